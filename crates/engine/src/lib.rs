@@ -1,0 +1,2 @@
+//! Runs one model.
+pub mod tokenizer;

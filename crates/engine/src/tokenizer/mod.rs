@@ -1,0 +1,225 @@
+//! Text to tokens and back, as the model file describes it.
+//!
+//! Two kinds: byte-level BPE with merges (`tokenizer.ggml.model` = `gpt2`) and the
+//! sentencepiece kind with scores and byte fallback (`llama`). Special tokens in a text are
+//! recognised only where the caller says that the text may carry them: a template's output may, a
+//! visitor's words may not.
+
+mod byte_level;
+mod merge;
+mod pieces;
+mod pre_tokenizer;
+mod stream;
+mod vocabulary;
+
+use aho_corasick::{AhoCorasick, MatchKind};
+use deft_formats::gguf::{Metadata, MetadataError};
+use thiserror::Error;
+
+use byte_level::ByteLevel;
+use pieces::Pieces;
+pub use stream::TextStream;
+pub use vocabulary::{TokenKind, Vocabulary};
+
+/// Why a file's tokenizer cannot be used.
+#[derive(Debug, Error)]
+pub enum TokenizerError {
+    /// A key is missing or wrong.
+    #[error(transparent)]
+    Metadata(#[from] MetadataError),
+    /// A kind of tokenizer that is not built here.
+    #[error("tokenizer kind `{0}` is not supported (`gpt2` and `llama` are)")]
+    Kind(String),
+    /// Lists that must be equally long are not, or an id points outside.
+    #[error("the tokenizer contradicts itself: {0}")]
+    Inconsistent(String),
+}
+
+/// Whether a text may carry control tokens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Specials {
+    /// Control tokens written out in the text become those tokens.
+    Recognised,
+    /// Control tokens written out in the text stay text.
+    PlainText,
+}
+
+enum Model {
+    ByteLevel(ByteLevel),
+    Pieces(Pieces),
+}
+
+/// A file's tokenizer.
+pub struct Tokenizer {
+    vocabulary: Vocabulary,
+    model: Model,
+    /// Finds control and user-defined tokens in a text, the longest first.
+    all_specials: Option<Finder>,
+    /// Finds user-defined tokens only.
+    user_defined: Option<Finder>,
+    add_begin: bool,
+    add_end: bool,
+    warnings: Vec<String>,
+}
+
+struct Finder {
+    automaton: AhoCorasick,
+    ids: Vec<u32>,
+}
+
+impl Finder {
+    fn new(vocabulary: &Vocabulary, wanted: impl Fn(TokenKind) -> bool) -> Option<Self> {
+        let (texts, ids): (Vec<&str>, Vec<u32>) = vocabulary
+            .iter()
+            .filter(|(_, text, kind)| wanted(*kind) && !text.is_empty())
+            .map(|(id, text, _)| (text, id))
+            .unzip();
+        if ids.is_empty() {
+            return None;
+        }
+        let automaton =
+            AhoCorasick::builder().match_kind(MatchKind::LeftmostLongest).build(texts).ok()?;
+        Some(Self { automaton, ids })
+    }
+}
+
+impl Tokenizer {
+    /// Reads the tokenizer from a file's metadata.
+    ///
+    /// # Errors
+    /// The kind is not supported, a key is missing, or lists and ids contradict each other.
+    pub fn new(metadata: &Metadata) -> Result<Self, TokenizerError> {
+        let vocabulary = Vocabulary::new(metadata)?;
+        let mut warnings = vocabulary.warnings().to_vec();
+        let kind = metadata.text("tokenizer.ggml.model")?;
+        let (model, begins_by_default) = match kind {
+            "gpt2" => {
+                let (model, warning) = ByteLevel::new(metadata, &vocabulary)?;
+                warnings.extend(warning);
+                (Model::ByteLevel(model), false)
+            }
+            "llama" => (Model::Pieces(Pieces::new(metadata, &vocabulary)?), true),
+            other => return Err(TokenizerError::Kind(other.to_owned())),
+        };
+        let flag = |key: &str| metadata.optional_bool(key);
+        Ok(Self {
+            all_specials: Finder::new(&vocabulary, |kind| {
+                matches!(kind, TokenKind::Control | TokenKind::UserDefined | TokenKind::Unknown)
+            }),
+            user_defined: Finder::new(&vocabulary, |kind| kind == TokenKind::UserDefined),
+            add_begin: flag("tokenizer.ggml.add_bos_token")?.unwrap_or(begins_by_default),
+            add_end: flag("tokenizer.ggml.add_eos_token")?.unwrap_or(false),
+            vocabulary,
+            model,
+            warnings,
+        })
+    }
+
+    /// The tokens and their texts.
+    #[must_use]
+    pub fn vocabulary(&self) -> &Vocabulary {
+        &self.vocabulary
+    }
+
+    /// What an operator should know about this tokenizer.
+    #[must_use]
+    pub fn warnings(&self) -> &[String] {
+        &self.warnings
+    }
+
+    /// Tokens of a text, without begin and end tokens.
+    #[must_use]
+    pub fn encode(&self, text: &str, specials: Specials) -> Vec<u32> {
+        let finder = match specials {
+            Specials::Recognised => self.all_specials.as_ref(),
+            Specials::PlainText => self.user_defined.as_ref(),
+        };
+        let mut ids = Vec::with_capacity(text.len() / 3 + 1);
+        let mut from = 0;
+        if let Some(finder) = finder {
+            for found in finder.automaton.find_iter(text) {
+                self.encode_plain(&text[from..found.start()], &mut ids);
+                ids.push(finder.ids[found.pattern()]);
+                from = found.end();
+            }
+        }
+        self.encode_plain(&text[from..], &mut ids);
+        ids
+    }
+
+    /// Tokens of a text with the begin and end tokens that the file asks for. A begin token that
+    /// the text (a template's output) already starts with is not added twice.
+    #[must_use]
+    pub fn encode_prompt(&self, text: &str, specials: Specials) -> Vec<u32> {
+        let mut ids = self.encode(text, specials);
+        if let (true, Some(begin)) = (self.add_begin, self.vocabulary.begin())
+            && (specials == Specials::PlainText || ids.first() != Some(&begin))
+        {
+            ids.insert(0, begin);
+        }
+        if let (true, Some(end)) = (self.add_end, self.vocabulary.end()) {
+            ids.push(end);
+        }
+        ids
+    }
+
+    fn encode_plain(&self, text: &str, ids: &mut Vec<u32>) {
+        if text.is_empty() {
+            return;
+        }
+        match &self.model {
+            Model::ByteLevel(model) => model.encode(text, ids),
+            Model::Pieces(model) => model.encode(text, ids),
+        }
+    }
+
+    /// The bytes a token stands for; control tokens stand for nothing.
+    #[must_use]
+    pub fn bytes_of(&self, id: u32) -> Vec<u8> {
+        let Some((text, kind)) = self.vocabulary.get(id) else { return Vec::new() };
+        match kind {
+            TokenKind::Control | TokenKind::Unknown => Vec::new(),
+            TokenKind::UserDefined => match &self.model {
+                Model::ByteLevel(_) => text.as_bytes().to_vec(),
+                Model::Pieces(_) => pieces::unescape(text),
+            },
+            TokenKind::Byte => vocabulary::byte_of(text).map_or_else(Vec::new, |byte| vec![byte]),
+            TokenKind::Normal | TokenKind::Unused => match &self.model {
+                Model::ByteLevel(_) => byte_level::bytes_of(text),
+                Model::Pieces(_) => pieces::unescape(text),
+            },
+        }
+    }
+
+    /// A stream that turns ids into text as they come. At the `start` of a text the space that
+    /// the file's rule put in front is taken away again.
+    #[must_use]
+    pub fn stream(&self, start: StreamStart) -> TextStream {
+        let strips = match &self.model {
+            Model::ByteLevel(_) => false,
+            Model::Pieces(model) => model.adds_space() && start == StreamStart::Text,
+        };
+        TextStream::new(strips)
+    }
+
+    /// The text of ids; control tokens are dropped, broken UTF-8 is replaced.
+    #[must_use]
+    pub fn decode(&self, ids: &[u32]) -> String {
+        let mut stream = self.stream(StreamStart::Text);
+        let mut text: String = ids.iter().map(|&id| stream.push(&self.bytes_of(id))).collect();
+        text.push_str(&stream.finish());
+        text
+    }
+}
+
+/// Where a stream of tokens begins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StreamStart {
+    /// At the start of a text.
+    Text,
+    /// In the middle of one, going on.
+    Continuation,
+}
+
+#[cfg(test)]
+mod tests;

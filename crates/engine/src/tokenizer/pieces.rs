@@ -1,0 +1,115 @@
+//! The sentencepiece kind: merges by the score of the merged piece, bytes where no piece fits.
+//! Source: Kudo and Richardson 2018, "SentencePiece".
+
+use std::cmp::Reverse;
+use std::collections::HashMap;
+
+use deft_formats::gguf::Metadata;
+
+use super::merge::{Symbol, merge, symbols};
+use super::{TokenKind, TokenizerError, Vocabulary, vocabulary};
+
+/// Stands for a space in stored pieces.
+const SPACE: char = '\u{2581}';
+
+pub(super) struct Pieces {
+    /// Pieces that text may merge into, with their scores as sortable integers.
+    scores: HashMap<String, (Reverse<i64>, u32)>,
+    bytes: [Option<u32>; 256],
+    unknown: Option<u32>,
+    adds_space: bool,
+}
+
+impl Pieces {
+    pub(super) fn new(
+        metadata: &Metadata,
+        vocabulary: &Vocabulary,
+    ) -> Result<Self, TokenizerError> {
+        let key = "tokenizer.ggml.scores";
+        let scores = metadata.optional_floats(key)?.ok_or_else(|| {
+            TokenizerError::Inconsistent(format!("a `llama` tokenizer without `{key}`"))
+        })?;
+        if scores.len() != vocabulary.len() {
+            return Err(TokenizerError::Inconsistent(format!(
+                "{} scores for {} tokens",
+                scores.len(),
+                vocabulary.len()
+            )));
+        }
+        let mut bytes = [None; 256];
+        let mut by_text = HashMap::with_capacity(scores.len());
+        for ((id, text, kind), score) in vocabulary.iter().zip(scores) {
+            match kind {
+                TokenKind::Normal => {
+                    by_text.entry(text.to_owned()).or_insert((Reverse(sortable(*score)), id));
+                }
+                TokenKind::Byte => {
+                    if let Some(byte) = vocabulary::byte_of(text) {
+                        bytes[usize::from(byte)] = Some(id);
+                    }
+                }
+                _ => {}
+            }
+        }
+        let adds_space =
+            metadata.optional_bool("tokenizer.ggml.add_space_prefix")?.unwrap_or(true);
+        Ok(Self { scores: by_text, bytes, unknown: vocabulary.unknown(), adds_space })
+    }
+
+    pub(super) fn adds_space(&self) -> bool {
+        self.adds_space
+    }
+
+    pub(super) fn encode(&self, text: &str, ids: &mut Vec<u32>) {
+        let mut escaped = String::with_capacity(text.len() + 3);
+        if self.adds_space {
+            escaped.push(SPACE);
+        }
+        escaped.extend(text.chars().map(|letter| if letter == ' ' { SPACE } else { letter }));
+        let mut symbols = symbols(escaped.char_indices().map(|(at, letter)| {
+            let range = at..at + letter.len_utf8();
+            let id = self.scores.get(&escaped[range.clone()]).map(|(_, id)| *id);
+            (range, id)
+        }));
+        merge(&mut symbols, |left: &Symbol, right: &Symbol| {
+            self.scores.get(&escaped[left.start..right.end]).copied()
+        });
+        for symbol in symbols.iter().filter(|symbol| symbol.start < symbol.end) {
+            match symbol.id {
+                Some(id) => ids.push(id),
+                None => self.encode_bytes(&escaped[symbol.start..symbol.end], ids),
+            }
+        }
+    }
+
+    fn encode_bytes(&self, piece: &str, ids: &mut Vec<u32>) {
+        let tokens: Option<Vec<u32>> =
+            piece.bytes().map(|byte| self.bytes[usize::from(byte)]).collect();
+        match tokens {
+            Some(tokens) => ids.extend(tokens),
+            None => ids.extend(self.unknown),
+        }
+    }
+}
+
+/// An integer that sorts like the float.
+fn sortable(score: f64) -> i64 {
+    let bits = score.to_bits().cast_signed();
+    bits ^ ((bits >> 63).cast_unsigned() >> 1).cast_signed()
+}
+
+/// The bytes of a stored piece.
+pub(super) fn unescape(text: &str) -> Vec<u8> {
+    text.replace(SPACE, " ").into_bytes()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::sortable;
+
+    #[test]
+    fn sortable_integers_keep_the_order_of_floats() {
+        let scores = [f64::NEG_INFINITY, -1e9, -2.5, -0.0, 0.0, 1e-9, 3.0, f64::INFINITY];
+        assert!(scores.map(sortable).is_sorted());
+    }
+}

@@ -1,0 +1,183 @@
+//! The list of tokens with their kinds, and the tokens with a special role.
+
+use std::collections::{BTreeSet, HashMap};
+
+use deft_formats::gguf::Metadata;
+
+use super::TokenizerError;
+
+/// What a token is, by the numbers of the GGUF specification.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TokenKind {
+    /// Ordinary text.
+    Normal,
+    /// Stands for text that has no token.
+    Unknown,
+    /// Steers the model; has no text of its own.
+    Control,
+    /// Added by the maker; always recognised in text.
+    UserDefined,
+    /// A place that is not used.
+    Unused,
+    /// One byte, written `<0xNN>`.
+    Byte,
+}
+
+/// Texts of tokens that end an answer in published templates, besides the file's own end tokens.
+const KNOWN_ENDS: [&str; 6] =
+    ["<|im_end|>", "<|eot_id|>", "<|end_of_text|>", "<|endoftext|>", "<end_of_turn>", "<|eom_id|>"];
+
+/// All tokens of a file.
+pub struct Vocabulary {
+    texts: Vec<String>,
+    kinds: Vec<TokenKind>,
+    ids: HashMap<String, u32>,
+    begin: Option<u32>,
+    end: Option<u32>,
+    unknown: Option<u32>,
+    ends: BTreeSet<u32>,
+    warnings: Vec<String>,
+}
+
+impl Vocabulary {
+    pub(super) fn new(metadata: &Metadata) -> Result<Self, TokenizerError> {
+        let texts = metadata.texts("tokenizer.ggml.tokens")?.to_vec();
+        if texts.is_empty() || u32::try_from(texts.len()).is_err() {
+            return Err(TokenizerError::Inconsistent(format!("{} tokens", texts.len())));
+        }
+        let kinds = match metadata.optional_integers("tokenizer.ggml.token_type")? {
+            None => vec![TokenKind::Normal; texts.len()],
+            Some(numbers) if numbers.len() == texts.len() => {
+                numbers.iter().map(|&number| kind(number)).collect::<Result<_, _>>()?
+            }
+            Some(numbers) => {
+                return Err(TokenizerError::Inconsistent(format!(
+                    "{} token types for {} tokens",
+                    numbers.len(),
+                    texts.len()
+                )));
+            }
+        };
+        let mut ids = HashMap::with_capacity(texts.len());
+        for (id, text) in (0..).zip(&texts) {
+            ids.entry(text.clone()).or_insert(id);
+        }
+        let mut vocabulary = Self {
+            texts,
+            kinds,
+            ids,
+            begin: None,
+            end: None,
+            unknown: None,
+            ends: BTreeSet::new(),
+            warnings: Vec::new(),
+        };
+        vocabulary.read_roles(metadata)?;
+        Ok(vocabulary)
+    }
+
+    fn read_roles(&mut self, metadata: &Metadata) -> Result<(), TokenizerError> {
+        self.begin = self.role(metadata, "bos")?;
+        self.end = self.role(metadata, "eos")?;
+        self.unknown = self.role(metadata, "unknown")?;
+        self.ends.extend(self.end);
+        for name in ["eot", "eom"] {
+            let id = self.role(metadata, name)?;
+            self.ends.extend(id);
+        }
+        let known = KNOWN_ENDS.iter().filter_map(|text| self.ids.get(*text).copied());
+        let known: Vec<u32> = known.filter(|&id| self.kind(id) == TokenKind::Control).collect();
+        self.ends.extend(known);
+        if self.ends.is_empty() {
+            self.warnings.push(
+                "the file names no end token: answers stop only at a limit or a stop string"
+                    .to_owned(),
+            );
+        }
+        Ok(())
+    }
+
+    fn role(&self, metadata: &Metadata, name: &str) -> Result<Option<u32>, TokenizerError> {
+        let key = format!("tokenizer.ggml.{name}_token_id");
+        match metadata.optional_count(&key)? {
+            Some(id) if id as usize >= self.texts.len() => Err(TokenizerError::Inconsistent(
+                format!("`{key}` is {id}, there are {} tokens", self.texts.len()),
+            )),
+            found => Ok(found),
+        }
+    }
+
+    /// Number of tokens.
+    #[must_use]
+    #[expect(clippy::len_without_is_empty, reason = "a vocabulary is never empty")]
+    pub fn len(&self) -> usize {
+        self.texts.len()
+    }
+
+    /// Ids, texts and kinds in order.
+    pub fn iter(&self) -> impl Iterator<Item = (u32, &str, TokenKind)> {
+        (0..).zip(&self.texts).zip(&self.kinds).map(|((id, text), kind)| (id, text.as_str(), *kind))
+    }
+
+    /// Stored text and kind of a token.
+    #[must_use]
+    pub fn get(&self, id: u32) -> Option<(&str, TokenKind)> {
+        self.texts.get(id as usize).map(|text| (text.as_str(), self.kinds[id as usize]))
+    }
+
+    fn kind(&self, id: u32) -> TokenKind {
+        self.kinds[id as usize]
+    }
+
+    /// The id of a stored text; the first where several tokens have it.
+    #[must_use]
+    pub fn id(&self, text: &str) -> Option<u32> {
+        self.ids.get(text).copied()
+    }
+
+    /// The token that begins a text.
+    #[must_use]
+    pub fn begin(&self) -> Option<u32> {
+        self.begin
+    }
+
+    /// The token that ends a text.
+    #[must_use]
+    pub fn end(&self) -> Option<u32> {
+        self.end
+    }
+
+    /// The token for text that has none.
+    #[must_use]
+    pub fn unknown(&self) -> Option<u32> {
+        self.unknown
+    }
+
+    /// Whether an answer ends with this token.
+    #[must_use]
+    pub fn ends_answer(&self, id: u32) -> bool {
+        self.ends.contains(&id)
+    }
+
+    pub(super) fn warnings(&self) -> &[String] {
+        &self.warnings
+    }
+}
+
+fn kind(number: i64) -> Result<TokenKind, TokenizerError> {
+    Ok(match number {
+        1 => TokenKind::Normal,
+        2 => TokenKind::Unknown,
+        3 => TokenKind::Control,
+        4 => TokenKind::UserDefined,
+        5 => TokenKind::Unused,
+        6 => TokenKind::Byte,
+        other => return Err(TokenizerError::Inconsistent(format!("token type {other}"))),
+    })
+}
+
+/// The byte that `<0xNN>` stands for.
+pub(super) fn byte_of(text: &str) -> Option<u8> {
+    let digits = text.strip_prefix("<0x")?.strip_suffix('>')?;
+    (digits.len() == 2).then(|| u8::from_str_radix(digits, 16).ok()).flatten()
+}

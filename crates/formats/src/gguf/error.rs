@@ -1,0 +1,54 @@
+use thiserror::Error;
+
+/// Why a file is not a usable GGUF file.
+#[derive(Debug, Error)]
+pub enum GgufError {
+    /// The first four bytes are not the magic.
+    #[error("not a GGUF file: it starts with {found}, a GGUF file starts with \"GGUF\"")]
+    Magic {
+        /// The bytes found, printable.
+        found: String,
+    },
+    /// A version this reader does not know.
+    #[error("GGUF version {version} is not supported (versions 2 and 3 are){hint}")]
+    Version {
+        /// The version in the file.
+        version: u32,
+        /// An explanation where one can be given.
+        hint: &'static str,
+    },
+    /// The file ends, or a length points, beyond its last byte.
+    #[error(
+        "the file is cut short or damaged: {what} needs {need} bytes at offset {offset}, \
+         the file has {file_bytes}; fetch or copy it again"
+    )]
+    PastEnd {
+        /// What was being read.
+        what: String,
+        /// Bytes asked for.
+        need: u64,
+        /// Where in the file.
+        offset: u64,
+        /// Length of the file.
+        file_bytes: u64,
+    },
+    /// Something contradicts the specification.
+    #[error("damaged GGUF file: {what} at offset {offset}")]
+    Malformed {
+        /// What was found.
+        what: String,
+        /// Where in the file.
+        offset: u64,
+    },
+    /// A tensor entry that cannot be right.
+    #[error("damaged GGUF file: tensor `{tensor}` {what}")]
+    Tensor {
+        /// Name of the tensor.
+        tensor: String,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// The operating system refused a read.
+    #[error("cannot read the file: {0}")]
+    Io(#[from] std::io::Error),
+}

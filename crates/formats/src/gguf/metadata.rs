@@ -1,0 +1,280 @@
+//! Metadata: keys, typed values, and typed look-ups that name the key when they fail.
+
+use std::collections::HashMap;
+
+use thiserror::Error;
+
+/// One metadata value. Integers keep their sign and width class only.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Value {
+    /// Any unsigned integer.
+    Unsigned(u64),
+    /// Any signed integer.
+    Signed(i64),
+    /// Either float width.
+    Float(f64),
+    /// A truth value.
+    Bool(bool),
+    /// Text.
+    String(String),
+    /// A flat array; arrays inside arrays are refused by the reader.
+    Array(Array),
+}
+
+/// A flat array of one kind of value.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Array {
+    /// Integers of any width and sign.
+    Integers(Vec<i64>),
+    /// Floats of either width.
+    Floats(Vec<f64>),
+    /// Truth values.
+    Bools(Vec<bool>),
+    /// Texts.
+    Strings(Vec<String>),
+}
+
+impl Array {
+    /// Number of elements.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        match self {
+            Self::Integers(items) => items.len(),
+            Self::Floats(items) => items.len(),
+            Self::Bools(items) => items.len(),
+            Self::Strings(items) => items.len(),
+        }
+    }
+
+    /// Whether there are no elements.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+}
+
+impl Value {
+    /// The kind in plain words, for messages.
+    #[must_use]
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Self::Unsigned(_) | Self::Signed(_) => "an integer",
+            Self::Float(_) => "a float",
+            Self::Bool(_) => "a truth value",
+            Self::String(_) => "a text",
+            Self::Array(Array::Integers(_)) => "an array of integers",
+            Self::Array(Array::Floats(_)) => "an array of floats",
+            Self::Array(Array::Bools(_)) => "an array of truth values",
+            Self::Array(Array::Strings(_)) => "an array of texts",
+        }
+    }
+}
+
+/// A key that is missing or holds something else than expected.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum MetadataError {
+    /// The key is not there.
+    #[error("required key `{key}` is missing")]
+    Missing {
+        /// The key.
+        key: String,
+    },
+    /// The key holds another kind of value.
+    #[error("key `{key}` holds {found}, expected {expected}")]
+    WrongKind {
+        /// The key.
+        key: String,
+        /// What it holds.
+        found: &'static str,
+        /// What was expected.
+        expected: &'static str,
+    },
+    /// The value cannot be right.
+    #[error("key `{key}` is {value}, {reason}")]
+    OutOfRange {
+        /// The key.
+        key: String,
+        /// Its value.
+        value: String,
+        /// Why that cannot be.
+        reason: String,
+    },
+}
+
+/// All keys of a file, in file order.
+#[derive(Debug, Clone, Default)]
+pub struct Metadata {
+    entries: Vec<(String, Value)>,
+    index: HashMap<String, usize>,
+}
+
+impl Metadata {
+    /// Adds a key; false if it is there already.
+    pub(super) fn insert(&mut self, key: String, value: Value) -> bool {
+        if self.index.contains_key(&key) {
+            return false;
+        }
+        self.index.insert(key.clone(), self.entries.len());
+        self.entries.push((key, value));
+        true
+    }
+
+    /// Keys and values in file order.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, &Value)> {
+        self.entries.iter().map(|(key, value)| (key.as_str(), value))
+    }
+
+    /// The value of a key.
+    #[must_use]
+    pub fn get(&self, key: &str) -> Option<&Value> {
+        self.index.get(key).map(|&at| &self.entries[at].1)
+    }
+
+    fn required<T>(
+        &self,
+        key: &str,
+        found: Result<Option<T>, MetadataError>,
+    ) -> Result<T, MetadataError> {
+        found?.ok_or_else(|| MetadataError::Missing { key: key.to_owned() })
+    }
+
+    fn typed<'a, T>(
+        &'a self,
+        key: &str,
+        expected: &'static str,
+        convert: impl FnOnce(&'a Value) -> Option<T>,
+    ) -> Result<Option<T>, MetadataError> {
+        let Some(value) = self.get(key) else { return Ok(None) };
+        match convert(value) {
+            Some(converted) => Ok(Some(converted)),
+            None => Err(MetadataError::WrongKind {
+                key: key.to_owned(),
+                found: value.kind(),
+                expected,
+            }),
+        }
+    }
+
+    /// A text, if the key is there.
+    ///
+    /// # Errors
+    /// The key holds another kind of value; so for all look-ups below.
+    pub fn optional_text(&self, key: &str) -> Result<Option<&str>, MetadataError> {
+        self.typed(key, "a text", |value| match value {
+            Value::String(text) => Some(text.as_str()),
+            _ => None,
+        })
+    }
+
+    /// A text that must be there.
+    ///
+    /// # Errors
+    /// Missing, or another kind.
+    pub fn text(&self, key: &str) -> Result<&str, MetadataError> {
+        self.required(key, self.optional_text(key))
+    }
+
+    /// A count from 0 to 2^32-1, if the key is there.
+    ///
+    /// # Errors
+    /// Another kind, negative, or too large.
+    pub fn optional_count(&self, key: &str) -> Result<Option<u32>, MetadataError> {
+        let Some(value) = self.get(key) else { return Ok(None) };
+        let wide = match value {
+            Value::Unsigned(count) => u32::try_from(*count).ok(),
+            Value::Signed(count) => u32::try_from(*count).ok(),
+            other => {
+                return Err(MetadataError::WrongKind {
+                    key: key.to_owned(),
+                    found: other.kind(),
+                    expected: "an integer",
+                });
+            }
+        };
+        wide.map(Some).ok_or_else(|| MetadataError::OutOfRange {
+            key: key.to_owned(),
+            value: format!("{value:?}"),
+            reason: "beyond 32 bits".to_owned(),
+        })
+    }
+
+    /// A count that must be there.
+    ///
+    /// # Errors
+    /// Missing, another kind, negative, or too large.
+    pub fn count(&self, key: &str) -> Result<u32, MetadataError> {
+        self.required(key, self.optional_count(key))
+    }
+
+    /// A float, if the key is there.
+    ///
+    /// # Errors
+    /// Another kind.
+    pub fn optional_float(&self, key: &str) -> Result<Option<f32>, MetadataError> {
+        self.typed(key, "a float", |value| match value {
+            #[expect(clippy::cast_possible_truncation, reason = "models compute in f32")]
+            Value::Float(float) => Some(*float as f32),
+            _ => None,
+        })
+    }
+
+    /// A float that must be there.
+    ///
+    /// # Errors
+    /// Missing, or another kind.
+    pub fn float(&self, key: &str) -> Result<f32, MetadataError> {
+        self.required(key, self.optional_float(key))
+    }
+
+    /// A truth value, if the key is there.
+    ///
+    /// # Errors
+    /// Another kind.
+    pub fn optional_bool(&self, key: &str) -> Result<Option<bool>, MetadataError> {
+        self.typed(key, "a truth value", |value| match value {
+            Value::Bool(truth) => Some(*truth),
+            _ => None,
+        })
+    }
+
+    /// An array of texts, if the key is there.
+    ///
+    /// # Errors
+    /// Another kind.
+    pub fn optional_texts(&self, key: &str) -> Result<Option<&[String]>, MetadataError> {
+        self.typed(key, "an array of texts", |value| match value {
+            Value::Array(Array::Strings(texts)) => Some(texts.as_slice()),
+            _ => None,
+        })
+    }
+
+    /// An array of texts that must be there.
+    ///
+    /// # Errors
+    /// Missing, or another kind.
+    pub fn texts(&self, key: &str) -> Result<&[String], MetadataError> {
+        self.required(key, self.optional_texts(key))
+    }
+
+    /// An array of integers, if the key is there.
+    ///
+    /// # Errors
+    /// Another kind.
+    pub fn optional_integers(&self, key: &str) -> Result<Option<&[i64]>, MetadataError> {
+        self.typed(key, "an array of integers", |value| match value {
+            Value::Array(Array::Integers(items)) => Some(items.as_slice()),
+            _ => None,
+        })
+    }
+
+    /// An array of floats, if the key is there.
+    ///
+    /// # Errors
+    /// Another kind.
+    pub fn optional_floats(&self, key: &str) -> Result<Option<&[f64]>, MetadataError> {
+        self.typed(key, "an array of floats", |value| match value {
+            Value::Array(Array::Floats(items)) => Some(items.as_slice()),
+            _ => None,
+        })
+    }
+}

@@ -1,0 +1,59 @@
+use std::path::Path;
+
+use super::*;
+
+fn golden(name: &str) -> Vec<u8> {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/quants").join(name);
+    std::fs::read(&path).unwrap_or_else(|error| panic!("{}: {error}", path.display()))
+}
+
+fn floats(bytes: &[u8]) -> Vec<f32> {
+    bytes.as_chunks::<4>().0.iter().map(|word| f32::from_le_bytes(*word)).collect()
+}
+
+#[test]
+fn decoded_blocks_equal_the_golden_values_bit_for_bit() {
+    for tensor_type in TensorType::ALL.iter().copied().filter(|found| found.is_decodable()) {
+        let blocks = golden(&format!("{tensor_type}.bin"));
+        let expected = floats(&golden(&format!("{tensor_type}.f32")));
+        let mut values = vec![f32::NAN; expected.len()];
+        tensor_type.decode(&blocks, &mut values);
+        for (at, (value, wanted)) in values.iter().zip(&expected).enumerate() {
+            let same = value.to_bits() == wanted.to_bits()
+                || (value == wanted)
+                || (value.is_nan() && wanted.is_nan());
+            assert!(same, "{tensor_type} value {at}: {value} instead of {wanted}");
+        }
+    }
+}
+
+#[test]
+fn layout_table_agrees_with_the_golden_index() {
+    let index: serde_json::Value = serde_json::from_slice(&golden("index.json")).unwrap();
+    let mut seen = 0;
+    for (name, entry) in index.as_object().unwrap() {
+        let Some(id) = entry["type_id"].as_u64() else { continue };
+        let found = TensorType::from_id(u32::try_from(id).unwrap())
+            .unwrap_or_else(|| panic!("type {id} is not in the table"));
+        assert_eq!(found.name(), name);
+        assert_eq!(found.block_values() as u64, entry["block_values"].as_u64().unwrap());
+        assert_eq!(found.block_bytes() as u64, entry["block_bytes"].as_u64().unwrap());
+        seen += 1;
+    }
+    assert_eq!(seen, TensorType::ALL.len());
+}
+
+proptest::proptest! {
+    #[test]
+    fn q8_0_round_trip_stays_within_half_a_step(
+        values in proptest::collection::vec(-1000f32..1000.0, 32..=32),
+    ) {
+        let mut decoded = vec![0.0; 32];
+        TensorType::Q8_0.decode(&encode_q8_0(&values), &mut decoded);
+        let largest = values.iter().fold(0f32, |largest, value| largest.max(value.abs()));
+        for (value, decoded) in values.iter().zip(&decoded) {
+            // Half a step of rounding, and the scale's own rounding to half precision.
+            proptest::prop_assert!((value - decoded).abs() <= largest / 127.0 * 0.5 + largest * 6e-4);
+        }
+    }
+}

@@ -1,0 +1,62 @@
+//! Activations of one or several tokens, in the form a weight type is multiplied with.
+
+use crate::dot::BLOCK;
+
+/// `tokens x width` activations, row-major.
+#[derive(Debug, Clone)]
+pub enum Activations<'a> {
+    /// As they are, for float weights.
+    Float {
+        /// The values.
+        values: &'a [f32],
+        /// Values per token.
+        width: usize,
+    },
+    /// In blocks of 32, for weights in blocks: value = scale x quant.
+    EightBit {
+        /// One byte per value, within -127..=127.
+        quants: Vec<i8>,
+        /// One scale per block.
+        scales: Vec<f32>,
+        /// Values per token, a multiple of 32.
+        width: usize,
+    },
+}
+
+impl<'a> Activations<'a> {
+    /// Leaves the values as they are.
+    #[must_use]
+    pub fn float(values: &'a [f32], width: usize) -> Self {
+        Self::Float { values, width }
+    }
+
+    /// Rounds the values to eight bits in blocks of 32: scale = largest magnitude / 127, ties to
+    /// even. A block with a value that is not finite becomes NaN as a whole, so that it is noticed.
+    ///
+    /// # Panics
+    /// When `width` is not a multiple of 32.
+    #[must_use]
+    pub fn eight_bit(values: &[f32], width: usize) -> Self {
+        assert!(width.is_multiple_of(BLOCK), "rows of {width} values are not whole blocks");
+        let mut quants = Vec::with_capacity(values.len());
+        let mut scales = Vec::with_capacity(values.len() / BLOCK);
+        for block in values.as_chunks::<BLOCK>().0 {
+            let largest = block.iter().fold(0f32, |largest, value| largest.max(value.abs()));
+            let finite = block.iter().all(|value| value.is_finite());
+            let inverse = if largest > 0.0 { 127.0 / largest } else { 0.0 };
+            scales.push(if finite { largest / 127.0 } else { f32::NAN });
+            #[expect(clippy::cast_possible_truncation, reason = "within -127..=127 by the scale")]
+            quants.extend(block.iter().map(|value| (value * inverse).round_ties_even() as i8));
+        }
+        Self::EightBit { quants, scales, width }
+    }
+
+    /// Number of tokens.
+    #[must_use]
+    pub fn tokens(&self) -> usize {
+        match self {
+            Self::Float { values, width } => values.len() / width,
+            Self::EightBit { quants, width, .. } => quants.len() / width,
+        }
+    }
+}

@@ -1,0 +1,156 @@
+//! 256-bit twins of [`super::scalar`]. Two registers hold the sixteen partial sums.
+
+use std::arch::x86_64::*;
+
+use super::{BLOCK, PARTIALS, Q8_BYTES, scalar, tree};
+
+/// Blocks whose integer sums fill one register.
+const GROUP: usize = 8;
+
+/// # Safety
+/// The processor has AVX2, FMA and F16C.
+#[target_feature(enable = "avx2,fma,f16c")]
+fn finish(low: __m256, high: __m256, tail: impl Iterator<Item = (usize, f32, f32)>) -> f32 {
+    let mut partials = [0f32; PARTIALS];
+    // SAFETY: the array has room for both registers; unaligned stores have no further demand.
+    unsafe {
+        _mm256_storeu_ps(partials.as_mut_ptr(), low);
+        _mm256_storeu_ps(partials.as_mut_ptr().add(8), high);
+    }
+    for (at, weight, value) in tail {
+        partials[at] = weight.mul_add(value, partials[at]);
+    }
+    tree(&partials)
+}
+
+/// # Safety
+/// The processor has AVX2, FMA and F16C; `row` holds `4 * x.len()` bytes.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) unsafe fn f32_row(row: &[u8], x: &[f32]) -> f32 {
+    let (mut low, mut high) = (_mm256_setzero_ps(), _mm256_setzero_ps());
+    let whole = x.len() / PARTIALS * PARTIALS;
+    for at in (0..whole).step_by(PARTIALS) {
+        // SAFETY: `at + 16 <= whole <= x.len()`, and the row holds four bytes for each.
+        unsafe {
+            let weights = row.as_ptr().add(at * 4).cast::<f32>();
+            let values = x.as_ptr().add(at);
+            low = _mm256_fmadd_ps(_mm256_loadu_ps(weights), _mm256_loadu_ps(values), low);
+            let (weights, values) = (weights.add(8), values.add(8));
+            high = _mm256_fmadd_ps(_mm256_loadu_ps(weights), _mm256_loadu_ps(values), high);
+        }
+    }
+    let tail = row[whole * 4..].as_chunks::<4>().0.iter().zip(&x[whole..]).enumerate();
+    finish(low, high, tail.map(|(at, (word, value))| (at, f32::from_le_bytes(*word), *value)))
+}
+
+/// # Safety
+/// The processor has AVX2, FMA and F16C; `row` holds `2 * x.len()` bytes.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) unsafe fn f16_row(row: &[u8], x: &[f32]) -> f32 {
+    let (mut low, mut high) = (_mm256_setzero_ps(), _mm256_setzero_ps());
+    let whole = x.len() / PARTIALS * PARTIALS;
+    for at in (0..whole).step_by(PARTIALS) {
+        // SAFETY: `at + 16 <= whole <= x.len()`, and the row holds two bytes for each.
+        unsafe {
+            let weights = row.as_ptr().add(at * 2).cast::<__m128i>();
+            let values = x.as_ptr().add(at);
+            let first = _mm256_cvtph_ps(_mm_loadu_si128(weights));
+            low = _mm256_fmadd_ps(first, _mm256_loadu_ps(values), low);
+            let second = _mm256_cvtph_ps(_mm_loadu_si128(weights.add(1)));
+            high = _mm256_fmadd_ps(second, _mm256_loadu_ps(values.add(8)), high);
+        }
+    }
+    let tail = row[whole * 2..].as_chunks::<2>().0.iter().zip(&x[whole..]).enumerate();
+    finish(
+        low,
+        high,
+        tail.map(|(at, (word, value))| (at, half::f16::from_le_bytes(*word).to_f32(), *value)),
+    )
+}
+
+/// # Safety
+/// The processor has AVX2, FMA and F16C; the three slices hold the same number of blocks and
+/// `quants` no -128.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) unsafe fn q8_0_row(row: &[u8], quants: &[i8], scales: &[f32]) -> f32 {
+    let mut halves = [_mm256_setzero_ps(); 2];
+    let groups = scales.len() / GROUP;
+    for group in 0..groups {
+        let first = group * GROUP;
+        // SAFETY: blocks `first..first + 8` exist in all three slices.
+        unsafe {
+            let stored = row.as_ptr().add(first * Q8_BYTES);
+            let sums = group_sums(stored, quants.as_ptr().add(first * BLOCK));
+            let mut weight_scales = [0u16; GROUP];
+            for (at, scale) in weight_scales.iter_mut().enumerate() {
+                *scale = stored.add(at * Q8_BYTES).cast::<u16>().read_unaligned();
+            }
+            let weight_scales = _mm256_cvtph_ps(_mm_loadu_si128(weight_scales.as_ptr().cast()));
+            let product = _mm256_mul_ps(weight_scales, _mm256_loadu_ps(scales.as_ptr().add(first)));
+            let half = &mut halves[group % 2];
+            *half = _mm256_fmadd_ps(_mm256_cvtepi32_ps(sums), product, *half);
+        }
+    }
+    let mut partials = [0f32; PARTIALS];
+    // SAFETY: the array has room for both registers.
+    unsafe {
+        _mm256_storeu_ps(partials.as_mut_ptr(), halves[0]);
+        _mm256_storeu_ps(partials.as_mut_ptr().add(8), halves[1]);
+    }
+    let done = groups * GROUP;
+    let rest = &row[done * Q8_BYTES..];
+    scalar::blocks(rest, &quants[done * BLOCK..], &scales[done..], done, &mut partials);
+    tree(&partials)
+}
+
+/// Exact integer sums of eight neighbouring blocks, in their order.
+///
+/// # Safety
+/// AVX2; eight stored blocks and 256 quants can be read.
+#[target_feature(enable = "avx2")]
+#[inline]
+unsafe fn group_sums(stored: *const u8, quants: *const i8) -> __m256i {
+    let ones = _mm256_set1_epi16(1);
+    let mut sums = [_mm256_setzero_si256(); GROUP];
+    for (at, sum) in sums.iter_mut().enumerate() {
+        // SAFETY: block `at` of eight; its 32 bytes follow the two of the scale.
+        let (weights, values) = unsafe {
+            (
+                _mm256_loadu_si256(stored.add(at * Q8_BYTES + 2).cast()),
+                _mm256_loadu_si256(quants.add(at * BLOCK).cast()),
+            )
+        };
+        // |w| x sign(x, w): unsigned times signed, pairs at most 2 x 128 x 127, so no saturation.
+        let pairs =
+            _mm256_maddubs_epi16(_mm256_abs_epi8(weights), _mm256_sign_epi8(values, weights));
+        *sum = _mm256_madd_epi16(pairs, ones);
+    }
+    let quarter = |at: usize| {
+        let left = _mm256_hadd_epi32(sums[at], sums[at + 1]);
+        let right = _mm256_hadd_epi32(sums[at + 2], sums[at + 3]);
+        _mm256_hadd_epi32(left, right)
+    };
+    let (first, second) = (quarter(0), quarter(4));
+    _mm256_add_epi32(
+        _mm256_permute2x128_si256::<0x20>(first, second),
+        _mm256_permute2x128_si256::<0x31>(first, second),
+    )
+}
+
+/// # Safety
+/// The processor has AVX2 and F16C; `row` holds `2 * out.len()` bytes.
+#[target_feature(enable = "avx2,f16c")]
+pub(super) unsafe fn add_scaled_f16(row: &[u8], weight: f32, out: &mut [f32]) {
+    let factor = _mm256_set1_ps(weight);
+    let whole = out.len() / 8 * 8;
+    for at in (0..whole).step_by(8) {
+        // SAFETY: `at + 8 <= whole <= out.len()`, and the row holds two bytes for each.
+        unsafe {
+            let values = _mm256_cvtph_ps(_mm_loadu_si128(row.as_ptr().add(at * 2).cast()));
+            let sums = out.as_mut_ptr().add(at);
+            let product = _mm256_mul_ps(factor, values);
+            _mm256_storeu_ps(sums, _mm256_add_ps(_mm256_loadu_ps(sums), product));
+        }
+    }
+    scalar::add_scaled_f16(&row[whole * 2..], weight, &mut out[whole..]);
+}

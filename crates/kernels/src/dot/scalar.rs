@@ -1,0 +1,61 @@
+//! The specification: obvious and slow.
+
+use half::f16;
+
+use super::{BLOCK, PARTIALS, Q8_BYTES, tree};
+
+pub(super) fn f32_row(row: &[u8], x: &[f32]) -> f32 {
+    let words = row.as_chunks::<4>().0;
+    floats(words.iter().map(|word| f32::from_le_bytes(*word)), x)
+}
+
+pub(super) fn f16_row(row: &[u8], x: &[f32]) -> f32 {
+    let words = row.as_chunks::<2>().0;
+    floats(words.iter().map(|word| f16::from_le_bytes(*word).to_f32()), x)
+}
+
+fn floats(row: impl Iterator<Item = f32>, x: &[f32]) -> f32 {
+    let mut partials = [0f32; PARTIALS];
+    for (at, (weight, value)) in row.zip(x).enumerate() {
+        let partial = &mut partials[at % PARTIALS];
+        *partial = weight.mul_add(*value, *partial);
+    }
+    tree(&partials)
+}
+
+pub(super) fn q8_0_row(row: &[u8], quants: &[i8], scales: &[f32]) -> f32 {
+    let mut partials = [0f32; PARTIALS];
+    blocks(row, quants, scales, 0, &mut partials);
+    tree(&partials)
+}
+
+/// Adds blocks to the partial sums; the first of them has number `first`.
+#[inline(always)]
+pub(super) fn blocks(
+    row: &[u8],
+    quants: &[i8],
+    scales: &[f32],
+    first: usize,
+    partials: &mut [f32; PARTIALS],
+) {
+    let stored = row.as_chunks::<Q8_BYTES>().0;
+    let quants = quants.as_chunks::<BLOCK>().0;
+    for (at, ((block, quants), scale)) in stored.iter().zip(quants).zip(scales).enumerate() {
+        let weight_scale = f16::from_le_bytes([block[0], block[1]]).to_f32();
+        let sum: i32 = block[2..]
+            .iter()
+            .zip(quants)
+            .map(|(&weight, &quant)| i32::from(weight.cast_signed()) * i32::from(quant))
+            .sum();
+        let partial = &mut partials[(first + at) % PARTIALS];
+        #[expect(clippy::cast_precision_loss, reason = "at most 32 x 128 x 127, exact in f32")]
+        let sum = sum as f32;
+        *partial = sum.mul_add(weight_scale * scale, *partial);
+    }
+}
+
+pub(super) fn add_scaled_f16(row: &[u8], weight: f32, out: &mut [f32]) {
+    for (sum, word) in out.iter_mut().zip(row.as_chunks::<2>().0) {
+        *sum += weight * f16::from_le_bytes(*word).to_f32();
+    }
+}

@@ -1,0 +1,17 @@
+//! Arithmetic on rows of numbers, without any knowledge of models.
+//!
+//! Everything sums in one stated order (see [`dot`]), so that a result depends neither on the
+//! processor path chosen at start nor on how many tokens are computed together.
+
+mod activations;
+mod attention;
+pub mod dot;
+mod matrix;
+mod path;
+mod pointwise;
+
+pub use activations::Activations;
+pub use attention::{CacheRows, attend};
+pub use matrix::{Matrix, MatrixType, multiply};
+pub use path::Path;
+pub use pointwise::{add, rms_norm, silu_gate, softmax};

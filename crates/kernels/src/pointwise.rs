@@ -1,0 +1,51 @@
+//! Norms, gates and sums, one token at a time.
+
+use crate::dot::{PARTIALS, tree};
+
+/// Sum in the stated order: element `i` into partial sum `i mod 16`, then the tree.
+fn ordered_sum(values: impl Iterator<Item = f32>) -> f32 {
+    let mut partials = [0f32; PARTIALS];
+    for (at, value) in values.enumerate() {
+        partials[at % PARTIALS] += value;
+    }
+    tree(&partials)
+}
+
+/// Root-mean-square norm of each row of `x` (rows of `weight.len()` values) into `out`.
+/// Source: Zhang and Sennrich, "Root Mean Square Layer Normalization".
+#[expect(clippy::cast_precision_loss, reason = "widths are far below 2^24")]
+pub fn rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
+    for (row, out) in x.chunks(weight.len()).zip(out.chunks_mut(weight.len())) {
+        let mean = ordered_sum(row.iter().map(|value| value * value)) / weight.len() as f32;
+        let inverse = 1.0 / (mean + epsilon).sqrt();
+        for ((out, value), weight) in out.iter_mut().zip(row).zip(weight) {
+            *out = value * inverse * weight;
+        }
+    }
+}
+
+/// Softmax in place; an empty slice stays empty.
+pub fn softmax(values: &mut [f32]) {
+    let largest = values.iter().copied().fold(f32::NEG_INFINITY, f32::max);
+    for value in &mut *values {
+        *value = (*value - largest).exp();
+    }
+    let inverse = 1.0 / ordered_sum(values.iter().copied());
+    for value in values {
+        *value *= inverse;
+    }
+}
+
+/// `gate = silu(gate) * up`, element by element.
+pub fn silu_gate(gate: &mut [f32], up: &[f32]) {
+    for (gate, up) in gate.iter_mut().zip(up) {
+        *gate = *gate / (1.0 + (-*gate).exp()) * up;
+    }
+}
+
+/// `x += y`, element by element.
+pub fn add(x: &mut [f32], y: &[f32]) {
+    for (x, y) in x.iter_mut().zip(y) {
+        *x += y;
+    }
+}
