@@ -1,2 +1,21 @@
-//! Runs one model.
+//! Runs one model: tokens, template, families, cache, sampling, lanes. No network, no database.
+//!
+//! [`Model::open`] maps a file and checks it; [`process::serve`] is the life of an engine process,
+//! answering calls that come over a link. [`facts`] and [`families::shape`] tell about a file from
+//! its header alone, for those who must not map it.
+
+pub mod facts;
+pub mod families;
+mod lane;
+#[expect(unsafe_code, reason = "maps model files")]
+mod mapped;
+mod model;
+pub mod process;
+mod sampling;
+mod stops;
+mod template;
 pub mod tokenizer;
+
+pub use lane::CallError;
+pub use model::{LoadError, Model};
+pub use template::{Rendered, Template, TemplateError};

@@ -1,1 +1,14 @@
-//! Under way.
+//! Memory arithmetic and admission: what a load needs, whether it fits, and what holds the memory
+//! where it does not.
+//!
+//! Pure: no clock, no files, no processes. The service asks before it starts an engine process,
+//! the command line shows the same answer before anybody waits.
+#![forbid(unsafe_code)]
+
+mod bytes;
+mod demand;
+mod ledger;
+
+pub use bytes::Bytes;
+pub use demand::{CacheType, Demand, LoadSettings, ModelShape, Part, PartKind, SettingsError};
+pub use ledger::{Holder, Ledger, PoolReport, Refusal, WayOut};

@@ -16,6 +16,7 @@ use aho_corasick::{AhoCorasick, MatchKind};
 use deft_formats::gguf::{Metadata, MetadataError};
 use thiserror::Error;
 
+use crate::template::Rendered;
 use byte_level::ByteLevel;
 use pieces::Pieces;
 pub use stream::TextStream;
@@ -159,6 +160,20 @@ impl Tokenizer {
         }
         if let (true, Some(end)) = (self.add_end, self.vocabulary.end()) {
             ids.push(end);
+        }
+        ids
+    }
+
+    /// Tokens of a rendered conversation: control tokens count only where the template wrote them.
+    #[must_use]
+    pub fn encode_rendered(&self, pieces: &[Rendered]) -> Vec<u32> {
+        let mut ids = Vec::new();
+        for (at, piece) in pieces.iter().enumerate() {
+            match (at, piece.trusted) {
+                (0, true) => ids = self.encode_prompt(&piece.text, Specials::Recognised),
+                (_, true) => ids.extend(self.encode(&piece.text, Specials::Recognised)),
+                (_, false) => ids.extend(self.encode(&piece.text, Specials::PlainText)),
+            }
         }
         ids
     }

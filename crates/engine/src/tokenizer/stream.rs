@@ -33,17 +33,16 @@ impl TextStream {
     }
 }
 
-/// How many bytes at the end belong to a character whose lead byte promises more of them.
+/// How many bytes at the end may still become a character, or wait to be replaced together: a
+/// surrogate half (ED A0 to ED BF) is kept until its third byte, like any other three-byte form.
 fn unfinished(bytes: &[u8]) -> usize {
-    for back in 1..=bytes.len().min(3) {
-        let promised = match bytes[bytes.len() - back] {
-            0x80..=0xBF => continue,
-            0xC0..=0xDF => 2,
-            0xE0..=0xEF => 3,
-            0xF0..=0xF7 => 4,
-            _ => 1,
-        };
-        return if promised > back { back } else { 0 };
+    if matches!(bytes, [.., 0xED, 0xA0..=0xBF]) {
+        return 2;
     }
-    0
+    match bytes.utf8_chunks().last().map(|chunk| chunk.invalid()) {
+        Some(broken) if std::str::from_utf8(broken).is_err_and(|e| e.error_len().is_none()) => {
+            broken.len()
+        }
+        _ => 0,
+    }
 }

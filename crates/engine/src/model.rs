@@ -1,0 +1,92 @@
+//! A model, opened: its file mapped and checked, its tokenizer and template ready.
+
+use std::path::{Path, PathBuf};
+
+use deft_formats::gguf::{GgufError, Header, MetadataError};
+use deft_planning::ModelShape;
+use thiserror::Error;
+
+use crate::families::{self, Decoder};
+use crate::mapped::MappedFile;
+use crate::template::Template;
+use crate::tokenizer::{Tokenizer, TokenizerError};
+
+/// Why a file cannot be loaded.
+#[derive(Debug, Error)]
+pub enum LoadError {
+    /// The file cannot be opened.
+    #[error("cannot open `{}`: {source}", path.display())]
+    Open {
+        /// Where it should be.
+        path: PathBuf,
+        /// What the operating system says.
+        source: std::io::Error,
+    },
+    /// The container is damaged.
+    #[error(transparent)]
+    Gguf(#[from] GgufError),
+    /// A key is missing or wrong.
+    #[error("the file cannot be used: {0}")]
+    Metadata(#[from] MetadataError),
+    /// The tokenizer cannot be used.
+    #[error("the file cannot be used: {0}")]
+    Tokenizer(#[from] TokenizerError),
+    /// The family is not built here.
+    #[error("family `{family}` is not supported; supported: {}", families::SUPPORTED.join(", "))]
+    Family {
+        /// As the file writes it.
+        family: String,
+    },
+    /// Something in the file is beyond what is built here.
+    #[error("the file cannot be used: {what}")]
+    Unsupported {
+        /// What, by name.
+        what: String,
+    },
+    /// A tensor is missing or has another form than the family says.
+    #[error("the file cannot be used: tensor `{tensor}` {what}")]
+    Tensor {
+        /// Its name.
+        tensor: String,
+        /// What is wrong.
+        what: String,
+    },
+}
+
+/// A model ready to compute.
+pub struct Model {
+    pub(crate) decoder: Box<dyn Decoder>,
+    pub(crate) tokenizer: Tokenizer,
+    pub(crate) template: Template,
+}
+
+impl Model {
+    /// Maps and checks a file.
+    ///
+    /// # Errors
+    /// Why it cannot be loaded; nothing of the size of the weights is allocated.
+    pub fn open(path: &Path) -> Result<Self, LoadError> {
+        let cannot_open = |source| LoadError::Open { path: path.to_owned(), source };
+        let (file, mapped) = MappedFile::open(path).map_err(cannot_open)?;
+        let bytes = file.metadata().map_err(cannot_open)?.len();
+        let header = Header::read(file, bytes)?;
+        let tokenizer = Tokenizer::new(&header.metadata)?;
+        let source = header.metadata.optional_text("tokenizer.chat_template")?;
+        let template = Template::new(source, tokenizer.vocabulary());
+        let decoder = families::open(&header, mapped)?;
+        Ok(Self { decoder, tokenizer, template })
+    }
+
+    /// The sizes that decide what it needs.
+    #[must_use]
+    pub fn shape(&self) -> &ModelShape {
+        self.decoder.shape()
+    }
+
+    /// What an operator should know.
+    #[must_use]
+    pub fn warnings(&self) -> Vec<String> {
+        let defect = self.template.defect().map(|defect| format!("chat template: {defect}"));
+        self.tokenizer.warnings().iter().cloned().chain(defect).collect()
+    }
+}

@@ -1,0 +1,189 @@
+//! An engine process's whole life, over a real socket, without the process.
+
+use std::os::unix::net::UnixStream;
+use std::path::{Path, PathBuf};
+use std::thread::JoinHandle;
+
+use deft_protocol::chat::EndedBy;
+use deft_protocol::engine::{EngineFigures, Prompt, Sampling};
+use serde_json::json;
+
+use super::*;
+
+const GREEDY: Sampling = Sampling { temperature: 0.0, top_k: 0, top_p: 1.0, seed: 0 };
+
+struct Link {
+    stream: UnixStream,
+    engine: JoinHandle<Result<(), ServeError>>,
+}
+
+fn desk() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/larkfen-desk/larkfen-desk-q8_0.gguf")
+}
+
+impl Link {
+    fn open(file: PathBuf, context: u32, lanes: u32) -> Self {
+        let (stream, other) = UnixStream::pair().unwrap();
+        let reader = other.try_clone().unwrap();
+        let engine = std::thread::spawn(move || serve(reader, other));
+        let link = Self { stream, engine };
+        let order = LoadOrder {
+            version: LINK_VERSION,
+            file,
+            context,
+            lanes,
+            chunk: 16,
+            cache: "f16".to_owned(),
+        };
+        assert!(matches!(link.read(), FromEngine::Hello { version: LINK_VERSION }));
+        link.say(&ToEngine::Load(order));
+        link
+    }
+
+    fn loaded(lanes: u32) -> Self {
+        let link = Self::open(desk(), 256, lanes);
+        assert!(matches!(link.read(), FromEngine::Loaded { .. }));
+        link
+    }
+
+    fn say(&self, message: &ToEngine) {
+        write_frame(&self.stream, message).unwrap();
+    }
+
+    fn read(&self) -> FromEngine {
+        read_frame(&self.stream).unwrap()
+    }
+
+    fn ask(&self, call: u64, question: &str, change: impl FnOnce(&mut CallOrder)) {
+        let message = json!({"role": "user", "content": question});
+        let mut order = CallOrder {
+            call,
+            prompt: Prompt::Chat { messages: vec![message.as_object().unwrap().clone()], tools: None },
+            sampling: GREEDY,
+            max_tokens: None,
+            stop: Vec::new(),
+        };
+        change(&mut order);
+        self.say(&ToEngine::Call(Box::new(order)));
+    }
+
+    fn answer(&self, wanted: u64) -> (String, EngineFigures) {
+        let mut answer = String::new();
+        loop {
+            match self.read() {
+                FromEngine::Text { call, text } if call == wanted => answer.push_str(&text),
+                FromEngine::Done { call, figures } if call == wanted => return (answer, figures),
+                FromEngine::Failed { call, detail, .. } if call == wanted => panic!("{detail}"),
+                _ => {}
+            }
+        }
+    }
+}
+
+const QUESTION: &str = "How deep do I sow Moonhook bean?";
+const ANSWER: &str = "Sow Moonhook bean 3 cm deep.";
+
+#[test]
+fn a_question_gets_its_answer_and_honest_figures() {
+    let link = Link::loaded(1);
+    link.ask(1, QUESTION, |_| ());
+    let (answer, figures) = link.answer(1);
+    assert_eq!(answer, ANSWER);
+    assert_eq!(figures.ended_by, EndedBy::EndToken);
+    assert_eq!((figures.prompt_tokens, figures.answer_tokens), (12, 8));
+    link.say(&ToEngine::Drain);
+    link.engine.join().unwrap().unwrap();
+}
+
+#[test]
+fn limits_and_stop_texts_end_an_answer_and_are_told_apart() {
+    let link = Link::loaded(1);
+    link.ask(1, QUESTION, |order| order.max_tokens = Some(3));
+    assert_eq!(link.answer(1).1.ended_by, EndedBy::TokenLimit);
+    link.ask(2, QUESTION, |order| order.stop = vec!["bean 3".to_owned()]);
+    let (answer, figures) = link.answer(2);
+    assert_eq!((answer.as_str(), figures.ended_by), ("Sow Moonhook ", EndedBy::StopText));
+    link.ask(3, QUESTION, |order| order.max_tokens = Some(0));
+    assert_eq!(link.answer(3).0, "");
+}
+
+#[test]
+fn answers_do_not_depend_on_company() {
+    let link = Link::loaded(3);
+    let questions = [QUESTION, "When do I sow Ember chard?", "Tell me all about Quillfen pea.", "Hello"];
+    let alone: Vec<String> = (0..)
+        .zip(questions)
+        .map(|(call, question)| {
+            link.ask(call, question, |_| ());
+            link.answer(call).0
+        })
+        .collect();
+    for (call, question) in (10..).zip(questions) {
+        link.ask(call, question, |_| ());
+    }
+    let mut together = vec![String::new(); questions.len()];
+    let mut done = 0;
+    while done < questions.len() {
+        match link.read() {
+            FromEngine::Text { call, text } => together[(call - 10) as usize].push_str(&text),
+            FromEngine::Done { .. } => done += 1,
+            _ => {}
+        }
+    }
+    assert_eq!(together, alone);
+}
+
+#[test]
+fn a_caller_who_left_frees_the_lane() {
+    let link = Link::loaded(1);
+    // Without its end token the model talks on; only the cancellation frees the lane.
+    link.ask(1, "Tell me all about Quillfen pea.", |_| ());
+    link.ask(2, QUESTION, |_| ());
+    link.say(&ToEngine::Cancel { call: 1 });
+    assert_eq!(link.answer(2).0, ANSWER);
+}
+
+#[test]
+fn a_prompt_beyond_the_context_is_refused_with_both_figures() {
+    let link = Link::loaded(1);
+    link.ask(1, &"Moonhook bean ".repeat(300), |_| ());
+    loop {
+        if let FromEngine::Failed { code, detail, .. } = link.read() {
+            assert_eq!(code, "context_exceeded");
+            assert!(detail.contains("context of 256"), "{detail}");
+            break;
+        }
+    }
+}
+
+#[test]
+fn weights_that_are_not_numbers_end_the_call_with_an_error() {
+    for name in ["53-nan-weights", "54-inf-weights"] {
+        let file = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../golden/bad/{name}.gguf"));
+        let link = Link::open(file, 64, 1);
+        assert!(matches!(link.read(), FromEngine::Loaded { .. }));
+        link.ask(1, "hi", |order| order.prompt = Prompt::Text("hi".to_owned()));
+        loop {
+            if let FromEngine::Failed { code, .. } = link.read() {
+                assert_eq!(code, "model_not_finite");
+                break;
+            }
+        }
+    }
+}
+
+#[test]
+fn a_file_that_cannot_be_loaded_is_told_over_the_link() {
+    let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/bad/47-missing-tensor.gguf");
+    let link = Link::open(file, 64, 1);
+    let FromEngine::LoadFailed { detail, .. } = link.read() else { panic!("it was loaded") };
+    assert!(detail.contains("`blk.0.ffn_up.weight` is missing"), "{detail}");
+    assert!(link.engine.join().unwrap().is_err());
+}
+
+#[test]
+fn a_closed_link_ends_the_engine() {
+    let link = Link::loaded(1);
+    link.stream.shutdown(std::net::Shutdown::Both).unwrap();
+    link.engine.join().unwrap().unwrap();
+}

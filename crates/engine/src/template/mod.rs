@@ -1,0 +1,161 @@
+//! The chat template: a conversation becomes the text the model was trained on.
+//!
+//! Templates come with model files and are not trusted: rendering is bounded in steps, depth and
+//! output. Nor is a visitor's text: control tokens written out in it are carried through rendering
+//! under a disguise, so that only the template's own become tokens.
+
+mod disguise;
+mod helpers;
+
+use minijinja::syntax::SyntaxConfig;
+use minijinja::value::{Serde, Value};
+use minijinja::{Environment, context};
+use serde_json::Map;
+use thiserror::Error;
+
+use crate::tokenizer::{TokenKind, Vocabulary};
+use disguise::Disguise;
+
+/// Steps a rendering may take: some thousand messages of a usual template.
+const FUEL: u64 = 5_000_000;
+/// Longest rendered conversation in bytes.
+const MAX_OUTPUT: usize = 16 << 20;
+/// Deepest nesting of macros and includes.
+const MAX_DEPTH: usize = 64;
+/// Longest template in bytes that is compiled.
+const MAX_SOURCE: usize = 1 << 18;
+
+/// Why a conversation could not be rendered.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("{0}")]
+pub struct TemplateError(String);
+
+/// A piece of rendered conversation.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rendered {
+    /// The text.
+    pub text: String,
+    /// Whether control tokens in it are meant: the template wrote them.
+    pub trusted: bool,
+}
+
+/// A model's chat template.
+pub struct Template {
+    environment: Result<Environment<'static>, String>,
+    begin: String,
+    end: String,
+    disguise: Disguise,
+}
+
+const FALLBACK: &str = "{% for message in messages %}{{ message.role }}: {{ message.content }}\n\
+                        {% endfor %}{% if add_generation_prompt %}assistant:{% endif %}";
+
+impl Template {
+    /// How conversations are written where a file has no template.
+    pub const FALLBACK_IN_WORDS: &str =
+        "a line `role: text` for each message, then `assistant:`";
+
+    /// Compiles a template; a defect is kept and told when a conversation is to be rendered, for
+    /// the model can still continue plain text.
+    #[must_use]
+    pub fn new(source: Option<&str>, vocabulary: &Vocabulary) -> Self {
+        let text = |id: Option<u32>| {
+            id.and_then(|id| vocabulary.get(id)).map_or_else(String::new, |(text, _)| text.into())
+        };
+        let control = vocabulary
+            .iter()
+            .filter(|(_, _, kind)| matches!(kind, TokenKind::Control | TokenKind::Unknown))
+            .map(|(_, text, _)| text);
+        Self {
+            environment: compile(source.unwrap_or(FALLBACK)),
+            begin: text(vocabulary.begin()),
+            end: text(vocabulary.end()),
+            disguise: Disguise::new(control),
+        }
+    }
+
+    /// Why the template cannot be used, if so.
+    #[must_use]
+    pub fn defect(&self) -> Option<&str> {
+        self.environment.as_ref().err().map(String::as_str)
+    }
+
+    /// Renders a conversation, ready for an answer.
+    ///
+    /// # Errors
+    /// The template has a defect, fails, or exceeds its limits; the line is named.
+    pub fn render(
+        &self,
+        messages: &[Map<String, serde_json::Value>],
+        tools: Option<&[serde_json::Value]>,
+    ) -> Result<Vec<Rendered>, TemplateError> {
+        let environment =
+            self.environment.as_ref().map_err(|defect| TemplateError(defect.clone()))?;
+        let messages: Vec<_> =
+            messages.iter().map(|message| self.disguise.put_on_object(message)).collect();
+        let tools: Option<Vec<_>> =
+            tools.map(|tools| tools.iter().map(|tool| self.disguise.put_on(tool)).collect());
+        let context = context! {
+            messages => Value::from(Serde(&messages)),
+            tools => Value::from(Serde(&tools)),
+            bos_token => &self.begin,
+            eos_token => &self.end,
+            add_generation_prompt => true,
+        };
+        let text = render(environment, context)?;
+        Ok(self.disguise.take_off(&text))
+    }
+}
+
+fn compile(source: &str) -> Result<Environment<'static>, String> {
+    if source.len() > MAX_SOURCE {
+        return Err(format!("it has {} bytes; {MAX_SOURCE} are allowed", source.len()));
+    }
+    let mut environment = Environment::new();
+    let syntax = SyntaxConfig::builder().trim_blocks(true).lstrip_blocks(true).build();
+    environment.set_syntax(syntax.map_err(|error| in_words(&error))?);
+    environment.set_fuel(Some(FUEL));
+    environment.set_recursion_limit(MAX_DEPTH);
+    helpers::add_to(&mut environment);
+    environment.add_template_owned("chat", source.to_owned()).map_err(|error| in_words(&error))?;
+    Ok(environment)
+}
+
+fn render(environment: &Environment<'_>, context: Value) -> Result<String, TemplateError> {
+    let template =
+        environment.get_template("chat").map_err(|error| TemplateError(in_words(&error)))?;
+    let mut output = Bounded(Vec::new());
+    template
+        .render_captured_to(context, &mut output)
+        .map_err(|error| TemplateError(in_words(&error)))?;
+    Ok(String::from_utf8_lossy(&output.0).into_owned())
+}
+
+/// Takes output up to the limit.
+struct Bounded(Vec<u8>);
+
+impl std::io::Write for Bounded {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        if self.0.len() + bytes.len() > MAX_OUTPUT {
+            return Err(std::io::Error::other(format!("more than {MAX_OUTPUT} bytes of output")));
+        }
+        self.0.extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// The error with its line, and without the path of a file that is none.
+fn in_words(error: &minijinja::Error) -> String {
+    let what = error.detail().map_or_else(|| error.kind().to_string(), str::to_owned);
+    match error.line() {
+        Some(line) => format!("{what} (line {line} of the template)"),
+        None => what,
+    }
+}
+
+#[cfg(test)]
+mod tests;

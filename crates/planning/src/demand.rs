@@ -1,0 +1,301 @@
+//! What a load needs, part by part.
+
+use std::fmt;
+
+use thiserror::Error;
+
+use crate::Bytes;
+
+/// Most lanes an instance may have.
+const MAX_LANES: u32 = 64;
+/// Most prompt tokens a step may take in.
+const MAX_CHUNK: u32 = 4096;
+/// Resident memory of an engine process beside what its model needs: the program's own data, the
+/// allocator, stacks and thread pool. Measured on x86-64 Linux with the smallest demo model
+/// (see docs/ARCHITECTURE.md, "Memory").
+const PROCESS: Bytes = Bytes(3 << 20);
+
+/// The sizes of a model that decide what it needs, as its family reads them from the file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ModelShape {
+    /// Length of the model file.
+    pub file: Bytes,
+    /// Layers that keep keys and values.
+    pub layers: u32,
+    /// Query heads.
+    pub heads: u32,
+    /// Key and value heads.
+    pub kv_heads: u32,
+    /// Values in one key of one head.
+    pub key_length: u32,
+    /// Values in one value of one head.
+    pub value_length: u32,
+    /// Longest context the model was made for, in tokens.
+    pub context_length: u32,
+    /// Entries of the vocabulary.
+    pub vocabulary: u32,
+    /// Values in one token's hidden state.
+    pub width: u32,
+    /// Values in the middle of the feed-forward part.
+    pub feed_forward: u32,
+    /// Estimated memory of tokenizer and template.
+    pub tokenizer: Bytes,
+}
+
+/// Precision of cached keys and values.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum CacheType {
+    /// Single precision; for comparisons.
+    F32,
+    /// Half precision.
+    #[default]
+    F16,
+}
+
+impl CacheType {
+    /// Bytes of one cached value.
+    #[must_use]
+    pub const fn value_bytes(self) -> u64 {
+        match self {
+            Self::F32 => 4,
+            Self::F16 => 2,
+        }
+    }
+
+    /// Name as written by operators.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::F32 => "f32",
+            Self::F16 => "f16",
+        }
+    }
+}
+
+/// How an instance is loaded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LoadSettings {
+    /// Tokens of context in every lane.
+    pub context: u32,
+    /// Parallel sequences.
+    pub lanes: u32,
+    /// Most prompt tokens one step takes in.
+    pub chunk: u32,
+    /// Precision of the cache.
+    pub cache: CacheType,
+}
+
+/// A setting that cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("{setting} {given} is not possible: {reason}")]
+pub struct SettingsError {
+    /// Name of the setting.
+    pub setting: &'static str,
+    /// The value given.
+    pub given: u32,
+    /// Why not, and what is.
+    pub reason: String,
+}
+
+impl LoadSettings {
+    /// Settings for a model where the operator named none: its own context up to 8,192 tokens, two
+    /// lanes, chunks of 128, half-precision cache.
+    #[must_use]
+    pub fn for_model(shape: &ModelShape) -> Self {
+        Self {
+            context: shape.context_length.min(8192),
+            lanes: 2,
+            chunk: 128,
+            cache: CacheType::default(),
+        }
+    }
+
+    /// Checks the settings against the model.
+    ///
+    /// # Errors
+    /// Names the first setting that is out of its range, with the range.
+    pub fn check(&self, shape: &ModelShape) -> Result<(), SettingsError> {
+        let range = |setting, given: u32, most: u32, why: &str| {
+            if (1..=most).contains(&given) {
+                return Ok(());
+            }
+            let reason = format!("from 1 to {most} {why}");
+            Err(SettingsError { setting, given, reason })
+        };
+        range("context", self.context, shape.context_length, "tokens, the model's own context")?;
+        range("lanes", self.lanes, MAX_LANES, "lanes")?;
+        range("chunk", self.chunk, MAX_CHUNK, "tokens")
+    }
+}
+
+/// What a part of the demand is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PartKind {
+    /// The model file, mapped; counted once for all instances of the file.
+    Weights,
+    /// Cached keys and values.
+    Cache,
+    /// Working space of a step.
+    StepBuffers,
+    /// Tokenizer and template.
+    Tokenizer,
+    /// The engine process itself.
+    Process,
+}
+
+impl fmt::Display for PartKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Weights => "weights",
+            Self::Cache => "KV cache",
+            Self::StepBuffers => "step buffers",
+            Self::Tokenizer => "tokenizer and template",
+            Self::Process => "process",
+        })
+    }
+}
+
+/// One part of a demand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Part {
+    /// What for.
+    pub kind: PartKind,
+    /// How much.
+    pub bytes: Bytes,
+}
+
+/// What a load needs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Demand {
+    /// The parts; weights first.
+    pub parts: Vec<Part>,
+}
+
+impl Demand {
+    /// The demand of a model under settings.
+    #[must_use]
+    pub fn of(shape: &ModelShape, settings: &LoadSettings) -> Self {
+        let part = |kind, bytes| Part { kind, bytes };
+        Self {
+            parts: vec![
+                part(PartKind::Weights, shape.file),
+                part(PartKind::Cache, cache(shape, settings)),
+                part(PartKind::StepBuffers, step_buffers(shape, settings)),
+                part(PartKind::Tokenizer, shape.tokenizer),
+                part(PartKind::Process, PROCESS),
+            ],
+        }
+    }
+
+    /// All parts together.
+    #[must_use]
+    pub fn total(&self) -> Bytes {
+        self.parts.iter().map(|part| part.bytes).sum()
+    }
+
+    /// The part that instances of one file share.
+    #[must_use]
+    pub fn shared(&self) -> Bytes {
+        let weights = self.parts.iter().filter(|part| part.kind == PartKind::Weights);
+        weights.map(|part| part.bytes).sum()
+    }
+
+    /// What an instance needs for itself.
+    #[must_use]
+    pub fn private(&self) -> Bytes {
+        self.total().saturating_sub(self.shared())
+    }
+}
+
+/// `lanes x context x layers x kv heads x (key length + value length) x bytes per value`.
+fn cache(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
+    let per_head = u64::from(shape.key_length) + u64::from(shape.value_length);
+    let per_token = u64::from(shape.layers)
+        .saturating_mul(u64::from(shape.kv_heads))
+        .saturating_mul(per_head)
+        .saturating_mul(settings.cache.value_bytes());
+    let tokens = u64::from(settings.lanes) * u64::from(settings.context);
+    Bytes(tokens.saturating_mul(per_token))
+}
+
+/// Single-precision working rows of a step: four of the model's width (state, norm, output, and
+/// its eight-bit form), queries, keys, values and heads, twice the feed-forward width, a transposed
+/// copy of the widest product, one row of attention scores, and logits for one token of each lane.
+fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
+    let heads = u64::from(shape.heads);
+    let queries = heads * u64::from(shape.key_length);
+    let outputs = heads * u64::from(shape.value_length);
+    let keys = u64::from(shape.kv_heads)
+        * (u64::from(shape.key_length) + u64::from(shape.value_length));
+    let feed_forward = u64::from(shape.feed_forward);
+    let widest = feed_forward.max(queries).max(u64::from(shape.width));
+    let per_token = 4 * u64::from(shape.width)
+        + queries
+        + outputs
+        + keys
+        + 2 * feed_forward
+        + 2 * widest;
+    let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
+    let values = u64::from(settings.chunk) * per_token + logits + u64::from(settings.context);
+    Bytes(values.saturating_mul(4))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    pub(crate) fn shape() -> ModelShape {
+        ModelShape {
+            file: Bytes(1_993_568),
+            layers: 5,
+            heads: 6,
+            kv_heads: 2,
+            key_length: 32,
+            value_length: 32,
+            context_length: 1024,
+            vocabulary: 2048,
+            width: 192,
+            feed_forward: 320,
+            tokenizer: Bytes(400_000),
+        }
+    }
+
+    #[test]
+    fn cache_grows_with_tokens_and_lanes() {
+        let mut settings = LoadSettings::for_model(&shape());
+        settings.lanes = 1;
+        // 1024 tokens x 5 layers x 2 heads x (32 + 32) values x 2 bytes
+        assert_eq!(cache(&shape(), &settings), Bytes(1024 * 5 * 2 * 64 * 2));
+        settings.lanes = 3;
+        settings.cache = CacheType::F32;
+        assert_eq!(cache(&shape(), &settings), Bytes(3 * 1024 * 5 * 2 * 64 * 4));
+    }
+
+    #[test]
+    fn settings_out_of_range_are_named_with_their_range() {
+        let settings = LoadSettings::for_model(&shape());
+        let message = |settings: LoadSettings| settings.check(&shape()).unwrap_err().to_string();
+        insta::assert_snapshot!(
+            [
+                message(LoadSettings { context: 0, ..settings }),
+                message(LoadSettings { context: 4096, ..settings }),
+                message(LoadSettings { lanes: 10_000, ..settings }),
+                message(LoadSettings { chunk: 0, ..settings }),
+            ]
+            .join("\n"),
+            @r"
+        context 0 is not possible: from 1 to 1024 tokens, the model's own context
+        context 4096 is not possible: from 1 to 1024 tokens, the model's own context
+        lanes 10000 is not possible: from 1 to 64 lanes
+        chunk 0 is not possible: from 1 to 4096 tokens
+        "
+        );
+    }
+
+    #[test]
+    fn absurd_shapes_saturate_instead_of_wrapping() {
+        let huge = ModelShape { layers: u32::MAX, kv_heads: u32::MAX, ..shape() };
+        let settings = LoadSettings { context: 1024, ..LoadSettings::for_model(&huge) };
+        assert_eq!(Demand::of(&huge, &settings).total(), Bytes(u64::MAX));
+    }
+}

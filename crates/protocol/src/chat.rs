@@ -1,0 +1,362 @@
+//! The chat-completions protocol, as far as it is spoken here, and raw text continuation.
+//!
+//! Unknown fields are tolerated. Our own figures stand in one extra field, `deft`.
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+use utoipa::ToSchema;
+
+/// Options of a single answer that chat and raw continuation share.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AnswerOptions {
+    /// 0 takes the likeliest token always.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub temperature: Option<f32>,
+    /// Keep the likeliest tokens that together reach this share.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub top_p: Option<f32>,
+    /// Keep this many of the likeliest tokens; 0 keeps all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub top_k: Option<u32>,
+    /// Makes drawing repeatable.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seed: Option<u64>,
+    /// Most tokens of the answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_tokens: Option<u32>,
+    /// The protocol's newer name of `max_tokens`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_completion_tokens: Option<u32>,
+    /// Texts that end the answer; they are not part of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stop: Option<StopTexts>,
+    /// Send the answer as it comes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stream: Option<bool>,
+    /// What a stream carries besides text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stream_options: Option<StreamOptions>,
+    /// Number of answers; only 1 is supported.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub n: Option<u32>,
+}
+
+/// One stop text or several.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum StopTexts {
+    /// One.
+    One(String),
+    /// Several.
+    Many(Vec<String>),
+}
+
+impl StopTexts {
+    /// The texts as a list.
+    #[must_use]
+    pub fn into_list(self) -> Vec<String> {
+        match self {
+            Self::One(text) => vec![text],
+            Self::Many(texts) => texts,
+        }
+    }
+}
+
+/// What a stream carries besides text.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StreamOptions {
+    /// A last chunk with the token counts.
+    #[serde(default)]
+    pub include_usage: bool,
+}
+
+/// One message of a conversation.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ChatMessage {
+    /// `system`, `user`, `assistant` or `tool`.
+    pub role: String,
+    /// Its text, or a list of parts.
+    #[serde(default)]
+    #[schema(value_type = Option<Object>)]
+    pub content: Option<Content>,
+    /// Whatever else the template may want, such as `tool_calls`.
+    #[serde(flatten)]
+    #[schema(ignore)]
+    pub rest: Map<String, Value>,
+}
+
+impl ChatMessage {
+    /// A plain message.
+    #[must_use]
+    pub fn text(role: &str, text: impl Into<String>) -> Self {
+        Self { role: role.to_owned(), content: Some(Content::Text(text.into())), rest: Map::new() }
+    }
+}
+
+/// Text of a message, whole or in parts.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum Content {
+    /// Text.
+    Text(String),
+    /// Parts; only those of type `text` are understood so far.
+    #[schema(value_type = Vec<Object>)]
+    Parts(Vec<Map<String, Value>>),
+}
+
+/// `POST /v1/chat/completions`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ChatRequest {
+    /// Model or variant.
+    pub model: String,
+    /// The conversation so far.
+    pub messages: Vec<ChatMessage>,
+    /// Tools the model may be told of; handed to the template.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Vec<Object>>)]
+    pub tools: Option<Vec<Value>>,
+    /// How to answer.
+    #[serde(flatten)]
+    pub options: AnswerOptions,
+}
+
+/// `POST /v1/completions`: continues a text without a template.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TextRequest {
+    /// Model or variant.
+    pub model: String,
+    /// The text to continue.
+    pub prompt: String,
+    /// How to answer.
+    #[serde(flatten)]
+    pub options: AnswerOptions,
+}
+
+/// Why an answer ended, in the protocol's words.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FinishReason {
+    /// The model ended it, or a stop text did.
+    Stop,
+    /// A limit of tokens ended it.
+    Length,
+}
+
+/// Token counts.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Usage {
+    /// Tokens of the prompt.
+    pub prompt_tokens: u32,
+    /// Tokens of the answer.
+    pub completion_tokens: u32,
+    /// Both.
+    pub total_tokens: u32,
+}
+
+/// What exactly ended an answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum EndedBy {
+    /// A token that ends answers.
+    EndToken,
+    /// A stop text.
+    StopText,
+    /// The limit of tokens of the answer.
+    TokenLimit,
+    /// The instance's context is full.
+    ContextFull,
+}
+
+impl EndedBy {
+    /// The protocol's word for it.
+    #[must_use]
+    pub const fn finish_reason(self) -> FinishReason {
+        match self {
+            Self::EndToken | Self::StopText => FinishReason::Stop,
+            Self::TokenLimit | Self::ContextFull => FinishReason::Length,
+        }
+    }
+}
+
+/// Our figures beside an answer. Times in seconds, rates in tokens per second.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Figures {
+    /// What ended the answer.
+    pub ended_by: EndedBy,
+    /// From the call's arrival to the first piece of text.
+    pub first_token_seconds: f64,
+    /// Waiting for the model to be loaded; 0 when it was.
+    pub load_seconds: f64,
+    /// Taking in the prompt.
+    pub prompt_seconds: f64,
+    /// Prompt tokens per second.
+    pub prompt_rate: f64,
+    /// Writing the answer after its first token.
+    pub answer_seconds: f64,
+    /// Answer tokens per second after the first; 0 for one token.
+    pub answer_rate: f64,
+    /// From arrival to end.
+    pub total_seconds: f64,
+    /// Tokens of context in the lane that answered.
+    pub context: u32,
+}
+
+/// A whole chat answer.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ChatResponse {
+    /// Id of the call.
+    pub id: String,
+    /// `chat.completion`.
+    pub object: String,
+    /// Unix time.
+    pub created: i64,
+    /// The variant that answered.
+    pub model: String,
+    /// One answer.
+    pub choices: Vec<ChatChoice>,
+    /// Token counts.
+    pub usage: Usage,
+    /// Our figures.
+    pub deft: Figures,
+}
+
+/// One answer.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ChatChoice {
+    /// 0.
+    pub index: u32,
+    /// The message.
+    pub message: AnswerMessage,
+    /// Why it ended.
+    pub finish_reason: FinishReason,
+}
+
+/// The message of an answer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AnswerMessage {
+    /// `assistant`.
+    pub role: String,
+    /// Its text.
+    pub content: String,
+}
+
+/// One piece of a streamed chat answer.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ChatChunk {
+    /// Id of the call.
+    pub id: String,
+    /// `chat.completion.chunk`.
+    pub object: String,
+    /// Unix time.
+    pub created: i64,
+    /// The variant that answers.
+    pub model: String,
+    /// One piece, or none in the chunk with the counts.
+    pub choices: Vec<ChunkChoice>,
+    /// Token counts, in the last chunk where they were asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub usage: Option<Usage>,
+    /// Our figures, in the chunk that ends the answer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub deft: Option<Figures>,
+}
+
+/// One piece.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ChunkChoice {
+    /// 0.
+    pub index: u32,
+    /// What is new.
+    pub delta: Delta,
+    /// Why the answer ended, in its last piece.
+    pub finish_reason: Option<FinishReason>,
+}
+
+/// What is new in a piece.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Delta {
+    /// `assistant`, in the first piece.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
+    /// Text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub content: Option<String>,
+}
+
+/// A whole continuation, or one piece of a streamed one.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TextResponse {
+    /// Id of the call.
+    pub id: String,
+    /// `text_completion`.
+    pub object: String,
+    /// Unix time.
+    pub created: i64,
+    /// The variant that answered.
+    pub model: String,
+    /// One continuation, or none in the chunk with the counts.
+    pub choices: Vec<TextChoice>,
+    /// Token counts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub usage: Option<Usage>,
+    /// Our figures.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub deft: Option<Figures>,
+}
+
+/// One continuation.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TextChoice {
+    /// 0.
+    pub index: u32,
+    /// The text.
+    pub text: String,
+    /// Why it ended.
+    pub finish_reason: Option<FinishReason>,
+}
+
+/// `GET /v1/models`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ModelList {
+    /// `list`.
+    pub object: String,
+    /// The models.
+    pub data: Vec<ModelEntry>,
+}
+
+/// One model of the list.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ModelEntry {
+    /// The name to ask for.
+    pub id: String,
+    /// `model`.
+    pub object: String,
+    /// Unix time of its registration.
+    pub created: i64,
+    /// `deft`.
+    pub owned_by: String,
+    /// Whether an instance of it is ready.
+    pub loaded: bool,
+}
+
+/// An error in the protocol's shape.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ErrorBody {
+    /// The error.
+    pub error: ErrorDetail,
+}
+
+/// The error itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ErrorDetail {
+    /// What happened and what to do.
+    pub message: String,
+    /// `invalid_request_error` or `server_error`.
+    #[serde(rename = "type")]
+    pub error_type: String,
+    /// Our stable code.
+    pub code: String,
+    /// The field at fault.
+    #[serde(default)]
+    pub param: Option<String>,
+}

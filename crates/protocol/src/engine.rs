@@ -1,0 +1,256 @@
+//! The messages between the service and an engine process: frames of JSON, each with its length in
+//! four little-endian bytes before it, over one Unix socket. Both sides begin by telling their
+//! [`LINK_VERSION`].
+
+use std::io::{self, Read, Write};
+use std::path::PathBuf;
+
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+use crate::ProblemKind;
+use crate::chat::EndedBy;
+
+/// Version of these messages; both sides must have the same.
+pub const LINK_VERSION: u32 = 1;
+/// Longest frame in bytes that is accepted.
+pub const MAX_FRAME: usize = 64 << 20;
+
+/// From the service.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "say", rename_all = "snake_case")]
+pub enum ToEngine {
+    /// First frame: load this.
+    Load(LoadOrder),
+    /// Answer this call.
+    Call(Box<CallOrder>),
+    /// The caller of this call left.
+    Cancel {
+        /// Number of the call.
+        call: u64,
+    },
+    /// End when all calls are answered.
+    Drain,
+}
+
+/// What to load and how.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LoadOrder {
+    /// [`LINK_VERSION`] of the service.
+    pub version: u32,
+    /// The model file.
+    pub file: PathBuf,
+    /// Tokens of context per lane.
+    pub context: u32,
+    /// Lanes.
+    pub lanes: u32,
+    /// Most prompt tokens per step.
+    pub chunk: u32,
+    /// Precision of the cache: `f32` or `f16`.
+    pub cache: String,
+}
+
+/// One call for an answer.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct CallOrder {
+    /// Number of the call, given by the service.
+    pub call: u64,
+    /// What to answer.
+    pub prompt: Prompt,
+    /// How to choose tokens.
+    pub sampling: Sampling,
+    /// Most tokens of the answer; none means as many as the context holds.
+    pub max_tokens: Option<u32>,
+    /// Texts that end the answer.
+    pub stop: Vec<String>,
+}
+
+/// What to answer.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Prompt {
+    /// A conversation, to be rendered by the model's template.
+    Chat {
+        /// Messages as they came.
+        messages: Vec<Map<String, Value>>,
+        /// Tools as they came.
+        tools: Option<Vec<Value>>,
+    },
+    /// A text to continue.
+    Text(String),
+}
+
+/// How to choose tokens.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Sampling {
+    /// 0 takes the likeliest always.
+    pub temperature: f32,
+    /// 0 keeps all.
+    pub top_k: u32,
+    /// 1 keeps all.
+    pub top_p: f32,
+    /// Seed of the draws.
+    pub seed: u64,
+}
+
+/// From the engine process.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "say", rename_all = "snake_case")]
+pub enum FromEngine {
+    /// First frame.
+    Hello {
+        /// [`LINK_VERSION`] of the engine.
+        version: u32,
+    },
+    /// The model is loaded and warm.
+    Loaded {
+        /// What was used to compute.
+        kernels: String,
+        /// From start to ready.
+        seconds: f64,
+        /// What an operator should know.
+        warnings: Vec<String>,
+    },
+    /// The model cannot be loaded; the process ends.
+    LoadFailed {
+        /// What an operator can do.
+        kind: ProblemKind,
+        /// Why.
+        detail: String,
+    },
+    /// The prompt was turned into tokens.
+    PromptTaken {
+        /// Number of the call.
+        call: u64,
+        /// Its tokens.
+        prompt_tokens: u32,
+    },
+    /// A piece of the answer.
+    Text {
+        /// Number of the call.
+        call: u64,
+        /// New text, never broken UTF-8; may be empty while a character is unfinished.
+        text: String,
+    },
+    /// The answer is complete.
+    Done {
+        /// Number of the call.
+        call: u64,
+        /// Its figures.
+        figures: EngineFigures,
+    },
+    /// The call could not be answered.
+    Failed {
+        /// Number of the call.
+        call: u64,
+        /// What a caller can do.
+        kind: ProblemKind,
+        /// Stable code.
+        code: String,
+        /// Why.
+        detail: String,
+    },
+}
+
+/// What the engine measured of a call.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct EngineFigures {
+    /// What ended the answer.
+    pub ended_by: EndedBy,
+    /// Tokens of the prompt.
+    pub prompt_tokens: u32,
+    /// Tokens of the answer, its end token included.
+    pub answer_tokens: u32,
+    /// Computing the prompt, its waiting for other lanes included.
+    pub prompt_seconds: f64,
+    /// From the first token of the answer to its end.
+    pub answer_seconds: f64,
+}
+
+/// Why a frame could not be read or written.
+#[derive(Debug, thiserror::Error)]
+pub enum FrameError {
+    /// The other side closed the link.
+    #[error("the link is closed")]
+    Closed,
+    /// The frame is longer than [`MAX_FRAME`].
+    #[error("a frame of {0} bytes is too long")]
+    TooLong(usize),
+    /// Not a message of this version.
+    #[error("a frame is not understood: {0}")]
+    Malformed(#[from] serde_json::Error),
+    /// The operating system says no.
+    #[error("the link failed: {0}")]
+    Io(#[from] io::Error),
+}
+
+/// The bytes of a frame, its length in front.
+///
+/// # Errors
+/// The message is too long, or cannot be written as JSON.
+pub fn encode_frame<T: Serialize>(message: &T) -> Result<Vec<u8>, FrameError> {
+    let mut frame = vec![0; 4];
+    serde_json::to_writer(&mut frame, message)?;
+    let length = frame.len() - 4;
+    let short = u32::try_from(length).ok().filter(|_| length <= MAX_FRAME);
+    let prefix = short.ok_or(FrameError::TooLong(length))?;
+    frame[..4].copy_from_slice(&prefix.to_le_bytes());
+    Ok(frame)
+}
+
+/// Writes one frame.
+///
+/// # Errors
+/// As [`encode_frame`], or the link failed.
+pub fn write_frame<T: Serialize>(mut link: impl Write, message: &T) -> Result<(), FrameError> {
+    link.write_all(&encode_frame(message)?)?;
+    Ok(link.flush()?)
+}
+
+/// Reads one frame, waiting for it.
+///
+/// # Errors
+/// The link is closed or failed, or the frame is too long or not understood.
+pub fn read_frame<T: DeserializeOwned>(mut link: impl Read) -> Result<T, FrameError> {
+    let mut prefix = [0; 4];
+    match link.read_exact(&mut prefix) {
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => {
+            return Err(FrameError::Closed);
+        }
+        other => other?,
+    }
+    let length = u32::from_le_bytes(prefix) as usize;
+    if length > MAX_FRAME {
+        return Err(FrameError::TooLong(length));
+    }
+    let mut body = vec![0; length];
+    link.read_exact(&mut body)?;
+    Ok(serde_json::from_slice(&body)?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn frames_return_what_was_written() {
+        let message = FromEngine::Text { call: 7, text: "Moonhook bean 🌱".to_owned() };
+        let mut link = Vec::new();
+        write_frame(&mut link, &message).unwrap();
+        write_frame(&mut link, &message).unwrap();
+        let mut reader = link.as_slice();
+        assert_eq!(read_frame::<FromEngine>(&mut reader).unwrap(), message);
+        assert_eq!(read_frame::<FromEngine>(&mut reader).unwrap(), message);
+        assert!(matches!(read_frame::<FromEngine>(&mut reader), Err(FrameError::Closed)));
+    }
+
+    #[test]
+    fn an_absurd_length_is_refused_before_anything_is_allocated() {
+        let link = u32::MAX.to_le_bytes();
+        assert!(matches!(
+            read_frame::<FromEngine>(link.as_slice()),
+            Err(FrameError::TooLong(_))
+        ));
+    }
+}

@@ -1,0 +1,294 @@
+//! The management API: depot, plans, instances, pools, calls.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use crate::Problem;
+
+/// What a model file says of itself, read from the file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ModelFacts {
+    /// Family, as the file writes it (`general.architecture`).
+    pub family: String,
+    /// Name the file gives the model.
+    pub name: Option<String>,
+    /// Number of values in all tensors.
+    pub parameters: u64,
+    /// Quantisation mix: tensor types with their shares, largest first.
+    pub mix: Vec<MixShare>,
+    /// Short name of the mix, as used in variant names (`q8_0`).
+    pub quantisation: String,
+    /// Longest context in tokens.
+    pub context_length: u32,
+    /// Layers.
+    pub layers: u32,
+    /// Query heads.
+    pub heads: u32,
+    /// Key and value heads.
+    pub kv_heads: u32,
+    /// Values in one token's hidden state.
+    pub width: u32,
+    /// Entries of the vocabulary.
+    pub vocabulary: u32,
+    /// Kind of tokenizer.
+    pub tokenizer: String,
+    /// Whether the file carries a chat template.
+    pub has_template: bool,
+    /// The chat template.
+    #[serde(default)]
+    pub template: Option<String>,
+    /// Licence, as the file writes it.
+    pub licence: Option<String>,
+    /// Description, as the file writes it.
+    pub description: Option<String>,
+    /// What an operator should know.
+    #[serde(default)]
+    pub warnings: Vec<String>,
+}
+
+/// One tensor type of a mix.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MixShare {
+    /// Tensor type.
+    pub tensor_type: String,
+    /// Number of tensors.
+    pub tensors: u32,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+/// A variant of a model in the depot.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Variant {
+    /// `model/variant`.
+    pub name: String,
+    /// The model's name.
+    pub model: String,
+    /// The variant's name within the model.
+    pub variant: String,
+    /// Where the file is.
+    pub path: String,
+    /// Its length in bytes.
+    pub file_bytes: u64,
+    /// When it was registered.
+    pub registered_at: DateTime<Utc>,
+    /// Whether an instance of it is ready.
+    pub loaded: bool,
+    /// What the file says of itself.
+    pub facts: ModelFacts,
+}
+
+/// `POST /manage/v1/depot/register`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RegisterRequest {
+    /// Absolute path of the file on the service's machine.
+    pub path: String,
+    /// `model` or `model/variant`; made from file name and contents where absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+}
+
+/// How to load; absent fields get the model's defaults.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SettingsRequest {
+    /// Tokens of context per lane.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub context: Option<u32>,
+    /// Parallel sequences.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lanes: Option<u32>,
+    /// Most prompt tokens per step.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub chunk: Option<u32>,
+    /// Precision of the cache.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cache: Option<CachePrecision>,
+}
+
+/// Precision of cached keys and values.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum CachePrecision {
+    /// Single precision.
+    F32,
+    /// Half precision.
+    F16,
+}
+
+/// How an instance is loaded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Settings {
+    /// Tokens of context per lane.
+    pub context: u32,
+    /// Parallel sequences.
+    pub lanes: u32,
+    /// Most prompt tokens per step.
+    pub chunk: u32,
+    /// Precision of the cache.
+    pub cache: CachePrecision,
+}
+
+/// `POST /manage/v1/plans` and `POST /manage/v1/instances`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LoadRequest {
+    /// Model or variant.
+    pub model: String,
+    /// How to load.
+    #[serde(default)]
+    pub settings: SettingsRequest,
+}
+
+/// A plan: what a load needs and whether it fits.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PlanReport {
+    /// The variant.
+    pub name: String,
+    /// The settings the plan is for.
+    pub settings: Settings,
+    /// The pool.
+    pub pool: String,
+    /// The parts.
+    pub parts: Vec<PlanPart>,
+    /// All parts together.
+    pub total: u64,
+    /// Why it does not fit; absent when it does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub refusal: Option<Problem>,
+}
+
+/// One part of a plan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PlanPart {
+    /// What for.
+    pub part: String,
+    /// Bytes.
+    pub bytes: u64,
+}
+
+/// Why an instance is there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Keeping {
+    /// The operator wished for it; it comes back after a restart.
+    Kept,
+    /// A call brought it.
+    OnDemand,
+}
+
+/// What an instance is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum InstanceState {
+    /// Its engine process is starting.
+    Loading,
+    /// It answers calls.
+    Ready,
+    /// It finishes its calls and takes no new ones.
+    Draining,
+    /// Its engine process ended; it is loaded again after a pause.
+    Restarting,
+    /// It could not be loaded; the reason stands beside.
+    Failed,
+}
+
+/// An instance.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct InstanceReport {
+    /// Its id.
+    pub id: Uuid,
+    /// The variant it runs.
+    pub name: String,
+    /// What it is doing.
+    pub state: InstanceState,
+    /// Why it is there.
+    pub keeping: Keeping,
+    /// How it is loaded.
+    pub settings: Settings,
+    /// The pool it lives in.
+    pub pool: String,
+    /// Planned bytes by part.
+    pub planned: Vec<PlanPart>,
+    /// Planned bytes, all parts.
+    pub planned_bytes: u64,
+    /// Measured bytes: private ones and the file's resident pages; absent while loading.
+    pub measured_bytes: Option<u64>,
+    /// Id of its engine process.
+    pub pid: Option<u32>,
+    /// Calls it is answering.
+    pub calls: u32,
+    /// Seconds from start to ready.
+    pub load_seconds: Option<f64>,
+    /// What it computes with.
+    pub kernels: Option<String>,
+    /// How often its engine process ended unasked.
+    pub crashes: u32,
+    /// Why it is not ready, or what an operator should know.
+    pub note: Option<String>,
+}
+
+/// A pool.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Pool {
+    /// Its name.
+    pub name: String,
+    /// Most bytes instances may hold together.
+    pub limit: u64,
+    /// Bytes reserved by plans.
+    pub reserved: u64,
+    /// Bytes measured.
+    pub measured: u64,
+}
+
+/// The records database.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DatabaseReport {
+    /// `private` or `external`.
+    pub kind: String,
+    /// Whether it answered last time.
+    pub up: bool,
+}
+
+/// `GET /manage/v1/status`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ServiceStatus {
+    /// Version of the service.
+    pub version: String,
+    /// Its process.
+    pub pid: u32,
+    /// Where it listens.
+    pub address: String,
+    /// When it became ready.
+    pub started_at: DateTime<Utc>,
+    /// Name of this node.
+    pub node: String,
+    /// The records database.
+    pub database: DatabaseReport,
+    /// Pools.
+    pub pools: Vec<Pool>,
+    /// Instances.
+    pub instances: Vec<InstanceReport>,
+}
+
+/// One call in the records.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct CallRecord {
+    /// Its id.
+    pub id: Uuid,
+    /// The variant asked.
+    pub name: String,
+    /// When it arrived.
+    pub arrived_at: DateTime<Utc>,
+    /// `stop`, `length`, `cancelled` or `failed`.
+    pub outcome: String,
+    /// Tokens of the prompt.
+    pub prompt_tokens: u32,
+    /// Tokens of the answer.
+    pub answer_tokens: u32,
+    /// Seconds to the first piece of text.
+    pub first_token_seconds: Option<f64>,
+    /// Seconds from arrival to end.
+    pub total_seconds: f64,
+}

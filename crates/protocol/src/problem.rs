@@ -1,0 +1,88 @@
+//! What went wrong, in the one shape that command line, HTTP and console render
+//! (`application/problem+json`, RFC 9457).
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What a caller can do about a problem; every edge maps it exhaustively.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ProblemKind {
+    /// The request is wrong.
+    Invalid,
+    /// What was asked for does not exist.
+    Missing,
+    /// Understood and refused: it does not fit, or contradicts what is there.
+    Refused,
+    /// Not now; try again.
+    Busy,
+    /// Something this needs is down.
+    Down,
+    /// A fault of ours or of a model.
+    Fault,
+}
+
+impl ProblemKind {
+    /// The HTTP status.
+    #[must_use]
+    pub const fn status(self) -> u16 {
+        match self {
+            Self::Invalid => 400,
+            Self::Missing => 404,
+            Self::Refused => 409,
+            Self::Busy | Self::Down => 503,
+            Self::Fault => 500,
+        }
+    }
+}
+
+/// A problem.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// What a caller can do.
+    pub kind: ProblemKind,
+    /// Stable code, for programs.
+    pub code: String,
+    /// What happened, with its values, for people.
+    pub detail: String,
+    /// What to do next.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub way_out: Option<String>,
+    /// The HTTP status, repeated as the standard asks.
+    pub status: u16,
+}
+
+impl Problem {
+    /// A problem without a way out.
+    #[must_use]
+    pub fn new(kind: ProblemKind, code: &str, detail: impl Into<String>) -> Self {
+        Self {
+            kind,
+            code: code.to_owned(),
+            detail: detail.into(),
+            way_out: None,
+            status: kind.status(),
+        }
+    }
+
+    /// Adds what to do next.
+    #[must_use]
+    pub fn with_way_out(mut self, way_out: impl Into<String>) -> Self {
+        self.way_out = Some(way_out.into());
+        self
+    }
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.detail)?;
+        match &self.way_out {
+            Some(way_out) => write!(f, "\n  {way_out}"),
+            None => Ok(()),
+        }
+    }
+}
+
+impl std::error::Error for Problem {}
