@@ -1,1 +1,259 @@
-//! Under way.
+//! Typed client for the service's API, used by the command line and by tests.
+#![forbid(unsafe_code)]
+
+mod stream;
+
+use std::time::Duration;
+
+use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList, TextRequest};
+use deft_protocol::manage::{
+    CallRecord, InstanceReport, LoadRequest, PlanReport, RegisterRequest, ServiceStatus, Variant,
+};
+use deft_protocol::{Problem, VERSION_HEADER};
+use reqwest::{Method, RequestBuilder, Response, Url};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use thiserror::Error;
+use uuid::Uuid;
+
+pub use stream::{AnswerStream, StreamedPiece};
+
+/// Longest time that connecting may take.
+const CONNECT: Duration = Duration::from_secs(5);
+
+/// Why a call to the service has no result.
+#[derive(Debug, Error)]
+pub enum ClientError {
+    /// Nobody listens there.
+    #[error("no service answers at {address}")]
+    NoService {
+        /// Where it was looked for.
+        address: String,
+    },
+    /// The address is none.
+    #[error("`{0}` is not the address of a service; write for instance http://127.0.0.1:8471")]
+    Address(String),
+    /// The service refused, with its reason.
+    #[error("{0}")]
+    Refused(Problem),
+    /// The connection broke in the middle.
+    #[error("the connection to the service broke: {0}")]
+    Broken(String),
+    /// The response is not understood: perhaps it is another program.
+    #[error("the response of {address} is not understood: {what}")]
+    NotUnderstood {
+        /// Who answered.
+        address: String,
+        /// What was odd.
+        what: String,
+    },
+}
+
+/// The way to a service.
+#[derive(Debug, Clone)]
+pub struct Client {
+    http: reqwest::Client,
+    base: Url,
+}
+
+/// A result together with the service's version, where it told one.
+type Versioned<T> = (T, Option<String>);
+
+impl Client {
+    /// A client for the service at `address`.
+    ///
+    /// # Errors
+    /// The address is none.
+    pub fn new(address: &str) -> Result<Self, ClientError> {
+        let wrong = || ClientError::Address(address.to_owned());
+        let base: Url = address.parse().map_err(|_| wrong())?;
+        if !matches!(base.scheme(), "http" | "https") || base.host().is_none() {
+            return Err(wrong());
+        }
+        let http = reqwest::Client::builder()
+            .connect_timeout(CONNECT)
+            .no_proxy()
+            .build()
+            .map_err(|error| ClientError::Broken(error.to_string()))?;
+        Ok(Self { http, base })
+    }
+
+    /// The address of the service.
+    #[must_use]
+    pub fn address(&self) -> &str {
+        self.base.as_str().trim_end_matches('/')
+    }
+
+    fn request(&self, method: Method, path: &str) -> Result<RequestBuilder, ClientError> {
+        let url = self.base.join(path).map_err(|_| ClientError::Address(path.to_owned()))?;
+        Ok(self.http.request(method, url))
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<Response, ClientError> {
+        let response = request.send().await.map_err(|error| {
+            if error.is_connect() || error.is_timeout() {
+                ClientError::NoService { address: self.address().to_owned() }
+            } else {
+                ClientError::Broken(error.to_string())
+            }
+        })?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let body = response.bytes().await.map_err(|error| ClientError::Broken(error.to_string()))?;
+        Err(self.refusal(status.as_u16(), &body))
+    }
+
+    fn refusal(&self, status: u16, body: &[u8]) -> ClientError {
+        if let Ok(problem) = serde_json::from_slice::<Problem>(body) {
+            return ClientError::Refused(problem);
+        }
+        if let Ok(ErrorBody { error }) = serde_json::from_slice(body) {
+            return ClientError::Refused(stream::problem_of(&error, status));
+        }
+        let what = format!("status {status}: {}", String::from_utf8_lossy(body));
+        ClientError::NotUnderstood { address: self.address().to_owned(), what }
+    }
+
+    async fn json<T: DeserializeOwned>(&self, response: Response) -> Result<T, ClientError> {
+        let body = response.bytes().await.map_err(|error| ClientError::Broken(error.to_string()))?;
+        serde_json::from_slice(&body).map_err(|error| ClientError::NotUnderstood {
+            address: self.address().to_owned(),
+            what: error.to_string(),
+        })
+    }
+
+    async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+        let response = self.send(self.request(Method::GET, path)?).await?;
+        self.json(response).await
+    }
+
+    async fn post<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &(impl Serialize + Sync),
+    ) -> Result<T, ClientError> {
+        let response = self.send(self.request(Method::POST, path)?.json(body)).await?;
+        self.json(response).await
+    }
+
+    /// The service's status, and the version it told.
+    ///
+    /// # Errors
+    /// As all calls: nobody listens, or the service refused.
+    pub async fn status(&self) -> Result<Versioned<ServiceStatus>, ClientError> {
+        let response = self.send(self.request(Method::GET, "/manage/v1/status")?).await?;
+        let version = response.headers().get(VERSION_HEADER);
+        let version = version.and_then(|value| value.to_str().ok()).map(str::to_owned);
+        Ok((self.json(response).await?, version))
+    }
+
+    /// All variants of the depot.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn depot(&self) -> Result<Vec<Variant>, ClientError> {
+        self.get("/manage/v1/depot").await
+    }
+
+    /// One variant of the depot, by model or variant name.
+    ///
+    /// # Errors
+    /// As all calls; there may be no such model.
+    pub async fn inspect(&self, name: &str) -> Result<Variant, ClientError> {
+        let mut url = self.base.clone();
+        if let Ok(mut segments) = url.path_segments_mut() {
+            segments.extend(["manage", "v1", "depot"]).extend(name.split('/'));
+        }
+        let response = self.send(self.http.get(url)).await?;
+        self.json(response).await
+    }
+
+    /// Takes a file into the depot.
+    ///
+    /// # Errors
+    /// As all calls; the file may be refused.
+    pub async fn register(&self, request: &RegisterRequest) -> Result<Variant, ClientError> {
+        self.post("/manage/v1/depot/register", request).await
+    }
+
+    /// What a load would need.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn plan(&self, request: &LoadRequest) -> Result<PlanReport, ClientError> {
+        self.post("/manage/v1/plans", request).await
+    }
+
+    /// Loads, and waits until the instance is ready.
+    ///
+    /// # Errors
+    /// As all calls; it may not fit.
+    pub async fn load(&self, request: &LoadRequest) -> Result<InstanceReport, ClientError> {
+        self.post("/manage/v1/instances", request).await
+    }
+
+    /// Unloads an instance, and waits until it is gone.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn unload(&self, id: Uuid, now: bool) -> Result<(), ClientError> {
+        let path = format!("/manage/v1/instances/{id}?now={now}");
+        self.send(self.request(Method::DELETE, &path)?).await.map(|_| ())
+    }
+
+    /// Waits until a model is ready.
+    ///
+    /// # Errors
+    /// As all calls; it may not be ready in time.
+    pub async fn wait_for(&self, model: &str, seconds: u64) -> Result<InstanceReport, ClientError> {
+        let request = self
+            .request(Method::GET, "/manage/v1/wait")?
+            .query(&[("model", model), ("seconds", &seconds.to_string())]);
+        let response = self.send(request).await?;
+        self.json(response).await
+    }
+
+    /// The latest calls, newest first.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn calls(&self, count: u32) -> Result<Vec<CallRecord>, ClientError> {
+        self.get(&format!("/manage/v1/calls?count={count}")).await
+    }
+
+    /// The models that can be asked.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn models(&self) -> Result<ModelList, ClientError> {
+        self.get("/v1/models").await
+    }
+
+    /// A whole chat answer.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn chat(&self, request: &ChatRequest) -> Result<ChatResponse, ClientError> {
+        self.post("/v1/chat/completions", request).await
+    }
+
+    /// A chat answer as it comes; the request should ask for a stream.
+    ///
+    /// # Errors
+    /// As all calls; later errors come in the stream.
+    pub async fn chat_stream(&self, request: &ChatRequest) -> Result<AnswerStream, ClientError> {
+        let request = self.request(Method::POST, "/v1/chat/completions")?.json(request);
+        Ok(AnswerStream::new(self.send(request).await?))
+    }
+
+    /// A continuation of a text as it comes; the request should ask for a stream.
+    ///
+    /// # Errors
+    /// As all calls; later errors come in the stream.
+    pub async fn text_stream(&self, request: &TextRequest) -> Result<AnswerStream, ClientError> {
+        let request = self.request(Method::POST, "/v1/completions")?.json(request);
+        Ok(AnswerStream::new(self.send(request).await?))
+    }
+}

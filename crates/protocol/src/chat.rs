@@ -43,7 +43,7 @@ pub struct AnswerOptions {
 
 /// One stop text or several.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(untagged)]
+#[serde(untagged, expecting = "expected a text or a list of texts")]
 pub enum StopTexts {
     /// One.
     One(String),
@@ -95,7 +95,7 @@ impl ChatMessage {
 
 /// Text of a message, whole or in parts.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(untagged)]
+#[serde(untagged, expecting = "`content` must be a text or a list of parts")]
 pub enum Content {
     /// Text.
     Text(String),
@@ -104,9 +104,9 @@ pub enum Content {
     Parts(Vec<Map<String, Value>>),
 }
 
-/// `POST /v1/chat/completions`.
+/// What to answer. Read apart from the options, so that an error can name its field.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct ChatRequest {
+pub struct ChatHead {
     /// Model or variant.
     pub model: String,
     /// The conversation so far.
@@ -115,18 +115,34 @@ pub struct ChatRequest {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Vec<Object>>)]
     pub tools: Option<Vec<Value>>,
+}
+
+/// `POST /v1/chat/completions`.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct ChatRequest {
+    /// What to answer.
+    #[serde(flatten)]
+    pub head: ChatHead,
     /// How to answer.
     #[serde(flatten)]
     pub options: AnswerOptions,
 }
 
-/// `POST /v1/completions`: continues a text without a template.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct TextRequest {
+/// What to continue.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TextHead {
     /// Model or variant.
     pub model: String,
     /// The text to continue.
     pub prompt: String,
+}
+
+/// `POST /v1/completions`: continues a text without a template.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct TextRequest {
+    /// What to continue.
+    #[serde(flatten)]
+    pub head: TextHead,
     /// How to answer.
     #[serde(flatten)]
     pub options: AnswerOptions,

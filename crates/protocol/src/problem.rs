@@ -14,6 +14,8 @@ pub enum ProblemKind {
     Invalid,
     /// What was asked for does not exist.
     Missing,
+    /// Not allowed from where it comes.
+    Forbidden,
     /// Understood and refused: it does not fit, or contradicts what is there.
     Refused,
     /// Not now; try again.
@@ -30,6 +32,7 @@ impl ProblemKind {
     pub const fn status(self) -> u16 {
         match self {
             Self::Invalid => 400,
+            Self::Forbidden => 403,
             Self::Missing => 404,
             Self::Refused => 409,
             Self::Busy | Self::Down => 503,

@@ -1,1 +1,24 @@
-//! Under way.
+//! The service: records, supervision of engine processes, routes.
+//!
+//! [`run`] is its whole life: it takes the data directory, opens the records, brings back what was
+//! loaded, listens, and at the end drains and stops every child.
+#![forbid(unsafe_code)]
+
+mod catalogue;
+mod config;
+mod console;
+mod database;
+mod fleet;
+mod gateway;
+mod guard;
+mod loads;
+pub mod presence;
+mod records;
+mod routes;
+mod run;
+mod spawner;
+mod wire;
+
+pub use config::{Config, ConfigError, Flags, Loaded};
+pub use routes::openapi_document;
+pub use run::{RunError, run};

@@ -1,0 +1,110 @@
+//! Names of models and variants.
+
+use std::fmt;
+use std::path::Path;
+use std::str::FromStr;
+
+use thiserror::Error;
+
+/// Longest name of a model or of a variant, in bytes.
+const LONGEST: usize = 96;
+
+/// `model/variant`.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct VariantName {
+    /// The model.
+    pub model: String,
+    /// The variant within it.
+    pub variant: String,
+}
+
+/// A name that cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error(
+    "`{0}` cannot be a name: use `model` or `model/variant`, each of letters, digits, `.`, `_` and \
+     `-`, beginning with a letter or digit, at most {LONGEST} long"
+)]
+pub struct NameError(pub String);
+
+impl VariantName {
+    /// A name from what the operator gave, `quantisation` standing in for a variant not given.
+    ///
+    /// # Errors
+    /// The name has characters that would not travel well through paths and addresses.
+    pub fn given(text: &str, quantisation: &str) -> Result<Self, NameError> {
+        match text.split_once('/') {
+            Some(_) => text.parse(),
+            None => format!("{text}/{quantisation}").parse().map_err(|_| NameError(text.to_owned())),
+        }
+    }
+
+    /// A name from the file's own: its stem without the quantisation at its end.
+    ///
+    /// # Errors
+    /// Nothing usable is left of the file's name.
+    pub fn from_file(path: &Path, quantisation: &str) -> Result<Self, NameError> {
+        let stem = path.file_stem().unwrap_or_default().to_string_lossy().to_lowercase();
+        let model = stem
+            .strip_suffix(quantisation)
+            .and_then(|rest| rest.strip_suffix(['-', '.', '_']))
+            .unwrap_or(&stem);
+        let clean: String = model
+            .chars()
+            .map(|letter| if is_allowed(letter) { letter } else { '-' })
+            .collect();
+        let clean = clean.trim_matches(|letter: char| !letter.is_ascii_alphanumeric());
+        format!("{clean}/{quantisation}").parse()
+    }
+}
+
+impl FromStr for VariantName {
+    type Err = NameError;
+
+    fn from_str(text: &str) -> Result<Self, NameError> {
+        let error = || NameError(text.to_owned());
+        let (model, variant) = text.split_once('/').ok_or_else(error)?;
+        if [model, variant].into_iter().all(is_name) {
+            Ok(Self { model: model.to_owned(), variant: variant.to_owned() })
+        } else {
+            Err(error())
+        }
+    }
+}
+
+impl fmt::Display for VariantName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}/{}", self.model, self.variant)
+    }
+}
+
+fn is_allowed(letter: char) -> bool {
+    letter.is_ascii_alphanumeric() || matches!(letter, '.' | '_' | '-')
+}
+
+fn is_name(text: &str) -> bool {
+    text.len() <= LONGEST
+        && text.starts_with(|letter: char| letter.is_ascii_alphanumeric())
+        && text.chars().all(is_allowed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_come_from_files_without_their_quantisation() {
+        let name = |file: &str| VariantName::from_file(Path::new(file), "q8_0").unwrap().to_string();
+        assert_eq!(name("/depot/larkfen-desk-q8_0.gguf"), "larkfen-desk/q8_0");
+        assert_eq!(name("Larkfen Desk.Q8_0.gguf"), "larkfen-desk/q8_0");
+        assert_eq!(name("larkfen-desk.gguf"), "larkfen-desk/q8_0");
+    }
+
+    #[test]
+    fn names_that_would_not_travel_are_refused() {
+        for text in ["", "a/b/c", "../etc", "/q8_0", "larkfen desk", "larkfen/", "-x", "a?b"] {
+            assert!(VariantName::given(text, "q8_0").is_err(), "{text:?}");
+        }
+        assert_eq!(VariantName::given("desk/small", "q8_0").unwrap().to_string(), "desk/small");
+        assert_eq!(VariantName::given("desk", "f16").unwrap().to_string(), "desk/f16");
+    }
+}

@@ -1,0 +1,119 @@
+//! The depot's entries in memory: calls find their model here, whether or not the database answers.
+
+use std::path::Path;
+use std::sync::{Arc, PoisonError, RwLock};
+
+use deft_depot::VariantName;
+use deft_protocol::{Problem, ProblemKind};
+use sqlx::PgPool;
+use uuid::Uuid;
+
+use crate::records::variants::{self, Registered};
+use crate::wire;
+
+/// The registered variants, the oldest first.
+pub(crate) struct Catalogue {
+    database: PgPool,
+    node: Uuid,
+    variants: RwLock<Vec<Arc<Registered>>>,
+}
+
+pub(crate) fn database_problem(error: &sqlx::Error) -> Problem {
+    Problem::new(
+        ProblemKind::Down,
+        "database_down",
+        format!("the records database does not answer: {error}"),
+    )
+    .with_way_out("loaded models go on answering; see: deft service logs")
+}
+
+impl Catalogue {
+    pub(crate) async fn open(database: PgPool, node: Uuid) -> sqlx::Result<Self> {
+        let all = variants::all(&database, node).await?;
+        let variants = RwLock::new(all.into_iter().map(Arc::new).collect());
+        Ok(Self { database, node, variants })
+    }
+
+    pub(crate) fn all(&self) -> Vec<Arc<Registered>> {
+        self.variants.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    pub(crate) fn by_id(&self, id: Uuid) -> Option<Arc<Registered>> {
+        self.all().into_iter().find(|registered| registered.id == id)
+    }
+
+    /// The variant that a name means: a model's name alone means a variant of it that `is_loaded`,
+    /// else the one registered first.
+    pub(crate) fn resolve(
+        &self,
+        name: &str,
+        is_loaded: impl Fn(Uuid) -> bool,
+    ) -> Result<Arc<Registered>, Problem> {
+        let all = self.all();
+        let exact = all.iter().find(|found| found.name.to_string() == name);
+        let mut of_model = all.iter().filter(|found| found.name.model == name);
+        let first = of_model.clone().next();
+        let found = exact.or_else(|| of_model.find(|found| is_loaded(found.id))).or(first);
+        found.cloned().ok_or_else(|| not_found(name, &all))
+    }
+
+    /// Looks at a file and takes it into the depot.
+    pub(crate) async fn register(
+        &self,
+        path: &Path,
+        name: Option<&str>,
+    ) -> Result<Arc<Registered>, Problem> {
+        if !path.is_absolute() {
+            let detail = format!("`{}` is not an absolute path", path.display());
+            return Err(Problem::new(ProblemKind::Invalid, "path_relative", detail));
+        }
+        let file = path.to_owned();
+        let examined = tokio::task::spawn_blocking(move || deft_depot::examine(&file))
+            .await
+            .map_err(|error| Problem::new(ProblemKind::Fault, "fault", error.to_string()))?
+            .map_err(|error| wire::depot_problem(&error))?;
+        let quantisation = &examined.facts.quantisation;
+        let name = match name {
+            Some(given) => VariantName::given(given, quantisation),
+            None => VariantName::from_file(path, quantisation),
+        };
+        let name = name.map_err(|error| {
+            Problem::new(ProblemKind::Invalid, "name_unusable", error.to_string())
+        })?;
+        let place = path.to_str().ok_or_else(|| {
+            Problem::new(ProblemKind::Invalid, "path_not_utf8", "the file's path is not UTF-8")
+        })?;
+        let (stamp, facts) = (&examined.stamp, &examined.facts);
+        let stored = variants::store(&self.database, self.node, &name, place, stamp, facts)
+            .await
+            .map_err(|error| database_problem(&error))?;
+        let registered = Arc::new(stored.ok_or_else(|| {
+            let detail = format!("`{name}` is registered already, for another file");
+            Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(format!(
+                "give it another name: deft depot register {place} --as {}/other",
+                name.model
+            ))
+        })?);
+        let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
+        match variants.iter_mut().find(|found| found.id == registered.id) {
+            Some(found) => *found = Arc::clone(&registered),
+            None => variants.push(Arc::clone(&registered)),
+        }
+        Ok(registered)
+    }
+}
+
+fn not_found(name: &str, all: &[Arc<Registered>]) -> Problem {
+    let names = all.iter().flat_map(|found| [found.name.to_string(), found.name.model.clone()]);
+    let nearest = names
+        .map(|known| (strsim::jaro_winkler(&known, name), known))
+        .filter(|(likeness, _)| *likeness > 0.8)
+        .max_by(|a, b| a.0.total_cmp(&b.0));
+    let way_out = match nearest {
+        Some((_, nearest)) => format!("did you mean `{nearest}`? All models: deft depot list"),
+        None if all.is_empty() => "take one in: deft depot register FILE".to_owned(),
+        None => "all models: deft depot list".to_owned(),
+    };
+    let detail = format!("there is no model `{name}` in the depot");
+    Problem::new(ProblemKind::Missing, "no_model", detail).with_way_out(way_out)
+}

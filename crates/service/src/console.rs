@@ -1,0 +1,40 @@
+//! The console's files, built into the program.
+
+use actix_web::{HttpResponse, web};
+use rust_embed::RustEmbed;
+
+#[derive(RustEmbed)]
+#[folder = "../../console/dist"]
+#[allow_missing = true]
+struct Files;
+
+/// What a browser may do with the console: only what it brings itself.
+const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; \
+                      frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
+
+/// Serves a file of the console; unknown paths without a dot are its pages.
+pub(crate) async fn file(path: web::Path<String>) -> HttpResponse {
+    let path = path.into_inner();
+    let wanted = if path.is_empty() { "index.html" } else { path.as_str() };
+    let found = Files::get(wanted).map(|file| (wanted, file));
+    let page = || Files::get("index.html").map(|file| ("index.html", file));
+    let found = if wanted.contains('.') { found } else { found.or_else(page) };
+    let Some((name, file)) = found else {
+        let missing = Files::get("index.html").is_none();
+        let text = if missing {
+            "The console was not built into this program. Build it: cargo xtask build\n"
+        } else {
+            "There is no such page.\n"
+        };
+        return HttpResponse::NotFound().content_type("text/plain; charset=utf-8").body(text);
+    };
+    let kind = mime_guess::from_path(name).first_or_octet_stream();
+    // Built files carry a digest in their names; the page itself is always asked for anew.
+    let caching = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    HttpResponse::Ok()
+        .content_type(kind.as_ref())
+        .insert_header(("cache-control", caching))
+        .insert_header(("content-security-policy", POLICY))
+        .insert_header(("x-content-type-options", "nosniff"))
+        .body(file.data.into_owned())
+}

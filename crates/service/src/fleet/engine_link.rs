@@ -1,0 +1,233 @@
+//! One engine process as the service sees it: started, spoken to over its link, watched.
+
+use std::collections::HashMap;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::os::unix::net::UnixStream as StdUnixStream;
+use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use bytes::Bytes;
+use deft_protocol::engine::{
+    CallOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, MAX_FRAME, ToEngine,
+};
+use deft_protocol::{Problem, ProblemKind};
+use futures_util::{SinkExt, StreamExt};
+use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
+use tokio::net::UnixStream;
+use tokio::sync::mpsc;
+use tokio_util::codec::{Framed, LengthDelimitedCodec};
+
+use crate::spawner;
+
+/// What an engine process tells of itself.
+#[derive(Debug)]
+pub(crate) enum ProcessEvent {
+    /// Its model is loaded and warm.
+    Loaded { kernels: String, seconds: f64, warnings: Vec<String> },
+    /// Its model cannot be loaded.
+    LoadFailed(Problem),
+    /// It ended.
+    Exited { how: String },
+}
+
+/// What becomes of a call. A channel that closes without `Done` or `Failed` means that the engine
+/// process ended.
+#[derive(Debug)]
+pub(crate) enum CallEvent {
+    PromptTaken(u32),
+    Text(String),
+    Done(EngineFigures),
+    Failed(Problem),
+}
+
+type Calls = Arc<Mutex<HashMap<u64, mpsc::UnboundedSender<CallEvent>>>>;
+
+/// The way to an engine process; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct EngineLink {
+    calls: Calls,
+    out: mpsc::UnboundedSender<ToEngine>,
+    next_call: Arc<AtomicU64>,
+}
+
+impl EngineLink {
+    /// Sends a call; its number is given here.
+    pub(crate) fn call(&self, mut order: CallOrder) -> CallStream {
+        order.call = self.next_call.fetch_add(1, Ordering::Relaxed);
+        // Unbounded, yet bounded by what a context can hold: an answer is never longer.
+        let (sender, events) = mpsc::unbounded_channel();
+        let call = order.call;
+        lock(&self.calls).insert(call, sender);
+        if self.out.send(ToEngine::Call(Box::new(order))).is_err() {
+            lock(&self.calls).remove(&call);
+        }
+        CallStream { call, events, link: self.clone(), ended: false }
+    }
+
+    /// Asks the process to end when its calls are answered.
+    pub(crate) fn drain(&self) {
+        // A process that is gone already needs no asking.
+        let _ = self.out.send(ToEngine::Drain);
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// The events of one call. Dropping it before its end cancels the call.
+pub(crate) struct CallStream {
+    call: u64,
+    events: mpsc::UnboundedReceiver<CallEvent>,
+    link: EngineLink,
+    ended: bool,
+}
+
+impl CallStream {
+    /// The next event; none when the engine process ended. Cancel safe.
+    pub(crate) async fn next(&mut self) -> Option<CallEvent> {
+        let event = self.events.recv().await;
+        self.ended = !matches!(event, Some(CallEvent::PromptTaken(_) | CallEvent::Text(_)));
+        event
+    }
+}
+
+impl Drop for CallStream {
+    fn drop(&mut self) {
+        if !self.ended {
+            lock(&self.link.calls).remove(&self.call);
+            let _ = self.link.out.send(ToEngine::Cancel { call: self.call });
+        }
+    }
+}
+
+/// A started engine process.
+pub(crate) struct EngineProcess {
+    pub(crate) pid: u32,
+    pub(crate) link: EngineLink,
+    pidfd: Option<OwnedFd>,
+}
+
+impl EngineProcess {
+    /// Starts a process and tells it what to load; `tell` gets its events.
+    pub(crate) async fn start(
+        order: LoadOrder,
+        tell: mpsc::UnboundedSender<ProcessEvent>,
+    ) -> io::Result<Self> {
+        let (ours, theirs) = StdUnixStream::pair()?;
+        ours.set_nonblocking(true)?;
+        // The running program itself, also when its file was replaced by a newer build.
+        let mut command = Command::new("/proc/self/exe");
+        command.arg("engine").arg("--parent").arg(std::process::id().to_string());
+        command.stdin(Stdio::from(OwnedFd::from(theirs))).stdout(Stdio::null());
+        let child = tokio::task::spawn_blocking(move || spawner::spawn(command))
+            .await
+            .map_err(io::Error::other)??;
+        let pid = child.id();
+        let raw = i32::try_from(pid).ok().and_then(Pid::from_raw);
+        let pidfd = raw.and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
+        let (out, orders) = mpsc::unbounded_channel();
+        let calls = Calls::default();
+        let link = EngineLink { calls, out, next_call: Arc::new(AtomicU64::new(1)) };
+        // The receiver is held by the task below.
+        let _ = link.out.send(ToEngine::Load(order));
+        let stream = UnixStream::from_std(ours)?;
+        tokio::spawn(attend(stream, orders, Arc::clone(&link.calls), tell.clone()));
+        tokio::task::spawn_blocking(move || {
+            let mut child = child;
+            let how = match child.wait() {
+                Ok(status) => status.to_string(),
+                Err(error) => error.to_string(),
+            };
+            let _ = tell.send(ProcessEvent::Exited { how });
+        });
+        Ok(Self { pid, link, pidfd })
+    }
+
+    /// Ends the process at once.
+    pub(crate) fn kill(&self) {
+        if let Some(pidfd) = &self.pidfd {
+            // A process that is gone already is what is wanted.
+            let _ = pidfd_send_signal(pidfd, Signal::KILL);
+        }
+    }
+}
+
+/// Carries messages both ways until the link closes.
+async fn attend(
+    stream: UnixStream,
+    mut orders: mpsc::UnboundedReceiver<ToEngine>,
+    calls: Calls,
+    tell: mpsc::UnboundedSender<ProcessEvent>,
+) {
+    let codec = LengthDelimitedCodec::builder().little_endian().max_frame_length(MAX_FRAME).new_codec();
+    let (mut sink, mut frames) = Framed::new(stream, codec).split();
+    let write = async {
+        while let Some(order) = orders.recv().await {
+            let Ok(frame) = serde_json::to_vec(&order) else { continue };
+            if sink.send(Bytes::from(frame)).await.is_err() {
+                return;
+            }
+        }
+    };
+    let read = async {
+        while let Some(Ok(frame)) = frames.next().await {
+            match serde_json::from_slice::<FromEngine>(&frame) {
+                Ok(message) => dispatch(message, &calls, &tell),
+                Err(error) => tracing::error!("an engine process said something odd: {error}"),
+            }
+        }
+    };
+    tokio::select! {
+        () = write => {}
+        () = read => {}
+    }
+    // Whoever still waits is told by the closing of its channel.
+    lock(&calls).clear();
+}
+
+fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<ProcessEvent>) {
+    let (call, event, ends) = match message {
+        FromEngine::Hello { version } => {
+            if version != LINK_VERSION {
+                tracing::error!("an engine process speaks link version {version}");
+            }
+            return;
+        }
+        FromEngine::Loaded { kernels, seconds, warnings } => {
+            let _ = tell.send(ProcessEvent::Loaded { kernels, seconds, warnings });
+            return;
+        }
+        FromEngine::LoadFailed { kind, detail } => {
+            let problem = Problem::new(kind, "load_failed", detail);
+            let _ = tell.send(ProcessEvent::LoadFailed(problem));
+            return;
+        }
+        FromEngine::PromptTaken { call, prompt_tokens } => {
+            (call, CallEvent::PromptTaken(prompt_tokens), false)
+        }
+        FromEngine::Text { call, text } => (call, CallEvent::Text(text), false),
+        FromEngine::Done { call, figures } => (call, CallEvent::Done(figures), true),
+        FromEngine::Failed { call, kind, code, detail } => {
+            (call, CallEvent::Failed(Problem::new(kind, &code, detail)), true)
+        }
+    };
+    let mut calls = lock(calls);
+    let sender = if ends { calls.remove(&call) } else { calls.get(&call).cloned() };
+    if let Some(sender) = sender {
+        // A caller who left in this moment has sent its cancellation already.
+        let _ = sender.send(event);
+    }
+}
+
+/// The error of a call whose engine process ended.
+pub(crate) fn engine_lost(name: &str) -> Problem {
+    Problem::new(
+        ProblemKind::Fault,
+        "engine_ended",
+        format!("the engine process of `{name}` ended while it answered"),
+    )
+    .with_way_out("it is being loaded again; ask once more. The reason stands in: deft service logs")
+}

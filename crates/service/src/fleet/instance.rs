@@ -1,0 +1,197 @@
+//! One instance: the wish, and what is true of it now.
+//!
+//! | state      | leaves it when                  | to                    |
+//! |------------|---------------------------------|-----------------------|
+//! | loading    | the engine says it is loaded    | ready                 |
+//! |            | the engine says it cannot load  | failed                |
+//! |            | the process ends unasked        | restarting, or failed |
+//! | ready      | unload                          | draining              |
+//! |            | the process ends unasked        | restarting, or failed |
+//! | restarting | its pause is over               | loading               |
+//! | draining   | the process ends                | gone                  |
+//! | failed     | load again, or unload           | loading, or gone      |
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
+
+use deft_depot::VariantName;
+use deft_planning::{Demand, LoadSettings, ModelShape};
+use deft_protocol::Problem;
+use deft_protocol::engine::{LINK_VERSION, LoadOrder};
+use deft_protocol::manage::{InstanceReport, InstanceState, Keeping};
+use tokio::sync::oneshot;
+use uuid::Uuid;
+
+use super::engine_link::{EngineLink, EngineProcess};
+use super::memory::Measured;
+use crate::wire;
+
+/// Crashes in a row after which an instance is set aside.
+const GIVE_UP_AFTER: u32 = 5;
+/// First pause before a crashed instance is loaded again; doubles with each crash.
+const FIRST_PAUSE: Duration = Duration::from_millis(200);
+/// An instance that ran this long has recovered.
+const RECOVERED: Duration = Duration::from_secs(30);
+
+/// What is to be loaded.
+#[derive(Debug, Clone)]
+pub(crate) struct Target {
+    pub(crate) variant: Uuid,
+    pub(crate) name: VariantName,
+    pub(crate) path: PathBuf,
+    pub(crate) shape: ModelShape,
+    pub(crate) settings: LoadSettings,
+}
+
+/// A place at an instance, for one call; counts as busy while it lives.
+pub(crate) struct Seat {
+    pub(crate) link: EngineLink,
+    pub(crate) name: String,
+    pub(crate) context: u32,
+    pub(crate) load_seconds: f64,
+    calls: Arc<AtomicU32>,
+}
+
+impl Drop for Seat {
+    fn drop(&mut self) {
+        self.calls.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+pub(super) type SeatAnswer = oneshot::Sender<Result<Seat, Problem>>;
+
+pub(super) struct Instance {
+    pub(super) id: Uuid,
+    pub(super) target: Target,
+    pub(super) keeping: Keeping,
+    pub(super) state: InstanceState,
+    pub(super) demand: Demand,
+    pub(super) process: Option<EngineProcess>,
+    pub(super) waiting: Vec<SeatAnswer>,
+    pub(super) gone: Vec<oneshot::Sender<()>>,
+    pub(super) note: Option<String>,
+    pub(super) measured: Option<Measured>,
+    pub(super) kernels: Option<String>,
+    pub(super) load_seconds: Option<f64>,
+    calls: Arc<AtomicU32>,
+    crashes: u32,
+    crashes_in_a_row: u32,
+    ready_since: Option<Instant>,
+}
+
+/// What follows a crash.
+#[must_use]
+pub(super) enum AfterCrash {
+    LoadAgainAfter(Duration),
+    SetAside,
+}
+
+impl Instance {
+    pub(super) fn new(id: Uuid, target: Target, keeping: Keeping, demand: Demand) -> Self {
+        Self {
+            id,
+            target,
+            keeping,
+            state: InstanceState::Loading,
+            demand,
+            process: None,
+            waiting: Vec::new(),
+            gone: Vec::new(),
+            note: None,
+            measured: None,
+            kernels: None,
+            load_seconds: None,
+            calls: Arc::default(),
+            crashes: 0,
+            crashes_in_a_row: 0,
+            ready_since: None,
+        }
+    }
+
+    pub(super) fn order(&self) -> LoadOrder {
+        let settings = &self.target.settings;
+        LoadOrder {
+            version: LINK_VERSION,
+            file: self.target.path.clone(),
+            context: settings.context,
+            lanes: settings.lanes,
+            chunk: settings.chunk,
+            cache: settings.cache.name().to_owned(),
+        }
+    }
+
+    pub(super) fn is_idle(&self) -> bool {
+        self.state == InstanceState::Ready && self.calls.load(Ordering::Relaxed) == 0
+    }
+
+    /// A seat, where the instance is ready.
+    pub(super) fn seat(&self) -> Option<Seat> {
+        let process = self.process.as_ref().filter(|_| self.state == InstanceState::Ready)?;
+        self.calls.fetch_add(1, Ordering::Relaxed);
+        Some(Seat {
+            link: process.link.clone(),
+            name: self.target.name.to_string(),
+            context: self.target.settings.context,
+            load_seconds: 0.0,
+            calls: Arc::clone(&self.calls),
+        })
+    }
+
+    pub(super) fn become_ready(&mut self, kernels: String, seconds: f64, warnings: &[String]) {
+        self.state = InstanceState::Ready;
+        self.ready_since = Some(Instant::now());
+        self.kernels = Some(kernels);
+        self.load_seconds = Some(seconds);
+        self.note = (!warnings.is_empty()).then(|| warnings.join("; "));
+        for answer in std::mem::take(&mut self.waiting) {
+            if let Some(seat) = self.seat() {
+                // Whoever left meanwhile gives the seat back by dropping it.
+                let _ = answer.send(Ok(seat));
+            }
+        }
+    }
+
+    pub(super) fn fail(&mut self, problem: &Problem) {
+        self.state = InstanceState::Failed;
+        self.note = Some(problem.detail.clone());
+        for answer in std::mem::take(&mut self.waiting) {
+            let _ = answer.send(Err(problem.clone()));
+        }
+    }
+
+    pub(super) fn crashed(&mut self, how: &str) -> AfterCrash {
+        let recovered = self.ready_since.take().is_some_and(|since| since.elapsed() > RECOVERED);
+        self.crashes_in_a_row = if recovered { 1 } else { self.crashes_in_a_row + 1 };
+        self.crashes += 1;
+        self.process = None;
+        self.measured = None;
+        if self.crashes_in_a_row >= GIVE_UP_AFTER {
+            return AfterCrash::SetAside;
+        }
+        self.state = InstanceState::Restarting;
+        self.note = Some(format!("its engine process ended ({how}); it is loaded again"));
+        AfterCrash::LoadAgainAfter(FIRST_PAUSE * 2u32.pow(self.crashes_in_a_row - 1))
+    }
+
+    pub(super) fn report(&self, pool: &str) -> InstanceReport {
+        InstanceReport {
+            id: self.id,
+            name: self.target.name.to_string(),
+            state: self.state,
+            keeping: self.keeping,
+            settings: wire::settings(&self.target.settings),
+            pool: pool.to_owned(),
+            planned: wire::parts(&self.demand),
+            planned_bytes: self.demand.total().0,
+            measured_bytes: self.measured.map(|measured| measured.private + measured.file),
+            pid: self.process.as_ref().map(|process| process.pid),
+            calls: self.calls.load(Ordering::Relaxed),
+            load_seconds: self.load_seconds,
+            kernels: self.kernels.clone(),
+            crashes: self.crashes,
+            note: self.note.clone(),
+        }
+    }
+}

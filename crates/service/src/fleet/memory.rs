@@ -1,0 +1,88 @@
+//! Memory of engine processes, as the kernel counts it.
+
+use std::path::{Path, PathBuf};
+
+/// What a process holds.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct Measured {
+    /// Bytes that are its own: everything private except pages of its model file.
+    pub(crate) private: u64,
+    /// Resident bytes of its model file.
+    pub(crate) file: u64,
+}
+
+/// Measures a process that maps `file`; none if it is gone.
+pub(crate) fn of_process(pid: u32, file: &Path) -> Option<Measured> {
+    let maps = std::fs::read_to_string(PathBuf::from(format!("/proc/{pid}/smaps"))).ok()?;
+    let file = std::fs::canonicalize(file).unwrap_or_else(|_| file.to_owned());
+    Some(sum(&maps, &file.to_string_lossy()))
+}
+
+/// Adds up the kernel's list of mappings (`smaps`).
+fn sum(maps: &str, file: &str) -> Measured {
+    let mut measured = Measured::default();
+    let mut of_file = false;
+    for line in maps.lines() {
+        let Some((key, rest)) = line.split_once(' ') else { continue };
+        if !key.ends_with(':') {
+            // "start-end perms offset device inode path": the path may hold spaces.
+            let path = rest.split_whitespace().skip(4).collect::<Vec<_>>().join(" ");
+            of_file = path == file;
+            continue;
+        }
+        let kibibytes = || rest.trim().strip_suffix(" kB").and_then(|count| count.parse::<u64>().ok());
+        match key {
+            "Rss:" if of_file => measured.file += kibibytes().unwrap_or(0) << 10,
+            "Private_Clean:" | "Private_Dirty:" if !of_file => {
+                measured.private += kibibytes().unwrap_or(0) << 10;
+            }
+            _ => {}
+        }
+    }
+    measured
+}
+
+/// Memory of the machine in bytes.
+///
+/// # Errors
+/// The kernel does not tell.
+pub(crate) fn of_machine() -> std::io::Result<u64> {
+    let text = std::fs::read_to_string("/proc/meminfo")?;
+    let total = text.lines().find_map(|line| line.strip_prefix("MemTotal:"));
+    let kibibytes = total.and_then(|rest| rest.trim().strip_suffix(" kB")?.parse::<u64>().ok());
+    kibibytes
+        .map(|kibibytes| kibibytes << 10)
+        .ok_or_else(|| std::io::Error::other("/proc/meminfo has no MemTotal"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_model_file_is_counted_apart_from_what_is_private() {
+        let maps = "\
+5600-5700 r-xp 00000000 08:01 12 /usr/bin/deft
+Size:               1024 kB
+Rss:                 900 kB
+Private_Clean:       300 kB
+Private_Dirty:         4 kB
+7f00-7f10 r--s 00000000 08:01 77 /srv/seed models/larkfen-desk.gguf
+Rss:                2000 kB
+Private_Clean:      2000 kB
+Private_Dirty:         0 kB
+7f20-7f30 rw-p 00000000 00:00 0
+Rss:                 128 kB
+Private_Dirty:       128 kB
+";
+        let measured = sum(maps, "/srv/seed models/larkfen-desk.gguf");
+        assert_eq!(measured, Measured { private: 432 << 10, file: 2000 << 10 });
+    }
+
+    #[test]
+    fn this_process_has_private_memory_and_the_machine_has_more() {
+        let measured = of_process(std::process::id(), Path::new("/nothing")).unwrap();
+        assert!(measured.private > 0 && measured.private < of_machine().unwrap());
+        assert_eq!(of_process(u32::MAX, Path::new("/nothing")), None);
+    }
+}

@@ -1,0 +1,172 @@
+//! The fleet: all instances of this node, the ledger of their memory, and what is done when an
+//! engine process starts, ends or dies. One task owns it all; others hold a [`Fleet`] and ask.
+
+mod actor;
+pub(crate) mod engine_link;
+pub(crate) mod instance;
+pub(crate) mod memory;
+
+use std::path::Path;
+use std::time::Duration;
+
+use deft_planning::{Bytes, Demand, LoadSettings};
+use deft_protocol::manage::{InstanceReport, Keeping, Pool};
+use deft_protocol::{Problem, ProblemKind};
+use tokio::sync::{mpsc, oneshot, watch};
+use uuid::Uuid;
+
+use actor::Actor;
+use engine_link::ProcessEvent;
+use instance::Target;
+pub(crate) use instance::Seat;
+use memory::Measured;
+
+/// Questions that may wait for the fleet's task.
+const WAITING: usize = 256;
+
+/// The instances and pools as they stand.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub(crate) struct FleetReport {
+    pub(crate) instances: Vec<InstanceReport>,
+    pub(crate) pools: Vec<Pool>,
+}
+
+enum Ask {
+    Judge { target: Box<Target>, answer: oneshot::Sender<(Demand, Option<Problem>)> },
+    Load { id: Uuid, target: Box<Target>, keeping: Keeping, answer: oneshot::Sender<Result<Uuid, Problem>> },
+    SetAside { id: Uuid, target: Box<Target>, problem: Problem },
+    Seat { variant: Uuid, answer: oneshot::Sender<Option<oneshot::Receiver<Result<Seat, Problem>>>> },
+    Unload { id: Uuid, how: Unload, gone: oneshot::Sender<()>, answer: oneshot::Sender<Result<(), Problem>> },
+    Process { id: Uuid, event: ProcessEvent },
+    Started { id: Uuid, result: std::io::Result<engine_link::EngineProcess> },
+    LoadAgain { id: Uuid },
+    Measured(Vec<(Uuid, Measured)>),
+    Refresh,
+    DrainAll { answer: oneshot::Sender<()> },
+    KillAll,
+}
+
+/// How an instance is unloaded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Unload {
+    /// Running calls are answered first.
+    Drain,
+    /// Running calls end with an error.
+    Now,
+}
+
+/// The way to the fleet; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Fleet {
+    asks: mpsc::Sender<Ask>,
+    reports: watch::Receiver<FleetReport>,
+}
+
+impl Fleet {
+    /// Starts the fleet's task.
+    pub(crate) fn start(host_limit: Bytes) -> Self {
+        let (asks, questions) = mpsc::channel(WAITING);
+        let (publish, reports) = watch::channel(FleetReport::default());
+        tokio::spawn(Actor::new(host_limit, asks.clone(), publish).run(questions));
+        Self { asks, reports }
+    }
+
+    /// What is loaded, now and whenever it changes.
+    pub(crate) fn reports(&self) -> watch::Receiver<FleetReport> {
+        self.reports.clone()
+    }
+
+    async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<T>) -> Ask) -> Result<T, Problem> {
+        let (answer, result) = oneshot::channel();
+        let gone = || Problem::new(ProblemKind::Busy, "stopping", "the service is stopping");
+        self.asks.send(make(answer)).await.map_err(|_| gone())?;
+        result.await.map_err(|_| gone())
+    }
+
+    /// What a load would need, and why it would be refused.
+    pub(crate) async fn judge(&self, target: Target) -> Result<(Demand, Option<Problem>), Problem> {
+        self.ask(|answer| Ask::Judge { target: Box::new(target), answer }).await
+    }
+
+    /// Reserves memory and starts an engine process, or joins the instance that is there already:
+    /// its id is returned then. Does not wait for it to be ready.
+    pub(crate) async fn load(
+        &self,
+        id: Uuid,
+        target: Target,
+        keeping: Keeping,
+    ) -> Result<Uuid, Problem> {
+        self.ask(|answer| Ask::Load { id, target: Box::new(target), keeping, answer }).await?
+    }
+
+    /// Shows a wish that could not be fulfilled, with the reason.
+    pub(crate) async fn set_aside(&self, id: Uuid, target: Target, problem: Problem) {
+        let _ = self.asks.send(Ask::SetAside { id, target: Box::new(target), problem }).await;
+    }
+
+    /// A seat at an instance of the variant, waiting while it loads; none where there is no
+    /// instance.
+    pub(crate) async fn seat(
+        &self,
+        variant: Uuid,
+        longest: Duration,
+    ) -> Result<Option<Seat>, Problem> {
+        let Some(seat) = self.ask(|answer| Ask::Seat { variant, answer }).await? else {
+            return Ok(None);
+        };
+        match tokio::time::timeout(longest, seat).await {
+            Ok(Ok(seat)) => seat.map(Some),
+            Ok(Err(_)) => Err(Problem::new(
+                ProblemKind::Busy,
+                "unloaded",
+                "the model was unloaded while the call waited for it",
+            )),
+            Err(_) => Err(Problem::new(
+                ProblemKind::Busy,
+                "load_slow",
+                format!("the model was not ready within {} s", longest.as_secs()),
+            )
+            .with_way_out("try again, or see: deft status")),
+        }
+    }
+
+    /// Unloads an instance and waits until its process is gone.
+    pub(crate) async fn unload(&self, id: Uuid, how: Unload) -> Result<(), Problem> {
+        let (gone, ended) = oneshot::channel();
+        self.ask(|answer| Ask::Unload { id, how, gone, answer }).await??;
+        // A closed channel means gone as well.
+        let _ = ended.await;
+        Ok(())
+    }
+
+    /// Unloads everything: drains for so long, then kills.
+    pub(crate) async fn stop(&self, longest: Duration) {
+        let drained = self.ask(|answer| Ask::DrainAll { answer });
+        let mut drained = std::pin::pin!(drained);
+        if tokio::time::timeout(longest, &mut drained).await.is_err() {
+            tracing::warn!("calls still ran after {} s; their engine processes are ended", longest.as_secs());
+            let _ = self.asks.send(Ask::KillAll).await;
+            let _ = drained.await;
+        }
+    }
+}
+
+/// What is to be loaded, from a registered variant: its header is read and its file checked.
+pub(crate) async fn target(
+    registered: &crate::records::variants::Registered,
+    settings: impl FnOnce(&deft_planning::ModelShape) -> Result<LoadSettings, Problem>,
+) -> Result<Target, Problem> {
+    let (path, stamp) = (registered.path.clone(), registered.stamp);
+    let shape = tokio::task::spawn_blocking(move || deft_depot::shape_of(Path::new(&path), &stamp))
+        .await
+        .map_err(|error| Problem::new(ProblemKind::Fault, "fault", error.to_string()))?
+        .map_err(|error| crate::wire::depot_problem(&error))?;
+    let settings = settings(&shape)?;
+    Ok(Target {
+        variant: registered.id,
+        name: registered.name.clone(),
+        path: registered.path.clone(),
+        shape,
+        settings,
+    })
+}

@@ -1,0 +1,204 @@
+//! Loading and unloading: wishes on one side, the fleet on the other.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use deft_protocol::manage::{
+    InstanceReport, InstanceState, Keeping, LoadRequest, PlanReport, SettingsRequest,
+};
+use deft_protocol::{Problem, ProblemKind};
+use sqlx::PgPool;
+use uuid::Uuid;
+
+use crate::catalogue::{Catalogue, database_problem};
+use crate::fleet::instance::Target;
+use crate::fleet::{self, Fleet, Seat, Unload};
+use crate::records::variants::Registered;
+use crate::records::wishes::{self, Wish};
+use crate::wire;
+
+/// Longest time that an operator's load waits for the instance to be ready.
+const LOAD_WAIT: Duration = Duration::from_secs(600);
+
+/// Loads and unloads.
+pub(crate) struct Loads {
+    pub(crate) catalogue: Arc<Catalogue>,
+    pub(crate) fleet: Fleet,
+    pub(crate) database: PgPool,
+    pub(crate) node: Uuid,
+    pub(crate) on_demand: bool,
+    pub(crate) wait: Duration,
+}
+
+impl Loads {
+    fn is_loaded(&self, variant: Uuid) -> bool {
+        let name = self.catalogue.by_id(variant).map(|found| found.name.to_string());
+        let reports = self.fleet.reports();
+        let report = reports.borrow();
+        report.instances.iter().any(|instance| {
+            instance.state == InstanceState::Ready && Some(&instance.name) == name.as_ref()
+        })
+    }
+
+    /// The variant a name means now.
+    pub(crate) fn resolve(&self, name: &str) -> Result<Arc<Registered>, Problem> {
+        self.catalogue.resolve(name, |variant| self.is_loaded(variant))
+    }
+
+    async fn target(&self, request: &LoadRequest) -> Result<Target, Problem> {
+        let registered = self.resolve(&request.model)?;
+        target(&registered, &request.settings).await
+    }
+
+    /// What a load would need and whether it would fit.
+    pub(crate) async fn plan(&self, request: &LoadRequest) -> Result<PlanReport, Problem> {
+        let target = self.target(request).await?;
+        let name = target.name.to_string();
+        let settings = wire::settings(&target.settings);
+        let (demand, refusal) = self.fleet.judge(target).await?;
+        Ok(PlanReport {
+            name,
+            settings,
+            pool: "host".to_owned(),
+            parts: wire::parts(&demand),
+            total: demand.total().0,
+            refusal,
+        })
+    }
+
+    /// Loads by an operator's wish, and waits until the instance is ready.
+    pub(crate) async fn load(&self, request: &LoadRequest) -> Result<InstanceReport, Problem> {
+        let target = self.target(request).await?;
+        let variant = target.variant;
+        let settings = wire::settings(&target.settings);
+        let wished = Uuid::now_v7();
+        let id = self.fleet.load(wished, target, Keeping::Kept).await?;
+        if let Err(problem) = self.remember(Wish { id, variant, settings }).await {
+            if id == wished {
+                let _ = self.fleet.unload(id, Unload::Now).await;
+            }
+            return Err(problem);
+        }
+        match self.fleet.seat(variant, LOAD_WAIT).await {
+            Ok(Some(seat)) => drop(seat),
+            Ok(None) => {
+                let detail = "the instance ended before it was ready";
+                return Err(Problem::new(ProblemKind::Fault, "load_failed", detail)
+                    .with_way_out("the reason stands in: deft service logs"));
+            }
+            Err(problem) => {
+                // A file that cannot be loaded is not to be tried again at every start.
+                let _ = wishes::remove(&self.database, id).await;
+                let _ = self.fleet.unload(id, Unload::Now).await;
+                return Err(problem);
+            }
+        }
+        self.instance(id)
+    }
+
+    async fn remember(&self, wish: Wish) -> Result<(), Problem> {
+        let there = wishes::all(&self.database, self.node).await.map_err(|e| database_problem(&e))?;
+        if there.iter().any(|known| known.id == wish.id) {
+            return Ok(());
+        }
+        for old in there.iter().filter(|known| known.variant == wish.variant) {
+            wishes::remove(&self.database, old.id).await.map_err(|e| database_problem(&e))?;
+        }
+        wishes::store(&self.database, self.node, &wish).await.map_err(|e| database_problem(&e))
+    }
+
+    /// One instance as it stands.
+    pub(crate) fn instance(&self, id: Uuid) -> Result<InstanceReport, Problem> {
+        let reports = self.fleet.reports();
+        let report = reports.borrow();
+        report.instances.iter().find(|instance| instance.id == id).cloned().ok_or_else(|| {
+            let detail = format!("there is no instance {id}");
+            Problem::new(ProblemKind::Missing, "no_instance", detail)
+        })
+    }
+
+    /// Unloads and forgets the wish.
+    pub(crate) async fn unload(&self, id: Uuid, how: Unload) -> Result<(), Problem> {
+        wishes::remove(&self.database, id).await.map_err(|error| database_problem(&error))?;
+        self.fleet.unload(id, how).await
+    }
+
+    /// A seat for a call, loading the model where it is registered only.
+    pub(crate) async fn seat(&self, registered: &Registered) -> Result<Seat, Problem> {
+        let arrived = std::time::Instant::now();
+        if let Some(seat) = self.fleet.seat(registered.id, self.wait).await? {
+            return Ok(waited(seat, arrived));
+        }
+        if !self.on_demand {
+            let detail = format!("`{}` is not loaded", registered.name);
+            return Err(Problem::new(ProblemKind::Refused, "not_loaded", detail)
+                .with_way_out(format!("load it: deft load {}", registered.name)));
+        }
+        let target = target(registered, &SettingsRequest::default()).await?;
+        self.fleet.load(Uuid::now_v7(), target, Keeping::OnDemand).await?;
+        match self.fleet.seat(registered.id, self.wait).await? {
+            Some(seat) => Ok(waited(seat, arrived)),
+            None => {
+                let detail = format!("`{}` could not be loaded", registered.name);
+                Err(Problem::new(ProblemKind::Fault, "load_failed", detail)
+                    .with_way_out("the reason stands in: deft service logs"))
+            }
+        }
+    }
+
+    /// Brings the wishes back after a start; what cannot be loaded is shown with its reason.
+    pub(crate) async fn restore(&self) -> sqlx::Result<()> {
+        for wish in wishes::all(&self.database, self.node).await? {
+            let Some(registered) = self.catalogue.by_id(wish.variant) else { continue };
+            let request = wire::request_of(&wish.settings);
+            let target = match target(&registered, &request).await {
+                Ok(target) => target,
+                Err(problem) => {
+                    tracing::warn!("`{}` is not loaded: {}", registered.name, problem.detail);
+                    self.fleet.set_aside(wish.id, empty_target(&registered), problem).await;
+                    continue;
+                }
+            };
+            let loaded = self.fleet.load(wish.id, target.clone(), Keeping::Kept).await;
+            if let Err(problem) = loaded {
+                tracing::warn!("`{}` is not loaded: {}", registered.name, problem.detail);
+                self.fleet.set_aside(wish.id, target, problem).await;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn waited(mut seat: Seat, arrived: std::time::Instant) -> Seat {
+    seat.load_seconds = arrived.elapsed().as_secs_f64();
+    seat
+}
+
+async fn target(registered: &Registered, request: &SettingsRequest) -> Result<Target, Problem> {
+    fleet::target(registered, |shape| wire::load_settings(request, shape)).await
+}
+
+/// Stands for a variant whose file cannot be read any more: nothing is planned for it.
+fn empty_target(registered: &Registered) -> Target {
+    let shape = deft_planning::ModelShape {
+        file: deft_planning::Bytes(registered.stamp.bytes),
+        layers: registered.facts.layers,
+        heads: registered.facts.heads,
+        kv_heads: registered.facts.kv_heads,
+        key_length: 0,
+        value_length: 0,
+        context_length: registered.facts.context_length,
+        vocabulary: registered.facts.vocabulary,
+        width: registered.facts.width,
+        feed_forward: 0,
+        tokenizer: deft_planning::Bytes(0),
+    };
+    let settings = deft_planning::LoadSettings::for_model(&shape);
+    Target {
+        variant: registered.id,
+        name: registered.name.clone(),
+        path: registered.path.clone(),
+        shape,
+        settings,
+    }
+}

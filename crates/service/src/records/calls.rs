@@ -1,0 +1,106 @@
+//! One row for each call, written behind the callers' backs: a slow or absent database never holds
+//! up an answer.
+
+use std::time::Duration;
+
+use chrono::{DateTime, Utc};
+use deft_protocol::manage::CallRecord;
+use sqlx::{FromRow, PgExecutor, PgPool};
+use tokio::sync::mpsc;
+use uuid::Uuid;
+
+/// Rows kept while the database is away; beyond that new ones are dropped, and counted.
+const BUFFERED: usize = 10_000;
+/// Pause before writing is tried again.
+const RETRY: Duration = Duration::from_secs(1);
+
+/// Takes rows and writes them when it can.
+#[derive(Clone)]
+pub(crate) struct Recorder {
+    rows: mpsc::Sender<CallRecord>,
+}
+
+impl Recorder {
+    /// Starts the task that writes; it ends when all recorders are gone and all is written.
+    pub(crate) fn start(database: PgPool, node: Uuid) -> (Self, tokio::task::JoinHandle<()>) {
+        let (rows, mut waiting) = mpsc::channel::<CallRecord>(BUFFERED);
+        let task = tokio::spawn(async move {
+            while let Some(row) = waiting.recv().await {
+                while let Err(error) = store(&database, node, &row).await {
+                    if database.is_closed() {
+                        return;
+                    }
+                    tracing::warn!("a call's record waits for the database: {error}");
+                    tokio::time::sleep(RETRY).await;
+                }
+            }
+        });
+        (Self { rows }, task)
+    }
+
+    pub(crate) fn record(&self, row: CallRecord) {
+        if self.rows.try_send(row).is_err() {
+            tracing::error!("a call's record was dropped: {BUFFERED} are waiting for the database");
+        }
+    }
+}
+
+async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> sqlx::Result<()> {
+    sqlx::query(
+        "insert into calls (id, node, variant_name, arrived_at, outcome, prompt_tokens,
+            answer_tokens, first_token_seconds, total_seconds)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict (id) do nothing",
+    )
+    .bind(row.id)
+    .bind(node)
+    .bind(&row.name)
+    .bind(row.arrived_at)
+    .bind(&row.outcome)
+    .bind(row.prompt_tokens.cast_signed())
+    .bind(row.answer_tokens.cast_signed())
+    .bind(row.first_token_seconds)
+    .bind(row.total_seconds)
+    .execute(database)
+    .await
+    .map(|_| ())
+}
+
+#[derive(FromRow)]
+struct Row {
+    id: Uuid,
+    variant_name: String,
+    arrived_at: DateTime<Utc>,
+    outcome: String,
+    prompt_tokens: i32,
+    answer_tokens: i32,
+    first_token_seconds: Option<f64>,
+    total_seconds: f64,
+}
+
+/// The latest calls of a node, newest first.
+pub(crate) async fn latest(
+    database: impl PgExecutor<'_>,
+    node: Uuid,
+    count: u32,
+) -> sqlx::Result<Vec<CallRecord>> {
+    let rows: Vec<Row> = sqlx::query_as(
+        "select id, variant_name, arrived_at, outcome, prompt_tokens, answer_tokens,
+            first_token_seconds, total_seconds
+         from calls where node = $1 order by arrived_at desc limit $2",
+    )
+    .bind(node)
+    .bind(i64::from(count))
+    .fetch_all(database)
+    .await?;
+    let record = |row: Row| CallRecord {
+        id: row.id,
+        name: row.variant_name,
+        arrived_at: row.arrived_at,
+        outcome: row.outcome,
+        prompt_tokens: row.prompt_tokens.cast_unsigned(),
+        answer_tokens: row.answer_tokens.cast_unsigned(),
+        first_token_seconds: row.first_token_seconds,
+        total_seconds: row.total_seconds,
+    };
+    Ok(rows.into_iter().map(record).collect())
+}

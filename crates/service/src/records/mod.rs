@@ -1,0 +1,6 @@
+//! What is kept in the database, one module per thing; SQL stands nowhere else.
+
+pub(crate) mod calls;
+pub(crate) mod nodes;
+pub(crate) mod variants;
+pub(crate) mod wishes;

@@ -1,0 +1,97 @@
+//! Variants of models in the depot.
+
+use std::path::PathBuf;
+
+use chrono::{DateTime, Utc};
+use deft_depot::{FileStamp, VariantName};
+use deft_protocol::manage::ModelFacts;
+use sqlx::types::Json;
+use sqlx::{FromRow, PgExecutor};
+use uuid::Uuid;
+
+/// A registered variant.
+#[derive(Debug, Clone)]
+pub(crate) struct Registered {
+    pub(crate) id: Uuid,
+    pub(crate) name: VariantName,
+    pub(crate) path: PathBuf,
+    pub(crate) stamp: FileStamp,
+    pub(crate) facts: ModelFacts,
+    pub(crate) registered_at: DateTime<Utc>,
+}
+
+#[derive(FromRow)]
+struct Row {
+    id: Uuid,
+    model: String,
+    variant: String,
+    path: String,
+    file_bytes: i64,
+    modified_ns: i64,
+    inode: i64,
+    facts: Json<ModelFacts>,
+    registered_at: DateTime<Utc>,
+}
+
+impl From<Row> for Registered {
+    fn from(row: Row) -> Self {
+        Self {
+            id: row.id,
+            name: VariantName { model: row.model, variant: row.variant },
+            path: row.path.into(),
+            stamp: FileStamp {
+                bytes: row.file_bytes.cast_unsigned(),
+                modified_ns: row.modified_ns,
+                inode: row.inode.cast_unsigned(),
+            },
+            facts: row.facts.0,
+            registered_at: row.registered_at,
+        }
+    }
+}
+
+/// All variants of a node, the oldest first.
+pub(crate) async fn all(database: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<Registered>> {
+    let rows: Vec<Row> = sqlx::query_as(
+        "select id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at
+         from variants where node = $1 order by registered_at, id",
+    )
+    .bind(node)
+    .fetch_all(database)
+    .await?;
+    Ok(rows.into_iter().map(Registered::from).collect())
+}
+
+/// Stores a variant; one of the same name and path is brought up to date. Nothing is returned where
+/// the name belongs to another file.
+pub(crate) async fn store(
+    database: impl PgExecutor<'_>,
+    node: Uuid,
+    name: &VariantName,
+    path: &str,
+    stamp: &FileStamp,
+    facts: &ModelFacts,
+) -> sqlx::Result<Option<Registered>> {
+    let row: Option<Row> = sqlx::query_as(
+        "insert into variants
+            (id, node, model, variant, path, file_bytes, modified_ns, inode, facts)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+         on conflict (node, model, variant) do update
+            set file_bytes = excluded.file_bytes, modified_ns = excluded.modified_ns,
+                inode = excluded.inode, facts = excluded.facts
+            where variants.path = excluded.path
+         returning id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at",
+    )
+    .bind(Uuid::now_v7())
+    .bind(node)
+    .bind(&name.model)
+    .bind(&name.variant)
+    .bind(path)
+    .bind(stamp.bytes.cast_signed())
+    .bind(stamp.modified_ns)
+    .bind(stamp.inode.cast_signed())
+    .bind(Json(facts))
+    .fetch_optional(database)
+    .await?;
+    Ok(row.map(Registered::from))
+}

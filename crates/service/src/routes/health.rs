@@ -1,0 +1,30 @@
+//! `/health`.
+
+use actix_web::{HttpResponse, get, web};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use super::App;
+
+/// How the service feels.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct Health {
+    /// `ready`, or `degraded` where the records database does not answer.
+    state: &'static str,
+}
+
+/// The process runs.
+#[utoipa::path(tag = "service", responses((status = 200, description = "It runs")))]
+#[get("/health/live")]
+pub(super) async fn live() -> HttpResponse {
+    HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("live\n")
+}
+
+/// The service answers; `degraded` says that the records wait for their database.
+#[utoipa::path(tag = "service", responses((status = 200, body = Health)))]
+#[get("/health/ready")]
+pub(super) async fn ready(app: web::Data<App>) -> HttpResponse {
+    let up = sqlx::query("select 1").execute(&app.database).await.is_ok();
+    let state = if up { "ready" } else { "degraded" };
+    HttpResponse::Ok().json(Health { state })
+}

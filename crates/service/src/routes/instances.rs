@@ -1,0 +1,106 @@
+//! `/manage/v1/instances`.
+
+use std::time::Duration;
+
+use actix_web::{HttpResponse, delete, get, post, web};
+use deft_protocol::manage::{InstanceReport, LoadRequest};
+use deft_protocol::{Problem, ProblemKind};
+use serde::Deserialize;
+use utoipa::IntoParams;
+use uuid::Uuid;
+
+use super::App;
+use super::respond::{ManageError, body};
+use crate::fleet::Unload;
+
+/// All instances.
+#[utoipa::path(tag = "instances", responses((status = 200, body = Vec<InstanceReport>)))]
+#[get("/manage/v1/instances")]
+pub(super) async fn list(app: web::Data<App>) -> HttpResponse {
+    HttpResponse::Ok().json(&app.fleet.reports().borrow().instances)
+}
+
+/// Loads a model and keeps it loaded; answers when it is ready.
+#[utoipa::path(
+    tag = "instances",
+    request_body = LoadRequest,
+    responses((status = 201, body = InstanceReport), (status = "default", body = Problem))
+)]
+#[post("/manage/v1/instances")]
+pub(super) async fn load(
+    app: web::Data<App>,
+    bytes: web::Bytes,
+) -> Result<HttpResponse, ManageError> {
+    let request: LoadRequest = body(&bytes)?;
+    let app = app.into_inner();
+    // A caller who hangs up does not take the load back: the wish stands.
+    let loaded = actix_web::rt::spawn(async move { app.loads.load(&request).await }).await;
+    let loaded = loaded.unwrap_or_else(|error| {
+        Err(Problem::new(ProblemKind::Fault, "fault", error.to_string()))
+    });
+    Ok(HttpResponse::Created().json(loaded?))
+}
+
+/// How to unload.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct UnloadQuery {
+    /// Do not wait for running calls.
+    #[serde(default)]
+    now: bool,
+}
+
+/// Unloads an instance; answers when its memory is free.
+#[utoipa::path(
+    tag = "instances",
+    params(("id" = Uuid, Path), UnloadQuery),
+    responses((status = 204, description = "It is gone"), (status = "default", body = Problem))
+)]
+#[delete("/manage/v1/instances/{id}")]
+pub(super) async fn unload(
+    app: web::Data<App>,
+    id: web::Path<Uuid>,
+    query: web::Query<UnloadQuery>,
+) -> Result<HttpResponse, ManageError> {
+    let how = if query.now { Unload::Now } else { Unload::Drain };
+    app.loads.unload(id.into_inner(), how).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// What to wait for.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct WaitQuery {
+    /// Model or variant.
+    model: String,
+    /// Longest time to wait in seconds; 60 where absent.
+    seconds: Option<u64>,
+}
+
+/// Waits until a model is ready to answer. Does not load it.
+#[utoipa::path(
+    tag = "instances",
+    params(WaitQuery),
+    responses((status = 200, body = InstanceReport), (status = "default", body = Problem))
+)]
+#[get("/manage/v1/wait")]
+pub(super) async fn wait(
+    app: web::Data<App>,
+    query: web::Query<WaitQuery>,
+) -> Result<HttpResponse, ManageError> {
+    let longest = Duration::from_secs(query.seconds.unwrap_or(60));
+    let registered = app.loads.resolve(&query.model)?;
+    let name = registered.name.to_string();
+    let mut reports = app.fleet.reports();
+    let ready = |report: &crate::fleet::FleetReport| {
+        let ready = deft_protocol::manage::InstanceState::Ready;
+        report.instances.iter().find(|i| i.name == name && i.state == ready).cloned()
+    };
+    let waiting = reports.wait_for(|report| ready(report).is_some());
+    if let Ok(Ok(report)) = tokio::time::timeout(longest, waiting).await {
+        return Ok(HttpResponse::Ok().json(ready(&report)));
+    }
+    let detail = format!("`{name}` is not ready after {} s", longest.as_secs());
+    Err(ManageError(
+        Problem::new(ProblemKind::Busy, "not_ready", detail)
+            .with_way_out(format!("load it: deft load {name}; or see why: deft status")),
+    ))
+}

@@ -1,0 +1,94 @@
+//! The routes, one file each. A route parses, asks one function, and maps the outcome.
+
+mod calls;
+mod chat;
+mod depot;
+mod events;
+mod health;
+mod instances;
+mod models;
+mod openapi;
+mod plans;
+pub(crate) mod respond;
+mod status;
+mod streaming;
+mod text;
+
+use std::sync::Arc;
+
+use actix_web::web::{self, ServiceConfig};
+use chrono::{DateTime, Utc};
+use deft_protocol::manage::{DatabaseReport, ServiceStatus};
+use sqlx::PgPool;
+use uuid::Uuid;
+
+use crate::catalogue::Catalogue;
+use crate::console;
+use crate::fleet::Fleet;
+use crate::gateway::Gateway;
+use crate::loads::Loads;
+
+pub use openapi::document as openapi_document;
+
+/// Longest body of a request in bytes.
+pub(crate) const MAX_BODY: usize = 32 << 20;
+
+/// What the routes share.
+pub(crate) struct App {
+    pub(crate) catalogue: Arc<Catalogue>,
+    pub(crate) fleet: Fleet,
+    pub(crate) loads: Arc<Loads>,
+    pub(crate) gateway: Gateway,
+    pub(crate) database: PgPool,
+    pub(crate) database_kind: &'static str,
+    pub(crate) node: Uuid,
+    pub(crate) node_name: String,
+    pub(crate) address: String,
+    pub(crate) started_at: DateTime<Utc>,
+}
+
+impl App {
+    async fn status(&self) -> ServiceStatus {
+        let up = sqlx::query("select 1").execute(&self.database).await.is_ok();
+        let report = self.fleet.reports().borrow().clone();
+        ServiceStatus {
+            version: deft_protocol::VERSION.to_owned(),
+            pid: std::process::id(),
+            address: self.address.clone(),
+            started_at: self.started_at,
+            node: self.node_name.clone(),
+            database: DatabaseReport { kind: self.database_kind.to_owned(), up },
+            pools: report.pools,
+            instances: report.instances,
+        }
+    }
+}
+
+/// All routes. The OpenAPI document is checked against this list by a test.
+pub(crate) fn configure(config: &mut ServiceConfig) {
+    config
+        .app_data(web::PayloadConfig::new(MAX_BODY))
+        .app_data(respond::query_config())
+        .app_data(respond::path_config())
+        .service(chat::complete)
+        .service(text::complete)
+        .service(models::list)
+        .service(depot::list)
+        .service(depot::register)
+        .service(depot::inspect_model)
+        .service(depot::inspect_variant)
+        .service(plans::plan)
+        .service(instances::list)
+        .service(instances::load)
+        .service(instances::unload)
+        .service(instances::wait)
+        .service(status::status)
+        .service(events::events)
+        .service(calls::latest)
+        .service(openapi::serve)
+        .service(health::live)
+        .service(health::ready)
+        .route("/v1/{rest:.*}", web::to(respond::no_chat_route))
+        .route("/manage/{rest:.*}", web::to(respond::no_manage_route))
+        .route("/{path:.*}", web::get().to(console::file));
+}

@@ -1,0 +1,25 @@
+//! `GET /v1/models`.
+
+use actix_web::{HttpResponse, get, web};
+use deft_protocol::chat::{ModelEntry, ModelList};
+
+use super::App;
+
+/// The models that can be asked: every registered variant.
+#[utoipa::path(tag = "answers", responses((status = 200, body = ModelList)))]
+#[get("/v1/models")]
+pub(super) async fn list(app: web::Data<App>) -> HttpResponse {
+    let loaded = super::depot::loaded_names(&app);
+    let entry = |registered: &crate::records::variants::Registered| {
+        let id = registered.name.to_string();
+        ModelEntry {
+            loaded: loaded.contains(&id),
+            id,
+            object: "model".to_owned(),
+            created: registered.registered_at.timestamp(),
+            owned_by: "deft".to_owned(),
+        }
+    };
+    let data = app.catalogue.all().iter().map(|registered| entry(registered)).collect();
+    HttpResponse::Ok().json(ModelList { object: "list".to_owned(), data })
+}

@@ -1,0 +1,82 @@
+//! `GET /manage/v1/openapi.json`.
+
+use actix_web::{HttpResponse, get};
+use utoipa::OpenApi;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Deft Harbor", description = "Answers and management of a Deft Harbor service"),
+    paths(
+        super::chat::complete,
+        super::text::complete,
+        super::models::list,
+        super::depot::list,
+        super::depot::register,
+        super::depot::inspect_model,
+        super::depot::inspect_variant,
+        super::plans::plan,
+        super::instances::list,
+        super::instances::load,
+        super::instances::unload,
+        super::instances::wait,
+        super::status::status,
+        super::events::events,
+        super::calls::latest,
+        super::health::live,
+        super::health::ready,
+        serve,
+    ),
+    components(schemas(deft_protocol::chat::ChatChunk))
+)]
+struct Document;
+
+/// The OpenAPI document as JSON text, a line for each value.
+#[must_use]
+pub fn document() -> String {
+    let mut text = Document::openapi().to_pretty_json().expect("the document is plain data");
+    text.push('\n');
+    text
+}
+
+/// This description.
+#[utoipa::path(tag = "service", responses((status = 200, description = "The OpenAPI document")))]
+#[get("/manage/v1/openapi.json")]
+pub(super) async fn serve() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/json").body(document())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The routes as they are registered, read from the sources: a route that is not described
+    /// would be missing from the console's types and from every client made of the document.
+    #[test]
+    fn every_route_is_described() {
+        let document: serde_json::Value = serde_json::from_str(&document()).unwrap();
+        let described = document["paths"].as_object().unwrap();
+        let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src/routes");
+        let mut routes = 0;
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let source = std::fs::read_to_string(entry.unwrap().path()).unwrap();
+            for line in source.lines().filter(|line| line.starts_with("#[")) {
+                let methods = ["get", "post", "delete", "put"];
+                let route = methods.into_iter().find_map(|method| {
+                    let path = line.strip_prefix(&format!("#[{method}(\""))?.strip_suffix("\")]")?;
+                    Some((method, path))
+                });
+                let Some((method, path)) = route else { continue };
+                assert!(described[path][method].is_object(), "{method} {path} is not described");
+                routes += 1;
+            }
+        }
+        assert_eq!(routes, described.values().map(|path| path.as_object().unwrap().len()).sum());
+    }
+
+    #[test]
+    fn the_consoles_copy_is_fresh() {
+        let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/openapi.json");
+        let copy = std::fs::read_to_string(path).unwrap_or_default();
+        assert!(copy == document(), "console/openapi.json is stale: run `cargo xtask openapi`");
+    }
+}

@@ -1,0 +1,23 @@
+//! `POST /manage/v1/plans`.
+
+use actix_web::{HttpResponse, post, web};
+use deft_protocol::Problem;
+use deft_protocol::manage::{LoadRequest, PlanReport};
+
+use super::App;
+use super::respond::{ManageError, body};
+
+/// What a load would need, part by part, and whether it would fit. Nothing is loaded.
+#[utoipa::path(
+    tag = "instances",
+    request_body = LoadRequest,
+    responses((status = 200, body = PlanReport), (status = "default", body = Problem))
+)]
+#[post("/manage/v1/plans")]
+pub(super) async fn plan(
+    app: web::Data<App>,
+    bytes: web::Bytes,
+) -> Result<HttpResponse, ManageError> {
+    let request: LoadRequest = body(&bytes)?;
+    Ok(HttpResponse::Ok().json(app.loads.plan(&request).await?))
+}

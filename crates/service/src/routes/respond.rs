@@ -1,0 +1,136 @@
+//! Answers that are no success: one place that maps problems to HTTP, in the chat protocol's error
+//! shape under `/v1` and as `application/problem+json` elsewhere.
+
+use std::fmt;
+
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
+use deft_protocol::chat::{ErrorBody, ErrorDetail};
+use deft_protocol::{Problem, ProblemKind};
+
+/// Seconds after which a caller may try again.
+const RETRY_AFTER: &str = "2";
+
+/// A problem of a management call.
+#[derive(Debug)]
+pub(crate) struct ManageError(pub(crate) Problem);
+
+/// A problem of a call in the chat-completions protocol.
+#[derive(Debug)]
+pub(crate) struct ChatError(pub(crate) Problem);
+
+macro_rules! problem_error {
+    ($name:ident, $respond:path) => {
+        impl From<Problem> for $name {
+            fn from(problem: Problem) -> Self {
+                Self(problem)
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                self.0.fmt(f)
+            }
+        }
+
+        impl ResponseError for $name {
+            fn status_code(&self) -> StatusCode {
+                status(&self.0)
+            }
+
+            fn error_response(&self) -> HttpResponse {
+                $respond(&self.0)
+            }
+        }
+    };
+}
+
+problem_error!(ManageError, manage_response);
+problem_error!(ChatError, chat_response);
+
+fn status(problem: &Problem) -> StatusCode {
+    StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+}
+
+fn builder(problem: &Problem) -> actix_web::HttpResponseBuilder {
+    let mut builder = HttpResponse::build(status(problem));
+    if problem.kind == ProblemKind::Busy {
+        builder.insert_header(("retry-after", RETRY_AFTER));
+    }
+    builder
+}
+
+fn manage_response(problem: &Problem) -> HttpResponse {
+    builder(problem).insert_header(("content-type", "application/problem+json")).json(problem)
+}
+
+fn chat_response(problem: &Problem) -> HttpResponse {
+    builder(problem).json(error_body(problem))
+}
+
+/// The problem in the chat-completions protocol's shape.
+pub(crate) fn error_body(problem: &Problem) -> ErrorBody {
+    let error_type = match problem.kind {
+        ProblemKind::Invalid | ProblemKind::Missing | ProblemKind::Forbidden => {
+            "invalid_request_error"
+        }
+        ProblemKind::Refused | ProblemKind::Busy | ProblemKind::Down | ProblemKind::Fault => {
+            "server_error"
+        }
+    };
+    let message = match &problem.way_out {
+        Some(way_out) => format!("{} ({way_out})", problem.detail),
+        None => problem.detail.clone(),
+    };
+    ErrorBody {
+        error: ErrorDetail {
+            message,
+            error_type: error_type.to_owned(),
+            code: problem.code.clone(),
+            param: None,
+        },
+    }
+}
+
+/// A refusal before any route was chosen, in the shape of the path's protocol.
+pub(crate) fn refusal(path: &str, problem: &Problem) -> HttpResponse {
+    if path.starts_with("/v1/") { chat_response(problem) } else { manage_response(problem) }
+}
+
+/// Reads a JSON body; the field at fault is named.
+pub(crate) fn body<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
+    let mut reader = serde_json::Deserializer::from_slice(bytes);
+    serde_path_to_error::deserialize(&mut reader).map_err(|error| {
+        let field = error.path().to_string();
+        let place = if field == "." { String::new() } else { format!("field `{field}`: ") };
+        let what = format!("the body is not understood: {place}{}", error.inner());
+        Problem::new(ProblemKind::Invalid, "body_invalid", what)
+    })
+}
+
+pub(crate) fn query_config() -> web::QueryConfig {
+    web::QueryConfig::default().error_handler(|error, request| malformed(&error, request))
+}
+
+pub(crate) fn path_config() -> web::PathConfig {
+    web::PathConfig::default().error_handler(|error, request| malformed(&error, request))
+}
+
+fn malformed(error: &dyn fmt::Display, request: &HttpRequest) -> actix_web::Error {
+    let detail = format!("`{}` is not understood: {error}", request.uri());
+    ManageError(Problem::new(ProblemKind::Invalid, "address_invalid", detail)).into()
+}
+
+fn no_route(request: &HttpRequest) -> Problem {
+    let detail = format!("there is no `{} {}`", request.method(), request.path());
+    Problem::new(ProblemKind::Missing, "no_route", detail)
+        .with_way_out("what there is: GET /manage/v1/openapi.json")
+}
+
+pub(crate) async fn no_chat_route(request: HttpRequest) -> Result<HttpResponse, ChatError> {
+    Err(no_route(&request).into())
+}
+
+pub(crate) async fn no_manage_route(request: HttpRequest) -> Result<HttpResponse, ManageError> {
+    Err(no_route(&request).into())
+}

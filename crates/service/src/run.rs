@@ -1,0 +1,200 @@
+//! The service from start to stop.
+
+use std::io;
+use std::net::{SocketAddr, TcpListener};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::middleware::from_fn;
+use actix_web::{App as WebApp, HttpServer, web};
+use chrono::Utc;
+use thiserror::Error;
+use tokio::signal::unix::{Signal, SignalKind, signal};
+
+use crate::catalogue::Catalogue;
+use crate::config::{Config, ConfigError};
+use crate::database::{Database, DatabaseError};
+use crate::fleet::{Fleet, memory};
+use crate::gateway::Gateway;
+use crate::guard::guard;
+use crate::loads::Loads;
+use crate::presence::{Held, Presence};
+use crate::records::{calls::Recorder, nodes};
+use crate::routes::{self, App};
+
+/// Why the service could not start.
+#[derive(Debug, Error)]
+pub enum RunError {
+    /// Another service has the data directory.
+    #[error("a service is running already{}", place(.0.as_ref()))]
+    Running(Option<Presence>),
+    /// The data directory cannot be used.
+    #[error("the data directory `{}` cannot be used: {source}", path.display())]
+    DataDir {
+        /// Where.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// The port is taken.
+    #[error(
+        "{0} is taken by another program; choose another port with --listen or DEFT_LISTEN \
+         (port 0 takes any free one)"
+    )]
+    PortTaken(SocketAddr),
+    /// Listening is not possible.
+    #[error("cannot listen on {address}: {source}")]
+    Listen {
+        /// Where.
+        address: SocketAddr,
+        /// Why.
+        source: io::Error,
+    },
+    /// There is no records database.
+    #[error(transparent)]
+    Database(#[from] DatabaseError),
+    /// The records cannot be read.
+    #[error("the records cannot be read: {0}")]
+    Records(#[from] sqlx::Error),
+    /// Settings that cannot be used.
+    #[error(transparent)]
+    Config(#[from] ConfigError),
+    /// The operating system refused something else.
+    #[error(transparent)]
+    Io(#[from] io::Error),
+}
+
+fn place(presence: Option<&Presence>) -> String {
+    match presence {
+        None => String::new(),
+        Some(Presence { pid, address: Some(address), .. }) => format!(" at {address} (process {pid})"),
+        Some(Presence { pid, address: None, .. }) => format!(" and is just starting (process {pid})"),
+    }
+}
+
+/// Runs the service until it is told to stop. `ready` is called with its address once it answers.
+///
+/// # Errors
+/// Why it could not start. Nothing is left running then.
+pub async fn run(config: Config, ready: impl FnOnce(&str)) -> Result<(), RunError> {
+    let data_dir = &config.data_dir;
+    let in_data_dir = |source| RunError::DataDir { path: data_dir.clone(), source };
+    std::fs::create_dir_all(data_dir).map_err(in_data_dir)?;
+    let held = Held::take(data_dir).map_err(in_data_dir)?.map_err(RunError::Running)?;
+    // Signals are waited for from the first moment, so that a start can be broken off cleanly.
+    let mut stop = Stop::new()?;
+    let listener = listen(config.listen)?;
+    let address = format!("http://{}", listener.local_addr()?);
+    let database = tokio::select! {
+        database = Database::open(&config) => database?,
+        () = stop.wait() => return Ok(()),
+    };
+    let served = serve(&config, &database, &held, listener, &address, stop, ready).await;
+    database.close().await;
+    drop(held);
+    served
+}
+
+async fn serve(
+    config: &Config,
+    database: &Database,
+    held: &Held,
+    listener: TcpListener,
+    address: &str,
+    mut stop: Stop,
+    ready: impl FnOnce(&str),
+) -> Result<(), RunError> {
+    let pool = &database.pool;
+    let node = nodes::id(&config.data_dir)?;
+    let node_name = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    nodes::introduce(pool, node, &node_name).await?;
+    let catalogue = Arc::new(Catalogue::open(pool.clone(), node).await?);
+    let fleet = Fleet::start(config.host_limit(memory::of_machine()?)?);
+    let (recorder, recording) = Recorder::start(pool.clone(), node);
+    let loads = Arc::new(Loads {
+        catalogue: Arc::clone(&catalogue),
+        fleet: fleet.clone(),
+        database: pool.clone(),
+        node,
+        on_demand: config.loading.on_demand,
+        wait: Duration::from_secs(config.loading.wait_seconds),
+    });
+    loads.restore().await?;
+    let app = web::Data::new(App {
+        catalogue,
+        fleet: fleet.clone(),
+        gateway: Gateway { loads: Arc::clone(&loads), recorder },
+        loads,
+        database: pool.clone(),
+        database_kind: database.kind(),
+        node,
+        node_name,
+        address: address.to_owned(),
+        started_at: Utc::now(),
+    });
+    let drain = Duration::from_secs(config.loading.drain_seconds);
+    let server = HttpServer::new(move || {
+        WebApp::new().app_data(app.clone()).wrap(from_fn(guard)).configure(routes::configure)
+    })
+    .workers(2)
+    .disable_signals()
+    // A caller who hangs up ends his call at once, also where he only closed his sending half.
+    .h1_allow_half_closed(false)
+    .shutdown_timeout(1)
+    .listen(listener)?
+    .run();
+    let handle = server.handle();
+    let serving = tokio::spawn(server);
+    held.announce(address)?;
+    tracing::info!("ready at {address}");
+    ready(address);
+    stop.wait().await;
+    tracing::info!("stopping: running calls get up to {} s", drain.as_secs());
+    tokio::select! {
+        // New calls are refused from now on; those that run are answered.
+        () = fleet.stop(drain) => {}
+        () = stop.wait() => {
+            tracing::warn!("told to stop again: running calls are ended");
+            fleet.stop(Duration::ZERO).await;
+        }
+    }
+    handle.stop(true).await;
+    let _ = serving.await;
+    // The recorder is gone with the app; its last rows are written before the database closes.
+    let _ = tokio::time::timeout(Duration::from_secs(5), recording).await;
+    tracing::info!("stopped");
+    Ok(())
+}
+
+fn listen(address: SocketAddr) -> Result<TcpListener, RunError> {
+    let listener = TcpListener::bind(address).map_err(|source| match source.kind() {
+        io::ErrorKind::AddrInUse => RunError::PortTaken(address),
+        _ => RunError::Listen { address, source },
+    })?;
+    listener.set_nonblocking(true)?;
+    Ok(listener)
+}
+
+/// Signals that tell the service to stop.
+struct Stop {
+    terminate: Signal,
+    interrupt: Signal,
+}
+
+impl Stop {
+    fn new() -> io::Result<Self> {
+        Ok(Self {
+            terminate: signal(SignalKind::terminate())?,
+            interrupt: signal(SignalKind::interrupt())?,
+        })
+    }
+
+    /// Waits for one. Cancel safe.
+    async fn wait(&mut self) {
+        tokio::select! {
+            _ = self.terminate.recv() => {}
+            _ = self.interrupt.recv() => {}
+        }
+    }
+}

@@ -1,0 +1,36 @@
+//! One long-lived thread that starts all child processes. The kernel ties a child's parent-death
+//! signal to the *thread* that made it: were that a worker that ends early, the child would be
+//! killed with it.
+
+use std::io;
+use std::process::{Child, Command};
+use std::sync::OnceLock;
+use std::sync::mpsc::{Sender, channel};
+
+type Order = (Command, Sender<io::Result<Child>>);
+
+static SPAWNER: OnceLock<Sender<Order>> = OnceLock::new();
+
+/// Starts a child from the long-lived thread. Blocks until it is started.
+///
+/// # Errors
+/// The operating system refused.
+pub(crate) fn spawn(command: Command) -> io::Result<Child> {
+    let orders = SPAWNER.get_or_init(|| {
+        let (sender, orders) = channel::<Order>();
+        std::thread::Builder::new()
+            .name("spawner".to_owned())
+            .spawn(move || {
+                for (mut command, answer) in orders {
+                    // Whoever asked may be gone; the child then ends by its closed link.
+                    let _ = answer.send(command.spawn());
+                }
+            })
+            .expect("a thread can be started when the service starts");
+        sender
+    });
+    let (answer, child) = channel();
+    let gone = || io::Error::other("the spawning thread is gone");
+    orders.send((command, answer)).map_err(|_| gone())?;
+    child.recv().map_err(|_| gone())?
+}
