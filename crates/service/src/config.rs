@@ -128,7 +128,8 @@ impl Config {
                 return Err(ConfigError(what));
             }
             Some(path) => figment.merge(Toml::file_exact(path)),
-            None => figment.merge(Toml::file_exact(default_file())),
+            None if default_file().is_file() => figment.merge(Toml::file_exact(default_file())),
+            None => figment,
         };
         for (name, key) in VARIABLES {
             if let Some(value) = variable(name) {

@@ -1,0 +1,274 @@
+//! The command line as it is written.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use deft_protocol::manage::{CachePrecision, SettingsRequest};
+
+use crate::failure::EXIT_CODES;
+
+/// A model server for your own machine.
+#[derive(Debug, Parser)]
+#[command(name = "deft", version, after_help = EXIT_CODES, disable_help_subcommand = true)]
+pub(crate) struct Arguments {
+    #[command(flatten)]
+    pub(crate) common: Common,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// What every command understands.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Common {
+    /// Talk to the service at this address.
+    #[arg(long, global = true, value_name = "URL", env = "DEFT_SERVICE", help_heading = "Everywhere")]
+    pub(crate) service: Option<String>,
+    /// Keep everything of the service in this directory.
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
+    pub(crate) data_dir: Option<PathBuf>,
+    /// Read settings from this file.
+    #[arg(long, global = true, value_name = "FILE", env = "DEFT_CONFIG", help_heading = "Everywhere")]
+    pub(crate) config: Option<PathBuf>,
+    /// Write results as JSON; fields may be added in later versions.
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Start, stop and watch over the service.
+    #[command(subcommand)]
+    Service(Service),
+    /// Take model files in, list them, look into them.
+    #[command(subcommand)]
+    Depot(Depot),
+    /// Tell what loading a model would need, and whether it fits.
+    Plan(Load),
+    /// Load a model and keep it loaded.
+    Load(Load),
+    /// Unload a model; running calls are answered first.
+    Unload(Unload),
+    /// Show pools and instances.
+    Status,
+    /// Ask a model one question.
+    Ask(Ask),
+    /// Talk with a model.
+    Talk(Talk),
+    /// List the latest calls.
+    Calls {
+        /// How many.
+        #[arg(long, default_value_t = 20)]
+        count: u32,
+    },
+    /// Show each setting and where it comes from.
+    Config,
+    /// Serve one model over the link on standard input; started by the service.
+    #[command(hide = true)]
+    Engine {
+        /// The process that must live as long as this one.
+        #[arg(long)]
+        parent: u32,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Service {
+    /// Start the service; returns when it is ready to answer.
+    Start(Start),
+    /// Stop the service; running calls are answered first.
+    Stop {
+        /// End running calls.
+        #[arg(long)]
+        now: bool,
+    },
+    /// Stop the service and start it again where it was.
+    Restart(Start),
+    /// Wait until the service answers.
+    Wait {
+        /// Wait until this model is ready as well.
+        #[arg(long = "for", value_name = "MODEL")]
+        model: Option<String>,
+        /// Give up after so many seconds.
+        #[arg(long, default_value_t = 60)]
+        seconds: u64,
+    },
+    /// Tell whether the service runs, where, and since when.
+    Status,
+    /// Show the service's log.
+    Logs {
+        /// Go on as the log grows.
+        #[arg(long)]
+        follow: bool,
+        /// Begin so many lines before the end.
+        #[arg(long, default_value_t = 40)]
+        lines: usize,
+    },
+    /// Print a systemd unit for the service.
+    Unit,
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Start {
+    /// Listen on this address and port; port 0 takes any free one.
+    #[arg(long, value_name = "ADDRESS:PORT")]
+    pub(crate) listen: Option<SocketAddr>,
+    /// Stay in the foreground, for supervisors; tells systemd when it is ready.
+    #[arg(long)]
+    pub(crate) foreground: bool,
+    /// Detach from the terminal and tell readiness on standard output.
+    #[arg(long, hide = true)]
+    pub(crate) detached: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Depot {
+    /// Take a model file into the depot; the file stays where it is.
+    Register {
+        /// The file.
+        file: PathBuf,
+        /// Its name: `model` or `model/variant`.
+        #[arg(long = "as", value_name = "NAME")]
+        name: Option<String>,
+    },
+    /// List the models.
+    List,
+    /// Show what a model's file says of itself.
+    Inspect {
+        /// Model or variant.
+        model: String,
+        /// Show the chat template too.
+        #[arg(long)]
+        template: bool,
+    },
+}
+
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Load {
+    /// Model or variant.
+    pub(crate) model: String,
+    #[command(flatten)]
+    pub(crate) settings: LoadArguments,
+}
+
+/// How to load; the model's defaults stand in for what is not named.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct LoadArguments {
+    /// Tokens of context in every lane.
+    #[arg(long, value_name = "TOKENS")]
+    context: Option<u32>,
+    /// Parallel sequences.
+    #[arg(long)]
+    lanes: Option<u32>,
+    /// Prompt tokens taken in at a time.
+    #[arg(long, value_name = "TOKENS")]
+    chunk: Option<u32>,
+    /// Precision of cached keys and values.
+    #[arg(long, value_enum)]
+    cache: Option<Cache>,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum Cache {
+    F32,
+    F16,
+}
+
+impl LoadArguments {
+    pub(crate) fn request(&self) -> SettingsRequest {
+        SettingsRequest {
+            context: self.context,
+            lanes: self.lanes,
+            chunk: self.chunk,
+            cache: self.cache.map(|cache| match cache {
+                Cache::F32 => CachePrecision::F32,
+                Cache::F16 => CachePrecision::F16,
+            }),
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Unload {
+    /// Model or variant.
+    #[arg(required_unless_present = "all")]
+    pub(crate) model: Option<String>,
+    /// Unload everything.
+    #[arg(long, conflicts_with = "model")]
+    pub(crate) all: bool,
+    /// Do not wait for running calls.
+    #[arg(long)]
+    pub(crate) now: bool,
+}
+
+/// How to answer.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Answering {
+    /// Tell the model how to behave.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) system: Option<String>,
+    /// 0 takes the likeliest token always; 1 follows the model.
+    #[arg(long)]
+    pub(crate) temperature: Option<f32>,
+    /// Choose among this many of the likeliest tokens only.
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) top_k: Option<u32>,
+    /// Choose among the likeliest tokens that together reach this share.
+    #[arg(long, value_name = "SHARE")]
+    pub(crate) top_p: Option<f32>,
+    /// Draw the same tokens each time.
+    #[arg(long)]
+    pub(crate) seed: Option<u64>,
+    /// End the answer after so many tokens.
+    #[arg(long, value_name = "TOKENS")]
+    pub(crate) max_tokens: Option<u32>,
+    /// End the answer before this text; may be given several times.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) stop: Vec<String>,
+    /// Tell counts, rates and times of each answer.
+    #[arg(long)]
+    pub(crate) stats: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Ask {
+    /// Model or variant.
+    pub(crate) model: String,
+    /// The question; read from standard input where absent or `-`.
+    pub(crate) question: Vec<String>,
+    /// Continue the text without a chat template.
+    #[arg(long, conflicts_with = "system")]
+    pub(crate) raw: bool,
+    #[command(flatten)]
+    pub(crate) answering: Answering,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Talk {
+    /// Model or variant.
+    pub(crate) model: String,
+    #[command(flatten)]
+    pub(crate) answering: Answering,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn the_command_line_contradicts_itself_nowhere() {
+        Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn help_texts_read_well() {
+        let mut command = Arguments::command();
+        insta::assert_snapshot!("help", command.render_help().to_string());
+        let service = command.find_subcommand_mut("service").unwrap();
+        insta::assert_snapshot!("help_service", service.render_help().to_string());
+        let ask = command.find_subcommand_mut("ask").unwrap();
+        insta::assert_snapshot!("help_ask", ask.render_help().to_string());
+    }
+}

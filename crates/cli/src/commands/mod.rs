@@ -1,0 +1,45 @@
+//! The commands, one file each.
+
+mod answer;
+mod ask;
+mod calls;
+mod config;
+mod depot;
+mod engine;
+mod load;
+mod service;
+mod status;
+mod talk;
+
+use std::future::Future;
+
+use crate::arguments::{Arguments, Command};
+use crate::failure::Failure;
+
+/// Runs one command.
+pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
+    let Arguments { common, command } = arguments;
+    match command {
+        Command::Engine { parent } => engine::run(parent),
+        Command::Config => config::run(&common),
+        Command::Service(command) => service::run(&common, command),
+        Command::Depot(command) => wait_for(depot::run(&common, command)),
+        Command::Plan(command) => wait_for(load::plan(&common, &command)),
+        Command::Load(command) => wait_for(load::load(&common, &command)),
+        Command::Unload(command) => wait_for(load::unload(&common, &command)),
+        Command::Status => wait_for(status::run(&common)),
+        Command::Ask(command) => wait_for(ask::run(&common, command)),
+        Command::Talk(command) => wait_for(talk::run(&common, command)),
+        Command::Calls { count } => wait_for(calls::run(&common, count)),
+    }
+}
+
+/// Runs a future to its end.
+fn wait_for<T>(future: impl Future<Output = Result<T, Failure>>) -> Result<T, Failure> {
+    tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .enable_all()
+        .build()
+        .map_err(Failure::from)?
+        .block_on(future)
+}

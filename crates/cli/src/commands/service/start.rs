@@ -1,0 +1,139 @@
+//! `deft service start`.
+//!
+//! Detached, the service is started as a child that tells on its standard output when it is ready,
+//! or why it will not be. The command waits for that line: no sleep, no guess. The child leaves the
+//! terminal's session, so that closing the terminal or a notebook's cell does not end it.
+
+use std::fs::{File, OpenOptions};
+use std::io::{BufRead, BufReader};
+use std::os::fd::AsFd;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use deft_service::{Config, Flags, RunError, presence};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use tracing_subscriber::EnvFilter;
+
+use super::super::wait_for;
+use super::logs;
+use crate::arguments::{Common, Start};
+use crate::connection;
+use crate::failure::Failure;
+use crate::print;
+
+/// What the child tells the command that started it.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+enum Told {
+    Ready { address: String },
+    Failed { why: String },
+}
+
+pub(super) fn run(common: &Common, start: &Start) -> Result<(), Failure> {
+    let flags = Flags { listen: start.listen, data_dir: None };
+    let config = connection::settings(common, flags)?.config;
+    if start.foreground || start.detached {
+        return serve(config, start.detached);
+    }
+    if let Some(found) = presence::find(&config.data_dir) {
+        let place = found.address.as_deref().unwrap_or("an address it has not told yet");
+        print::line(format!(
+            "a service is running already at {place} (process {}, deft {})",
+            found.pid, found.version
+        ));
+        return Ok(());
+    }
+    let address = detach(common, start, &config)?;
+    if common.json {
+        print::json(&json!({"address": address}));
+    } else {
+        print::line(format!("the service is ready at {address}"));
+        print::line(format!("console: {address}/"));
+    }
+    Ok(())
+}
+
+/// Starts the service as a process of its own and waits until it tells that it is ready.
+fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Failure> {
+    let cannot = |what: &Path, error: std::io::Error| {
+        Failure::fault(format!("`{}` cannot be used: {error}", what.display()))
+            .with_way_out("choose another data directory with --data-dir or DEFT_DATA_DIR")
+    };
+    let log = logs::file(&config.data_dir);
+    let folder = log.parent().unwrap_or(&config.data_dir);
+    std::fs::create_dir_all(folder).map_err(|error| cannot(folder, error))?;
+    let log_file = open_log(&log).map_err(|error| cannot(&log, error))?;
+    let mut command = Command::new("/proc/self/exe");
+    command.args(["service", "start", "--detached", "--data-dir"]).arg(&config.data_dir);
+    if let Some(file) = &common.config {
+        command.arg("--config").arg(std::path::absolute(file)?);
+    }
+    if let Some(listen) = start.listen {
+        command.arg("--listen").arg(listen.to_string());
+    }
+    command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log_file);
+    let mut child = command.spawn()?;
+    let pipe = child.stdout.take().expect("standard output is piped");
+    let mut line = String::new();
+    BufReader::new(pipe).read_line(&mut line)?;
+    match serde_json::from_str(&line) {
+        Ok(Told::Ready { address }) => Ok(address),
+        Ok(Told::Failed { why }) => {
+            let _ = child.wait();
+            Err(Failure::fault(format!("the service did not start: {why}"))
+                .with_way_out(format!("its log is in {}", log.display())))
+        }
+        Err(_) => {
+            let _ = child.wait();
+            let tail = logs::tail(&log, 12).unwrap_or_default();
+            Err(Failure::fault(format!("the service ended before it was ready; its log ends:\n{tail}")))
+        }
+    }
+}
+
+fn open_log(path: &Path) -> std::io::Result<File> {
+    OpenOptions::new().append(true).create(true).open(path)
+}
+
+/// Runs the service in this process.
+fn serve(config: Config, detached: bool) -> Result<(), Failure> {
+    if detached {
+        // A session of its own: signals of the terminal do not reach it. It fails where this
+        // process leads its group already, and then it is detached as it is.
+        let _ = rustix::process::setsid();
+    }
+    let filter = EnvFilter::try_from_env("DEFT_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
+    let colours = !detached && std::io::IsTerminal::is_terminal(&std::io::stderr());
+    tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(colours)
+        .with_target(false)
+        .init();
+    let ready = move |address: &str| {
+        if detached {
+            tell(&Told::Ready { address: address.to_owned() });
+        }
+        // Where no supervisor asked, nobody is told.
+        let _ = sd_notify::notify(&[sd_notify::NotifyState::Ready]);
+    };
+    let served: Result<(), RunError> = wait_for(async { Ok(deft_service::run(config, ready).await) })?;
+    let _ = sd_notify::notify(&[sd_notify::NotifyState::Stopping]);
+    served.map_err(|error| {
+        let why = error.to_string();
+        tracing::error!("the service did not start: {why}");
+        if detached {
+            tell(&Told::Failed { why: why.clone() });
+        }
+        Failure::fault(why)
+    })
+}
+
+/// Tells the command that waits, then lets go of its pipe.
+fn tell(told: &Told) {
+    print::line(serde_json::to_string(told).unwrap_or_default());
+    if let Ok(nowhere) = OpenOptions::new().write(true).open("/dev/null") {
+        let _ = rustix::stdio::dup2_stdout(nowhere.as_fd());
+    }
+}

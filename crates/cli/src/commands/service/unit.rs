@@ -1,0 +1,26 @@
+//! `deft service unit`.
+
+use crate::arguments::Common;
+use crate::failure::Failure;
+use crate::print;
+
+/// The unit; the same text stands in `deploy/deft-harbor.service`.
+const UNIT: &str = include_str!("../../../../../deploy/deft-harbor.service");
+/// Where the unit expects the program.
+const PROGRAM: &str = "/usr/local/bin/deft";
+
+pub(super) fn run(common: &Common) -> Result<(), Failure> {
+    let program = std::env::current_exe()?;
+    let mut unit = UNIT.replace(PROGRAM, &program.display().to_string());
+    if let Some(data_dir) = &common.data_dir {
+        let setting = format!("Environment=DEFT_DATA_DIR={}", std::path::absolute(data_dir)?.display());
+        unit = unit.replace("Environment=DEFT_DATA_DIR=/var/lib/deft-harbor", &setting);
+    }
+    print::out(&unit);
+    print::note(
+        "# save it as /etc/systemd/system/deft-harbor.service, then:\n\
+         #   useradd --system --home-dir /var/lib/deft-harbor deft\n\
+         #   systemctl daemon-reload && systemctl enable --now deft-harbor",
+    );
+    Ok(())
+}

@@ -1,0 +1,100 @@
+//! `deft status`.
+
+use deft_protocol::manage::{InstanceReport, InstanceState, Keeping, Pool, ServiceStatus};
+
+use crate::arguments::Common;
+use crate::connection;
+use crate::failure::Failure;
+use crate::print;
+
+/// Width of a pool's bar in characters.
+const BAR: u64 = 40;
+
+pub(super) async fn run(common: &Common) -> Result<(), Failure> {
+    let (status, version) = connection::client(common)?.status().await?;
+    connection::note_other_version(version.as_deref());
+    if common.json {
+        print::json(&status);
+    } else {
+        print::line(text(&status));
+    }
+    Ok(())
+}
+
+fn text(status: &ServiceStatus) -> String {
+    let mut parts: Vec<String> = status.pools.iter().map(pool).collect();
+    if status.instances.is_empty() {
+        parts.push("nothing is loaded; load a model: deft load MODEL".to_owned());
+        return parts.join("\n\n");
+    }
+    let rows = status.instances.iter().map(instance).collect();
+    let headers = ["instance", "state", "kept", "planned", "measured", "lanes", "calls", "process"];
+    parts.push(print::table(&headers, rows, &[3, 4, 6, 7]));
+    let notes = status.instances.iter().filter_map(|instance| {
+        instance.note.as_ref().map(|note| format!("`{}`: {note}", instance.name))
+    });
+    parts.extend(notes);
+    parts.join("\n\n")
+}
+
+fn pool(pool: &Pool) -> String {
+    let cells = |bytes: u64| match (bytes, pool.limit) {
+        (0, _) | (_, 0) => 0,
+        (bytes, limit) => {
+            let share = u128::from(bytes) * u128::from(BAR) / u128::from(limit);
+            u64::try_from(share).unwrap_or(BAR).clamp(1, BAR)
+        }
+    };
+    let full = usize::try_from(cells(pool.reserved)).unwrap_or(0);
+    let rest = usize::try_from(BAR).unwrap_or(0) - full;
+    format!(
+        "pool {}  [{}{}]  {} planned, {} measured, of {}",
+        pool.name,
+        "#".repeat(full),
+        ".".repeat(rest),
+        print::bytes(pool.reserved),
+        print::bytes(pool.measured),
+        print::bytes(pool.limit),
+    )
+}
+
+fn instance(instance: &InstanceReport) -> Vec<String> {
+    vec![
+        instance.name.clone(),
+        state(instance.state).to_owned(),
+        match instance.keeping {
+            Keeping::Kept => "kept",
+            Keeping::OnDemand => "on demand",
+        }
+        .to_owned(),
+        print::bytes(instance.planned_bytes),
+        instance.measured_bytes.map_or_else(String::new, print::bytes),
+        format!("{} x {}", instance.settings.lanes, print::count(instance.settings.context.into())),
+        instance.calls.to_string(),
+        instance.pid.map_or_else(String::new, |pid| pid.to_string()),
+    ]
+}
+
+fn state(state: InstanceState) -> &'static str {
+    match state {
+        InstanceState::Loading => "loading",
+        InstanceState::Ready => "ready",
+        InstanceState::Draining => "draining",
+        InstanceState::Restarting => "restarting",
+        InstanceState::Failed => "failed",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_pool_is_drawn_by_what_is_planned() {
+        let host = |reserved| Pool { name: "host".into(), limit: 4000, reserved, measured: 900 };
+        assert!(pool(&host(0)).contains("[........................................]"));
+        assert!(pool(&host(1000)).contains("[##########......"));
+        assert!(pool(&host(1)).contains("[#......"), "something shows however small it is");
+        assert!(pool(&host(9000)).contains("[########################################]"));
+    }
+}

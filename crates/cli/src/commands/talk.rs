@@ -1,0 +1,209 @@
+//! `deft talk`: a conversation at the terminal. Commands begin with a colon.
+
+use deft_client::Client;
+use deft_protocol::chat::{ChatHead, ChatMessage, ChatRequest};
+use rustyline::DefaultEditor;
+use rustyline::error::ReadlineError;
+
+use super::answer;
+use crate::arguments::{Answering, Common, Talk};
+use crate::connection;
+use crate::failure::Failure;
+use crate::print;
+
+const HELP: &str = "\
+  :help              this
+  :model MODEL       go on with another model
+  :system TEXT       tell the model how to behave; without TEXT no longer
+  :forget            begin anew
+  :back              take the last question and its answer back
+  :history           show the conversation so far
+  :stats             tell figures of each answer, or no longer
+  :leave             end (so does Ctrl-D)
+A line that ends with \\ goes on in the next one. Ctrl-C stops an answer.";
+
+struct Conversation {
+    client: Client,
+    model: String,
+    answering: Answering,
+    messages: Vec<ChatMessage>,
+}
+
+/// What a line of input means.
+#[derive(Debug, PartialEq, Eq)]
+enum Line<'a> {
+    Empty,
+    Say(&'a str),
+    Help,
+    Model(&'a str),
+    System(&'a str),
+    Forget,
+    Back,
+    History,
+    Stats,
+    Leave,
+    Unknown(&'a str),
+}
+
+fn meaning(line: &str) -> Line<'_> {
+    let line = line.trim();
+    let Some(command) = line.strip_prefix(':') else {
+        return if line.is_empty() { Line::Empty } else { Line::Say(line) };
+    };
+    let (name, rest) = command.split_once(char::is_whitespace).unwrap_or((command, ""));
+    let rest = rest.trim();
+    match name {
+        "help" => Line::Help,
+        "model" if !rest.is_empty() => Line::Model(rest),
+        "system" => Line::System(rest),
+        "forget" => Line::Forget,
+        "back" => Line::Back,
+        "history" => Line::History,
+        "stats" => Line::Stats,
+        "leave" => Line::Leave,
+        _ => Line::Unknown(line),
+    }
+}
+
+pub(super) async fn run(common: &Common, command: Talk) -> Result<(), Failure> {
+    let client = connection::connect(common).await?;
+    let variant = client.inspect(&command.model).await?;
+    let mut editor = DefaultEditor::new().map_err(|error| Failure::fault(error.to_string()))?;
+    print::note(format!("talking with `{}`; :help tells what you can do, :leave ends", variant.name));
+    let mut conversation = Conversation {
+        client,
+        model: variant.name,
+        answering: command.answering,
+        messages: Vec::new(),
+    };
+    loop {
+        let read = tokio::task::block_in_place(|| read_line(&mut editor));
+        match read {
+            Ok(line) => {
+                // Without history the talk goes on.
+                let _ = editor.add_history_entry(line.as_str());
+                if !conversation.take(meaning(&line)).await {
+                    return Ok(());
+                }
+            }
+            Err(ReadlineError::Interrupted) => print::note("(:leave ends the talk)"),
+            Err(ReadlineError::Eof) => return Ok(()),
+            Err(error) => return Err(Failure::fault(error.to_string())),
+        }
+    }
+}
+
+/// One line of input, or several where each but the last ends with a backslash.
+fn read_line(editor: &mut DefaultEditor) -> Result<String, ReadlineError> {
+    let mut text = editor.readline("> ")?;
+    while text.ends_with('\\') {
+        text.pop();
+        text.push('\n');
+        text.push_str(&editor.readline(". ")?);
+    }
+    Ok(text)
+}
+
+impl Conversation {
+    /// Does what a line says; false ends the talk.
+    async fn take(&mut self, line: Line<'_>) -> bool {
+        match line {
+            Line::Empty => {}
+            Line::Say(question) => self.say(question).await,
+            Line::Help => print::note(HELP),
+            Line::Model(name) => self.switch(name).await,
+            Line::System(text) => {
+                self.answering.system = (!text.is_empty()).then(|| text.to_owned());
+            }
+            Line::Forget => {
+                self.messages.clear();
+                print::note("forgotten");
+            }
+            Line::Back => {
+                self.messages.truncate(self.messages.len().saturating_sub(2));
+                print::note(format!("{} messages are left", self.messages.len()));
+            }
+            Line::History => self.history(),
+            Line::Stats => self.answering.stats = !self.answering.stats,
+            Line::Leave => return false,
+            Line::Unknown(line) => print::note(format!("`{line}` is no command\n{HELP}")),
+        }
+        true
+    }
+
+    async fn switch(&mut self, name: &str) {
+        match self.client.inspect(name).await {
+            Ok(variant) => {
+                self.model = variant.name;
+                print::note(format!("going on with `{}`", self.model));
+            }
+            Err(error) => print::failure(&error.into()),
+        }
+    }
+
+    fn history(&self) {
+        for message in &self.messages {
+            if let Some(deft_protocol::chat::Content::Text(text)) = &message.content {
+                print::line(format!("{}: {text}", message.role));
+            }
+        }
+    }
+
+    /// Asks, and shows the answer. A failure leaves the conversation as it was.
+    async fn say(&mut self, question: &str) {
+        self.messages.push(ChatMessage::text("user", question));
+        match self.answer().await {
+            Ok(Some(text)) => self.messages.push(ChatMessage::text("assistant", text)),
+            Ok(None) => {
+                self.messages.pop();
+                print::note("\n(stopped; this question is not kept)");
+            }
+            Err(failure) => {
+                self.messages.pop();
+                print::failure(&failure);
+                if failure.what.contains("context of") {
+                    print::note("  -> or begin anew: :forget");
+                }
+            }
+        }
+    }
+
+    /// The answer's text; none where Ctrl-C stopped it.
+    async fn answer(&self) -> Result<Option<String>, Failure> {
+        let system = self.answering.system.iter().map(|text| ChatMessage::text("system", text));
+        let messages = system.chain(self.messages.iter().cloned()).collect();
+        let head = ChatHead { model: self.model.clone(), messages, tools: None };
+        let request = ChatRequest { head, options: answer::options(&self.answering) };
+        let answering = async {
+            let stream = self.client.chat_stream(&request).await?;
+            answer::take(stream, print::out).await
+        };
+        let answered = tokio::select! {
+            answered = answering => answered?,
+            _ = tokio::signal::ctrl_c() => return Ok(None),
+        };
+        print::out("\n");
+        answer::note_if_cut(&answered);
+        if self.answering.stats {
+            answer::note_figures(&answered);
+        }
+        Ok(Some(answered.text))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_that_begin_with_a_colon_are_commands() {
+        assert_eq!(meaning("  When do I sow Ember chard? "), Line::Say("When do I sow Ember chard?"));
+        assert_eq!(meaning(":leave"), Line::Leave);
+        assert_eq!(meaning(":model larkfen-desk-mini"), Line::Model("larkfen-desk-mini"));
+        assert_eq!(meaning(":system Be cheerful."), Line::System("Be cheerful."));
+        assert_eq!(meaning(":system"), Line::System(""));
+        assert_eq!(meaning(":model"), Line::Unknown(":model"));
+        assert_eq!(meaning(":bye"), Line::Unknown(":bye"));
+        assert_eq!(meaning("   "), Line::Empty);
+    }
+}

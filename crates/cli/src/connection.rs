@@ -1,0 +1,60 @@
+//! Finding the service, and noticing when it is of another version.
+
+use deft_client::Client;
+use deft_protocol::{DEFAULT_LISTEN, VERSION};
+use deft_service::presence::{self, Presence};
+use deft_service::{Config, Flags, Loaded};
+
+use crate::arguments::Common;
+use crate::failure::Failure;
+use crate::print;
+
+/// Settings as this command line sees them.
+pub(crate) fn settings(common: &Common, flags: Flags) -> Result<Loaded, Failure> {
+    let flags = Flags { data_dir: absolute(common.data_dir.clone())?, ..flags };
+    let variable = |name: &str| std::env::var(name).ok();
+    Config::load(common.config.as_deref(), variable, &flags)
+        .map_err(|error| Failure::usage(error.to_string()))
+}
+
+fn absolute(path: Option<std::path::PathBuf>) -> Result<Option<std::path::PathBuf>, Failure> {
+    path.map(std::path::absolute).transpose().map_err(Failure::from)
+}
+
+/// The service of this data directory, where it runs.
+pub(crate) fn local(common: &Common) -> Result<Option<Presence>, Failure> {
+    let loaded = settings(common, Flags::default())?;
+    Ok(presence::find(&loaded.config.data_dir))
+}
+
+/// Where the service is: as told, else where it says in the data directory, else the usual place.
+pub(crate) fn address(common: &Common) -> Result<String, Failure> {
+    if let Some(address) = &common.service {
+        return Ok(address.clone());
+    }
+    let found = local(common)?.and_then(|presence| presence.address);
+    Ok(found.unwrap_or_else(|| format!("http://{DEFAULT_LISTEN}")))
+}
+
+/// A client for the service.
+pub(crate) fn client(common: &Common) -> Result<Client, Failure> {
+    Ok(Client::new(&address(common)?)?)
+}
+
+/// A client for a service that was found to answer; another version is told.
+pub(crate) async fn connect(common: &Common) -> Result<Client, Failure> {
+    let client = client(common)?;
+    let (_, version) = client.status().await?;
+    note_other_version(version.as_deref());
+    Ok(client)
+}
+
+pub(crate) fn note_other_version(version: Option<&str>) {
+    match version {
+        Some(VERSION) => {}
+        Some(other) => print::note(format!(
+            "note: this is deft {VERSION}, the service is {other}; bring them together: deft service restart"
+        )),
+        None => print::note("note: what answers there does not say that it is a Deft Harbor service"),
+    }
+}

@@ -1,0 +1,110 @@
+//! What a command says when it cannot do its work, and the exit code for it.
+
+use std::fmt;
+use std::process::ExitCode;
+
+use deft_client::ClientError;
+use deft_protocol::{Problem, ProblemKind};
+
+/// Exit codes, as `deft --help` tells them. 2 is clap's own for wrong usage.
+const FAULT: u8 = 1;
+const MISSING: u8 = 3;
+const REFUSED: u8 = 4;
+const BUSY: u8 = 5;
+const NO_SERVICE: u8 = 6;
+
+/// The table of exit codes for the help text.
+pub(crate) const EXIT_CODES: &str = "\
+Exit codes:
+  0  done
+  1  a fault of the service, of a model, or of the machine
+  2  the command line is wrong
+  3  what was named does not exist
+  4  understood and refused: it does not fit, is not supported, or contradicts what is there
+  5  not now; try again
+  6  no service answers";
+
+/// A command that could not do its work.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    code: u8,
+    /// What happened.
+    pub(crate) what: String,
+    /// What to do next.
+    pub(crate) way_out: Option<String>,
+}
+
+impl Failure {
+    /// A fault.
+    pub(crate) fn fault(what: impl Into<String>) -> Self {
+        Self { code: FAULT, what: what.into(), way_out: None }
+    }
+
+    /// Wrong usage that clap could not see.
+    pub(crate) fn usage(what: impl Into<String>) -> Self {
+        Self { code: 2, what: what.into(), way_out: None }
+    }
+
+    /// No service is there.
+    pub(crate) fn no_service(what: impl Into<String>) -> Self {
+        Self { code: NO_SERVICE, what: what.into(), way_out: None }
+    }
+
+    /// Something named does not exist.
+    pub(crate) fn missing(what: impl Into<String>) -> Self {
+        Self { code: MISSING, what: what.into(), way_out: None }
+    }
+
+    /// Adds what to do next.
+    pub(crate) fn with_way_out(mut self, way_out: impl Into<String>) -> Self {
+        self.way_out = Some(way_out.into());
+        self
+    }
+
+    pub(crate) fn exit_code(&self) -> ExitCode {
+        ExitCode::from(self.code)
+    }
+}
+
+impl From<Problem> for Failure {
+    fn from(problem: Problem) -> Self {
+        let code = match problem.kind {
+            ProblemKind::Invalid | ProblemKind::Refused | ProblemKind::Forbidden => REFUSED,
+            ProblemKind::Missing => MISSING,
+            ProblemKind::Busy | ProblemKind::Down => BUSY,
+            ProblemKind::Fault => FAULT,
+        };
+        Self { code, what: problem.detail, way_out: problem.way_out }
+    }
+}
+
+impl From<ClientError> for Failure {
+    fn from(error: ClientError) -> Self {
+        match error {
+            ClientError::Refused(problem) => problem.into(),
+            ClientError::NoService { .. } => {
+                Self::no_service(error.to_string()).with_way_out("start it: deft service start")
+            }
+            ClientError::Address(_) => Self::usage(error.to_string()),
+            ClientError::Broken(_) => Self::fault(error.to_string())
+                .with_way_out("see what happened: deft service logs"),
+            ClientError::NotUnderstood { .. } => Self::fault(error.to_string()),
+        }
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Self {
+        Self::fault(error.to_string())
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "deft: {}", self.what)?;
+        match &self.way_out {
+            Some(way_out) => write!(f, "\n  -> {way_out}"),
+            None => Ok(()),
+        }
+    }
+}
