@@ -1,1 +1,52 @@
-fn main() {}
+//! The project's own tasks: `cargo xtask demo | test | build | openapi`.
+//!
+//! They hold no knowledge of the product: each is a list of the commands a person would type.
+
+mod demo;
+mod packages;
+mod steps;
+
+use clap::Parser;
+
+/// Tasks of the Deft Harbor project.
+#[derive(Parser)]
+enum Task {
+    /// Install what is missing, build, and start database, service and demo data.
+    Demo {
+        /// End the demo's service and database; nothing is removed.
+        #[arg(long)]
+        stop: bool,
+    },
+    /// Install what is missing and run all tests.
+    Test,
+    /// Build the console and the release binary.
+    Build,
+    /// Bring the console's copy of the OpenAPI document, and its types, up to date.
+    Openapi,
+}
+
+fn main() -> anyhow::Result<()> {
+    match Task::parse() {
+        Task::Demo { stop: false } => demo::start(),
+        Task::Demo { stop: true } => demo::stop(),
+        Task::Test => test(),
+        Task::Build => steps::build_release(),
+        Task::Openapi => openapi(),
+    }
+}
+
+fn test() -> anyhow::Result<()> {
+    packages::need(&[packages::POSTGRESQL, packages::CHROMIUM, packages::CHROMEDRIVER])?;
+    steps::build_console()?;
+    steps::run("npm", &["run", "--silent", "test"], "console")?;
+    // One program after the other: the end-to-end tests start real services and browsers.
+    steps::run("cargo", &["test", "--workspace", "--quiet"], ".")
+}
+
+fn openapi() -> anyhow::Result<()> {
+    let arguments = ["run", "--quiet", "--package", "deft-service", "--example", "openapi"];
+    let document = steps::output("cargo", &arguments, ".")?;
+    std::fs::write(steps::root().join("console/openapi.json"), document)?;
+    steps::install_console()?;
+    steps::run("npm", &["run", "--silent", "types"], "console")
+}

@@ -22,3 +22,4 @@ mod wire;
 pub use config::{Config, ConfigError, Flags, Loaded};
 pub use routes::openapi_document;
 pub use run::{RunError, run};
+pub use spawner::own_program;

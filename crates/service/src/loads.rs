@@ -170,7 +170,9 @@ impl Loads {
 }
 
 fn waited(mut seat: Seat, arrived: std::time::Instant) -> Seat {
-    seat.load_seconds = arrived.elapsed().as_secs_f64();
+    if seat.waited {
+        seat.load_seconds = arrived.elapsed().as_secs_f64();
+    }
     seat
 }
 

@@ -3,9 +3,20 @@
 //! killed with it.
 
 use std::io;
+use std::path::PathBuf;
 use std::process::{Child, Command};
 use std::sync::OnceLock;
 use std::sync::mpsc::{Sender, channel};
+
+/// The running program. Its own path where that is still the same file, so that process lists show a
+/// name; else what the kernel keeps of it, for a newer build may stand there by now.
+#[must_use]
+pub fn own_program() -> PathBuf {
+    match std::env::current_exe() {
+        Ok(path) if path.exists() => path,
+        _ => PathBuf::from("/proc/self/exe"),
+    }
+}
 
 type Order = (Command, Sender<io::Result<Child>>);
 

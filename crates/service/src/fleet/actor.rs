@@ -267,7 +267,7 @@ impl Actor {
             found.target.variant == variant && found.state != InstanceState::Failed
         })?;
         let (answer, seat) = oneshot::channel();
-        match (instance.state, instance.seat()) {
+        match (instance.state, instance.seat(false)) {
             (_, Some(seat)) => drop(answer.send(Ok(seat))),
             (InstanceState::Draining, None) => {
                 let detail = format!("`{}` is being unloaded", instance.target.name);

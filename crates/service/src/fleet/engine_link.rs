@@ -118,8 +118,7 @@ impl EngineProcess {
     ) -> io::Result<Self> {
         let (ours, theirs) = StdUnixStream::pair()?;
         ours.set_nonblocking(true)?;
-        // The running program itself, also when its file was replaced by a newer build.
-        let mut command = Command::new("/proc/self/exe");
+        let mut command = Command::new(spawner::own_program());
         command.arg("engine").arg("--parent").arg(std::process::id().to_string());
         command.stdin(Stdio::from(OwnedFd::from(theirs))).stdout(Stdio::null());
         let child = tokio::task::spawn_blocking(move || spawner::spawn(command))

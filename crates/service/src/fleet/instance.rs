@@ -50,6 +50,8 @@ pub(crate) struct Seat {
     pub(crate) link: EngineLink,
     pub(crate) name: String,
     pub(crate) context: u32,
+    /// Whether the call waited for the instance to be loaded.
+    pub(crate) waited: bool,
     pub(crate) load_seconds: f64,
     calls: Arc<AtomicU32>,
 }
@@ -127,13 +129,14 @@ impl Instance {
     }
 
     /// A seat, where the instance is ready.
-    pub(super) fn seat(&self) -> Option<Seat> {
+    pub(super) fn seat(&self, waited: bool) -> Option<Seat> {
         let process = self.process.as_ref().filter(|_| self.state == InstanceState::Ready)?;
         self.calls.fetch_add(1, Ordering::Relaxed);
         Some(Seat {
             link: process.link.clone(),
             name: self.target.name.to_string(),
             context: self.target.settings.context,
+            waited,
             load_seconds: 0.0,
             calls: Arc::clone(&self.calls),
         })
@@ -146,7 +149,7 @@ impl Instance {
         self.load_seconds = Some(seconds);
         self.note = (!warnings.is_empty()).then(|| warnings.join("; "));
         for answer in std::mem::take(&mut self.waiting) {
-            if let Some(seat) = self.seat() {
+            if let Some(seat) = self.seat(true) {
                 // Whoever left meanwhile gives the seat back by dropping it.
                 let _ = answer.send(Ok(seat));
             }

@@ -27,7 +27,7 @@ use crate::gateway::{Answer, Piece};
     )
 )]
 #[post("/v1/chat/completions")]
-pub(super) async fn complete(
+pub(super) async fn complete_chat(
     app: web::Data<App>,
     bytes: web::Bytes,
 ) -> Result<HttpResponse, ChatError> {

@@ -22,7 +22,7 @@ pub(super) fn loaded_names(app: &App) -> BTreeSet<String> {
 /// All variants of the depot with their facts.
 #[utoipa::path(tag = "depot", responses((status = 200, body = Vec<Variant>)))]
 #[get("/manage/v1/depot")]
-pub(super) async fn list(app: web::Data<App>) -> HttpResponse {
+pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
     let loaded = loaded_names(&app);
     let variants: Vec<Variant> = app
         .catalogue

@@ -16,7 +16,7 @@ use crate::fleet::Unload;
 /// All instances.
 #[utoipa::path(tag = "instances", responses((status = 200, body = Vec<InstanceReport>)))]
 #[get("/manage/v1/instances")]
-pub(super) async fn list(app: web::Data<App>) -> HttpResponse {
+pub(super) async fn list_instances(app: web::Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(&app.fleet.reports().borrow().instances)
 }
 

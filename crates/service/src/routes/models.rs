@@ -8,7 +8,7 @@ use super::App;
 /// The models that can be asked: every registered variant.
 #[utoipa::path(tag = "answers", responses((status = 200, body = ModelList)))]
 #[get("/v1/models")]
-pub(super) async fn list(app: web::Data<App>) -> HttpResponse {
+pub(super) async fn list_models(app: web::Data<App>) -> HttpResponse {
     let loaded = super::depot::loaded_names(&app);
     let entry = |registered: &crate::records::variants::Registered| {
         let id = registered.name.to_string();

@@ -24,7 +24,7 @@ use crate::gateway::{Answer, Piece};
     )
 )]
 #[post("/v1/completions")]
-pub(super) async fn complete(
+pub(super) async fn continue_text(
     app: web::Data<App>,
     bytes: web::Bytes,
 ) -> Result<HttpResponse, ChatError> {

@@ -10,7 +10,7 @@ use std::os::fd::AsFd;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use deft_service::{Config, Flags, RunError, presence};
+use deft_service::{Config, Flags, RunError, own_program, presence};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use tracing_subscriber::EnvFilter;
@@ -64,7 +64,7 @@ fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Fai
     let folder = log.parent().unwrap_or(&config.data_dir);
     std::fs::create_dir_all(folder).map_err(|error| cannot(folder, error))?;
     let log_file = open_log(&log).map_err(|error| cannot(&log, error))?;
-    let mut command = Command::new("/proc/self/exe");
+    let mut command = Command::new(own_program());
     command.args(["service", "start", "--detached", "--data-dir"]).arg(&config.data_dir);
     if let Some(file) = &common.config {
         command.arg("--config").arg(std::path::absolute(file)?);

@@ -1,0 +1,60 @@
+<script setup lang="ts">
+import { mdiChartDonut, mdiForumOutline, mdiThemeLightDark, mdiWarehouse } from '@mdi/js'
+import { useTheme } from 'vuetify'
+
+import { useStatus } from './composables/useStatus'
+
+const { status, live } = useStatus()
+const theme = useTheme()
+
+const PAGES = [
+  { path: '/', title: 'Pools', icon: mdiChartDonut },
+  { path: '/depot', title: 'Depot', icon: mdiWarehouse },
+  { path: '/try', title: 'Try', icon: mdiForumOutline },
+]
+
+function otherTheme() {
+  theme.change(theme.global.current.value.dark ? 'light' : 'dark')
+}
+</script>
+
+<template>
+  <v-app>
+    <v-app-bar flat color="surface" border="b" density="comfortable">
+      <template #prepend><img src="/deft.svg" alt="" width="30" height="30" class="ml-3" /></template>
+      <v-app-bar-title class="title">Deft Harbor</v-app-bar-title>
+      <nav class="d-flex ga-1 mr-2" aria-label="pages">
+        <v-btn v-for="page in PAGES" :key="page.path" :to="page.path" exact variant="text" :prepend-icon="page.icon">
+          {{ page.title }}
+        </v-btn>
+      </nav>
+      <v-btn :icon="mdiThemeLightDark" aria-label="Light or dark" size="small" @click="otherTheme" />
+    </v-app-bar>
+    <v-main>
+      <v-container class="py-5" max-width="1180">
+        <v-alert v-if="status && !live" type="error" variant="tonal" density="compact" class="mb-4">
+          The service does not answer. What you see is what it said last.
+        </v-alert>
+        <v-alert v-if="status && !status.database.up" type="warning" variant="tonal" density="compact" class="mb-4">
+          The records database does not answer: loaded models go on, records wait.
+        </v-alert>
+        <router-view :status="status" />
+      </v-container>
+      <footer v-if="status" class="text-body-small text-medium-emphasis text-center pb-4">
+        deft {{ status.version }} on {{ status.node }}, {{ status.address }}, records: {{ status.database.kind }}
+      </footer>
+    </v-main>
+  </v-app>
+</template>
+
+<style>
+.title {
+  font-weight: 700;
+  letter-spacing: 0.01em;
+}
+@media (max-width: 600px) {
+  .title {
+    display: none;
+  }
+}
+</style>

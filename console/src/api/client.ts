@@ -1,0 +1,79 @@
+/** The only place that speaks HTTP. Types come from the service's OpenAPI document. */
+import type { components } from './schema'
+
+type Schemas = components['schemas']
+export type Status = Schemas['ServiceStatus']
+export type Instance = Schemas['InstanceReport']
+export type Pool = Schemas['Pool']
+export type Variant = Schemas['Variant']
+export type Plan = Schemas['PlanReport']
+export type PlanPart = Schemas['PlanPart']
+export type Problem = Schemas['Problem']
+export type SettingsRequest = Schemas['SettingsRequest']
+export type ChatChunk = Schemas['ChatChunk']
+export type Figures = Schemas['Figures']
+export type Usage = Schemas['Usage']
+
+/** What the service refused, with its way out. */
+export class Refused extends Error {
+  constructor(readonly problem: Pick<Problem, 'detail' | 'way_out'>) {
+    super(problem.detail)
+  }
+}
+
+const UNREACHABLE = { detail: 'the service does not answer', way_out: 'start it: deft service start' }
+
+/** The problem of a response that is no success. */
+export async function refusalOf(response: Response): Promise<Refused> {
+  const body = await response.json().catch(() => null)
+  if (typeof body?.detail === 'string') return new Refused(body)
+  if (typeof body?.error?.message === 'string') return new Refused({ detail: body.error.message })
+  return new Refused({ detail: `the service answered with status ${response.status}` })
+}
+
+async function call(path: string, init?: RequestInit): Promise<Response> {
+  const response = await fetch(path, init).catch(() => null)
+  if (!response) throw new Refused(UNREACHABLE)
+  if (!response.ok) throw await refusalOf(response)
+  return response
+}
+
+function post(path: string, body: unknown, signal?: AbortSignal): Promise<Response> {
+  const headers = { 'content-type': 'application/json' }
+  return call(path, { method: 'POST', headers, body: JSON.stringify(body), signal })
+}
+
+export async function depot(): Promise<Variant[]> {
+  return (await call('/manage/v1/depot')).json()
+}
+
+export async function plan(model: string, settings: SettingsRequest): Promise<Plan> {
+  return (await post('/manage/v1/plans', { model, settings })).json()
+}
+
+export async function load(model: string, settings: SettingsRequest): Promise<Instance> {
+  return (await post('/manage/v1/instances', { model, settings })).json()
+}
+
+export async function unload(id: string): Promise<void> {
+  await call(`/manage/v1/instances/${id}`, { method: 'DELETE' })
+}
+
+export function openEvents(): EventSource {
+  return new EventSource('/manage/v1/events')
+}
+
+export interface Question {
+  model: string
+  messages: { role: string; content: string }[]
+  temperature?: number
+  max_tokens?: number
+}
+
+/** Asks, and hands over the raw stream of the answer. */
+export async function ask(question: Question, signal: AbortSignal): Promise<ReadableStream<Uint8Array<ArrayBuffer>>> {
+  const body = { ...question, stream: true, stream_options: { include_usage: true } }
+  const response = await post('/v1/chat/completions', body, signal)
+  if (!response.body) throw new Refused({ detail: 'the answer has no body' })
+  return response.body
+}

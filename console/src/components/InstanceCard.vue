@@ -1,0 +1,81 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { Instance } from '../api/client'
+import { bytes, count, seconds } from '../format'
+
+const props = defineProps<{ instance: Instance; busy: boolean }>()
+const emit = defineEmits<{ unload: [id: string] }>()
+
+const COLOURS: Record<Instance['state'], string> = {
+  loading: 'info',
+  ready: 'success',
+  draining: 'warning',
+  restarting: 'warning',
+  failed: 'error',
+}
+
+const lines = computed(() => [
+  ['planned', bytes(props.instance.planned_bytes)],
+  ['measured', props.instance.measured_bytes == null ? 'not yet' : bytes(props.instance.measured_bytes)],
+  ['context', `${props.instance.settings.lanes} lanes x ${count(props.instance.settings.context)} tokens`],
+  ['cache', props.instance.settings.cache],
+  ['calls now', String(props.instance.calls)],
+  ['loaded in', props.instance.load_seconds == null ? 'not yet' : seconds(props.instance.load_seconds)],
+  ['process', props.instance.pid == null ? 'none' : `${props.instance.pid}, ${props.instance.kernels ?? ''}`],
+])
+</script>
+
+<template>
+  <v-card class="pa-4 h-100 d-flex flex-column" :data-instance="instance.name" :data-state="instance.state">
+    <div class="d-flex align-center flex-wrap ga-2 mb-2">
+      <span class="text-title-medium font-weight-bold">{{ instance.name }}</span>
+      <v-chip size="small" :color="COLOURS[instance.state]" variant="tonal">{{ instance.state }}</v-chip>
+      <v-chip size="small" variant="outlined">
+        {{ instance.keeping === 'kept' ? 'kept' : 'on demand' }}
+      </v-chip>
+    </div>
+    <dl class="facts text-body-medium">
+      <template v-for="[name, value] in lines" :key="name">
+        <dt class="text-medium-emphasis">{{ name }}</dt>
+        <dd>{{ value }}</dd>
+      </template>
+    </dl>
+    <details class="mt-2 text-body-small">
+      <summary>planned, part by part</summary>
+      <div v-for="part in instance.planned" :key="part.part" class="d-flex justify-space-between">
+        <span>{{ part.part }}</span><span>{{ bytes(part.bytes) }}</span>
+      </div>
+    </details>
+    <v-alert v-if="instance.note" class="mt-2" density="compact" variant="tonal" type="warning">
+      {{ instance.note }}
+    </v-alert>
+    <div class="d-flex ga-2 mt-auto pt-3">
+      <v-btn
+        v-if="instance.state === 'ready'"
+        size="small"
+        color="primary"
+        variant="tonal"
+        :to="{ path: '/try', query: { model: instance.name } }"
+      >
+        Try it
+      </v-btn>
+      <v-btn size="small" variant="outlined" :loading="busy" @click="emit('unload', instance.id)">Unload</v-btn>
+    </div>
+  </v-card>
+</template>
+
+<style scoped>
+.facts {
+  display: grid;
+  grid-template-columns: max-content 1fr;
+  gap: 2px 16px;
+}
+dd {
+  margin: 0;
+  font-variant-numeric: tabular-nums;
+}
+summary {
+  cursor: pointer;
+}
+</style>

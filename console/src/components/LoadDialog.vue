@@ -1,0 +1,103 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+
+import { load, type Plan, plan, Refused, type Variant } from '../api/client'
+import { bytes, count } from '../format'
+import ProblemNote from './ProblemNote.vue'
+
+const props = defineProps<{ variant: Variant }>()
+const open = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ loaded: [name: string] }>()
+
+const context = ref(Math.min(props.variant.facts.context_length, 8192))
+const lanes = ref(2)
+const cache = ref<'f16' | 'f32'>('f16')
+const planned = ref<Plan | null>(null)
+const problem = ref<Refused | null>(null)
+const loading = ref(false)
+
+const settings = computed(() => ({ context: context.value, lanes: lanes.value, cache: cache.value }))
+
+/** The plan moves with the controls; an answer to older settings is dropped. */
+let asked = 0
+async function replan() {
+  const mine = ++asked
+  try {
+    const answer = await plan(props.variant.name, settings.value)
+    if (mine !== asked) return
+    planned.value = answer
+    problem.value = answer.refusal ? new Refused(answer.refusal) : null
+  } catch (error) {
+    if (mine === asked && error instanceof Refused) problem.value = error
+  }
+}
+
+async function start() {
+  loading.value = true
+  try {
+    const instance = await load(props.variant.name, settings.value)
+    open.value = false
+    emit('loaded', instance.name)
+  } catch (error) {
+    problem.value = error instanceof Refused ? error : new Refused({ detail: String(error) })
+  } finally {
+    loading.value = false
+  }
+}
+
+watch(settings, replan, { immediate: true })
+</script>
+
+<template>
+  <v-dialog v-model="open" max-width="560">
+    <v-card class="pa-5" aria-label="load">
+      <div class="text-title-large font-weight-bold mb-4">Load {{ variant.name }}</div>
+      <v-slider
+        v-model="context"
+        label="Context"
+        :min="64"
+        :max="variant.facts.context_length"
+        :step="64"
+        thumb-label
+        hide-details
+      >
+        <template #append><span class="figure">{{ count(context) }} tokens</span></template>
+      </v-slider>
+      <v-slider v-model="lanes" label="Lanes" :min="1" :max="16" :step="1" thumb-label hide-details>
+        <template #append><span class="figure">{{ lanes }}</span></template>
+      </v-slider>
+      <v-btn-toggle v-model="cache" mandatory density="compact" class="my-3" aria-label="cache precision">
+        <v-btn value="f16">f16 cache</v-btn>
+        <v-btn value="f32">f32 cache</v-btn>
+      </v-btn-toggle>
+      <v-table v-if="planned" density="compact" class="mb-3" aria-label="plan">
+        <tbody>
+          <tr v-for="part in planned.parts" :key="part.part">
+            <td>{{ part.part }}</td>
+            <td class="text-right">{{ bytes(part.bytes) }}</td>
+          </tr>
+          <tr class="font-weight-bold">
+            <td>together, in pool {{ planned.pool }}</td>
+            <td class="text-right">{{ bytes(planned.total) }}</td>
+          </tr>
+        </tbody>
+      </v-table>
+      <ProblemNote v-if="problem" :problem="problem" />
+      <div class="d-flex justify-end ga-2 mt-4">
+        <v-btn variant="text" @click="open = false">Cancel</v-btn>
+        <v-btn color="primary" :disabled="!planned || !!problem" :loading="loading" @click="start">Load</v-btn>
+      </div>
+    </v-card>
+  </v-dialog>
+</template>
+
+<style scoped>
+.figure {
+  min-width: 96px;
+  text-align: right;
+  font-variant-numeric: tabular-nums;
+}
+td {
+  font-variant-numeric: tabular-nums;
+}
+</style>

@@ -1,0 +1,42 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+
+import { Refused, type Status, unload } from '../api/client'
+import InstanceCard from '../components/InstanceCard.vue'
+import PoolBar from '../components/PoolBar.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+
+defineProps<{ status: Status | null }>()
+
+const busy = ref(new Set<string>())
+const problem = ref<Refused | null>(null)
+
+async function end(id: string) {
+  busy.value.add(id)
+  problem.value = null
+  try {
+    await unload(id)
+  } catch (error) {
+    problem.value = error instanceof Refused ? error : new Refused({ detail: String(error) })
+  } finally {
+    busy.value.delete(id)
+  }
+}
+</script>
+
+<template>
+  <div v-if="!status" class="text-medium-emphasis">Waiting for the service …</div>
+  <div v-else class="d-flex flex-column ga-4">
+    <ProblemNote v-if="problem" :problem="problem" />
+    <PoolBar v-for="pool in status.pools" :key="pool.name" :pool="pool" :instances="status.instances" />
+    <v-card v-if="status.instances.length === 0" class="pa-6 text-center">
+      <div class="mb-3">Nothing is loaded.</div>
+      <v-btn color="primary" to="/depot">Choose a model in the depot</v-btn>
+    </v-card>
+    <v-row v-else density="comfortable">
+      <v-col v-for="instance in status.instances" :key="instance.id" cols="12" sm="6" lg="4">
+        <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="end" />
+      </v-col>
+    </v-row>
+  </div>
+</template>

@@ -1,0 +1,139 @@
+<script setup lang="ts">
+import { mdiSend, mdiStop } from '@mdi/js'
+import { computed, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+
+import type { Figures, Status, Usage } from '../api/client'
+import AnswerFigures from '../components/AnswerFigures.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import { useAnswer } from '../composables/useAnswer'
+import { useDepot } from '../composables/useDepot'
+
+interface Turn {
+  question: string
+  answer: string
+  model: string
+  figures: Figures | null
+  usage: Usage | null
+}
+
+const props = defineProps<{ status: Status | null }>()
+const route = useRoute()
+const { variants } = useDepot()
+const answer = useAnswer()
+const { text, running, problem } = answer
+
+const model = ref(typeof route.query.model === 'string' ? route.query.model : '')
+const question = ref('')
+const temperature = ref(0)
+const asked = ref('')
+const turns = ref<Turn[]>([])
+
+const names = computed(() => variants.value.map((variant) => variant.name))
+const loaded = computed(() => props.status?.instances.some((i) => i.name === model.value && i.state === 'ready'))
+
+// Where no model was chosen: a loaded one, else the first of the depot.
+watch([names, () => props.status], () => {
+  if (!model.value) {
+    model.value = props.status?.instances.find((i) => i.state === 'ready')?.name ?? names.value[0] ?? ''
+  }
+})
+
+async function send() {
+  const words = question.value.trim()
+  if (!words || running.value || !model.value) return
+  asked.value = words
+  question.value = ''
+  const messages = turns.value.flatMap((turn) => [
+    { role: 'user', content: turn.question },
+    { role: 'assistant', content: turn.answer },
+  ])
+  messages.push({ role: 'user', content: words })
+  const name = model.value
+  const whole = await answer.begin({ model: name, messages, temperature: temperature.value })
+  if (whole === null) {
+    question.value ||= words
+  } else {
+    const { figures, usage } = answer
+    turns.value.push({ question: words, answer: whole, model: name, figures: figures.value, usage: usage.value })
+  }
+  asked.value = ''
+}
+
+function forget() {
+  answer.stop()
+  turns.value = []
+}
+</script>
+
+<template>
+  <div class="d-flex flex-column ga-4">
+    <v-card class="pa-4 d-flex flex-wrap align-center ga-4">
+      <v-select v-model="model" :items="names" label="Model" class="chooser" />
+      <v-slider v-model="temperature" label="Temperature" :min="0" :max="2" :step="0.1" hide-details class="chooser">
+        <template #append>{{ temperature.toFixed(1) }}</template>
+      </v-slider>
+      <v-btn variant="text" :disabled="turns.length === 0" @click="forget">Begin anew</v-btn>
+      <span v-if="model && !loaded" class="text-body-small text-medium-emphasis">
+        It is not loaded; asking loads it.
+      </span>
+    </v-card>
+    <div v-for="(turn, at) in turns" :key="at" class="d-flex flex-column ga-2" data-turn>
+      <div class="question">{{ turn.question }}</div>
+      <v-card class="pa-4">
+        <div class="answer">{{ turn.answer }}</div>
+        <v-divider class="my-3" />
+        <div class="text-body-small text-medium-emphasis mb-1">{{ turn.model }}</div>
+        <AnswerFigures v-if="turn.figures" :figures="turn.figures" :usage="turn.usage" />
+      </v-card>
+    </div>
+    <div v-if="asked" class="d-flex flex-column ga-2">
+      <div class="question">{{ asked }}</div>
+      <v-card class="pa-4" aria-live="polite">
+        <div class="answer">{{ text }}<span class="cursor" /></div>
+      </v-card>
+    </div>
+    <ProblemNote v-if="problem" :problem="problem" />
+    <form class="d-flex ga-2 align-end" @submit.prevent="send">
+      <v-textarea
+        v-model="question"
+        label="Question"
+        rows="2"
+        auto-grow
+        max-rows="8"
+        variant="outlined"
+        hide-details
+        bg-color="surface"
+        @keydown.enter.exact.prevent="send"
+      />
+      <v-btn v-if="running" :icon="mdiStop" aria-label="Stop" color="error" @click="answer.stop()" />
+      <v-btn v-else :icon="mdiSend" aria-label="Ask" color="primary" type="submit" :disabled="!question.trim()" />
+    </form>
+  </div>
+</template>
+
+<style scoped>
+.chooser {
+  min-width: 220px;
+  max-width: 340px;
+}
+.question {
+  align-self: flex-end;
+  max-width: 80%;
+  padding: 8px 14px;
+  border-radius: 12px 12px 2px 12px;
+  background: rgba(var(--v-theme-primary), 0.14);
+  white-space: pre-wrap;
+}
+.answer {
+  white-space: pre-wrap;
+}
+.cursor {
+  display: inline-block;
+  width: 8px;
+  height: 1em;
+  margin-left: 2px;
+  background: rgb(var(--v-theme-secondary));
+  vertical-align: text-bottom;
+}
+</style>

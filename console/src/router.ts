@@ -1,0 +1,15 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import DepotPage from './pages/DepotPage.vue'
+import PoolsPage from './pages/PoolsPage.vue'
+import TryPage from './pages/TryPage.vue'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: PoolsPage },
+    { path: '/depot', component: DepotPage },
+    { path: '/try', component: TryPage },
+    { path: '/:rest(.*)', redirect: '/' },
+  ],
+})

@@ -1,0 +1,42 @@
+import { createVuetify } from 'vuetify'
+import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
+
+/** Deep water, paper and amber; the same hues by day and by night. */
+export const vuetify = createVuetify({
+  icons: { defaultSet: 'mdi', aliases, sets: { mdi } },
+  defaults: {
+    VCard: { rounded: 'lg', variant: 'flat', border: true },
+    VBtn: { rounded: 'lg', class: 'text-none' },
+    VTextField: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
+    VSelect: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
+  },
+  theme: {
+    defaultTheme: 'system',
+    themes: {
+      light: {
+        colors: {
+          background: '#f4efe4',
+          surface: '#fffdf8',
+          primary: '#12434a',
+          secondary: '#b5701a',
+          success: '#3c7a4c',
+          warning: '#b5701a',
+          error: '#a83a32',
+          info: '#2d6f86',
+        },
+      },
+      dark: {
+        colors: {
+          background: '#0d1c1f',
+          surface: '#14282c',
+          primary: '#7cc5c9',
+          secondary: '#e8a33d',
+          success: '#7fc08d',
+          warning: '#e8a33d',
+          error: '#e58a80',
+          info: '#7fb9d0',
+        },
+      },
+    },
+  },
+})

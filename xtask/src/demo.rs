@@ -1,0 +1,104 @@
+//! The demo: the Larkfen Seed Library's models behind a real service.
+
+use std::path::PathBuf;
+use std::process::{Command, Output};
+
+use anyhow::{Context, bail};
+
+use crate::packages;
+use crate::steps::{build_release, root};
+
+/// Models that are registered, and those that are loaded.
+const REGISTERED: [&str; 4] = [
+    "larkfen-desk/larkfen-desk-q8_0.gguf",
+    "larkfen-desk/larkfen-desk-f16.gguf",
+    "larkfen-desk-mini/larkfen-desk-mini-q8_0.gguf",
+    "larkfen-desk-mini/larkfen-desk-mini-f16.gguf",
+];
+const LOADED: [&str; 2] = ["larkfen-desk/q8_0", "larkfen-desk-mini/q8_0"];
+
+/// Everything the demo keeps. The database cannot run as root, and its user may not be able to
+/// enter the project's folder.
+fn data_dir() -> PathBuf {
+    if packages::is_root() {
+        PathBuf::from("/var/tmp/deft-harbor-demo")
+    } else {
+        root().join("target/demo")
+    }
+}
+
+fn program() -> PathBuf {
+    root().join("target/release/deft")
+}
+
+fn try_deft(arguments: &[&str]) -> anyhow::Result<Output> {
+    Command::new(program())
+        .arg("--data-dir")
+        .arg(data_dir())
+        .arg("--config")
+        .arg(root().join("demo/deft.toml"))
+        .args(arguments)
+        .env_remove("DEFT_SERVICE")
+        .output()
+        .context("the release binary cannot be started")
+}
+
+fn deft(arguments: &[&str]) -> anyhow::Result<String> {
+    let output = try_deft(arguments)?;
+    if !output.status.success() {
+        bail!("deft {}\n{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
+    }
+    Ok(String::from_utf8_lossy(&output.stdout).into_owned())
+}
+
+/// Starts everything; run again it changes nothing.
+pub fn start() -> anyhow::Result<()> {
+    packages::need(&[packages::POSTGRESQL])?;
+    println!("building the console and the release binary");
+    build_release()?;
+    println!("starting the service");
+    let started = try_deft(&["service", "start"])?;
+    if !started.status.success() {
+        let why = String::from_utf8_lossy(&started.stderr).into_owned();
+        if !why.contains("is taken") {
+            bail!("{why}");
+        }
+        println!("the usual port is taken; a free one is used");
+        deft(&["service", "start", "--listen", "127.0.0.1:0"])?;
+    }
+    for file in REGISTERED {
+        let path = root().join("demo").join(file);
+        deft(&["depot", "register", &path.to_string_lossy()])?;
+    }
+    for model in LOADED {
+        deft(&["load", model])?;
+    }
+    println!("\n{}\n", deft(&["status"])?.trim_end());
+    let status = deft(&["service", "status"])?;
+    let console = status.lines().find_map(|line| line.strip_prefix("console"));
+    println!("The console: {}\n", console.unwrap_or_default().trim());
+    println!("Five commands worth trying:\n");
+    println!("  export PATH=\"$PWD/target/release:$PATH\" DEFT_DATA_DIR={}\n", data_dir().display());
+    for command in [
+        "deft ask larkfen-desk \"How deep do I sow Moonhook bean?\" --stats",
+        "deft talk larkfen-desk --temperature 0",
+        "deft status",
+        "deft plan larkfen-desk/f16 --lanes 16",
+        "deft depot inspect larkfen-desk",
+    ] {
+        println!("  {command}");
+    }
+    println!("\nEnd it: cargo xtask demo --stop");
+    Ok(())
+}
+
+/// Ends the service with its database; what it keeps stays.
+pub fn stop() -> anyhow::Result<()> {
+    if !program().exists() {
+        println!("the demo was never built, so nothing runs");
+        return Ok(());
+    }
+    let output = try_deft(&["service", "stop"])?;
+    print!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    Ok(())
+}

@@ -1,0 +1,50 @@
+//! Debian packages that the project's commands need.
+
+use std::path::Path;
+use std::process::Command;
+
+use anyhow::bail;
+
+use crate::steps;
+
+/// A package and how to see that it is there.
+pub struct Package {
+    name: &'static str,
+    is_there: fn() -> bool,
+}
+
+/// The database's programs.
+pub const POSTGRESQL: Package = Package { name: "postgresql", is_there: has_postgresql };
+/// The browser of the console's tests.
+pub const CHROMIUM: Package =
+    Package { name: "chromium", is_there: || Path::new("/usr/bin/chromium").exists() };
+/// The browser's remote control.
+pub const CHROMEDRIVER: Package =
+    Package { name: "chromium-driver", is_there: || Path::new("/usr/bin/chromedriver").exists() };
+
+fn has_postgresql() -> bool {
+    let Ok(versions) = Path::new("/usr/lib/postgresql").read_dir() else { return false };
+    versions.filter_map(Result::ok).any(|entry| entry.path().join("bin/initdb").exists())
+}
+
+/// Installs what is missing where this is root; otherwise says exactly what to install.
+pub fn need(packages: &[Package]) -> anyhow::Result<()> {
+    let missing: Vec<&str> =
+        packages.iter().filter(|package| !(package.is_there)()).map(|found| found.name).collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    if !is_root() {
+        bail!("missing Debian packages; install them: sudo apt-get install {}", missing.join(" "));
+    }
+    println!("installing Debian packages: {}", missing.join(" "));
+    steps::run("apt-get", &["update", "-qq"], ".")?;
+    let mut arguments = vec!["install", "--yes", "-qq", "--no-install-recommends"];
+    arguments.extend(&missing);
+    steps::run("apt-get", &arguments, ".")
+}
+
+pub fn is_root() -> bool {
+    let output = Command::new("id").arg("-u").output();
+    output.is_ok_and(|output| output.stdout.trim_ascii() == b"0")
+}
