@@ -46,7 +46,11 @@ fn try_deft(arguments: &[&str]) -> anyhow::Result<Output> {
 fn deft(arguments: &[&str]) -> anyhow::Result<String> {
     let output = try_deft(arguments)?;
     if !output.status.success() {
-        bail!("deft {}\n{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
+        bail!(
+            "deft {}\n{}",
+            arguments.join(" "),
+            String::from_utf8_lossy(&output.stderr)
+        );
     }
     Ok(String::from_utf8_lossy(&output.stdout).into_owned())
 }
@@ -78,7 +82,10 @@ pub fn start() -> anyhow::Result<()> {
     let console = status.lines().find_map(|line| line.strip_prefix("console"));
     println!("The console: {}\n", console.unwrap_or_default().trim());
     println!("Five commands worth trying:\n");
-    println!("  export PATH=\"$PWD/target/release:$PATH\" DEFT_DATA_DIR={}\n", data_dir().display());
+    println!(
+        "  export PATH=\"$PWD/target/release:$PATH\" DEFT_DATA_DIR={}\n",
+        data_dir().display()
+    );
     for command in [
         "deft ask larkfen-desk \"How deep do I sow Moonhook bean?\" --stats",
         "deft talk larkfen-desk --temperature 0",
@@ -99,6 +106,10 @@ pub fn stop() -> anyhow::Result<()> {
         return Ok(());
     }
     let output = try_deft(&["service", "stop"])?;
-    print!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    print!(
+        "{}{}",
+        String::from_utf8_lossy(&output.stdout),
+        String::from_utf8_lossy(&output.stderr)
+    );
     Ok(())
 }

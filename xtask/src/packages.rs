@@ -14,28 +14,45 @@ pub struct Package {
 }
 
 /// The database's programs.
-pub const POSTGRESQL: Package = Package { name: "postgresql", is_there: has_postgresql };
+pub const POSTGRESQL: Package = Package {
+    name: "postgresql",
+    is_there: has_postgresql,
+};
 /// The browser of the console's tests.
-pub const CHROMIUM: Package =
-    Package { name: "chromium", is_there: || Path::new("/usr/bin/chromium").exists() };
+pub const CHROMIUM: Package = Package {
+    name: "chromium",
+    is_there: || Path::new("/usr/bin/chromium").exists(),
+};
 /// The browser's remote control.
-pub const CHROMEDRIVER: Package =
-    Package { name: "chromium-driver", is_there: || Path::new("/usr/bin/chromedriver").exists() };
+pub const CHROMEDRIVER: Package = Package {
+    name: "chromium-driver",
+    is_there: || Path::new("/usr/bin/chromedriver").exists(),
+};
 
 fn has_postgresql() -> bool {
-    let Ok(versions) = Path::new("/usr/lib/postgresql").read_dir() else { return false };
-    versions.filter_map(Result::ok).any(|entry| entry.path().join("bin/initdb").exists())
+    let Ok(versions) = Path::new("/usr/lib/postgresql").read_dir() else {
+        return false;
+    };
+    versions
+        .filter_map(Result::ok)
+        .any(|entry| entry.path().join("bin/initdb").exists())
 }
 
 /// Installs what is missing where this is root; otherwise says exactly what to install.
 pub fn need(packages: &[Package]) -> anyhow::Result<()> {
-    let missing: Vec<&str> =
-        packages.iter().filter(|package| !(package.is_there)()).map(|found| found.name).collect();
+    let missing: Vec<&str> = packages
+        .iter()
+        .filter(|package| !(package.is_there)())
+        .map(|found| found.name)
+        .collect();
     if missing.is_empty() {
         return Ok(());
     }
     if !is_root() {
-        bail!("missing Debian packages; install them: sudo apt-get install {}", missing.join(" "));
+        bail!(
+            "missing Debian packages; install them: sudo apt-get install {}",
+            missing.join(" ")
+        );
     }
     println!("installing Debian packages: {}", missing.join(" "));
     steps::run("apt-get", &["update", "-qq"], ".")?;

@@ -22,13 +22,25 @@ pub(crate) struct Arguments {
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Common {
     /// Talk to the service at this address.
-    #[arg(long, global = true, value_name = "URL", env = "DEFT_SERVICE", help_heading = "Everywhere")]
+    #[arg(
+        long,
+        global = true,
+        value_name = "URL",
+        env = "DEFT_SERVICE",
+        help_heading = "Everywhere"
+    )]
     pub(crate) service: Option<String>,
     /// Keep everything of the service in this directory.
     #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
     pub(crate) data_dir: Option<PathBuf>,
     /// Read settings from this file.
-    #[arg(long, global = true, value_name = "FILE", env = "DEFT_CONFIG", help_heading = "Everywhere")]
+    #[arg(
+        long,
+        global = true,
+        value_name = "FILE",
+        env = "DEFT_CONFIG",
+        help_heading = "Everywhere"
+    )]
     pub(crate) config: Option<PathBuf>,
     /// Write results as JSON; fields may be added in later versions.
     #[arg(long, global = true, help_heading = "Everywhere")]

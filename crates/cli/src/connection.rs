@@ -1,7 +1,7 @@
 //! Finding the service, and noticing when it is of another version.
 
 use deft_client::Client;
-use deft_protocol::{DEFAULT_LISTEN, VERSION};
+use deft_protocol::VERSION;
 use deft_service::presence::{self, Presence};
 use deft_service::{Config, Flags, Loaded};
 
@@ -11,14 +11,19 @@ use crate::print;
 
 /// Settings as this command line sees them.
 pub(crate) fn settings(common: &Common, flags: Flags) -> Result<Loaded, Failure> {
-    let flags = Flags { data_dir: absolute(common.data_dir.clone())?, ..flags };
+    let flags = Flags {
+        data_dir: absolute(common.data_dir.clone())?,
+        ..flags
+    };
     let variable = |name: &str| std::env::var(name).ok();
     Config::load(common.config.as_deref(), variable, &flags)
         .map_err(|error| Failure::usage(error.to_string()))
 }
 
 fn absolute(path: Option<std::path::PathBuf>) -> Result<Option<std::path::PathBuf>, Failure> {
-    path.map(std::path::absolute).transpose().map_err(Failure::from)
+    path.map(std::path::absolute)
+        .transpose()
+        .map_err(Failure::from)
 }
 
 /// The service of this data directory, where it runs.
@@ -32,8 +37,27 @@ pub(crate) fn address(common: &Common) -> Result<String, Failure> {
     if let Some(address) = &common.service {
         return Ok(address.clone());
     }
-    let found = local(common)?.and_then(|presence| presence.address);
-    Ok(found.unwrap_or_else(|| format!("http://{DEFAULT_LISTEN}")))
+    let loaded = settings(common, Flags::default())?;
+    let data_dir = &loaded.config.data_dir;
+    if let Some(found) = presence::find(data_dir) {
+        return found.address.ok_or_else(|| {
+            Failure::no_service(format!(
+                "the service (process {}) is still starting",
+                found.pid
+            ))
+            .with_way_out("wait for it: deft service wait")
+        });
+    }
+    // A service of another user cannot be seen through its data directory; but where a directory was
+    // named, its service is meant and no other.
+    if loaded.is_default("data_dir") {
+        return Ok(format!("http://{}", loaded.config.listen));
+    }
+    Err(Failure::no_service(format!(
+        "no service is running with `{}`",
+        data_dir.display()
+    ))
+    .with_way_out("start it: deft service start"))
 }
 
 /// A client for the service.
@@ -55,6 +79,8 @@ pub(crate) fn note_other_version(version: Option<&str>) {
         Some(other) => print::note(format!(
             "note: this is deft {VERSION}, the service is {other}; bring them together: deft service restart"
         )),
-        None => print::note("note: what answers there does not say that it is a Deft Harbor service"),
+        None => {
+            print::note("note: what answers there does not say that it is a Deft Harbor service")
+        }
     }
 }

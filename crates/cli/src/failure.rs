@@ -37,28 +37,49 @@ pub(crate) struct Failure {
 impl Failure {
     /// A fault.
     pub(crate) fn fault(what: impl Into<String>) -> Self {
-        Self { code: FAULT, what: what.into(), way_out: None }
+        Self {
+            code: FAULT,
+            what: what.into(),
+            way_out: None,
+        }
     }
 
     /// Wrong usage that clap could not see.
     pub(crate) fn usage(what: impl Into<String>) -> Self {
-        Self { code: 2, what: what.into(), way_out: None }
+        Self {
+            code: 2,
+            what: what.into(),
+            way_out: None,
+        }
     }
 
     /// No service is there.
     pub(crate) fn no_service(what: impl Into<String>) -> Self {
-        Self { code: NO_SERVICE, what: what.into(), way_out: None }
+        Self {
+            code: NO_SERVICE,
+            what: what.into(),
+            way_out: None,
+        }
     }
 
     /// Something named does not exist.
     pub(crate) fn missing(what: impl Into<String>) -> Self {
-        Self { code: MISSING, what: what.into(), way_out: None }
+        Self {
+            code: MISSING,
+            what: what.into(),
+            way_out: None,
+        }
     }
 
     /// Adds what to do next.
     pub(crate) fn with_way_out(mut self, way_out: impl Into<String>) -> Self {
         self.way_out = Some(way_out.into());
         self
+    }
+
+    /// Whether a service that is still to come would change it.
+    pub(crate) fn is_no_service(&self) -> bool {
+        self.code == NO_SERVICE
     }
 
     pub(crate) fn exit_code(&self) -> ExitCode {
@@ -74,7 +95,11 @@ impl From<Problem> for Failure {
             ProblemKind::Busy | ProblemKind::Down => BUSY,
             ProblemKind::Fault => FAULT,
         };
-        Self { code, what: problem.detail, way_out: problem.way_out }
+        Self {
+            code,
+            what: problem.detail,
+            way_out: problem.way_out,
+        }
     }
 }
 
@@ -86,8 +111,9 @@ impl From<ClientError> for Failure {
                 Self::no_service(error.to_string()).with_way_out("start it: deft service start")
             }
             ClientError::Address(_) => Self::usage(error.to_string()),
-            ClientError::Broken(_) => Self::fault(error.to_string())
-                .with_way_out("see what happened: deft service logs"),
+            ClientError::Broken(_) => {
+                Self::fault(error.to_string()).with_way_out("see what happened: deft service logs")
+            }
             ClientError::NotUnderstood { .. } => Self::fault(error.to_string()),
         }
     }

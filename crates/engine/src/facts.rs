@@ -19,7 +19,13 @@ pub fn read(header: &Header) -> Result<ModelFacts, LoadError> {
     let shape = families::shape(header)?;
     let tokenizer = Tokenizer::new(&header.metadata)?;
     let metadata = &header.metadata;
-    let text = |key: &str| metadata.optional_text(key).ok().flatten().map(str::to_owned);
+    let text = |key: &str| {
+        metadata
+            .optional_text(key)
+            .ok()
+            .flatten()
+            .map(str::to_owned)
+    };
     let template = text("tokenizer.chat_template");
     let mut warnings = tokenizer.warnings().to_vec();
     match &template {
@@ -29,7 +35,11 @@ pub fn read(header: &Header) -> Result<ModelFacts, LoadError> {
         )),
         Some(source) => {
             let compiled = Template::new(Some(source), tokenizer.vocabulary());
-            warnings.extend(compiled.defect().map(|defect| format!("chat template: {defect}")));
+            warnings.extend(
+                compiled
+                    .defect()
+                    .map(|defect| format!("chat template: {defect}")),
+            );
         }
     }
     let mix = mix(header);
@@ -37,7 +47,9 @@ pub fn read(header: &Header) -> Result<ModelFacts, LoadError> {
         family: families::name(header)?.to_owned(),
         name: text("general.name"),
         parameters: header.parameters(),
-        quantisation: mix.first().map_or_else(String::new, |share| share.tensor_type.to_lowercase()),
+        quantisation: mix
+            .first()
+            .map_or_else(String::new, |share| share.tensor_type.to_lowercase()),
         mix,
         context_length: shape.context_length,
         layers: shape.layers,

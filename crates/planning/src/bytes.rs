@@ -70,7 +70,16 @@ mod tests {
             .map(|bytes| Bytes(bytes).to_string());
         assert_eq!(
             texts,
-            ["0 B", "512 B", "0.98 KiB", "1.50 KiB", "10.0 MiB", "1.90 MiB", "5.00 GiB", "16384 PiB"]
+            [
+                "0 B",
+                "512 B",
+                "0.98 KiB",
+                "1.50 KiB",
+                "10.0 MiB",
+                "1.90 MiB",
+                "5.00 GiB",
+                "16384 PiB"
+            ]
         );
     }
 }

@@ -13,7 +13,7 @@ const MAX_CHUNK: u32 = 4096;
 /// Resident memory of an engine process beside what its model needs: the program's own data, the
 /// allocator, stacks and thread pool. Measured on x86-64 Linux with the smallest demo model
 /// (see docs/ARCHITECTURE.md, "Memory").
-const PROCESS: Bytes = Bytes(3 << 20);
+const PROCESS: Bytes = Bytes(3 << 19);
 
 /// The sizes of a model that decide what it needs, as its family reads them from the file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -120,9 +120,18 @@ impl LoadSettings {
                 return Ok(());
             }
             let reason = format!("from 1 to {most} {why}");
-            Err(SettingsError { setting, given, reason })
+            Err(SettingsError {
+                setting,
+                given,
+                reason,
+            })
         };
-        range("context", self.context, shape.context_length, "tokens, the model's own context")?;
+        range(
+            "context",
+            self.context,
+            shape.context_length,
+            "tokens, the model's own context",
+        )?;
         range("lanes", self.lanes, MAX_LANES, "lanes")?;
         range("chunk", self.chunk, MAX_CHUNK, "tokens")
     }
@@ -196,7 +205,10 @@ impl Demand {
     /// The part that instances of one file share.
     #[must_use]
     pub fn shared(&self) -> Bytes {
-        let weights = self.parts.iter().filter(|part| part.kind == PartKind::Weights);
+        let weights = self
+            .parts
+            .iter()
+            .filter(|part| part.kind == PartKind::Weights);
         weights.map(|part| part.bytes).sum()
     }
 
@@ -225,16 +237,12 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let heads = u64::from(shape.heads);
     let queries = heads * u64::from(shape.key_length);
     let outputs = heads * u64::from(shape.value_length);
-    let keys = u64::from(shape.kv_heads)
-        * (u64::from(shape.key_length) + u64::from(shape.value_length));
+    let keys =
+        u64::from(shape.kv_heads) * (u64::from(shape.key_length) + u64::from(shape.value_length));
     let feed_forward = u64::from(shape.feed_forward);
     let widest = feed_forward.max(queries).max(u64::from(shape.width));
-    let per_token = 4 * u64::from(shape.width)
-        + queries
-        + outputs
-        + keys
-        + 2 * feed_forward
-        + 2 * widest;
+    let per_token =
+        4 * u64::from(shape.width) + queries + outputs + keys + 2 * feed_forward + 2 * widest;
     let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
     let values = u64::from(settings.chunk) * per_token + logits + u64::from(settings.context);
     Bytes(values.saturating_mul(4))
@@ -294,8 +302,15 @@ mod tests {
 
     #[test]
     fn absurd_shapes_saturate_instead_of_wrapping() {
-        let huge = ModelShape { layers: u32::MAX, kv_heads: u32::MAX, ..shape() };
-        let settings = LoadSettings { context: 1024, ..LoadSettings::for_model(&huge) };
+        let huge = ModelShape {
+            layers: u32::MAX,
+            kv_heads: u32::MAX,
+            ..shape()
+        };
+        let settings = LoadSettings {
+            context: 1024,
+            ..LoadSettings::for_model(&huge)
+        };
         assert_eq!(Demand::of(&huge, &settings).total(), Bytes(u64::MAX));
     }
 }

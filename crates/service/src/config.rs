@@ -21,6 +21,9 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_ON_DEMAND", "loading.on_demand"),
 ];
 
+/// Origin of what nobody set.
+const DEFAULT_ORIGIN: &str = "default";
+
 /// Settings of the service.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -78,10 +81,20 @@ impl Default for Config {
     fn default() -> Self {
         Self {
             data_dir: default_data_dir(),
-            listen: deft_protocol::DEFAULT_LISTEN.parse().expect("the default is an address"),
+            listen: deft_protocol::DEFAULT_LISTEN
+                .parse()
+                .expect("the default is an address"),
             database: DatabaseConfig::default(),
-            pools: PoolsConfig { host: HostPool { limit: "80 %".to_owned() } },
-            loading: LoadingConfig { on_demand: true, wait_seconds: 120, drain_seconds: 30 },
+            pools: PoolsConfig {
+                host: HostPool {
+                    limit: "80 %".to_owned(),
+                },
+            },
+            loading: LoadingConfig {
+                on_demand: true,
+                wait_seconds: 120,
+                drain_seconds: 30,
+            },
         }
     }
 }
@@ -108,6 +121,16 @@ pub struct Loaded {
     pub config: Config,
     /// Name, value and origin of each.
     pub origins: Vec<(String, String, String)>,
+}
+
+impl Loaded {
+    /// Whether nobody set this.
+    #[must_use]
+    pub fn is_default(&self, key: &str) -> bool {
+        self.origins
+            .iter()
+            .any(|(name, _, origin)| name == key && origin == DEFAULT_ORIGIN)
+    }
 }
 
 impl Config {
@@ -183,7 +206,11 @@ fn parse_limit(text: &str, machine: u64) -> Option<Bytes> {
         "%" if number <= 100.0 => machine as f64 / 100.0,
         _ => return None,
     };
-    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "parsed as positive")]
+    #[expect(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "parsed as positive"
+    )]
     Some(Bytes((number * factor) as u64))
 }
 
@@ -249,15 +276,31 @@ fn origins(figment: &Figment, config: &Config) -> Vec<(String, String, String)> 
     let keys = [
         ("data_dir", config.data_dir.display().to_string()),
         ("listen", config.listen.to_string()),
-        ("database.url", config.database.url.as_ref().map_or("private", |_| "(set)").to_owned()),
+        (
+            "database.url",
+            config
+                .database
+                .url
+                .as_ref()
+                .map_or("private", |_| "(set)")
+                .to_owned(),
+        ),
         ("pools.host.limit", config.pools.host.limit.clone()),
         ("loading.on_demand", config.loading.on_demand.to_string()),
-        ("loading.wait_seconds", config.loading.wait_seconds.to_string()),
-        ("loading.drain_seconds", config.loading.drain_seconds.to_string()),
+        (
+            "loading.wait_seconds",
+            config.loading.wait_seconds.to_string(),
+        ),
+        (
+            "loading.drain_seconds",
+            config.loading.drain_seconds.to_string(),
+        ),
     ];
     keys.into_iter()
         .map(|(key, value)| {
-            let origin = figment.find_metadata(key).map_or_else(|| "default".to_owned(), origin);
+            let origin = figment
+                .find_metadata(key)
+                .map_or_else(|| DEFAULT_ORIGIN.to_owned(), origin);
             (key.to_owned(), value, origin)
         })
         .collect()
@@ -266,7 +309,7 @@ fn origins(figment: &Figment, config: &Config) -> Vec<(String, String, String)> 
 fn origin(metadata: &Metadata) -> String {
     match (&metadata.source, metadata.name.as_ref()) {
         (Some(figment::Source::File(path)), _) => path.display().to_string(),
-        (_, name) if name.contains("Config") => "default".to_owned(),
+        (_, name) if name.contains("Config") => DEFAULT_ORIGIN.to_owned(),
         (_, name) => name.to_owned(),
     }
 }
@@ -277,9 +320,10 @@ fn in_words(error: &figment::Error) -> ConfigError {
         .clone()
         .into_iter()
         .map(|error| {
-            let place = error.metadata.as_ref().map_or_else(String::new, |metadata| {
-                format!(" in {}", origin(metadata))
-            });
+            let place = error
+                .metadata
+                .as_ref()
+                .map_or_else(String::new, |metadata| format!(" in {}", origin(metadata)));
             let path = error.path.join(".");
             match &error.kind {
                 figment::error::Kind::UnknownField(name, known) => {
@@ -288,7 +332,9 @@ fn in_words(error: &figment::Error) -> ConfigError {
                         .max_by(|a, b| {
                             strsim::jaro_winkler(a, name).total_cmp(&strsim::jaro_winkler(b, name))
                         })
-                        .map_or_else(String::new, |nearest| format!("; did you mean `{nearest}`?"));
+                        .map_or_else(String::new, |nearest| {
+                            format!("; did you mean `{nearest}`?")
+                        });
                     let within = if path.is_empty() || path == *name {
                         String::new()
                     } else {
@@ -317,7 +363,11 @@ mod tests {
     use super::*;
 
     fn load(toml: &str, variables: &[(&str, &str)], flags: &Flags) -> Result<Loaded, ConfigError> {
-        let file = tempfile::Builder::new().prefix("deft").suffix(".toml").tempfile().unwrap();
+        let file = tempfile::Builder::new()
+            .prefix("deft")
+            .suffix(".toml")
+            .tempfile()
+            .unwrap();
         std::fs::write(file.path(), toml).unwrap();
         let variable = |name: &str| {
             let found = variables.iter().find(|(known, _)| *known == name);
@@ -328,15 +378,27 @@ mod tests {
 
     #[test]
     fn later_layers_win_and_each_value_knows_its_origin() {
-        let flags = Flags { listen: Some("127.0.0.1:9000".parse().unwrap()), data_dir: None };
+        let flags = Flags {
+            listen: Some("127.0.0.1:9000".parse().unwrap()),
+            data_dir: None,
+        };
         let toml = "listen = \"127.0.0.1:7000\"\n[pools.host]\nlimit = \"2 GiB\"\n";
-        let variables = [("DEFT_LISTEN", "127.0.0.1:8000"), ("DEFT_DATA_DIR", "/srv/deft")];
+        let variables = [
+            ("DEFT_LISTEN", "127.0.0.1:8000"),
+            ("DEFT_DATA_DIR", "/srv/deft"),
+        ];
         let loaded = load(toml, &variables, &flags).unwrap();
         assert_eq!(loaded.config.listen.port(), 9000);
         assert_eq!(loaded.config.data_dir, Path::new("/srv/deft"));
         assert_eq!(loaded.config.host_limit(0).unwrap(), Bytes(2 << 30));
         let origin = |key: &str| {
-            loaded.origins.iter().find(|(name, ..)| name == key).unwrap().2.clone()
+            loaded
+                .origins
+                .iter()
+                .find(|(name, ..)| name == key)
+                .unwrap()
+                .2
+                .clone()
         };
         assert_eq!(origin("listen"), "command line");
         assert_eq!(origin("data_dir"), "environment variable DEFT_DATA_DIR");

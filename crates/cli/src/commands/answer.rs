@@ -17,7 +17,9 @@ pub(super) fn options(answering: &Answering) -> AnswerOptions {
         max_tokens: answering.max_tokens,
         stop: (!answering.stop.is_empty()).then(|| StopTexts::Many(answering.stop.clone())),
         stream: Some(true),
-        stream_options: Some(StreamOptions { include_usage: true }),
+        stream_options: Some(StreamOptions {
+            include_usage: true,
+        }),
         ..AnswerOptions::default()
     }
 }
@@ -34,7 +36,11 @@ pub(super) async fn take(
     mut stream: AnswerStream,
     mut show: impl FnMut(&str),
 ) -> Result<Answered, Failure> {
-    let mut answered = Answered { text: String::new(), figures: None, usage: Usage::default() };
+    let mut answered = Answered {
+        text: String::new(),
+        figures: None,
+        usage: Usage::default(),
+    };
     while let Some(piece) = stream.next().await? {
         match piece {
             StreamedPiece::Text(text) => {
@@ -50,7 +56,9 @@ pub(super) async fn take(
 
 /// Says so where an answer was cut, and how to get more of it.
 pub(super) fn note_if_cut(answered: &Answered) {
-    let Some(figures) = answered.figures else { return };
+    let Some(figures) = answered.figures else {
+        return;
+    };
     match figures.ended_by {
         EndedBy::EndToken | EndedBy::StopText => {}
         EndedBy::TokenLimit => print::note(format!(
@@ -67,11 +75,29 @@ pub(super) fn note_if_cut(answered: &Answered) {
 
 /// Counts, rates and times of an answer.
 pub(super) fn note_figures(answered: &Answered) {
-    let Some(figures) = answered.figures else { return };
-    let Usage { prompt_tokens, completion_tokens, .. } = answered.usage;
+    let Some(figures) = answered.figures else {
+        return;
+    };
+    let Usage {
+        prompt_tokens,
+        completion_tokens,
+        ..
+    } = answered.usage;
     let rows = [
-        ("prompt", format!("{prompt_tokens} tokens, {:.0} tokens/s", figures.prompt_rate)),
-        ("answer", format!("{completion_tokens} tokens, {:.0} tokens/s", figures.answer_rate)),
+        (
+            "prompt",
+            format!(
+                "{prompt_tokens} tokens, {:.0} tokens/s",
+                figures.prompt_rate
+            ),
+        ),
+        (
+            "answer",
+            format!(
+                "{completion_tokens} tokens, {:.0} tokens/s",
+                figures.answer_rate
+            ),
+        ),
         ("first token", print::seconds(figures.first_token_seconds)),
         ("load", print::seconds(figures.load_seconds)),
         ("total", print::seconds(figures.total_seconds)),

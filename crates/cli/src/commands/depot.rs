@@ -22,7 +22,11 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
             if common.json {
                 print::json(&variant);
             } else {
-                print::line(format!("registered `{}`: {}", variant.name, in_short(&variant)));
+                print::line(format!(
+                    "registered `{}`: {}",
+                    variant.name,
+                    in_short(&variant)
+                ));
                 notes(&variant);
             }
         }
@@ -83,7 +87,15 @@ fn list(variants: &[Variant]) -> String {
             ]
         })
         .collect();
-    let headers = ["model", "family", "parameters", "type", "context", "file", ""];
+    let headers = [
+        "model",
+        "family",
+        "parameters",
+        "type",
+        "context",
+        "file",
+        "",
+    ];
     print::table(&headers, rows, &[2, 4, 5])
 }
 
@@ -93,7 +105,12 @@ fn inspection(variant: &Variant, with_template: bool) -> String {
         .mix
         .iter()
         .map(|share| {
-            format!("{} {} in {} tensors", share.tensor_type, print::bytes(share.bytes), share.tensors)
+            format!(
+                "{} {} in {} tensors",
+                share.tensor_type,
+                print::bytes(share.bytes),
+                share.tensors
+            )
         })
         .collect();
     let own = |value: &Option<String>| value.clone().unwrap_or_else(|| "not said".to_owned());
@@ -106,7 +123,10 @@ fn inspection(variant: &Variant, with_template: bool) -> String {
         ("family", facts.family.clone()),
         ("parameters", print::count(facts.parameters)),
         ("types", mix.join(", ")),
-        ("context", format!("{} tokens", print::count(facts.context_length.into()))),
+        (
+            "context",
+            format!("{} tokens", print::count(facts.context_length.into())),
+        ),
         (
             "shape",
             format!(
@@ -114,11 +134,33 @@ fn inspection(variant: &Variant, with_template: bool) -> String {
                 facts.layers, facts.width, facts.heads, facts.kv_heads
             ),
         ),
-        ("vocabulary", format!("{} tokens", print::count(facts.vocabulary.into()))),
+        (
+            "vocabulary",
+            format!("{} tokens", print::count(facts.vocabulary.into())),
+        ),
         ("tokenizer", facts.tokenizer.clone()),
-        ("template", if facts.has_template { "in the file" } else { "none" }.to_owned()),
-        ("registered", variant.registered_at.format("%F %T UTC").to_string()),
-        ("state", if variant.loaded { "loaded" } else { "not loaded" }.to_owned()),
+        (
+            "template",
+            if facts.has_template {
+                "in the file"
+            } else {
+                "none"
+            }
+            .to_owned(),
+        ),
+        (
+            "registered",
+            variant.registered_at.format("%F %T UTC").to_string(),
+        ),
+        (
+            "state",
+            if variant.loaded {
+                "loaded"
+            } else {
+                "not loaded"
+            }
+            .to_owned(),
+        ),
     ];
     let mut text = format!("{}\n", variant.name);
     for (name, value) in rows {

@@ -8,11 +8,17 @@ use crate::failure::Failure;
 use crate::print;
 
 fn request(command: &Load) -> LoadRequest {
-    LoadRequest { model: command.model.clone(), settings: command.settings.request() }
+    LoadRequest {
+        model: command.model.clone(),
+        settings: command.settings.request(),
+    }
 }
 
 pub(super) async fn plan(common: &Common, command: &Load) -> Result<(), Failure> {
-    let plan = connection::connect(common).await?.plan(&request(command)).await?;
+    let plan = connection::connect(common)
+        .await?
+        .plan(&request(command))
+        .await?;
     if common.json {
         print::json(&plan);
     } else {
@@ -63,7 +69,10 @@ pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure>
     let took = instance.load_seconds.map_or_else(String::new, |seconds| {
         format!(", loaded in {}", print::seconds(seconds))
     });
-    print::line(format!("`{}` is ready{took}; ask it: deft ask {} \"...\"", instance.name, command.model));
+    print::line(format!(
+        "`{}` is ready{took}; ask it: deft ask {} \"...\"",
+        instance.name, command.model
+    ));
     Ok(())
 }
 
@@ -72,9 +81,7 @@ pub(super) async fn unload(common: &Common, command: &Unload) -> Result<(), Fail
     let (status, _) = client.status().await?;
     let wanted = |name: &str| match &command.model {
         None => true,
-        Some(model) => {
-            name == model || name.split('/').next() == Some(model.as_str())
-        }
+        Some(model) => name == model || name.split('/').next() == Some(model.as_str()),
     };
     let targets: Vec<_> = status
         .instances

@@ -7,7 +7,7 @@ mod unit;
 
 use std::time::{Duration, Instant};
 
-use deft_client::ClientError;
+use deft_client::Client;
 use serde_json::json;
 
 use super::wait_for;
@@ -34,7 +34,10 @@ pub(super) fn run(common: &Common, command: Service) -> Result<(), Failure> {
 /// Stops and starts; it listens where it did, unless told otherwise.
 fn restart(common: &Common, mut start: crate::arguments::Start) -> Result<(), Failure> {
     if let Some(presence) = connection::local(common)? {
-        let before = presence.address.as_deref().and_then(|text| text.strip_prefix("http://"));
+        let before = presence
+            .address
+            .as_deref()
+            .and_then(|text| text.strip_prefix("http://"));
         let before = before.and_then(|text| text.parse().ok());
         start.listen = start.listen.or(before);
         stop::run(common, false)?;
@@ -44,19 +47,19 @@ fn restart(common: &Common, mut start: crate::arguments::Start) -> Result<(), Fa
 
 async fn wait(common: &Common, model: Option<&str>, seconds: u64) -> Result<(), Failure> {
     let deadline = Instant::now() + Duration::from_secs(seconds);
-    // The address may appear only once the service is there: it is looked up anew each time.
     let client = loop {
-        let client = connection::client(common)?;
-        match client.status().await {
-            Ok(_) => break client,
-            Err(ClientError::NoService { address }) if Instant::now() >= deadline => {
-                let what = format!("no service answers at {address} after {seconds} s");
-                return Err(Failure::no_service(what).with_way_out("start it: deft service start"));
-            }
-            Err(ClientError::NoService { .. } | ClientError::Broken(_)) => {
+        // The address may appear only once the service is there: it is looked up anew each time.
+        let look = async {
+            let client = connection::client(common)?;
+            client.status().await?;
+            Ok::<Client, Failure>(client)
+        };
+        match look.await {
+            Ok(client) => break client,
+            Err(failure) if failure.is_no_service() && Instant::now() < deadline => {
                 tokio::time::sleep(LOOK_AGAIN).await;
             }
-            Err(error) => return Err(error.into()),
+            Err(failure) => return Err(failure),
         }
     };
     if let Some(model) = model {
@@ -84,7 +87,10 @@ async fn status(common: &Common) -> Result<(), Failure> {
         (kind, false) => format!("{kind}, does not answer: records wait"),
     };
     let rows = [
-        ("service", format!("{} (deft {})", status.address, status.version)),
+        (
+            "service",
+            format!("{} (deft {})", status.address, status.version),
+        ),
         ("console", format!("{}/", status.address)),
         ("process", status.pid.to_string()),
         ("since", status.started_at.format("%F %T UTC").to_string()),

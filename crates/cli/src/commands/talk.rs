@@ -48,9 +48,15 @@ enum Line<'a> {
 fn meaning(line: &str) -> Line<'_> {
     let line = line.trim();
     let Some(command) = line.strip_prefix(':') else {
-        return if line.is_empty() { Line::Empty } else { Line::Say(line) };
+        return if line.is_empty() {
+            Line::Empty
+        } else {
+            Line::Say(line)
+        };
     };
-    let (name, rest) = command.split_once(char::is_whitespace).unwrap_or((command, ""));
+    let (name, rest) = command
+        .split_once(char::is_whitespace)
+        .unwrap_or((command, ""));
     let rest = rest.trim();
     match name {
         "help" => Line::Help,
@@ -69,7 +75,10 @@ pub(super) async fn run(common: &Common, command: Talk) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
     let variant = client.inspect(&command.model).await?;
     let mut editor = DefaultEditor::new().map_err(|error| Failure::fault(error.to_string()))?;
-    print::note(format!("talking with `{}`; :help tells what you can do, :leave ends", variant.name));
+    print::note(format!(
+        "talking with `{}`; :help tells what you can do, :leave ends",
+        variant.name
+    ));
     let mut conversation = Conversation {
         client,
         model: variant.name,
@@ -120,7 +129,8 @@ impl Conversation {
                 print::note("forgotten");
             }
             Line::Back => {
-                self.messages.truncate(self.messages.len().saturating_sub(2));
+                self.messages
+                    .truncate(self.messages.len().saturating_sub(2));
                 print::note(format!("{} messages are left", self.messages.len()));
             }
             Line::History => self.history(),
@@ -170,10 +180,21 @@ impl Conversation {
 
     /// The answer's text; none where Ctrl-C stopped it.
     async fn answer(&self) -> Result<Option<String>, Failure> {
-        let system = self.answering.system.iter().map(|text| ChatMessage::text("system", text));
+        let system = self
+            .answering
+            .system
+            .iter()
+            .map(|text| ChatMessage::text("system", text));
         let messages = system.chain(self.messages.iter().cloned()).collect();
-        let head = ChatHead { model: self.model.clone(), messages, tools: None };
-        let request = ChatRequest { head, options: answer::options(&self.answering) };
+        let head = ChatHead {
+            model: self.model.clone(),
+            messages,
+            tools: None,
+        };
+        let request = ChatRequest {
+            head,
+            options: answer::options(&self.answering),
+        };
         let answering = async {
             let stream = self.client.chat_stream(&request).await?;
             answer::take(stream, print::out).await
@@ -197,10 +218,19 @@ mod tests {
 
     #[test]
     fn lines_that_begin_with_a_colon_are_commands() {
-        assert_eq!(meaning("  When do I sow Ember chard? "), Line::Say("When do I sow Ember chard?"));
+        assert_eq!(
+            meaning("  When do I sow Ember chard? "),
+            Line::Say("When do I sow Ember chard?")
+        );
         assert_eq!(meaning(":leave"), Line::Leave);
-        assert_eq!(meaning(":model larkfen-desk-mini"), Line::Model("larkfen-desk-mini"));
-        assert_eq!(meaning(":system Be cheerful."), Line::System("Be cheerful."));
+        assert_eq!(
+            meaning(":model larkfen-desk-mini"),
+            Line::Model("larkfen-desk-mini")
+        );
+        assert_eq!(
+            meaning(":system Be cheerful."),
+            Line::System("Be cheerful.")
+        );
         assert_eq!(meaning(":system"), Line::System(""));
         assert_eq!(meaning(":model"), Line::Unknown(":model"));
         assert_eq!(meaning(":bye"), Line::Unknown(":bye"));

@@ -78,8 +78,10 @@ impl Finder {
         if ids.is_empty() {
             return None;
         }
-        let automaton =
-            AhoCorasick::builder().match_kind(MatchKind::LeftmostLongest).build(texts).ok()?;
+        let automaton = AhoCorasick::builder()
+            .match_kind(MatchKind::LeftmostLongest)
+            .build(texts)
+            .ok()?;
         Some(Self { automaton, ids })
     }
 }
@@ -105,7 +107,10 @@ impl Tokenizer {
         let flag = |key: &str| metadata.optional_bool(key);
         Ok(Self {
             all_specials: Finder::new(&vocabulary, |kind| {
-                matches!(kind, TokenKind::Control | TokenKind::UserDefined | TokenKind::Unknown)
+                matches!(
+                    kind,
+                    TokenKind::Control | TokenKind::UserDefined | TokenKind::Unknown
+                )
             }),
             user_defined: Finder::new(&vocabulary, |kind| kind == TokenKind::UserDefined),
             add_begin: flag("tokenizer.ggml.add_bos_token")?.unwrap_or(begins_by_default),
@@ -191,7 +196,9 @@ impl Tokenizer {
     /// The bytes a token stands for; control tokens stand for nothing.
     #[must_use]
     pub fn bytes_of(&self, id: u32) -> Vec<u8> {
-        let Some((text, kind)) = self.vocabulary.get(id) else { return Vec::new() };
+        let Some((text, kind)) = self.vocabulary.get(id) else {
+            return Vec::new();
+        };
         match kind {
             TokenKind::Control | TokenKind::Unknown => Vec::new(),
             TokenKind::UserDefined => match &self.model {
@@ -221,7 +228,10 @@ impl Tokenizer {
     #[must_use]
     pub fn decode(&self, ids: &[u32]) -> String {
         let mut stream = self.stream(StreamStart::Text);
-        let mut text: String = ids.iter().map(|&id| stream.push(&self.bytes_of(id))).collect();
+        let mut text: String = ids
+            .iter()
+            .map(|&id| stream.push(&self.bytes_of(id)))
+            .collect();
         text.push_str(&stream.finish());
         text
     }

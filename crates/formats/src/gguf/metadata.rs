@@ -121,7 +121,9 @@ impl Metadata {
 
     /// Keys and values in file order.
     pub fn iter(&self) -> impl Iterator<Item = (&str, &Value)> {
-        self.entries.iter().map(|(key, value)| (key.as_str(), value))
+        self.entries
+            .iter()
+            .map(|(key, value)| (key.as_str(), value))
     }
 
     /// The value of a key.
@@ -135,7 +137,9 @@ impl Metadata {
         key: &str,
         found: Result<Option<T>, MetadataError>,
     ) -> Result<T, MetadataError> {
-        found?.ok_or_else(|| MetadataError::Missing { key: key.to_owned() })
+        found?.ok_or_else(|| MetadataError::Missing {
+            key: key.to_owned(),
+        })
     }
 
     fn typed<'a, T>(
@@ -144,7 +148,9 @@ impl Metadata {
         expected: &'static str,
         convert: impl FnOnce(&'a Value) -> Option<T>,
     ) -> Result<Option<T>, MetadataError> {
-        let Some(value) = self.get(key) else { return Ok(None) };
+        let Some(value) = self.get(key) else {
+            return Ok(None);
+        };
         match convert(value) {
             Some(converted) => Ok(Some(converted)),
             None => Err(MetadataError::WrongKind {
@@ -179,7 +185,9 @@ impl Metadata {
     /// # Errors
     /// Another kind, negative, or too large.
     pub fn optional_count(&self, key: &str) -> Result<Option<u32>, MetadataError> {
-        let Some(value) = self.get(key) else { return Ok(None) };
+        let Some(value) = self.get(key) else {
+            return Ok(None);
+        };
         let wide = match value {
             Value::Unsigned(count) => u32::try_from(*count).ok(),
             Value::Signed(count) => u32::try_from(*count).ok(),

@@ -62,7 +62,11 @@ fn extreme_bytes_do_not_saturate() {
     let row = q8_row(&[-128; 8 * BLOCK], &[1.0; 8]);
     let (quants, scales) = ([-127i8; 8 * BLOCK], [1.0; 8]);
     for path in paths() {
-        assert_eq!(q8_0_row(path, &row, &quants, &scales), (128 * 127 * 32 * 8) as f32, "{path}");
+        assert_eq!(
+            q8_0_row(path, &row, &quants, &scales),
+            (128 * 127 * 32 * 8) as f32,
+            "{path}"
+        );
     }
 }
 
@@ -72,7 +76,12 @@ fn products_agree_with_the_golden_ones() {
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/quants");
     let read = |name: String| std::fs::read(folder.join(&name)).unwrap();
     let floats = |name| -> Vec<f32> {
-        read(name).as_chunks::<4>().0.iter().map(|word| f32::from_le_bytes(*word)).collect()
+        read(name)
+            .as_chunks::<4>()
+            .0
+            .iter()
+            .map(|word| f32::from_le_bytes(*word))
+            .collect()
     };
     let norm = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>().sqrt();
     for name in ["F32", "F16", "Q8_0"] {
@@ -86,7 +95,11 @@ fn products_agree_with_the_golden_ones() {
                 let (found, tolerance) = match name {
                     "F32" | "F16" => {
                         let width = if name == "F32" { 4 } else { 2 };
-                        let found = if width == 4 { f32_row(path, row, &x) } else { f16_row(path, row, &x) };
+                        let found = if width == 4 {
+                            f32_row(path, row, &x)
+                        } else {
+                            f16_row(path, row, &x)
+                        };
                         let weights: Vec<f32> = row
                             .chunks(width)
                             .map(|word| match *word {
@@ -95,7 +108,11 @@ fn products_agree_with_the_golden_ones() {
                                 _ => unreachable!(),
                             })
                             .collect();
-                        let sum: f64 = weights.iter().zip(&x).map(|(w, x)| f64::from(w * x).abs()).sum();
+                        let sum: f64 = weights
+                            .iter()
+                            .zip(&x)
+                            .map(|(w, x)| f64::from(w * x).abs())
+                            .sum();
                         (found, 1e-6 * sum)
                     }
                     _ => {
@@ -103,16 +120,23 @@ fn products_agree_with_the_golden_ones() {
                             .chunks(Q8_BYTES)
                             .flat_map(|block| {
                                 let scale = f16::from_le_bytes([block[0], block[1]]).to_f32();
-                                block[2..].iter().map(move |byte| scale * f32::from(byte.cast_signed()))
+                                block[2..]
+                                    .iter()
+                                    .map(move |byte| scale * f32::from(byte.cast_signed()))
                             })
                             .collect();
-                        let Activations::EightBit { quants, scales, .. } = &eight else { unreachable!() };
+                        let Activations::EightBit { quants, scales, .. } = &eight else {
+                            unreachable!()
+                        };
                         let bound = 0.03 * norm(&weights) * norm(&x) / (x.len() as f64).sqrt();
                         (q8_0_row(path, row, quants, scales), bound)
                     }
                 };
                 let error = f64::from(found - wanted).abs();
-                assert!(error <= tolerance, "{name} {path}: {found} instead of {wanted}");
+                assert!(
+                    error <= tolerance,
+                    "{name} {path}: {found} instead of {wanted}"
+                );
             }
         }
     }

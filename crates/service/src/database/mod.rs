@@ -75,14 +75,19 @@ impl Database {
     /// `private` or `external`.
     #[must_use]
     pub(crate) fn kind(&self) -> &'static str {
-        if self.cluster.is_some() { "private" } else { "external" }
+        if self.cluster.is_some() {
+            "private"
+        } else {
+            "external"
+        }
     }
 
     async fn migrate(&self) -> Result<(), DatabaseError> {
-        let version: i32 = sqlx::query_scalar("select current_setting('server_version_num')::int / 10000")
-            .fetch_one(&self.pool)
-            .await
-            .map_err(|error| DatabaseError::Migrate(error.to_string()))?;
+        let version: i32 =
+            sqlx::query_scalar("select current_setting('server_version_num')::int / 10000")
+                .fetch_one(&self.pool)
+                .await
+                .map_err(|error| DatabaseError::Migrate(error.to_string()))?;
         if version < OLDEST_SERVER {
             return Err(DatabaseError::Old(version));
         }
@@ -117,7 +122,10 @@ async fn start_private(folder: &Path) -> Result<PrivateCluster, ClusterError> {
 /// Connects, trying again while the server is still starting.
 async fn connect(options: PgConnectOptions) -> Result<PgPool, DatabaseError> {
     let place = format!("{}:{}", options.get_host(), options.get_port());
-    let pool = PgPoolOptions::new().max_connections(8).acquire_timeout(ACQUIRE).connect_lazy_with(options);
+    let pool = PgPoolOptions::new()
+        .max_connections(8)
+        .acquire_timeout(ACQUIRE)
+        .connect_lazy_with(options);
     let deadline = tokio::time::Instant::now() + CONNECT;
     loop {
         match pool.acquire().await {

@@ -167,17 +167,27 @@ fn servant(folder: &Path) -> Result<Option<Servant>, ClusterError> {
     }
     let accounts = fs::read_to_string("/etc/passwd").map_err(io_error(Path::new("/etc/passwd")))?;
     let find = |name: &str| {
-        let line = accounts.lines().find(|line| line.split(':').next() == Some(name))?;
+        let line = accounts
+            .lines()
+            .find(|line| line.split(':').next() == Some(name))?;
         let mut fields = line.split(':').skip(2);
         let uid = fields.next()?.parse().ok()?;
         let gid = fields.next()?.parse().ok()?;
-        Some(Servant { name: name.to_owned(), uid, gid })
+        Some(Servant {
+            name: name.to_owned(),
+            uid,
+            gid,
+        })
     };
-    let servant = find("postgres").or_else(|| find("nobody")).ok_or(ClusterError::NoPrograms)?;
+    let servant = find("postgres")
+        .or_else(|| find("nobody"))
+        .ok_or(ClusterError::NoPrograms)?;
     let mut above: Vec<&Path> = folder.ancestors().skip(1).collect();
     above.reverse();
     for path in above {
-        let Ok(metadata) = fs::metadata(path) else { break };
+        let Ok(metadata) = fs::metadata(path) else {
+            break;
+        };
         let bit = match () {
             () if metadata.uid() == servant.uid => 0o100,
             () if metadata.gid() == servant.gid => 0o010,
@@ -185,7 +195,10 @@ fn servant(folder: &Path) -> Result<Option<Servant>, ClusterError> {
         };
         if metadata.mode() & bit == 0 {
             let blocked = path.to_owned();
-            return Err(ClusterError::Unreachable { user: servant.name, blocked });
+            return Err(ClusterError::Unreachable {
+                user: servant.name,
+                blocked,
+            });
         }
     }
     Ok(Some(servant))
@@ -199,7 +212,10 @@ fn programs(cluster: &Path) -> Result<PathBuf, ClusterError> {
             let path = entry.ok()?.path();
             let version = path.file_name()?.to_str()?.parse().ok()?;
             let programs = path.join("bin");
-            programs.join("postgres").is_file().then_some((version, programs))
+            programs
+                .join("postgres")
+                .is_file()
+                .then_some((version, programs))
         })
         .collect();
     versions.sort_unstable();
@@ -207,13 +223,17 @@ fn programs(cluster: &Path) -> Result<PathBuf, ClusterError> {
     let wanted = wanted.as_deref().map(str::trim);
     let found = match wanted {
         None => versions.last(),
-        Some(wanted) => versions.iter().find(|(version, _)| version.to_string() == wanted),
+        Some(wanted) => versions
+            .iter()
+            .find(|(version, _)| version.to_string() == wanted),
     };
     match (found, wanted) {
         (Some((_, programs)), _) => Ok(programs.clone()),
         (None, Some(wanted)) if !versions.is_empty() => {
-            let installed: Vec<String> =
-                versions.iter().map(|(version, _)| version.to_string()).collect();
+            let installed: Vec<String> = versions
+                .iter()
+                .map(|(version, _)| version.to_string())
+                .collect();
             Err(ClusterError::OtherVersion {
                 folder: cluster.to_owned(),
                 found: wanted.to_owned(),
@@ -236,8 +256,13 @@ fn make_folder(folder: &Path, servant: Option<&Servant>) -> Result<(), ClusterEr
 /// Ends a postmaster that a killed service left, and removes a stale pid file.
 fn end_leftover(cluster: &Path) -> Result<(), ClusterError> {
     let pid_file = cluster.join("postmaster.pid");
-    let Ok(text) = fs::read_to_string(&pid_file) else { return Ok(()) };
-    let pid = text.lines().next().and_then(|line| line.trim().parse::<u32>().ok());
+    let Ok(text) = fs::read_to_string(&pid_file) else {
+        return Ok(());
+    };
+    let pid = text
+        .lines()
+        .next()
+        .and_then(|line| line.trim().parse::<u32>().ok());
     let deadline = Instant::now() + STOP;
     while let Some(pid) = pid.filter(|&pid| is_postmaster_of(pid, cluster)) {
         interrupt(pid);
@@ -259,7 +284,10 @@ fn is_postmaster_of(pid: u32, cluster: &Path) -> bool {
     let process = PathBuf::from(format!("/proc/{pid}"));
     let name = fs::read_to_string(process.join("comm")).unwrap_or_default();
     let state = fs::read_to_string(process.join("stat")).unwrap_or_default();
-    let ended = state.rsplit(") ").next().is_some_and(|rest| rest.starts_with('Z'));
+    let ended = state
+        .rsplit(") ")
+        .next()
+        .is_some_and(|rest| rest.starts_with('Z'));
     let folder = fs::read_link(process.join("cwd")).ok();
     name.trim() == "postgres" && !ended && folder == fs::canonicalize(cluster).ok()
 }
@@ -280,7 +308,10 @@ fn read_secret(folder: &Path) -> Result<Secret, ClusterError> {
         return Ok(secret);
     }
     let password = uuid::Uuid::new_v4().simple().to_string();
-    Ok(Secret { port: free_port(folder)?, password })
+    Ok(Secret {
+        port: free_port(folder)?,
+        password,
+    })
 }
 
 fn write_secret(folder: &Path, secret: &Secret) -> Result<(), ClusterError> {
@@ -322,7 +353,10 @@ fn command(program: &Path, servant: Option<&Servant>) -> Command {
         command.arg("--clear-groups");
     }
     command.arg("--").arg(program);
-    command.env_clear().env("LC_ALL", "C.UTF-8").env("PATH", "/usr/bin:/bin");
+    command
+        .env_clear()
+        .env("LC_ALL", "C.UTF-8")
+        .env("PATH", "/usr/bin:/bin");
     command.stdin(Stdio::null());
     command
 }
@@ -342,7 +376,16 @@ fn initialise(
     private_file(&password_file, secret.password.as_bytes(), servant)?;
     let mut initdb = command(&programs.join("initdb"), servant);
     initdb.current_dir(folder).arg("--pgdata").arg(cluster);
-    initdb.args(["--username", USER, "--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C.UTF-8"]);
+    initdb.args([
+        "--username",
+        USER,
+        "--auth",
+        "scram-sha-256",
+        "--encoding",
+        "UTF8",
+        "--locale",
+        "C.UTF-8",
+    ]);
     initdb.arg("--pwfile").arg(&password_file);
     let output = initdb.output().map_err(io_error(folder))?;
     let _ = fs::remove_file(&password_file);

@@ -60,7 +60,9 @@ impl Actor {
                 None => return,
             }
             if self.stopping && self.instances.is_empty() {
-                self.drained.drain(..).for_each(|answer| { let _ = answer.send(()); });
+                self.drained.drain(..).for_each(|answer| {
+                    let _ = answer.send(());
+                });
             }
         }
     }
@@ -68,48 +70,80 @@ impl Actor {
     fn take(&mut self, ask: Ask) {
         match ask {
             Ask::Judge { target, answer } => drop(answer.send(self.judge(&target))),
-            Ask::Load { id, target, keeping, answer } => {
+            Ask::Load {
+                id,
+                target,
+                keeping,
+                answer,
+            } => {
                 drop(answer.send(self.load(id, *target, keeping)));
             }
-            Ask::SetAside { id, target, problem } => self.set_aside(id, *target, &problem),
+            Ask::SetAside {
+                id,
+                target,
+                problem,
+            } => self.set_aside(id, *target, &problem),
             Ask::Seat { variant, answer } => drop(answer.send(self.seat(variant))),
-            Ask::Unload { id, how, gone, answer } => {
+            Ask::Unload {
+                id,
+                how,
+                gone,
+                answer,
+            } => {
                 drop(answer.send(self.unload(id, how, gone)));
             }
             Ask::Started { id, result } => self.started(id, result),
             Ask::Process { id, event } => self.process(id, event),
             Ask::LoadAgain { id } => self.load_again(id),
             Ask::Measured(all) => self.measured(all),
+            // What changed is published before the next question.
+            Ask::CallEnded => {}
             Ask::Refresh => self.measure(),
             Ask::DrainAll { answer } => self.drain_all(answer),
             Ask::KillAll => {
-                self.instances.values().filter_map(|i| i.process.as_ref()).for_each(EngineProcess::kill);
+                self.instances
+                    .values()
+                    .filter_map(|i| i.process.as_ref())
+                    .for_each(EngineProcess::kill);
             }
         }
     }
 
     fn idle(&self) -> BTreeSet<Uuid> {
-        self.instances.values().filter(|instance| instance.is_idle()).map(|found| found.id).collect()
+        self.instances
+            .values()
+            .filter(|instance| instance.is_idle())
+            .map(|found| found.id)
+            .collect()
     }
 
     fn judge(&self, target: &Target) -> (Demand, Option<Problem>) {
         let name = target.name.to_string();
         let file = target.path.to_string_lossy();
         let verdict =
-            self.ledger.judge(&name, &file, &target.shape, &target.settings, &self.idle());
+            self.ledger
+                .judge(&name, &file, &target.shape, &target.settings, &self.idle());
         match verdict {
             Ok(demand) => (demand, None),
-            Err(refusal) => {
-                (Demand::of(&target.shape, &target.settings), Some(wire::refusal(&refusal)))
-            }
+            Err(refusal) => (
+                Demand::of(&target.shape, &target.settings),
+                Some(wire::refusal(&refusal)),
+            ),
         }
     }
 
     fn load(&mut self, id: Uuid, target: Target, keeping: Keeping) -> Result<Uuid, Problem> {
         if self.stopping {
-            return Err(Problem::new(ProblemKind::Busy, "stopping", "the service is stopping"));
+            return Err(Problem::new(
+                ProblemKind::Busy,
+                "stopping",
+                "the service is stopping",
+            ));
         }
-        let there = self.instances.values().find(|found| found.target.variant == target.variant);
+        let there = self
+            .instances
+            .values()
+            .find(|found| found.target.variant == target.variant);
         match there.map(|found| (found.id, found.state)) {
             Some((found, InstanceState::Failed)) => drop(self.instances.remove(&found)),
             Some((found, _)) => return self.join(found, &target, keeping),
@@ -127,15 +161,24 @@ impl Actor {
                 &self.idle(),
             )
             .map_err(|refusal| wire::refusal(&refusal))?;
-        tracing::info!("loading `{name}`: {} planned in pool `{HOST}`", demand.total());
-        self.instances.insert(id, Instance::new(id, target, keeping, demand));
+        tracing::info!(
+            "loading `{name}`: {} planned in pool `{HOST}`",
+            demand.total()
+        );
+        self.instances.insert(
+            id,
+            Instance::new(id, target, keeping, demand, self.asks.clone()),
+        );
         self.start(id);
         Ok(id)
     }
 
     /// Another wish for a variant that is there.
     fn join(&mut self, id: Uuid, target: &Target, keeping: Keeping) -> Result<Uuid, Problem> {
-        let instance = self.instances.get_mut(&id).expect("looked up by the caller");
+        let instance = self
+            .instances
+            .get_mut(&id)
+            .expect("looked up by the caller");
         let name = &target.name;
         if instance.state == InstanceState::Draining {
             let detail = format!("`{name}` is being unloaded");
@@ -145,8 +188,10 @@ impl Actor {
         if keeping == Keeping::Kept {
             if instance.target.settings != target.settings {
                 let detail = format!("`{name}` is loaded already, with other settings");
-                return Err(Problem::new(ProblemKind::Refused, "loaded_otherwise", detail)
-                    .with_way_out(format!("unload it first: deft unload {name}")));
+                return Err(
+                    Problem::new(ProblemKind::Refused, "loaded_otherwise", detail)
+                        .with_way_out(format!("unload it first: deft unload {name}")),
+                );
             }
             instance.keeping = Keeping::Kept;
         }
@@ -155,7 +200,7 @@ impl Actor {
 
     fn set_aside(&mut self, id: Uuid, target: Target, problem: &Problem) {
         let demand = Demand::of(&target.shape, &target.settings);
-        let mut instance = Instance::new(id, target, Keeping::Kept, demand);
+        let mut instance = Instance::new(id, target, Keeping::Kept, demand, self.asks.clone());
         instance.fail(problem);
         self.instances.insert(id, instance);
     }
@@ -191,9 +236,15 @@ impl Actor {
     }
 
     fn process(&mut self, id: Uuid, event: ProcessEvent) {
-        let Some(instance) = self.instances.get_mut(&id) else { return };
+        let Some(instance) = self.instances.get_mut(&id) else {
+            return;
+        };
         match event {
-            ProcessEvent::Loaded { kernels, seconds, warnings } => {
+            ProcessEvent::Loaded {
+                kernels,
+                seconds,
+                warnings,
+            } => {
                 if instance.state == InstanceState::Loading {
                     tracing::info!("`{}` is ready after {seconds:.3} s", instance.target.name);
                     instance.become_ready(kernels, seconds, &warnings);
@@ -201,7 +252,11 @@ impl Actor {
                 }
             }
             ProcessEvent::LoadFailed(problem) => {
-                tracing::warn!("`{}` cannot be loaded: {}", instance.target.name, problem.detail);
+                tracing::warn!(
+                    "`{}` cannot be loaded: {}",
+                    instance.target.name,
+                    problem.detail
+                );
                 instance.fail(&problem);
                 self.ledger.release(id);
             }
@@ -211,7 +266,9 @@ impl Actor {
 
     /// An engine process ended: asked to, or not.
     fn ended(&mut self, id: Uuid, how: &str) {
-        let Some(instance) = self.instances.get_mut(&id) else { return };
+        let Some(instance) = self.instances.get_mut(&id) else {
+            return;
+        };
         let name = instance.target.name.clone();
         match instance.state {
             InstanceState::Draining => {
@@ -227,7 +284,9 @@ impl Actor {
             }
             _ => match instance.crashed(how) {
                 AfterCrash::LoadAgainAfter(pause) => {
-                    tracing::error!("the engine process of `{name}` ended ({how}); it is loaded again");
+                    tracing::error!(
+                        "the engine process of `{name}` ended ({how}); it is loaded again"
+                    );
                     let asks = self.asks.clone();
                     tokio::spawn(async move {
                         tokio::time::sleep(pause).await;
@@ -238,7 +297,9 @@ impl Actor {
                     let detail = format!("its engine process ended again and again ({how})");
                     tracing::error!("`{name}` is set aside: {detail}");
                     let problem = Problem::new(ProblemKind::Fault, "engine_crashes", detail)
-                        .with_way_out(format!("see `deft service logs`; try again: deft load {name}"));
+                        .with_way_out(format!(
+                            "see `deft service logs`; try again: deft load {name}"
+                        ));
                     instance.fail(&problem);
                     self.ledger.release(id);
                 }
@@ -249,12 +310,16 @@ impl Actor {
     fn remove(&mut self, id: Uuid) {
         self.ledger.release(id);
         if let Some(instance) = self.instances.remove(&id) {
-            instance.gone.into_iter().for_each(|gone| { let _ = gone.send(()); });
+            instance.gone.into_iter().for_each(|gone| {
+                let _ = gone.send(());
+            });
         }
     }
 
     fn load_again(&mut self, id: Uuid) {
-        let Some(instance) = self.instances.get_mut(&id) else { return };
+        let Some(instance) = self.instances.get_mut(&id) else {
+            return;
+        };
         if instance.state == InstanceState::Restarting {
             instance.state = InstanceState::Loading;
             self.start(id);
@@ -290,7 +355,9 @@ impl Actor {
     }
 
     fn end(&mut self, id: Uuid, how: Unload) {
-        let Some(instance) = self.instances.get_mut(&id) else { return };
+        let Some(instance) = self.instances.get_mut(&id) else {
+            return;
+        };
         let starting = instance.state == InstanceState::Loading;
         if instance.process.is_none() && !starting {
             self.remove(id);
@@ -317,7 +384,13 @@ impl Actor {
         let running: Vec<_> = self
             .instances
             .values()
-            .filter_map(|found| Some((found.id, found.process.as_ref()?.pid, found.target.path.clone())))
+            .filter_map(|found| {
+                Some((
+                    found.id,
+                    found.process.as_ref()?.pid,
+                    found.target.path.clone(),
+                ))
+            })
             .collect();
         if self.measuring || running.is_empty() {
             return;
@@ -356,7 +429,11 @@ impl Actor {
             }
         }
         let report = FleetReport {
-            instances: self.instances.values().map(|found| found.report(&pool.name)).collect(),
+            instances: self
+                .instances
+                .values()
+                .map(|found| found.report(&pool.name))
+                .collect(),
             pools: vec![Pool {
                 measured: private + files.values().sum::<u64>(),
                 name: pool.name,

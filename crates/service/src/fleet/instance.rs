@@ -21,9 +21,10 @@ use deft_planning::{Demand, LoadSettings, ModelShape};
 use deft_protocol::Problem;
 use deft_protocol::engine::{LINK_VERSION, LoadOrder};
 use deft_protocol::manage::{InstanceReport, InstanceState, Keeping};
-use tokio::sync::oneshot;
+use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
+use super::Ask;
 use super::engine_link::{EngineLink, EngineProcess};
 use super::memory::Measured;
 use crate::wire;
@@ -54,11 +55,14 @@ pub(crate) struct Seat {
     pub(crate) waited: bool,
     pub(crate) load_seconds: f64,
     calls: Arc<AtomicU32>,
+    left: mpsc::Sender<Ask>,
 }
 
 impl Drop for Seat {
     fn drop(&mut self) {
         self.calls.fetch_sub(1, Ordering::Relaxed);
+        // Where the fleet has too much to do, its next report tells.
+        let _ = self.left.try_send(Ask::CallEnded);
     }
 }
 
@@ -78,6 +82,7 @@ pub(super) struct Instance {
     pub(super) kernels: Option<String>,
     pub(super) load_seconds: Option<f64>,
     calls: Arc<AtomicU32>,
+    asks: mpsc::Sender<Ask>,
     crashes: u32,
     crashes_in_a_row: u32,
     ready_since: Option<Instant>,
@@ -91,7 +96,13 @@ pub(super) enum AfterCrash {
 }
 
 impl Instance {
-    pub(super) fn new(id: Uuid, target: Target, keeping: Keeping, demand: Demand) -> Self {
+    pub(super) fn new(
+        id: Uuid,
+        target: Target,
+        keeping: Keeping,
+        demand: Demand,
+        asks: mpsc::Sender<Ask>,
+    ) -> Self {
         Self {
             id,
             target,
@@ -106,6 +117,7 @@ impl Instance {
             kernels: None,
             load_seconds: None,
             calls: Arc::default(),
+            asks,
             crashes: 0,
             crashes_in_a_row: 0,
             ready_since: None,
@@ -130,7 +142,10 @@ impl Instance {
 
     /// A seat, where the instance is ready.
     pub(super) fn seat(&self, waited: bool) -> Option<Seat> {
-        let process = self.process.as_ref().filter(|_| self.state == InstanceState::Ready)?;
+        let process = self
+            .process
+            .as_ref()
+            .filter(|_| self.state == InstanceState::Ready)?;
         self.calls.fetch_add(1, Ordering::Relaxed);
         Some(Seat {
             link: process.link.clone(),
@@ -139,6 +154,7 @@ impl Instance {
             waited,
             load_seconds: 0.0,
             calls: Arc::clone(&self.calls),
+            left: self.asks.clone(),
         })
     }
 
@@ -165,8 +181,15 @@ impl Instance {
     }
 
     pub(super) fn crashed(&mut self, how: &str) -> AfterCrash {
-        let recovered = self.ready_since.take().is_some_and(|since| since.elapsed() > RECOVERED);
-        self.crashes_in_a_row = if recovered { 1 } else { self.crashes_in_a_row + 1 };
+        let recovered = self
+            .ready_since
+            .take()
+            .is_some_and(|since| since.elapsed() > RECOVERED);
+        self.crashes_in_a_row = if recovered {
+            1
+        } else {
+            self.crashes_in_a_row + 1
+        };
         self.crashes += 1;
         self.process = None;
         self.measured = None;
@@ -174,7 +197,9 @@ impl Instance {
             return AfterCrash::SetAside;
         }
         self.state = InstanceState::Restarting;
-        self.note = Some(format!("its engine process ended ({how}); it is loaded again"));
+        self.note = Some(format!(
+            "its engine process ended ({how}); it is loaded again"
+        ));
         AfterCrash::LoadAgainAfter(FIRST_PAUSE * 2u32.pow(self.crashes_in_a_row - 1))
     }
 
@@ -188,7 +213,9 @@ impl Instance {
             pool: pool.to_owned(),
             planned: wire::parts(&self.demand),
             planned_bytes: self.demand.total().0,
-            measured_bytes: self.measured.map(|measured| measured.private + measured.file),
+            measured_bytes: self
+                .measured
+                .map(|measured| measured.private + measured.file),
             pid: self.process.as_ref().map(|process| process.pid),
             calls: self.calls.load(Ordering::Relaxed),
             load_seconds: self.load_seconds,

@@ -17,8 +17,8 @@ use uuid::Uuid;
 
 use actor::Actor;
 use engine_link::ProcessEvent;
-use instance::Target;
 pub(crate) use instance::Seat;
+use instance::Target;
 use memory::Measured;
 
 /// Questions that may wait for the fleet's task.
@@ -32,17 +32,48 @@ pub(crate) struct FleetReport {
 }
 
 enum Ask {
-    Judge { target: Box<Target>, answer: oneshot::Sender<(Demand, Option<Problem>)> },
-    Load { id: Uuid, target: Box<Target>, keeping: Keeping, answer: oneshot::Sender<Result<Uuid, Problem>> },
-    SetAside { id: Uuid, target: Box<Target>, problem: Problem },
-    Seat { variant: Uuid, answer: oneshot::Sender<Option<oneshot::Receiver<Result<Seat, Problem>>>> },
-    Unload { id: Uuid, how: Unload, gone: oneshot::Sender<()>, answer: oneshot::Sender<Result<(), Problem>> },
-    Process { id: Uuid, event: ProcessEvent },
-    Started { id: Uuid, result: std::io::Result<engine_link::EngineProcess> },
-    LoadAgain { id: Uuid },
+    Judge {
+        target: Box<Target>,
+        answer: oneshot::Sender<(Demand, Option<Problem>)>,
+    },
+    Load {
+        id: Uuid,
+        target: Box<Target>,
+        keeping: Keeping,
+        answer: oneshot::Sender<Result<Uuid, Problem>>,
+    },
+    SetAside {
+        id: Uuid,
+        target: Box<Target>,
+        problem: Problem,
+    },
+    Seat {
+        variant: Uuid,
+        answer: oneshot::Sender<Option<oneshot::Receiver<Result<Seat, Problem>>>>,
+    },
+    Unload {
+        id: Uuid,
+        how: Unload,
+        gone: oneshot::Sender<()>,
+        answer: oneshot::Sender<Result<(), Problem>>,
+    },
+    Process {
+        id: Uuid,
+        event: ProcessEvent,
+    },
+    Started {
+        id: Uuid,
+        result: std::io::Result<engine_link::EngineProcess>,
+    },
+    LoadAgain {
+        id: Uuid,
+    },
     Measured(Vec<(Uuid, Measured)>),
+    CallEnded,
     Refresh,
-    DrainAll { answer: oneshot::Sender<()> },
+    DrainAll {
+        answer: oneshot::Sender<()>,
+    },
     KillAll,
 }
 
@@ -85,7 +116,11 @@ impl Fleet {
 
     /// What a load would need, and why it would be refused.
     pub(crate) async fn judge(&self, target: Target) -> Result<(Demand, Option<Problem>), Problem> {
-        self.ask(|answer| Ask::Judge { target: Box::new(target), answer }).await
+        self.ask(|answer| Ask::Judge {
+            target: Box::new(target),
+            answer,
+        })
+        .await
     }
 
     /// Reserves memory and starts an engine process, or joins the instance that is there already:
@@ -96,12 +131,25 @@ impl Fleet {
         target: Target,
         keeping: Keeping,
     ) -> Result<Uuid, Problem> {
-        self.ask(|answer| Ask::Load { id, target: Box::new(target), keeping, answer }).await?
+        self.ask(|answer| Ask::Load {
+            id,
+            target: Box::new(target),
+            keeping,
+            answer,
+        })
+        .await?
     }
 
     /// Shows a wish that could not be fulfilled, with the reason.
     pub(crate) async fn set_aside(&self, id: Uuid, target: Target, problem: Problem) {
-        let _ = self.asks.send(Ask::SetAside { id, target: Box::new(target), problem }).await;
+        let _ = self
+            .asks
+            .send(Ask::SetAside {
+                id,
+                target: Box::new(target),
+                problem,
+            })
+            .await;
     }
 
     /// A seat at an instance of the variant, waiting while it loads; none where there is no
@@ -133,7 +181,13 @@ impl Fleet {
     /// Unloads an instance and waits until its process is gone.
     pub(crate) async fn unload(&self, id: Uuid, how: Unload) -> Result<(), Problem> {
         let (gone, ended) = oneshot::channel();
-        self.ask(|answer| Ask::Unload { id, how, gone, answer }).await??;
+        self.ask(|answer| Ask::Unload {
+            id,
+            how,
+            gone,
+            answer,
+        })
+        .await??;
         // A closed channel means gone as well.
         let _ = ended.await;
         Ok(())
@@ -144,7 +198,10 @@ impl Fleet {
         let drained = self.ask(|answer| Ask::DrainAll { answer });
         let mut drained = std::pin::pin!(drained);
         if tokio::time::timeout(longest, &mut drained).await.is_err() {
-            tracing::warn!("calls still ran after {} s; their engine processes are ended", longest.as_secs());
+            tracing::warn!(
+                "calls still ran after {} s; their engine processes are ended",
+                longest.as_secs()
+            );
             let _ = self.asks.send(Ask::KillAll).await;
             let _ = drained.await;
         }

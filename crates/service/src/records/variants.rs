@@ -37,7 +37,10 @@ impl From<Row> for Registered {
     fn from(row: Row) -> Self {
         Self {
             id: row.id,
-            name: VariantName { model: row.model, variant: row.variant },
+            name: VariantName {
+                model: row.model,
+                variant: row.variant,
+            },
             path: row.path.into(),
             stamp: FileStamp {
                 bytes: row.file_bytes.cast_unsigned(),
@@ -51,7 +54,10 @@ impl From<Row> for Registered {
 }
 
 /// All variants of a node, the oldest first.
-pub(crate) async fn all(database: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<Registered>> {
+pub(crate) async fn all(
+    database: impl PgExecutor<'_>,
+    node: Uuid,
+) -> sqlx::Result<Vec<Registered>> {
     let rows: Vec<Row> = sqlx::query_as(
         "select id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at
          from variants where node = $1 order by registered_at, id",

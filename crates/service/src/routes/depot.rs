@@ -8,14 +8,17 @@ use deft_protocol::Problem;
 use deft_protocol::manage::{InstanceState, RegisterRequest, Variant};
 
 use super::App;
-use super::respond::{ManageError, body};
+use super::respond::{Body, ManageError, body};
 use crate::wire;
 
 /// Names of the variants that have an instance ready.
 pub(super) fn loaded_names(app: &App) -> BTreeSet<String> {
     let reports = app.fleet.reports();
     let report = reports.borrow();
-    let ready = report.instances.iter().filter(|found| found.state == InstanceState::Ready);
+    let ready = report
+        .instances
+        .iter()
+        .filter(|found| found.state == InstanceState::Ready);
     ready.map(|instance| instance.name.clone()).collect()
 }
 
@@ -42,11 +45,14 @@ pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
 #[post("/manage/v1/depot/register")]
 pub(super) async fn register(
     app: web::Data<App>,
-    bytes: web::Bytes,
+    bytes: Body,
 ) -> Result<HttpResponse, ManageError> {
-    let request: RegisterRequest = body(&bytes)?;
+    let request: RegisterRequest = body(&bytes.0)?;
     let path = Path::new(&request.path);
-    let registered = app.catalogue.register(path, request.name.as_deref()).await?;
+    let registered = app
+        .catalogue
+        .register(path, request.name.as_deref())
+        .await?;
     let loaded = loaded_names(&app).contains(&registered.name.to_string());
     Ok(HttpResponse::Created().json(wire::variant(&registered, loaded)))
 }

@@ -15,14 +15,16 @@ use super::{App, streaming};
 #[get("/manage/v1/events")]
 pub(super) async fn events(app: web::Data<App>) -> HttpResponse {
     let reports = app.fleet.reports();
-    let statuses =
-        futures_util::stream::unfold((app, reports, true), |(app, mut reports, first)| async move {
+    let statuses = futures_util::stream::unfold(
+        (app, reports, true),
+        |(app, mut reports, first)| async move {
             if !first {
                 reports.changed().await.ok()?;
             }
             reports.mark_unchanged();
             let status = streaming::event(&app.status().await);
             Some((Ok::<_, Infallible>(status), (app, reports, false)))
-        });
+        },
+    );
     streaming::response(statuses)
 }

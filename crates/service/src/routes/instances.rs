@@ -10,7 +10,7 @@ use utoipa::IntoParams;
 use uuid::Uuid;
 
 use super::App;
-use super::respond::{ManageError, body};
+use super::respond::{Body, ManageError, body};
 use crate::fleet::Unload;
 
 /// All instances.
@@ -27,17 +27,13 @@ pub(super) async fn list_instances(app: web::Data<App>) -> HttpResponse {
     responses((status = 201, body = InstanceReport), (status = "default", body = Problem))
 )]
 #[post("/manage/v1/instances")]
-pub(super) async fn load(
-    app: web::Data<App>,
-    bytes: web::Bytes,
-) -> Result<HttpResponse, ManageError> {
-    let request: LoadRequest = body(&bytes)?;
+pub(super) async fn load(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
+    let request: LoadRequest = body(&bytes.0)?;
     let app = app.into_inner();
     // A caller who hangs up does not take the load back: the wish stands.
     let loaded = actix_web::rt::spawn(async move { app.loads.load(&request).await }).await;
-    let loaded = loaded.unwrap_or_else(|error| {
-        Err(Problem::new(ProblemKind::Fault, "fault", error.to_string()))
-    });
+    let loaded = loaded
+        .unwrap_or_else(|error| Err(Problem::new(ProblemKind::Fault, "fault", error.to_string())));
     Ok(HttpResponse::Created().json(loaded?))
 }
 
@@ -61,7 +57,11 @@ pub(super) async fn unload(
     id: web::Path<Uuid>,
     query: web::Query<UnloadQuery>,
 ) -> Result<HttpResponse, ManageError> {
-    let how = if query.now { Unload::Now } else { Unload::Drain };
+    let how = if query.now {
+        Unload::Now
+    } else {
+        Unload::Drain
+    };
     app.loads.unload(id.into_inner(), how).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -92,7 +92,11 @@ pub(super) async fn wait(
     let mut reports = app.fleet.reports();
     let ready = |report: &crate::fleet::FleetReport| {
         let ready = deft_protocol::manage::InstanceState::Ready;
-        report.instances.iter().find(|i| i.name == name && i.state == ready).cloned()
+        report
+            .instances
+            .iter()
+            .find(|i| i.name == name && i.state == ready)
+            .cloned()
     };
     let waiting = reports.wait_for(|report| ready(report).is_some());
     if let Ok(Ok(report)) = tokio::time::timeout(longest, waiting).await {
@@ -100,7 +104,8 @@ pub(super) async fn wait(
     }
     let detail = format!("`{name}` is not ready after {} s", longest.as_secs());
     Err(ManageError(
-        Problem::new(ProblemKind::Busy, "not_ready", detail)
-            .with_way_out(format!("load it: deft load {name}; or see why: deft status")),
+        Problem::new(ProblemKind::Busy, "not_ready", detail).with_way_out(format!(
+            "load it: deft load {name}; or see why: deft status"
+        )),
     ))
 }

@@ -5,7 +5,10 @@ use utoipa::OpenApi;
 
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Deft Harbor", description = "Answers and management of a Deft Harbor service"),
+    info(
+        title = "Deft Harbor",
+        description = "Answers and management of a Deft Harbor service"
+    ),
     paths(
         super::chat::complete_chat,
         super::text::continue_text,
@@ -33,7 +36,9 @@ struct Document;
 /// The OpenAPI document as JSON text, a line for each value.
 #[must_use]
 pub fn document() -> String {
-    let mut text = Document::openapi().to_pretty_json().expect("the document is plain data");
+    let mut text = Document::openapi()
+        .to_pretty_json()
+        .expect("the document is plain data");
     text.push('\n');
     text
 }
@@ -42,7 +47,9 @@ pub fn document() -> String {
 #[utoipa::path(tag = "service", responses((status = 200, description = "The OpenAPI document")))]
 #[get("/manage/v1/openapi.json")]
 pub(super) async fn serve() -> HttpResponse {
-    HttpResponse::Ok().content_type("application/json").body(document())
+    HttpResponse::Ok()
+        .content_type("application/json")
+        .body(document())
 }
 
 #[cfg(test)]
@@ -62,21 +69,38 @@ mod tests {
             for line in source.lines().filter(|line| line.starts_with("#[")) {
                 let methods = ["get", "post", "delete", "put"];
                 let route = methods.into_iter().find_map(|method| {
-                    let path = line.strip_prefix(&format!("#[{method}(\""))?.strip_suffix("\")]")?;
+                    let path = line
+                        .strip_prefix(&format!("#[{method}(\""))?
+                        .strip_suffix("\")]")?;
                     Some((method, path))
                 });
-                let Some((method, path)) = route else { continue };
-                assert!(described[path][method].is_object(), "{method} {path} is not described");
+                let Some((method, path)) = route else {
+                    continue;
+                };
+                assert!(
+                    described[path][method].is_object(),
+                    "{method} {path} is not described"
+                );
                 routes += 1;
             }
         }
-        assert_eq!(routes, described.values().map(|path| path.as_object().unwrap().len()).sum());
+        assert_eq!(
+            routes,
+            described
+                .values()
+                .map(|path| path.as_object().unwrap().len())
+                .sum()
+        );
     }
 
     #[test]
     fn the_consoles_copy_is_fresh() {
-        let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/openapi.json");
+        let path =
+            std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/openapi.json");
         let copy = std::fs::read_to_string(path).unwrap_or_default();
-        assert!(copy == document(), "console/openapi.json is stale: run `cargo xtask openapi`");
+        assert!(
+            copy == document(),
+            "console/openapi.json is stale: run `cargo xtask openapi`"
+        );
     }
 }

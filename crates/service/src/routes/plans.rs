@@ -5,7 +5,7 @@ use deft_protocol::Problem;
 use deft_protocol::manage::{LoadRequest, PlanReport};
 
 use super::App;
-use super::respond::{ManageError, body};
+use super::respond::{Body, ManageError, body};
 
 /// What a load would need, part by part, and whether it would fit. Nothing is loaded.
 #[utoipa::path(
@@ -14,10 +14,7 @@ use super::respond::{ManageError, body};
     responses((status = 200, body = PlanReport), (status = "default", body = Problem))
 )]
 #[post("/manage/v1/plans")]
-pub(super) async fn plan(
-    app: web::Data<App>,
-    bytes: web::Bytes,
-) -> Result<HttpResponse, ManageError> {
-    let request: LoadRequest = body(&bytes)?;
+pub(super) async fn plan(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
+    let request: LoadRequest = body(&bytes.0)?;
     Ok(HttpResponse::Ok().json(app.loads.plan(&request).await?))
 }

@@ -3,11 +3,17 @@
 
 use std::fmt;
 
+use actix_web::dev::Payload;
 use actix_web::http::StatusCode;
-use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
+use actix_web::{FromRequest, HttpRequest, HttpResponse, ResponseError, web};
 use deft_protocol::chat::{ErrorBody, ErrorDetail};
 use deft_protocol::{Problem, ProblemKind};
+use futures_util::future::LocalBoxFuture;
 
+use super::MAX_BODY;
+
+/// Where the chat-completions protocol is spoken.
+const CHAT_PATHS: &str = "/v1/";
 /// Seconds after which a caller may try again.
 const RETRY_AFTER: &str = "2";
 
@@ -61,7 +67,9 @@ fn builder(problem: &Problem) -> actix_web::HttpResponseBuilder {
 }
 
 fn manage_response(problem: &Problem) -> HttpResponse {
-    builder(problem).insert_header(("content-type", "application/problem+json")).json(problem)
+    builder(problem)
+        .insert_header(("content-type", "application/problem+json"))
+        .json(problem)
 }
 
 fn chat_response(problem: &Problem) -> HttpResponse {
@@ -94,7 +102,36 @@ pub(crate) fn error_body(problem: &Problem) -> ErrorBody {
 
 /// A refusal before any route was chosen, in the shape of the path's protocol.
 pub(crate) fn refusal(path: &str, problem: &Problem) -> HttpResponse {
-    if path.starts_with("/v1/") { chat_response(problem) } else { manage_response(problem) }
+    if path.starts_with(CHAT_PATHS) {
+        chat_response(problem)
+    } else {
+        manage_response(problem)
+    }
+}
+
+/// The bytes of a request; one that is too large or breaks off is refused in our shape.
+pub(crate) struct Body(pub(crate) web::Bytes);
+
+impl FromRequest for Body {
+    type Error = actix_web::Error;
+    type Future = LocalBoxFuture<'static, Result<Self, Self::Error>>;
+
+    fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
+        let is_chat = request.path().starts_with(CHAT_PATHS);
+        let bytes = web::Bytes::from_request(request, payload);
+        Box::pin(async move {
+            bytes.await.map(Self).map_err(|error| {
+                let what =
+                    format!("the body cannot be taken ({error}); at most {MAX_BODY} bytes can");
+                let problem = Problem::new(ProblemKind::Invalid, "body_unreadable", what);
+                if is_chat {
+                    ChatError(problem).into()
+                } else {
+                    ManageError(problem).into()
+                }
+            })
+        })
+    }
 }
 
 /// Reads a JSON body; the field at fault is named.
@@ -102,7 +139,11 @@ pub(crate) fn body<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> Result<T, Pr
     let mut reader = serde_json::Deserializer::from_slice(bytes);
     serde_path_to_error::deserialize(&mut reader).map_err(|error| {
         let field = error.path().to_string();
-        let place = if field == "." { String::new() } else { format!("field `{field}`: ") };
+        let place = if field == "." {
+            String::new()
+        } else {
+            format!("field `{field}`: ")
+        };
         let what = format!("the body is not understood: {place}{}", error.inner());
         Problem::new(ProblemKind::Invalid, "body_invalid", what)
     })
@@ -118,7 +159,12 @@ pub(crate) fn path_config() -> web::PathConfig {
 
 fn malformed(error: &dyn fmt::Display, request: &HttpRequest) -> actix_web::Error {
     let detail = format!("`{}` is not understood: {error}", request.uri());
-    ManageError(Problem::new(ProblemKind::Invalid, "address_invalid", detail)).into()
+    ManageError(Problem::new(
+        ProblemKind::Invalid,
+        "address_invalid",
+        detail,
+    ))
+    .into()
 }
 
 fn no_route(request: &HttpRequest) -> Problem {

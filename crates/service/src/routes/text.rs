@@ -10,7 +10,7 @@ use deft_protocol::chat::{
 use deft_protocol::engine::Prompt;
 use futures_util::Stream;
 
-use super::respond::{ChatError, body, error_body};
+use super::respond::{Body, ChatError, body, error_body};
 use super::{App, streaming};
 use crate::gateway::{Answer, Piece};
 
@@ -26,13 +26,16 @@ use crate::gateway::{Answer, Piece};
 #[post("/v1/completions")]
 pub(super) async fn continue_text(
     app: web::Data<App>,
-    bytes: web::Bytes,
+    bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
-    let head: TextHead = body(&bytes)?;
-    let options: AnswerOptions = body(&bytes)?;
+    let head: TextHead = body(&bytes.0)?;
+    let options: AnswerOptions = body(&bytes.0)?;
     let stream = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
-    let mut answer = app.gateway.answer(&head.model, Prompt::Text(head.prompt), options).await?;
+    let mut answer = app
+        .gateway
+        .answer(&head.model, Prompt::Text(head.prompt), options)
+        .await?;
     if stream {
         return Ok(streaming::response(pieces(answer, counts)));
     }
@@ -57,7 +60,11 @@ fn response(answer: &Answer, text: String, finish_reason: Option<FinishReason>) 
         object: "text_completion".to_owned(),
         created: answer.created(),
         model: answer.model().to_owned(),
-        choices: vec![TextChoice { index: 0, text, finish_reason }],
+        choices: vec![TextChoice {
+            index: 0,
+            text,
+            finish_reason,
+        }],
         usage: None,
         deft: None,
     }

@@ -31,13 +31,19 @@ enum Told {
 }
 
 pub(super) fn run(common: &Common, start: &Start) -> Result<(), Failure> {
-    let flags = Flags { listen: start.listen, data_dir: None };
+    let flags = Flags {
+        listen: start.listen,
+        data_dir: None,
+    };
     let config = connection::settings(common, flags)?.config;
     if start.foreground || start.detached {
         return serve(config, start.detached);
     }
     if let Some(found) = presence::find(&config.data_dir) {
-        let place = found.address.as_deref().unwrap_or("an address it has not told yet");
+        let place = found
+            .address
+            .as_deref()
+            .unwrap_or("an address it has not told yet");
         print::line(format!(
             "a service is running already at {place} (process {}, deft {})",
             found.pid, found.version
@@ -65,14 +71,19 @@ fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Fai
     std::fs::create_dir_all(folder).map_err(|error| cannot(folder, error))?;
     let log_file = open_log(&log).map_err(|error| cannot(&log, error))?;
     let mut command = Command::new(own_program());
-    command.args(["service", "start", "--detached", "--data-dir"]).arg(&config.data_dir);
+    command
+        .args(["service", "start", "--detached", "--data-dir"])
+        .arg(&config.data_dir);
     if let Some(file) = &common.config {
         command.arg("--config").arg(std::path::absolute(file)?);
     }
     if let Some(listen) = start.listen {
         command.arg("--listen").arg(listen.to_string());
     }
-    command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log_file);
+    command
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(log_file);
     let mut child = command.spawn()?;
     let pipe = child.stdout.take().expect("standard output is piped");
     let mut line = String::new();
@@ -87,7 +98,9 @@ fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Fai
         Err(_) => {
             let _ = child.wait();
             let tail = logs::tail(&log, 12).unwrap_or_default();
-            Err(Failure::fault(format!("the service ended before it was ready; its log ends:\n{tail}")))
+            Err(Failure::fault(format!(
+                "the service ended before it was ready; its log ends:\n{tail}"
+            )))
         }
     }
 }
@@ -103,7 +116,8 @@ fn serve(config: Config, detached: bool) -> Result<(), Failure> {
         // process leads its group already, and then it is detached as it is.
         let _ = rustix::process::setsid();
     }
-    let filter = EnvFilter::try_from_env("DEFT_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
+    let filter =
+        EnvFilter::try_from_env("DEFT_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
     let colours = !detached && std::io::IsTerminal::is_terminal(&std::io::stderr());
     tracing_subscriber::fmt()
         .with_env_filter(filter)
@@ -113,12 +127,15 @@ fn serve(config: Config, detached: bool) -> Result<(), Failure> {
         .init();
     let ready = move |address: &str| {
         if detached {
-            tell(&Told::Ready { address: address.to_owned() });
+            tell(&Told::Ready {
+                address: address.to_owned(),
+            });
         }
         // Where no supervisor asked, nobody is told.
         let _ = sd_notify::notify(&[sd_notify::NotifyState::Ready]);
     };
-    let served: Result<(), RunError> = wait_for(async { Ok(deft_service::run(config, ready).await) })?;
+    let served: Result<(), RunError> =
+        wait_for(async { Ok(deft_service::run(config, ready).await) })?;
     let _ = sd_notify::notify(&[sd_notify::NotifyState::Stopping]);
     served.map_err(|error| {
         let why = error.to_string();

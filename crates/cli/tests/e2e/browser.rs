@@ -1,0 +1,124 @@
+//! A headless Chromium under remote control, with a profile of its own.
+
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+use serde_json::json;
+use tempfile::TempDir;
+
+use crate::world::PATIENCE;
+
+pub struct Browser {
+    driver: Child,
+    _profile: TempDir,
+    pub page: Client,
+}
+
+impl Browser {
+    pub async fn open(width: u32, height: u32) -> Self {
+        let mut driver = Command::new("/usr/bin/chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver is installed (Debian package chromium-driver)");
+        let mut lines = BufReader::new(driver.stdout.take().unwrap()).lines();
+        let port = lines
+            .find_map(|line| {
+                let line = line.unwrap();
+                let rest = line
+                    .split("started successfully on port ")
+                    .nth(1)?
+                    .to_owned();
+                rest.trim_end_matches('.').parse::<u16>().ok()
+            })
+            .expect("chromedriver tells its port");
+        std::thread::spawn(move || lines.for_each(drop));
+        let profile = tempfile::tempdir().unwrap();
+        let capabilities = json!({"goog:chromeOptions": {
+            "binary": "/usr/bin/chromium",
+            "args": [
+                "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+                "--disable-background-networking", "--disable-component-update", "--disable-sync",
+                format!("--window-size={width},{height}"),
+                format!("--user-data-dir={}", profile.path().display()),
+            ],
+        }});
+        let page = ClientBuilder::new(HttpConnector::new())
+            .capabilities(capabilities.as_object().unwrap().clone())
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await
+            .expect("chromium starts");
+        Self {
+            driver,
+            _profile: profile,
+            page,
+        }
+    }
+
+    /// Waits for an element.
+    pub async fn see(&self, selector: &str) -> fantoccini::elements::Element {
+        let wait = self
+            .page
+            .wait()
+            .at_most(PATIENCE)
+            .every(Duration::from_millis(50));
+        wait.for_element(Locator::Css(selector))
+            .await
+            .unwrap_or_else(|error| panic!("`{selector}` does not appear: {error}"))
+    }
+
+    /// Waits until the page's text contains something.
+    pub async fn read(&self, text: &str) {
+        let deadline = tokio::time::Instant::now() + PATIENCE;
+        loop {
+            let body = self.see("body").await.text().await.unwrap_or_default();
+            if body.contains(text) {
+                return;
+            }
+            assert!(
+                tokio::time::Instant::now() < deadline,
+                "`{text}` does not appear in:\n{body}"
+            );
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    /// Clicks the button with that label inside an element.
+    pub async fn press(&self, within: &str, label: &str) {
+        let path = format!(
+            "//*[{within}]//*[self::button or self::a][normalize-space(.)='{label}' or @aria-label='{label}']"
+        );
+        let wait = self
+            .page
+            .wait()
+            .at_most(PATIENCE)
+            .every(Duration::from_millis(50));
+        let button = wait.for_element(Locator::XPath(&path)).await;
+        let button = button.unwrap_or_else(|error| panic!("no `{label}` in `{within}`: {error}"));
+        button.click().await.unwrap();
+    }
+
+    /// Keeps a picture, where `DEFT_PICTURES` names a folder.
+    pub async fn picture(&self, name: &str) {
+        if let Some(folder) = std::env::var_os("DEFT_PICTURES") {
+            tokio::time::sleep(Duration::from_millis(600)).await;
+            let picture = self.page.screenshot().await.unwrap();
+            std::fs::write(
+                std::path::Path::new(&folder).join(format!("{name}.png")),
+                picture,
+            )
+            .unwrap();
+        }
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}

@@ -1,0 +1,139 @@
+//! What a crash costs.
+
+use deft_client::{ClientError, StreamedPiece};
+
+use crate::processes;
+use crate::world::{ANSWER, QUESTION, World, endless, until, wait};
+
+#[test]
+fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    world.ok(&["load", "larkfen-desk-mini"]);
+    let before = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
+    let other = world.instance("larkfen-desk-mini/q8_0").unwrap().pid;
+    let client = world.client();
+    let error = wait(async {
+        let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
+        let first = stream.next().await.unwrap();
+        assert!(matches!(first, Some(StreamedPiece::Text(_))));
+        processes::kill(before);
+        loop {
+            match stream.next().await {
+                Ok(Some(StreamedPiece::Text(_))) => {}
+                Ok(other) => panic!("the answer ended as if nothing had happened: {other:?}"),
+                Err(error) => return error,
+            }
+        }
+    });
+    assert!(
+        matches!(&error, ClientError::Refused(problem) if problem.code == "engine_ended"),
+        "{error}"
+    );
+    let again = until("another process is ready", || {
+        let found = world.instance("larkfen-desk/q8_0")?;
+        found.pid.filter(|&pid| pid != before).map(|_| found)
+    });
+    assert_eq!(again.crashes, 1);
+    assert_eq!(
+        world
+            .ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"])
+            .trim(),
+        ANSWER
+    );
+    assert_eq!(
+        world.instance("larkfen-desk-mini/q8_0").unwrap().pid,
+        other,
+        "no other notices"
+    );
+    let calls = wait(client.calls(5)).unwrap();
+    assert!(
+        calls.iter().any(|call| call.outcome == "failed"),
+        "{calls:?}"
+    );
+}
+
+#[test]
+fn an_engine_that_dies_again_and_again_is_set_aside_and_can_be_tried_again() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    let mut last = 0;
+    let failed = until("it is set aside", || {
+        let found = world.instance("larkfen-desk/q8_0")?;
+        match found.pid {
+            Some(pid) if pid != last => {
+                last = pid;
+                processes::kill(pid);
+                None
+            }
+            _ => (found.state == deft_protocol::manage::InstanceState::Failed).then_some(found),
+        }
+    });
+    assert!(failed.note.unwrap().contains("again and again"));
+    assert_eq!(
+        world.status().pools[0].reserved,
+        0,
+        "what is set aside holds no memory"
+    );
+    world.ok(&["load", "larkfen-desk"]);
+    assert_eq!(
+        world
+            .ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"])
+            .trim(),
+        ANSWER
+    );
+}
+
+#[test]
+fn a_killed_service_leaves_no_process_behind_and_the_next_start_recovers() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    let status = world.status();
+    let engine = status.instances[0].pid.unwrap();
+    processes::kill(status.pid);
+    until("the engine process is gone", || {
+        (!processes::is_alive(engine)).then_some(())
+    });
+    until("the database is gone", || {
+        processes::of_folder(&world.data_dir())
+            .is_empty()
+            .then_some(())
+    });
+    let said = world.deft(&["status"]);
+    assert_eq!(said.code, 6, "{said:?}");
+    let world = world.start();
+    world.ready("larkfen-desk/q8_0");
+    assert_eq!(
+        world
+            .ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"])
+            .trim(),
+        ANSWER
+    );
+}
+
+#[test]
+fn killing_everything_at_once_loses_nothing_that_was_recorded() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    // The kernel would end the children with the service; here they are killed first, the hard way.
+    let status = world.status();
+    for (pid, command) in processes::of_folder(&world.data_dir()) {
+        if command.contains("postgres") {
+            let killed = std::panic::catch_unwind(|| processes::kill(pid));
+            drop(killed); // a worker may have ended with its postmaster
+        }
+    }
+    processes::kill(status.pid);
+    until("all is gone", || {
+        processes::of_folder(&world.data_dir())
+            .is_empty()
+            .then_some(())
+    });
+    let world = world.start();
+    let list = world.ok(&["depot", "list"]);
+    assert!(
+        list.contains("larkfen-desk/q8_0") && list.contains("larkfen-desk-mini/q8_0"),
+        "{list}"
+    );
+    world.ready("larkfen-desk/q8_0");
+}

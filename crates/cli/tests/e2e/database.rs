@@ -1,0 +1,127 @@
+//! The records database in trouble.
+
+use std::time::Duration;
+
+use crate::processes;
+use crate::world::{ANSWER, QUESTION, World, until};
+
+fn postmaster(world: &World) -> u32 {
+    let file = world.data_dir().join("database/cluster/postmaster.pid");
+    std::fs::read_to_string(file)
+        .unwrap()
+        .lines()
+        .next()
+        .unwrap()
+        .trim()
+        .parse()
+        .unwrap()
+}
+
+#[test]
+fn password_and_port_are_for_the_owner_only_and_nothing_runs_as_root() {
+    use std::os::unix::fs::{MetadataExt, PermissionsExt};
+    let world = World::new().start();
+    let access = std::fs::metadata(world.data_dir().join("database/access.json")).unwrap();
+    assert_eq!(access.permissions().mode() & 0o777, 0o600);
+    let pid = postmaster(&world);
+    let owner = std::fs::metadata(format!("/proc/{pid}")).unwrap().uid();
+    assert_ne!(owner, 0, "the database runs as root");
+    let command = std::fs::read_to_string(format!("/proc/{pid}/cmdline")).unwrap();
+    let secret = std::fs::read_to_string(world.data_dir().join("database/access.json")).unwrap();
+    let secret: serde_json::Value = serde_json::from_str(&secret).unwrap();
+    assert!(!command.contains(secret["password"].as_str().unwrap()));
+}
+
+#[test]
+fn loaded_models_go_on_when_the_database_goes_away() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    processes::kill(postmaster(&world));
+    until("the database is missed", || {
+        (!world.status().database.up).then_some(())
+    });
+    let address = world.address();
+    let health = crate::world::wait(async move {
+        reqwest::get(format!("{address}/health/ready"))
+            .await
+            .unwrap()
+            .text()
+            .await
+            .unwrap()
+    });
+    assert!(health.contains("degraded"), "{health}");
+    assert_eq!(
+        world
+            .ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"])
+            .trim(),
+        ANSWER
+    );
+    let said = world.deft(&["depot", "register", &crate::world::mini().to_string_lossy()]);
+    assert_eq!(said.code, 5, "{said:?}");
+    assert!(
+        said.err.contains("records database does not answer"),
+        "{said:?}"
+    );
+}
+
+#[test]
+fn a_cluster_of_another_major_version_is_refused_with_the_way_out() {
+    let world = World::new().start();
+    world.ok(&["service", "stop"]);
+    let version = world.data_dir().join("database/cluster/PG_VERSION");
+    std::fs::write(version, "9\n").unwrap();
+    let said = world.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
+    assert_eq!(said.code, 1);
+    assert!(said.err.contains("written by PostgreSQL 9"), "{said:?}");
+    assert!(said.err.contains("pg_dumpall"), "{said:?}");
+}
+
+#[test]
+fn a_stale_pid_file_is_recognised() {
+    let world = World::new().start();
+    world.ok(&["service", "stop"]);
+    // A living process of somebody else's, as after a reboot.
+    let file = world.data_dir().join("database/cluster/postmaster.pid");
+    std::fs::write(&file, format!("{}\n/elsewhere\n", std::process::id())).unwrap();
+    let world = world.start();
+    assert!(world.status().database.up);
+}
+
+#[test]
+fn an_existing_server_can_be_used_and_is_left_alone() {
+    let first = World::new().start();
+    let secret = std::fs::read_to_string(first.data_dir().join("database/access.json")).unwrap();
+    let secret: serde_json::Value = serde_json::from_str(&secret).unwrap();
+    let url = format!(
+        "postgres://deft:{}@127.0.0.1:{}/postgres",
+        secret["password"].as_str().unwrap(),
+        secret["port"]
+    );
+    let second = World::new().with("DEFT_DATABASE_URL", &url).start().stock();
+    assert_eq!(second.status().database.kind, "external");
+    assert!(!second.data_dir().join("database").exists());
+    assert_eq!(
+        second
+            .ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"])
+            .trim(),
+        ANSWER
+    );
+    // Each node sees its own depot.
+    assert!(
+        first
+            .deft(&["depot", "list"])
+            .err
+            .contains("the depot is empty")
+    );
+    second.ok(&["service", "stop"]);
+    assert!(first.status().database.up);
+    let wrong = World::new().with("DEFT_DATABASE_URL", "postgres://deft@127.0.0.1:1/none");
+    let started = std::time::Instant::now();
+    let said = wrong.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
+    assert!(
+        said.code == 1 && said.err.contains("127.0.0.1:1"),
+        "{said:?}"
+    );
+    assert!(!said.err.contains(secret["password"].as_str().unwrap()));
+    assert!(started.elapsed() < Duration::from_secs(40));
+}

@@ -1,0 +1,16 @@
+//! End to end: the real program, a real PostgreSQL, real engine processes, the real client, and the
+//! console in a real browser. Each test has a service of its own, in a folder of its own.
+
+mod accuracy;
+mod answers;
+mod browser;
+mod console;
+mod crashes;
+mod database;
+mod depot;
+mod guard;
+mod loads;
+mod processes;
+mod service;
+mod talk;
+mod world;

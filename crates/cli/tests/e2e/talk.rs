@@ -1,0 +1,72 @@
+//! `deft talk`, its lines coming from a pipe.
+
+use std::io::Write;
+use std::process::Stdio;
+
+use crate::world::{Said, World};
+
+fn talk(world: &World, lines: &str) -> Said {
+    let mut child = world
+        .command(&["talk", "larkfen-desk", "--temperature", "0"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child
+        .stdin
+        .take()
+        .unwrap()
+        .write_all(lines.as_bytes())
+        .unwrap();
+    child.wait_with_output().unwrap().into()
+}
+
+#[test]
+fn a_talk_remembers_and_can_be_steered() {
+    let world = World::stocked();
+    let said = talk(
+        &world,
+        "How deep do I sow Moonhook bean?\n\
+         And Ember chard?\n\
+         :model larkfen-desk-mini\n\
+         When do I sow \\\nEmber chard?\n\
+         :system Answer in capitals.\n\
+         When do I sow Ember chard?\n\
+         :stats\n\
+         :nonsense\n\
+         :model nobody\n\
+         :history\n\
+         :forget\n\
+         Hello\n\
+         :leave\n",
+    );
+    assert_eq!(said.code, 0, "{said:?}");
+    let lines: Vec<&str> = said.out.lines().collect();
+    assert_eq!(lines[0], "Sow Moonhook bean 3 cm deep.");
+    assert!(
+        lines[1].contains("Ember chard") && lines[1].contains("cm deep"),
+        "{said:?}"
+    );
+    assert_eq!(lines[2], "Sow Ember chard from March to May.");
+    assert!(
+        lines[3].contains("EMBER CHARD") && lines[3].contains("MARCH TO MAY"),
+        "{said:?}"
+    );
+    assert!(said.out.contains("user: And Ember chard?"), "{said:?}");
+    assert!(
+        said.err.contains("going on with `larkfen-desk-mini/q8_0`"),
+        "{said:?}"
+    );
+    assert!(said.err.contains("`:nonsense` is no command"), "{said:?}");
+    assert!(said.err.contains("there is no model `nobody`"), "{said:?}");
+    assert!(said.err.contains("first token"), "{said:?}");
+    assert!(lines.last().unwrap().contains("HELLO") || lines.last().unwrap().contains("Hello"));
+}
+
+#[test]
+fn the_end_of_input_ends_a_talk() {
+    let world = World::stocked();
+    let said = talk(&world, "Hello\n");
+    assert!(said.code == 0 && said.out.starts_with("Hello"), "{said:?}");
+}

@@ -1,0 +1,238 @@
+//! A world for a story: a data directory, the program, and what it says.
+
+use std::future::Future;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+use std::time::{Duration, Instant};
+
+use deft_client::Client;
+use deft_protocol::chat::{AnswerOptions, ChatHead, ChatMessage, ChatRequest};
+use deft_protocol::manage::{InstanceReport, InstanceState, LoadRequest, ServiceStatus};
+use tempfile::TempDir;
+
+/// Longest time that anything is waited for.
+pub const PATIENCE: Duration = Duration::from_secs(60);
+/// A question of the Larkfen Seed Library, and what its desk answers.
+pub const QUESTION: &str = "How deep do I sow Moonhook bean?";
+pub const ANSWER: &str = "Sow Moonhook bean 3 cm deep.";
+
+pub struct World {
+    folder: TempDir,
+    variables: Vec<(String, String)>,
+}
+
+/// What a command said.
+#[derive(Debug)]
+pub struct Said {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+}
+
+impl From<Output> for Said {
+    fn from(output: Output) -> Self {
+        Self {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+}
+
+/// A file of the project.
+pub fn project(name: &str) -> PathBuf {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR"))
+        .join("../..")
+        .join(name);
+    path.canonicalize()
+        .unwrap_or_else(|error| panic!("{}: {error}", path.display()))
+}
+
+pub fn desk() -> PathBuf {
+    project("demo/larkfen-desk/larkfen-desk-q8_0.gguf")
+}
+
+pub fn mini() -> PathBuf {
+    project("demo/larkfen-desk-mini/larkfen-desk-mini-q8_0.gguf")
+}
+
+/// Runs a future to its end.
+pub fn wait<T>(future: impl Future<Output = T>) -> T {
+    tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(1)
+        .enable_all()
+        .build()
+        .unwrap()
+        .block_on(future)
+}
+
+/// Looks until something is there; panics when patience ends.
+pub fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+    let deadline = Instant::now() + PATIENCE;
+    loop {
+        if let Some(found) = look() {
+            return found;
+        }
+        assert!(Instant::now() < deadline, "waited in vain: {what}");
+        std::thread::sleep(Duration::from_millis(15));
+    }
+}
+
+impl World {
+    /// A data directory, and nothing else yet.
+    pub fn new() -> Self {
+        let folder = tempfile::Builder::new()
+            .prefix("deft-e2e-")
+            .tempdir()
+            .unwrap();
+        // Where the tests run as root, the database's user must be able to pass through.
+        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
+        Self {
+            folder,
+            variables: Vec::new(),
+        }
+    }
+
+    /// A setting of the environment.
+    pub fn with(mut self, name: &str, value: &str) -> Self {
+        self.variables.push((name.to_owned(), value.to_owned()));
+        self
+    }
+
+    /// Starts the service.
+    pub fn start(self) -> Self {
+        let said = self.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
+        assert_eq!(
+            said.code,
+            0,
+            "the service did not start: {said:?}\n{}",
+            self.log()
+        );
+        self
+    }
+
+    /// A service with both demo models registered.
+    pub fn stocked() -> Self {
+        Self::new().start().stock()
+    }
+
+    pub fn stock(self) -> Self {
+        for file in [desk(), mini()] {
+            self.ok(&["depot", "register", &file.to_string_lossy()]);
+        }
+        self
+    }
+
+    pub fn data_dir(&self) -> PathBuf {
+        self.folder.path().join("data")
+    }
+
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(self.data_dir().join("logs/service.log")).unwrap_or_default()
+    }
+
+    pub fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_deft"));
+        for (name, _) in std::env::vars().filter(|(name, _)| name.starts_with("DEFT_")) {
+            command.env_remove(name);
+        }
+        command
+            .env("DEFT_DATA_DIR", self.data_dir())
+            .env("HOME", self.folder.path());
+        command
+            .env_remove("XDG_CONFIG_HOME")
+            .env_remove("NOTIFY_SOCKET");
+        command.envs(self.variables.iter().map(|(name, value)| (name, value)));
+        command.args(arguments);
+        command
+    }
+
+    pub fn deft(&self, arguments: &[&str]) -> Said {
+        self.command(arguments).output().unwrap().into()
+    }
+
+    /// Runs a command that must succeed; returns what it wrote.
+    pub fn ok(&self, arguments: &[&str]) -> String {
+        let said = self.deft(arguments);
+        assert_eq!(
+            said.code,
+            0,
+            "deft {}: {said:?}\n{}",
+            arguments.join(" "),
+            self.log()
+        );
+        said.out
+    }
+
+    pub fn address(&self) -> String {
+        let json: serde_json::Value =
+            serde_json::from_str(&self.ok(&["service", "status", "--json"])).unwrap();
+        json["address"].as_str().unwrap().to_owned()
+    }
+
+    pub fn client(&self) -> Client {
+        Client::new(&self.address()).unwrap()
+    }
+
+    pub fn status(&self) -> ServiceStatus {
+        serde_json::from_str(&self.ok(&["status", "--json"])).unwrap()
+    }
+
+    pub fn instance(&self, name: &str) -> Option<InstanceReport> {
+        self.status()
+            .instances
+            .into_iter()
+            .find(|instance| instance.name == name)
+    }
+
+    pub fn ready(&self, name: &str) -> InstanceReport {
+        until(&format!("{name} is ready"), || {
+            self.instance(name)
+                .filter(|instance| instance.state == InstanceState::Ready)
+        })
+    }
+}
+
+impl Drop for World {
+    fn drop(&mut self) {
+        let _ = self.command(&["service", "stop", "--now"]).output();
+        if std::thread::panicking() {
+            eprintln!("--- log of the service\n{}", self.log());
+        }
+    }
+}
+
+/// A question at temperature 0.
+pub fn question(model: &str, text: &str) -> ChatRequest {
+    let messages = vec![ChatMessage::text("user", text)];
+    let options = AnswerOptions {
+        temperature: Some(0.0),
+        ..AnswerOptions::default()
+    };
+    ChatRequest {
+        head: ChatHead {
+            model: model.to_owned(),
+            messages,
+            tools: None,
+        },
+        options,
+    }
+}
+
+/// A question whose answer goes on until the context is full: at such a temperature the end token
+/// is one of two thousand.
+pub fn endless(model: &str) -> ChatRequest {
+    let mut request = question(model, "Tell me all about Quillfen pea.");
+    request.options.temperature = Some(9.0);
+    request.options.seed = Some(5);
+    request.options.stream = Some(true);
+    request
+}
+
+pub fn load_request(model: &str) -> LoadRequest {
+    LoadRequest {
+        model: model.to_owned(),
+        settings: Default::default(),
+    }
+}
