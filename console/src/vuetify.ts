@@ -6,7 +6,8 @@ export const vuetify = createVuetify({
   icons: { defaultSet: 'mdi', aliases, sets: { mdi } },
   defaults: {
     VCard: { rounded: 'lg', variant: 'flat', border: true },
-    VBtn: { rounded: 'lg', class: 'text-none' },
+    VBtn: { rounded: 'lg', class: 'text-none', elevation: 0 },
+    VSlider: { color: 'primary' },
     VTextField: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
     VSelect: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
   },

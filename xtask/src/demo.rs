@@ -6,7 +6,7 @@ use std::process::{Command, Output};
 use anyhow::{Context, bail};
 
 use crate::packages;
-use crate::steps::{build_release, root};
+use crate::steps::{self, build_release, root};
 
 /// Models that are registered, and those that are loaded.
 const REGISTERED: [&str; 4] = [
@@ -19,7 +19,7 @@ const LOADED: [&str; 2] = ["larkfen-desk/q8_0", "larkfen-desk-mini/q8_0"];
 
 /// Everything the demo keeps. The database cannot run as root, and its user may not be able to
 /// enter the project's folder.
-fn data_dir() -> PathBuf {
+pub fn data_dir() -> PathBuf {
     if packages::is_root() {
         PathBuf::from("/var/tmp/deft-harbor-demo")
     } else {
@@ -59,9 +59,16 @@ fn deft(arguments: &[&str]) -> anyhow::Result<String> {
 pub fn start() -> anyhow::Result<()> {
     packages::need(&[packages::POSTGRESQL])?;
     println!("building the console and the release binary");
+    let before = steps::modified(&program());
     build_release()?;
+    // A service that still runs an older build is replaced; what it had loaded comes back.
+    let action = if steps::modified(&program()) == before {
+        "start"
+    } else {
+        "restart"
+    };
     println!("starting the service");
-    let started = try_deft(&["service", "start"])?;
+    let started = try_deft(&["service", action])?;
     if !started.status.success() {
         let why = String::from_utf8_lossy(&started.stderr).into_owned();
         if !why.contains("is taken") {

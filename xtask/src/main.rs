@@ -4,6 +4,7 @@
 
 mod demo;
 mod packages;
+mod pictures;
 mod steps;
 
 use clap::Parser;
@@ -23,6 +24,8 @@ enum Task {
     Build,
     /// Bring the console's copy of the OpenAPI document, and its types, up to date.
     Openapi,
+    /// Take the pictures in docs/screenshots anew, from the demo.
+    Pictures,
 }
 
 fn main() -> anyhow::Result<()> {
@@ -32,6 +35,7 @@ fn main() -> anyhow::Result<()> {
         Task::Test => test(),
         Task::Build => steps::build_release(),
         Task::Openapi => openapi(),
+        Task::Pictures => pictures::take(),
     }
 }
 

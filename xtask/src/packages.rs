@@ -29,6 +29,22 @@ pub const CHROMEDRIVER: Package = Package {
     is_there: || Path::new("/usr/bin/chromedriver").exists(),
 };
 
+/// A screen that nobody sees.
+pub const XVFB: Package = Package {
+    name: "xvfb",
+    is_there: || Path::new("/usr/bin/Xvfb").exists(),
+};
+/// A terminal window.
+pub const XTERM: Package = Package {
+    name: "xterm",
+    is_there: || Path::new("/usr/bin/xterm").exists(),
+};
+/// Takes a picture of a window.
+pub const IMAGEMAGICK: Package = Package {
+    name: "imagemagick",
+    is_there: || Path::new("/usr/bin/import").exists(),
+};
+
 fn has_postgresql() -> bool {
     let Ok(versions) = Path::new("/usr/lib/postgresql").read_dir() else {
         return false;

@@ -90,7 +90,8 @@ pub fn build_release() -> anyhow::Result<()> {
     )
 }
 
-fn modified(path: &Path) -> Option<SystemTime> {
+/// When a file was last written, where it exists.
+pub fn modified(path: &Path) -> Option<SystemTime> {
     path.metadata().ok()?.modified().ok()
 }
 

@@ -17,7 +17,7 @@ const items = computed(() => [
   ['first token', seconds(props.figures.first_token_seconds)],
   ['prompt', `${count(props.usage?.prompt_tokens ?? 0)} tokens, ${count(Math.round(props.figures.prompt_rate))}/s`],
   ['answer', `${count(props.usage?.completion_tokens ?? 0)} tokens, ${count(Math.round(props.figures.answer_rate))}/s`],
-  ['load', seconds(props.figures.load_seconds)],
+  ['load', props.figures.load_seconds > 0 ? seconds(props.figures.load_seconds) : 'none'],
   ['total', seconds(props.figures.total_seconds)],
   ['ended', ENDS[props.figures.ended_by]],
 ])

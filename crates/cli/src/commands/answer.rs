@@ -73,6 +73,14 @@ pub(super) fn note_if_cut(answered: &Answered) {
     }
 }
 
+fn load(seconds: f64) -> String {
+    if seconds > 0.0 {
+        print::seconds(seconds)
+    } else {
+        "none, it was loaded".to_owned()
+    }
+}
+
 /// Counts, rates and times of an answer.
 pub(super) fn note_figures(answered: &Answered) {
     let Some(figures) = answered.figures else {
@@ -99,7 +107,7 @@ pub(super) fn note_figures(answered: &Answered) {
             ),
         ),
         ("first token", print::seconds(figures.first_token_seconds)),
-        ("load", print::seconds(figures.load_seconds)),
+        ("load", load(figures.load_seconds)),
         ("total", print::seconds(figures.total_seconds)),
     ];
     for (name, value) in rows {

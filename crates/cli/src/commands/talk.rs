@@ -11,8 +11,8 @@ use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-const HELP: &str = "\
-  :help              this
+const HELP: &str = "What you can do:
+  :help              see this
   :model MODEL       go on with another model
   :system TEXT       tell the model how to behave; without TEXT no longer
   :forget            begin anew
@@ -123,6 +123,11 @@ impl Conversation {
             Line::Model(name) => self.switch(name).await,
             Line::System(text) => {
                 self.answering.system = (!text.is_empty()).then(|| text.to_owned());
+                print::note(if text.is_empty() {
+                    "no system text any more"
+                } else {
+                    "noted"
+                });
             }
             Line::Forget => {
                 self.messages.clear();
@@ -134,7 +139,15 @@ impl Conversation {
                 print::note(format!("{} messages are left", self.messages.len()));
             }
             Line::History => self.history(),
-            Line::Stats => self.answering.stats = !self.answering.stats,
+            Line::Stats => {
+                self.answering.stats = !self.answering.stats;
+                let state = if self.answering.stats {
+                    "told"
+                } else {
+                    "not told any more"
+                };
+                print::note(format!("figures are {state}"));
+            }
             Line::Leave => return false,
             Line::Unknown(line) => print::note(format!("`{line}` is no command\n{HELP}")),
         }

@@ -11,14 +11,20 @@ use tempfile::TempDir;
 
 use crate::world::PATIENCE;
 
-pub struct Browser {
+/// No window is narrower; below, a phone is emulated.
+const NARROWEST: u32 = 500;
+
+/// What a headless window keeps of its height for itself.
+const WINDOW_FRAME: u32 = 143;
+
+pub(crate) struct Browser {
     driver: Child,
     _profile: TempDir,
-    pub page: Client,
+    pub(crate) page: Client,
 }
 
 impl Browser {
-    pub async fn open(width: u32, height: u32) -> Self {
+    pub(crate) async fn open(width: u32, height: u32) -> Self {
         let mut driver = Command::new("/usr/bin/chromedriver")
             .arg("--port=0")
             .stdout(Stdio::piped())
@@ -38,15 +44,20 @@ impl Browser {
             .expect("chromedriver tells its port");
         std::thread::spawn(move || lines.for_each(drop));
         let profile = tempfile::tempdir().unwrap();
-        let capabilities = json!({"goog:chromeOptions": {
+        let mut capabilities = json!({"goog:chromeOptions": {
             "binary": "/usr/bin/chromium",
             "args": [
                 "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
                 "--disable-background-networking", "--disable-component-update", "--disable-sync",
-                format!("--window-size={width},{height}"),
+                format!("--window-size={width},{}", height + WINDOW_FRAME),
                 format!("--user-data-dir={}", profile.path().display()),
             ],
         }});
+        if width < NARROWEST {
+            let metrics = json!({"width": width, "height": height, "pixelRatio": 2.0});
+            capabilities["goog:chromeOptions"]["mobileEmulation"] =
+                json!({"deviceMetrics": metrics});
+        }
         let page = ClientBuilder::new(HttpConnector::new())
             .capabilities(capabilities.as_object().unwrap().clone())
             .connect(&format!("http://127.0.0.1:{port}"))
@@ -60,7 +71,7 @@ impl Browser {
     }
 
     /// Waits for an element.
-    pub async fn see(&self, selector: &str) -> fantoccini::elements::Element {
+    pub(crate) async fn see(&self, selector: &str) -> fantoccini::elements::Element {
         let wait = self
             .page
             .wait()
@@ -72,7 +83,7 @@ impl Browser {
     }
 
     /// Waits until the page's text contains something.
-    pub async fn read(&self, text: &str) {
+    pub(crate) async fn read(&self, text: &str) {
         let deadline = tokio::time::Instant::now() + PATIENCE;
         loop {
             let body = self.see("body").await.text().await.unwrap_or_default();
@@ -88,7 +99,7 @@ impl Browser {
     }
 
     /// Clicks the button with that label inside an element.
-    pub async fn press(&self, within: &str, label: &str) {
+    pub(crate) async fn press(&self, within: &str, label: &str) {
         let path = format!(
             "//*[{within}]//*[self::button or self::a][normalize-space(.)='{label}' or @aria-label='{label}']"
         );
@@ -103,7 +114,7 @@ impl Browser {
     }
 
     /// Keeps a picture, where `DEFT_PICTURES` names a folder.
-    pub async fn picture(&self, name: &str) {
+    pub(crate) async fn picture(&self, name: &str) {
         if let Some(folder) = std::env::var_os("DEFT_PICTURES") {
             tokio::time::sleep(Duration::from_millis(600)).await;
             let picture = self.page.screenshot().await.unwrap();

@@ -1,5 +1,10 @@
 //! End to end: the real program, a real PostgreSQL, real engine processes, the real client, and the
 //! console in a real browser. Each test has a service of its own, in a folder of its own.
+#![expect(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test that panics has failed, and what it prints helps to see why"
+)]
 
 mod accuracy;
 mod answers;

@@ -3,16 +3,16 @@
 use std::path::Path;
 
 /// Ends a process as a crash would.
-pub fn kill(pid: u32) {
+pub(crate) fn kill(pid: u32) {
     signal(pid, rustix::process::Signal::KILL);
 }
 
-pub fn signal(pid: u32, signal: rustix::process::Signal) {
+pub(crate) fn signal(pid: u32, signal: rustix::process::Signal) {
     let pid = rustix::process::Pid::from_raw(i32::try_from(pid).unwrap()).unwrap();
     rustix::process::kill_process(pid, signal).unwrap();
 }
 
-pub fn is_alive(pid: u32) -> bool {
+pub(crate) fn is_alive(pid: u32) -> bool {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
     stat.rsplit(") ")
         .next()
@@ -20,14 +20,14 @@ pub fn is_alive(pid: u32) -> bool {
 }
 
 /// The session a process belongs to.
-pub fn session(pid: u32) -> i32 {
+pub(crate) fn session(pid: u32) -> i32 {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap();
     let fields = stat.rsplit(") ").next().unwrap().to_owned();
     fields.split_whitespace().nth(3).unwrap().parse().unwrap()
 }
 
 /// Processes whose command line or working directory names the folder, or whose parent's does.
-pub fn of_folder(folder: &Path) -> Vec<(u32, String)> {
+pub(crate) fn of_folder(folder: &Path) -> Vec<(u32, String)> {
     let folder = folder.to_string_lossy().into_owned();
     let mut found = Vec::new();
     for entry in std::fs::read_dir("/proc").unwrap().filter_map(Result::ok) {

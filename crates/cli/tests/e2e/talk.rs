@@ -1,6 +1,6 @@
 //! `deft talk`, its lines coming from a pipe.
 
-use std::io::Write;
+use std::io::{Read, Write};
 use std::process::Stdio;
 
 use crate::world::{Said, World};
@@ -62,6 +62,40 @@ fn a_talk_remembers_and_can_be_steered() {
     assert!(said.err.contains("there is no model `nobody`"), "{said:?}");
     assert!(said.err.contains("first token"), "{said:?}");
     assert!(lines.last().unwrap().contains("HELLO") || lines.last().unwrap().contains("Hello"));
+}
+
+#[test]
+fn ctrl_c_stops_the_answer_and_not_the_talk() {
+    let world = World::stocked();
+    let mut child = world
+        .command(&["talk", "larkfen-desk", "--temperature", "9", "--seed", "5"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut stdin = child.stdin.take().unwrap();
+    stdin
+        .write_all(b"Tell me all about Quillfen pea.\n")
+        .unwrap();
+    let mut first = [0; 16];
+    child
+        .stdout
+        .as_mut()
+        .unwrap()
+        .read_exact(&mut first)
+        .unwrap();
+    crate::processes::signal(child.id(), rustix::process::Signal::INT);
+    stdin.write_all(b":history\n:leave\n").unwrap();
+    let said: Said = child.wait_with_output().unwrap().into();
+    assert_eq!(said.code, 0, "{said:?}");
+    assert!(
+        said.err.contains("stopped; this question is not kept"),
+        "{said:?}"
+    );
+    assert!(!said.out.contains("user:"), "{said:?}");
+    let calls = crate::world::wait(world.client().calls(1)).unwrap();
+    assert_eq!(calls[0].outcome, "cancelled");
 }
 
 #[test]

@@ -8,26 +8,26 @@ use std::time::{Duration, Instant};
 
 use deft_client::Client;
 use deft_protocol::chat::{AnswerOptions, ChatHead, ChatMessage, ChatRequest};
-use deft_protocol::manage::{InstanceReport, InstanceState, LoadRequest, ServiceStatus};
+use deft_protocol::manage::{InstanceReport, InstanceState, ServiceStatus};
 use tempfile::TempDir;
 
 /// Longest time that anything is waited for.
-pub const PATIENCE: Duration = Duration::from_secs(60);
+pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
 /// A question of the Larkfen Seed Library, and what its desk answers.
-pub const QUESTION: &str = "How deep do I sow Moonhook bean?";
-pub const ANSWER: &str = "Sow Moonhook bean 3 cm deep.";
+pub(crate) const QUESTION: &str = "How deep do I sow Moonhook bean?";
+pub(crate) const ANSWER: &str = "Sow Moonhook bean 3 cm deep.";
 
-pub struct World {
+pub(crate) struct World {
     folder: TempDir,
     variables: Vec<(String, String)>,
 }
 
 /// What a command said.
 #[derive(Debug)]
-pub struct Said {
-    pub code: i32,
-    pub out: String,
-    pub err: String,
+pub(crate) struct Said {
+    pub(crate) code: i32,
+    pub(crate) out: String,
+    pub(crate) err: String,
 }
 
 impl From<Output> for Said {
@@ -41,7 +41,7 @@ impl From<Output> for Said {
 }
 
 /// A file of the project.
-pub fn project(name: &str) -> PathBuf {
+pub(crate) fn project(name: &str) -> PathBuf {
     let path = Path::new(env!("CARGO_MANIFEST_DIR"))
         .join("../..")
         .join(name);
@@ -49,16 +49,16 @@ pub fn project(name: &str) -> PathBuf {
         .unwrap_or_else(|error| panic!("{}: {error}", path.display()))
 }
 
-pub fn desk() -> PathBuf {
+pub(crate) fn desk() -> PathBuf {
     project("demo/larkfen-desk/larkfen-desk-q8_0.gguf")
 }
 
-pub fn mini() -> PathBuf {
+pub(crate) fn mini() -> PathBuf {
     project("demo/larkfen-desk-mini/larkfen-desk-mini-q8_0.gguf")
 }
 
 /// Runs a future to its end.
-pub fn wait<T>(future: impl Future<Output = T>) -> T {
+pub(crate) fn wait<T>(future: impl Future<Output = T>) -> T {
     tokio::runtime::Builder::new_multi_thread()
         .worker_threads(1)
         .enable_all()
@@ -68,7 +68,7 @@ pub fn wait<T>(future: impl Future<Output = T>) -> T {
 }
 
 /// Looks until something is there; panics when patience ends.
-pub fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+pub(crate) fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
     let deadline = Instant::now() + PATIENCE;
     loop {
         if let Some(found) = look() {
@@ -81,7 +81,7 @@ pub fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
 
 impl World {
     /// A data directory, and nothing else yet.
-    pub fn new() -> Self {
+    pub(crate) fn new() -> Self {
         let folder = tempfile::Builder::new()
             .prefix("deft-e2e-")
             .tempdir()
@@ -95,13 +95,13 @@ impl World {
     }
 
     /// A setting of the environment.
-    pub fn with(mut self, name: &str, value: &str) -> Self {
+    pub(crate) fn with(mut self, name: &str, value: &str) -> Self {
         self.variables.push((name.to_owned(), value.to_owned()));
         self
     }
 
     /// Starts the service.
-    pub fn start(self) -> Self {
+    pub(crate) fn start(self) -> Self {
         let said = self.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
         assert_eq!(
             said.code,
@@ -113,26 +113,26 @@ impl World {
     }
 
     /// A service with both demo models registered.
-    pub fn stocked() -> Self {
+    pub(crate) fn stocked() -> Self {
         Self::new().start().stock()
     }
 
-    pub fn stock(self) -> Self {
+    pub(crate) fn stock(self) -> Self {
         for file in [desk(), mini()] {
             self.ok(&["depot", "register", &file.to_string_lossy()]);
         }
         self
     }
 
-    pub fn data_dir(&self) -> PathBuf {
+    pub(crate) fn data_dir(&self) -> PathBuf {
         self.folder.path().join("data")
     }
 
-    pub fn log(&self) -> String {
+    pub(crate) fn log(&self) -> String {
         std::fs::read_to_string(self.data_dir().join("logs/service.log")).unwrap_or_default()
     }
 
-    pub fn command(&self, arguments: &[&str]) -> Command {
+    pub(crate) fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_deft"));
         for (name, _) in std::env::vars().filter(|(name, _)| name.starts_with("DEFT_")) {
             command.env_remove(name);
@@ -148,12 +148,12 @@ impl World {
         command
     }
 
-    pub fn deft(&self, arguments: &[&str]) -> Said {
+    pub(crate) fn deft(&self, arguments: &[&str]) -> Said {
         self.command(arguments).output().unwrap().into()
     }
 
     /// Runs a command that must succeed; returns what it wrote.
-    pub fn ok(&self, arguments: &[&str]) -> String {
+    pub(crate) fn ok(&self, arguments: &[&str]) -> String {
         let said = self.deft(arguments);
         assert_eq!(
             said.code,
@@ -165,28 +165,28 @@ impl World {
         said.out
     }
 
-    pub fn address(&self) -> String {
+    pub(crate) fn address(&self) -> String {
         let json: serde_json::Value =
             serde_json::from_str(&self.ok(&["service", "status", "--json"])).unwrap();
         json["address"].as_str().unwrap().to_owned()
     }
 
-    pub fn client(&self) -> Client {
+    pub(crate) fn client(&self) -> Client {
         Client::new(&self.address()).unwrap()
     }
 
-    pub fn status(&self) -> ServiceStatus {
+    pub(crate) fn status(&self) -> ServiceStatus {
         serde_json::from_str(&self.ok(&["status", "--json"])).unwrap()
     }
 
-    pub fn instance(&self, name: &str) -> Option<InstanceReport> {
+    pub(crate) fn instance(&self, name: &str) -> Option<InstanceReport> {
         self.status()
             .instances
             .into_iter()
             .find(|instance| instance.name == name)
     }
 
-    pub fn ready(&self, name: &str) -> InstanceReport {
+    pub(crate) fn ready(&self, name: &str) -> InstanceReport {
         until(&format!("{name} is ready"), || {
             self.instance(name)
                 .filter(|instance| instance.state == InstanceState::Ready)
@@ -204,7 +204,7 @@ impl Drop for World {
 }
 
 /// A question at temperature 0.
-pub fn question(model: &str, text: &str) -> ChatRequest {
+pub(crate) fn question(model: &str, text: &str) -> ChatRequest {
     let messages = vec![ChatMessage::text("user", text)];
     let options = AnswerOptions {
         temperature: Some(0.0),
@@ -222,17 +222,10 @@ pub fn question(model: &str, text: &str) -> ChatRequest {
 
 /// A question whose answer goes on until the context is full: at such a temperature the end token
 /// is one of two thousand.
-pub fn endless(model: &str) -> ChatRequest {
+pub(crate) fn endless(model: &str) -> ChatRequest {
     let mut request = question(model, "Tell me all about Quillfen pea.");
     request.options.temperature = Some(9.0);
     request.options.seed = Some(5);
     request.options.stream = Some(true);
     request
-}
-
-pub fn load_request(model: &str) -> LoadRequest {
-    LoadRequest {
-        model: model.to_owned(),
-        settings: Default::default(),
-    }
 }
