@@ -89,7 +89,7 @@ mod tests {
             described
                 .values()
                 .map(|path| path.as_object().unwrap().len())
-                .sum()
+                .sum::<usize>()
         );
     }
 
