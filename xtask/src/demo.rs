@@ -46,11 +46,7 @@ fn try_deft(arguments: &[&str]) -> anyhow::Result<Output> {
 fn deft(arguments: &[&str]) -> anyhow::Result<String> {
     let output = try_deft(arguments)?;
     if !output.status.success() {
-        bail!(
-            "deft {}\n{}",
-            arguments.join(" "),
-            String::from_utf8_lossy(&output.stderr)
-        );
+        bail!("deft {}\n{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
     }
     Ok(String::from_utf8_lossy(&output.stdout).into_owned())
 }
@@ -62,11 +58,7 @@ pub fn start() -> anyhow::Result<()> {
     let before = steps::modified(&program());
     build_release()?;
     // A service that still runs an older build is replaced; what it had loaded comes back.
-    let action = if steps::modified(&program()) == before {
-        "start"
-    } else {
-        "restart"
-    };
+    let action = if steps::modified(&program()) == before { "start" } else { "restart" };
     println!("starting the service");
     let started = try_deft(&["service", action])?;
     if !started.status.success() {

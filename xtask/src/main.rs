@@ -40,11 +40,7 @@ fn main() -> anyhow::Result<()> {
 }
 
 fn test() -> anyhow::Result<()> {
-    packages::need(&[
-        packages::POSTGRESQL,
-        packages::CHROMIUM,
-        packages::CHROMEDRIVER,
-    ])?;
+    packages::need(&[packages::POSTGRESQL, packages::CHROMIUM, packages::CHROMEDRIVER])?;
     steps::build_console()?;
     steps::run("npm", &["run", "--silent", "test"], "console")?;
     // One program after the other: the end-to-end tests start real services and browsers.
@@ -52,14 +48,7 @@ fn test() -> anyhow::Result<()> {
 }
 
 fn openapi() -> anyhow::Result<()> {
-    let arguments = [
-        "run",
-        "--quiet",
-        "--package",
-        "deft-service",
-        "--example",
-        "openapi",
-    ];
+    let arguments = ["run", "--quiet", "--package", "deft-service", "--example", "openapi"];
     let document = steps::output("cargo", &arguments, ".")?;
     std::fs::write(steps::root().join("console/openapi.json"), document)?;
     steps::install_console()?;

@@ -14,61 +14,40 @@ pub struct Package {
 }
 
 /// The database's programs.
-pub const POSTGRESQL: Package = Package {
-    name: "postgresql",
-    is_there: has_postgresql,
-};
+pub const POSTGRESQL: Package = Package { name: "postgresql", is_there: has_postgresql };
 /// The browser of the console's tests.
-pub const CHROMIUM: Package = Package {
-    name: "chromium",
-    is_there: || Path::new("/usr/bin/chromium").exists(),
-};
+pub const CHROMIUM: Package =
+    Package { name: "chromium", is_there: || Path::new("/usr/bin/chromium").exists() };
 /// The browser's remote control.
-pub const CHROMEDRIVER: Package = Package {
-    name: "chromium-driver",
-    is_there: || Path::new("/usr/bin/chromedriver").exists(),
-};
+pub const CHROMEDRIVER: Package =
+    Package { name: "chromium-driver", is_there: || Path::new("/usr/bin/chromedriver").exists() };
 
 /// A screen that nobody sees.
-pub const XVFB: Package = Package {
-    name: "xvfb",
-    is_there: || Path::new("/usr/bin/Xvfb").exists(),
-};
+pub const XVFB: Package =
+    Package { name: "xvfb", is_there: || Path::new("/usr/bin/Xvfb").exists() };
 /// A terminal window.
-pub const XTERM: Package = Package {
-    name: "xterm",
-    is_there: || Path::new("/usr/bin/xterm").exists(),
-};
+pub const XTERM: Package =
+    Package { name: "xterm", is_there: || Path::new("/usr/bin/xterm").exists() };
 /// Takes a picture of a window.
-pub const IMAGEMAGICK: Package = Package {
-    name: "imagemagick",
-    is_there: || Path::new("/usr/bin/import").exists(),
-};
+pub const IMAGEMAGICK: Package =
+    Package { name: "imagemagick", is_there: || Path::new("/usr/bin/import").exists() };
 
 fn has_postgresql() -> bool {
     let Ok(versions) = Path::new("/usr/lib/postgresql").read_dir() else {
         return false;
     };
-    versions
-        .filter_map(Result::ok)
-        .any(|entry| entry.path().join("bin/initdb").exists())
+    versions.filter_map(Result::ok).any(|entry| entry.path().join("bin/initdb").exists())
 }
 
 /// Installs what is missing where this is root; otherwise says exactly what to install.
 pub fn need(packages: &[Package]) -> anyhow::Result<()> {
-    let missing: Vec<&str> = packages
-        .iter()
-        .filter(|package| !(package.is_there)())
-        .map(|found| found.name)
-        .collect();
+    let missing: Vec<&str> =
+        packages.iter().filter(|package| !(package.is_there)()).map(|found| found.name).collect();
     if missing.is_empty() {
         return Ok(());
     }
     if !is_root() {
-        bail!(
-            "missing Debian packages; install them: sudo apt-get install {}",
-            missing.join(" ")
-        );
+        bail!("missing Debian packages; install them: sudo apt-get install {}", missing.join(" "));
     }
     println!("installing Debian packages: {}", missing.join(" "));
     steps::run("apt-get", &["update", "-qq"], ".")?;

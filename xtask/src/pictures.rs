@@ -25,10 +25,7 @@ const TERMINAL: [(&str, &[&str]); 4] = [
             "deft calls --count 3",
         ],
     ),
-    (
-        "terminal-status",
-        &["deft service status", "deft status", "deft depot list"],
-    ),
+    ("terminal-status", &["deft service status", "deft status", "deft depot list"]),
     (
         "terminal-plan",
         &[
@@ -59,15 +56,7 @@ pub fn take() -> anyhow::Result<()> {
     let folder = root().join("docs/screenshots");
     std::fs::create_dir_all(&folder)?;
     let status = Command::new("cargo")
-        .args([
-            "test",
-            "--quiet",
-            "--package",
-            "deft",
-            "--test",
-            "e2e",
-            "console::",
-        ])
+        .args(["test", "--quiet", "--package", "deft", "--test", "e2e", "console::"])
         .env("DEFT_PICTURES", &folder)
         .current_dir(root())
         .status()?;
@@ -79,9 +68,7 @@ pub fn take() -> anyhow::Result<()> {
         .stderr(Stdio::null())
         .spawn()
         .context("Xvfb cannot be started")?;
-    let taken = TERMINAL
-        .iter()
-        .try_for_each(|(name, commands)| terminal(name, commands));
+    let taken = TERMINAL.iter().try_for_each(|(name, commands)| terminal(name, commands));
     end(&mut screen);
     taken
 }
@@ -93,24 +80,12 @@ fn terminal(name: &str, commands: &[&str]) -> anyhow::Result<()> {
     let _ = std::fs::remove_file(&done);
     std::fs::write(&script, shell(commands, &done.to_string_lossy()))?;
     let mut window = Command::new("xterm")
-        .args([
-            "-geometry",
-            "139x47+0+0",
-            "-fa",
-            "DejaVu Sans Mono",
-            "-fs",
-            "11",
-        ])
-        .args([
-            "-bg", "#10201f", "-fg", "#e9e4d8", "+sb", "-b", "12", "-e", "bash",
-        ])
+        .args(["-geometry", "139x47+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11"])
+        .args(["-bg", "#10201f", "-fg", "#e9e4d8", "+sb", "-b", "12", "-e", "bash"])
         .arg(&script)
         .env("DISPLAY", SCREEN)
         .env("DEFT_DATA_DIR", demo::data_dir())
-        .env(
-            "PATH",
-            format!("{}:/usr/bin:/bin", root().join("target/release").display()),
-        )
+        .env("PATH", format!("{}:/usr/bin:/bin", root().join("target/release").display()))
         .current_dir(root())
         .spawn()?;
     let deadline = Instant::now() + PATIENCE;
@@ -127,11 +102,7 @@ fn terminal(name: &str, commands: &[&str]) -> anyhow::Result<()> {
     let import = ["-display", SCREEN, "-window", "root"];
     let status = Command::new("import").args(import).arg(&picture).status()?;
     end(&mut window);
-    if status.success() {
-        Ok(())
-    } else {
-        bail!("no picture could be taken of `{name}`")
-    }
+    if status.success() { Ok(()) } else { bail!("no picture could be taken of `{name}`") }
 }
 
 /// A script that shows each command before it runs it.
@@ -140,10 +111,8 @@ fn shell(commands: &[&str], done: &str) -> String {
     let mut at = 0;
     while at < commands.len() {
         let command = commands[at];
-        let typed: Vec<&str> = commands[at + 1..]
-            .iter()
-            .map_while(|line| line.strip_prefix("< "))
-            .collect();
+        let typed: Vec<&str> =
+            commands[at + 1..].iter().map_while(|line| line.strip_prefix("< ")).collect();
         at += 1 + typed.len();
         text += &format!("printf '\\033[1;33m$ \\033[0m%s\\n' {}\n", quoted(command));
         if typed.is_empty() {
@@ -151,10 +120,8 @@ fn shell(commands: &[&str], done: &str) -> String {
             continue;
         }
         // Typed into a real terminal, with a moment for each answer.
-        let lines: Vec<String> = typed
-            .iter()
-            .map(|line| format!("sleep 0.7; echo {};", quoted(line)))
-            .collect();
+        let lines: Vec<String> =
+            typed.iter().map(|line| format!("sleep 0.7; echo {};", quoted(line))).collect();
         let keys = format!("({} sleep 0.8)", lines.join(" "));
         text += &format!("{keys} | script -qec {} /dev/null\n", quoted(command));
     }

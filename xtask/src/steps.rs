@@ -9,8 +9,7 @@ use anyhow::{Context, bail};
 /// The top of the project.
 pub fn root() -> PathBuf {
     let here = Path::new(env!("CARGO_MANIFEST_DIR"));
-    here.parent()
-        .map_or_else(|| here.to_owned(), Path::to_owned)
+    here.parent().map_or_else(|| here.to_owned(), Path::to_owned)
 }
 
 /// Runs a command in a folder of the project.
@@ -35,11 +34,7 @@ pub fn output(program: &str, arguments: &[&str], folder: &str) -> anyhow::Result
         .output()
         .with_context(|| format!("`{program}` cannot be started; is it installed?"))?;
     if !output.status.success() {
-        bail!(
-            "`{program} {}` failed ({})",
-            arguments.join(" "),
-            output.status
-        );
+        bail!("`{program} {}` failed ({})", arguments.join(" "), output.status);
     }
     Ok(output.stdout)
 }
@@ -51,11 +46,7 @@ pub fn install_console() -> anyhow::Result<()> {
     if installed >= modified(&console.join("package-lock.json")) && installed.is_some() {
         return Ok(());
     }
-    run(
-        "npm",
-        &["ci", "--no-audit", "--no-fund", "--loglevel=error"],
-        "console",
-    )
+    run("npm", &["ci", "--no-audit", "--no-fund", "--loglevel=error"], "console")
 }
 
 /// Builds the console, unless nothing changed since.
@@ -63,17 +54,8 @@ pub fn build_console() -> anyhow::Result<()> {
     install_console()?;
     let console = root().join("console");
     let built = modified(&console.join("dist/index.html"));
-    let sources = [
-        "src",
-        "public",
-        "index.html",
-        "package-lock.json",
-        "vite.config.ts",
-    ];
-    let newest = sources
-        .iter()
-        .filter_map(|name| newest(&console.join(name)))
-        .max();
+    let sources = ["src", "public", "index.html", "package-lock.json", "vite.config.ts"];
+    let newest = sources.iter().filter_map(|name| newest(&console.join(name))).max();
     if built.is_some() && built >= newest {
         return Ok(());
     }
@@ -83,11 +65,7 @@ pub fn build_console() -> anyhow::Result<()> {
 /// Builds the console and the release binary.
 pub fn build_release() -> anyhow::Result<()> {
     build_console()?;
-    run(
-        "cargo",
-        &["build", "--release", "--quiet", "--package", "deft"],
-        ".",
-    )
+    run("cargo", &["build", "--release", "--quiet", "--package", "deft"], ".")
 }
 
 /// When a file was last written, where it exists.
@@ -101,8 +79,5 @@ fn newest(path: &Path) -> Option<SystemTime> {
         return modified(path);
     }
     let entries = path.read_dir().ok()?.filter_map(Result::ok);
-    entries
-        .filter_map(|entry| newest(&entry.path()))
-        .chain(modified(path))
-        .max()
+    entries.filter_map(|entry| newest(&entry.path())).chain(modified(path)).max()
 }

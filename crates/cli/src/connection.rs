@@ -11,19 +11,14 @@ use crate::print;
 
 /// Settings as this command line sees them.
 pub(crate) fn settings(common: &Common, flags: Flags) -> Result<Loaded, Failure> {
-    let flags = Flags {
-        data_dir: absolute(common.data_dir.clone())?,
-        ..flags
-    };
+    let flags = Flags { data_dir: absolute(common.data_dir.clone())?, ..flags };
     let variable = |name: &str| std::env::var(name).ok();
     Config::load(common.config.as_deref(), variable, &flags)
         .map_err(|error| Failure::usage(error.to_string()))
 }
 
 fn absolute(path: Option<std::path::PathBuf>) -> Result<Option<std::path::PathBuf>, Failure> {
-    path.map(std::path::absolute)
-        .transpose()
-        .map_err(Failure::from)
+    path.map(std::path::absolute).transpose().map_err(Failure::from)
 }
 
 /// The service of this data directory, where it runs.
@@ -41,11 +36,8 @@ pub(crate) fn address(common: &Common) -> Result<String, Failure> {
     let data_dir = &loaded.config.data_dir;
     if let Some(found) = presence::find(data_dir) {
         return found.address.ok_or_else(|| {
-            Failure::no_service(format!(
-                "the service (process {}) is still starting",
-                found.pid
-            ))
-            .with_way_out("wait for it: deft service wait")
+            Failure::no_service(format!("the service (process {}) is still starting", found.pid))
+                .with_way_out("wait for it: deft service wait")
         });
     }
     // A service of another user cannot be seen through its data directory; but where a directory was
@@ -53,11 +45,8 @@ pub(crate) fn address(common: &Common) -> Result<String, Failure> {
     if loaded.is_default("data_dir") {
         return Ok(format!("http://{}", loaded.config.listen));
     }
-    Err(Failure::no_service(format!(
-        "no service is running with `{}`",
-        data_dir.display()
-    ))
-    .with_way_out("start it: deft service start"))
+    Err(Failure::no_service(format!("no service is running with `{}`", data_dir.display()))
+        .with_way_out("start it: deft service start"))
 }
 
 /// A client for the service.

@@ -37,38 +37,22 @@ pub(crate) struct Failure {
 impl Failure {
     /// A fault.
     pub(crate) fn fault(what: impl Into<String>) -> Self {
-        Self {
-            code: FAULT,
-            what: what.into(),
-            way_out: None,
-        }
+        Self { code: FAULT, what: what.into(), way_out: None }
     }
 
     /// Wrong usage that clap could not see.
     pub(crate) fn usage(what: impl Into<String>) -> Self {
-        Self {
-            code: 2,
-            what: what.into(),
-            way_out: None,
-        }
+        Self { code: 2, what: what.into(), way_out: None }
     }
 
     /// No service is there.
     pub(crate) fn no_service(what: impl Into<String>) -> Self {
-        Self {
-            code: NO_SERVICE,
-            what: what.into(),
-            way_out: None,
-        }
+        Self { code: NO_SERVICE, what: what.into(), way_out: None }
     }
 
     /// Something named does not exist.
     pub(crate) fn missing(what: impl Into<String>) -> Self {
-        Self {
-            code: MISSING,
-            what: what.into(),
-            way_out: None,
-        }
+        Self { code: MISSING, what: what.into(), way_out: None }
     }
 
     /// Adds what to do next.
@@ -95,11 +79,7 @@ impl From<Problem> for Failure {
             ProblemKind::Busy | ProblemKind::Down => BUSY,
             ProblemKind::Fault => FAULT,
         };
-        Self {
-            code,
-            what: problem.detail,
-            way_out: problem.way_out,
-        }
+        Self { code, what: problem.detail, way_out: problem.way_out }
     }
 }
 

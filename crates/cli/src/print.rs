@@ -13,9 +13,7 @@ use crate::failure::Failure;
 /// Writes a result. A reader who closed the pipe has seen enough: that ends the program quietly.
 pub(crate) fn out(text: &str) {
     let mut stdout = io::stdout().lock();
-    let written = stdout
-        .write_all(text.as_bytes())
-        .and_then(|()| stdout.flush());
+    let written = stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush());
     if written.is_err_and(|error| error.kind() == io::ErrorKind::BrokenPipe) {
         std::process::exit(0);
     }
@@ -55,10 +53,7 @@ pub(crate) fn table(headers: &[&str], rows: Vec<Vec<String>>, right: &[usize]) -
             column.set_cell_alignment(CellAlignment::Right);
         }
     }
-    let lines: Vec<String> = table
-        .lines()
-        .map(|line| line.trim_end().to_owned())
-        .collect();
+    let lines: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
     lines.join("\n")
 }
 
@@ -97,9 +92,6 @@ mod tests {
     fn figures_are_written_for_people() {
         assert_eq!(count(1_808_448), "1,808,448");
         assert_eq!(count(12), "12");
-        assert_eq!(
-            [0.0021, 0.25, 12.34].map(seconds),
-            ["2.1 ms", "0.25 s", "12.3 s"]
-        );
+        assert_eq!([0.0021, 0.25, 12.34].map(seconds), ["2.1 ms", "0.25 s", "12.3 s"]);
     }
 }

@@ -85,19 +85,14 @@ impl Client {
     }
 
     fn request(&self, method: Method, path: &str) -> Result<RequestBuilder, ClientError> {
-        let url = self
-            .base
-            .join(path)
-            .map_err(|_| ClientError::Address(path.to_owned()))?;
+        let url = self.base.join(path).map_err(|_| ClientError::Address(path.to_owned()))?;
         Ok(self.http.request(method, url))
     }
 
     async fn send(&self, request: RequestBuilder) -> Result<Response, ClientError> {
         let response = request.send().await.map_err(|error| {
             if error.is_connect() || error.is_timeout() {
-                ClientError::NoService {
-                    address: self.address().to_owned(),
-                }
+                ClientError::NoService { address: self.address().to_owned() }
             } else {
                 ClientError::Broken(error.to_string())
             }
@@ -106,10 +101,8 @@ impl Client {
             return Ok(response);
         }
         let status = response.status();
-        let body = response
-            .bytes()
-            .await
-            .map_err(|error| ClientError::Broken(error.to_string()))?;
+        let body =
+            response.bytes().await.map_err(|error| ClientError::Broken(error.to_string()))?;
         Err(self.refusal(status.as_u16(), &body))
     }
 
@@ -121,17 +114,12 @@ impl Client {
             return ClientError::Refused(stream::problem_of(&error, status));
         }
         let what = format!("status {status}: {}", String::from_utf8_lossy(body));
-        ClientError::NotUnderstood {
-            address: self.address().to_owned(),
-            what,
-        }
+        ClientError::NotUnderstood { address: self.address().to_owned(), what }
     }
 
     async fn json<T: DeserializeOwned>(&self, response: Response) -> Result<T, ClientError> {
-        let body = response
-            .bytes()
-            .await
-            .map_err(|error| ClientError::Broken(error.to_string()))?;
+        let body =
+            response.bytes().await.map_err(|error| ClientError::Broken(error.to_string()))?;
         serde_json::from_slice(&body).map_err(|error| ClientError::NotUnderstood {
             address: self.address().to_owned(),
             what: error.to_string(),
@@ -148,9 +136,7 @@ impl Client {
         path: &str,
         body: &(impl Serialize + Sync),
     ) -> Result<T, ClientError> {
-        let response = self
-            .send(self.request(Method::POST, path)?.json(body))
-            .await?;
+        let response = self.send(self.request(Method::POST, path)?.json(body)).await?;
         self.json(response).await
     }
 
@@ -159,13 +145,9 @@ impl Client {
     /// # Errors
     /// As all calls: nobody listens, or the service refused.
     pub async fn status(&self) -> Result<Versioned<ServiceStatus>, ClientError> {
-        let response = self
-            .send(self.request(Method::GET, "/manage/v1/status")?)
-            .await?;
+        let response = self.send(self.request(Method::GET, "/manage/v1/status")?).await?;
         let version = response.headers().get(VERSION_HEADER);
-        let version = version
-            .and_then(|value| value.to_str().ok())
-            .map(str::to_owned);
+        let version = version.and_then(|value| value.to_str().ok()).map(str::to_owned);
         Ok((self.json(response).await?, version))
     }
 
@@ -184,9 +166,7 @@ impl Client {
     pub async fn inspect(&self, name: &str) -> Result<Variant, ClientError> {
         let mut url = self.base.clone();
         if let Ok(mut segments) = url.path_segments_mut() {
-            segments
-                .extend(["manage", "v1", "depot"])
-                .extend(name.split('/'));
+            segments.extend(["manage", "v1", "depot"]).extend(name.split('/'));
         }
         let response = self.send(self.http.get(url)).await?;
         self.json(response).await
@@ -222,9 +202,7 @@ impl Client {
     /// As all calls.
     pub async fn unload(&self, id: Uuid, now: bool) -> Result<(), ClientError> {
         let path = format!("/manage/v1/instances/{id}?now={now}");
-        self.send(self.request(Method::DELETE, &path)?)
-            .await
-            .map(|_| ())
+        self.send(self.request(Method::DELETE, &path)?).await.map(|_| ())
     }
 
     /// Waits until a model is ready.
@@ -268,9 +246,7 @@ impl Client {
     /// # Errors
     /// As all calls; later errors come in the stream.
     pub async fn chat_stream(&self, request: &ChatRequest) -> Result<AnswerStream, ClientError> {
-        let request = self
-            .request(Method::POST, "/v1/chat/completions")?
-            .json(request);
+        let request = self.request(Method::POST, "/v1/chat/completions")?.json(request);
         Ok(AnswerStream::new(self.send(request).await?))
     }
 

@@ -31,18 +31,11 @@ pub struct AnswerStream {
 
 impl AnswerStream {
     pub(crate) fn new(response: Response) -> Self {
-        let events = response
-            .bytes_stream()
-            .eventsource()
-            .map(|event| match event {
-                Ok(event) => Ok(event.data),
-                Err(error) => Err(error.to_string()),
-            });
-        Self {
-            events: Box::pin(events),
-            ready: std::collections::VecDeque::new(),
-            complete: false,
-        }
+        let events = response.bytes_stream().eventsource().map(|event| match event {
+            Ok(event) => Ok(event.data),
+            Err(error) => Err(error.to_string()),
+        });
+        Self { events: Box::pin(events), ready: std::collections::VecDeque::new(), complete: false }
     }
 
     /// The next piece; none after the last.
@@ -76,19 +69,11 @@ impl AnswerStream {
         }
         let (text, figures, usage) = if value["object"] == "text_completion" {
             let chunk: TextResponse = serde_json::from_value(value).map_err(odd)?;
-            (
-                chunk.choices.into_iter().next().map(|choice| choice.text),
-                chunk.deft,
-                chunk.usage,
-            )
+            (chunk.choices.into_iter().next().map(|choice| choice.text), chunk.deft, chunk.usage)
         } else {
             let chunk: ChatChunk = serde_json::from_value(value).map_err(odd)?;
             let choice = chunk.choices.into_iter().next();
-            (
-                choice.and_then(|choice| choice.delta.content),
-                chunk.deft,
-                chunk.usage,
-            )
+            (choice.and_then(|choice| choice.delta.content), chunk.deft, chunk.usage)
         };
         let text = text.filter(|text| !text.is_empty());
         self.ready.extend(text.map(StreamedPiece::Text));

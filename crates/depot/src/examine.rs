@@ -40,9 +40,7 @@ impl FileStamp {
         if Self::of(&open(path)?).map_err(|source| read_error(path, source))? == *self {
             Ok(())
         } else {
-            Err(DepotError::Changed {
-                path: path.to_owned(),
-            })
+            Err(DepotError::Changed { path: path.to_owned() })
         }
     }
 }
@@ -109,9 +107,7 @@ fn read_error(path: &Path, source: io::Error) -> DepotError {
 fn open(path: &Path) -> Result<File, DepotError> {
     let metadata = std::fs::metadata(path).map_err(|source| read_error(path, source))?;
     if !metadata.is_file() {
-        return Err(DepotError::NotAFile {
-            path: path.to_owned(),
-        });
+        return Err(DepotError::NotAFile { path: path.to_owned() });
     }
     File::open(path).map_err(|source| read_error(path, source))
 }
@@ -119,10 +115,7 @@ fn open(path: &Path) -> Result<File, DepotError> {
 fn header(path: &Path) -> Result<(Header, FileStamp), DepotError> {
     let file = open(path)?;
     let stamp = FileStamp::of(&file).map_err(|source| read_error(path, source))?;
-    let refused = |source: LoadError| DepotError::Refused {
-        path: path.to_owned(),
-        source,
-    };
+    let refused = |source: LoadError| DepotError::Refused { path: path.to_owned(), source };
     let header = Header::read(file, stamp.bytes).map_err(|error| refused(error.into()))?;
     Ok((header, stamp))
 }
@@ -133,10 +126,8 @@ fn header(path: &Path) -> Result<(Header, FileStamp), DepotError> {
 /// Why it cannot be used; nothing was recorded.
 pub fn examine(path: &Path) -> Result<Examined, DepotError> {
     let (header, stamp) = header(path)?;
-    let facts = facts::read(&header).map_err(|source| DepotError::Refused {
-        path: path.to_owned(),
-        source,
-    })?;
+    let facts = facts::read(&header)
+        .map_err(|source| DepotError::Refused { path: path.to_owned(), source })?;
     Ok(Examined { facts, stamp })
 }
 
@@ -147,10 +138,7 @@ pub fn examine(path: &Path) -> Result<Examined, DepotError> {
 pub fn shape_of(path: &Path, stamp: &FileStamp) -> Result<ModelShape, DepotError> {
     stamp.verify(path)?;
     let (header, _) = header(path)?;
-    families::shape(&header).map_err(|source| DepotError::Refused {
-        path: path.to_owned(),
-        source,
-    })
+    families::shape(&header).map_err(|source| DepotError::Refused { path: path.to_owned(), source })
 }
 
 #[cfg(test)]
@@ -158,18 +146,13 @@ mod tests {
     use super::*;
 
     fn golden(name: &str) -> PathBuf {
-        Path::new(env!("CARGO_MANIFEST_DIR"))
-            .join("../..")
-            .join(name)
+        Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name)
     }
 
     #[test]
     fn facts_of_the_demo_model_are_read_from_its_file() {
         let examined = examine(&golden("demo/larkfen-desk/larkfen-desk-q8_0.gguf")).unwrap();
-        insta::assert_debug_snapshot!(ModelFacts {
-            template: None,
-            ..examined.facts
-        });
+        insta::assert_debug_snapshot!(ModelFacts { template: None, ..examined.facts });
     }
 
     #[test]
@@ -180,10 +163,7 @@ mod tests {
         assert!(message("demo/README.md").contains("not a GGUF file"));
         assert!(message("golden/bad/04-truncated-data.gguf").contains("cut short"));
         let other = message("demo/larkfen-labels/larkfen-labels-q8_0.gguf");
-        assert!(
-            other.contains("family `gemma3` is not supported; supported: llama"),
-            "{other}"
-        );
+        assert!(other.contains("family `gemma3` is not supported; supported: llama"), "{other}");
     }
 
     #[test]
@@ -195,14 +175,8 @@ mod tests {
         stamp.verify(&path).unwrap();
         shape_of(&path, &stamp).unwrap();
         std::fs::write(&path, "other").unwrap();
-        assert!(matches!(
-            stamp.verify(&path),
-            Err(DepotError::Changed { .. })
-        ));
+        assert!(matches!(stamp.verify(&path), Err(DepotError::Changed { .. })));
         std::fs::remove_file(&path).unwrap();
-        assert!(matches!(
-            stamp.verify(&path),
-            Err(DepotError::NoFile { .. })
-        ));
+        assert!(matches!(stamp.verify(&path), Err(DepotError::NoFile { .. })));
     }
 }

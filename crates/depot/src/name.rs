@@ -34,9 +34,9 @@ impl VariantName {
     pub fn given(text: &str, quantisation: &str) -> Result<Self, NameError> {
         match text.split_once('/') {
             Some(_) => text.parse(),
-            None => format!("{text}/{quantisation}")
-                .parse()
-                .map_err(|_| NameError(text.to_owned())),
+            None => {
+                format!("{text}/{quantisation}").parse().map_err(|_| NameError(text.to_owned()))
+            }
         }
     }
 
@@ -45,19 +45,13 @@ impl VariantName {
     /// # Errors
     /// Nothing usable is left of the file's name.
     pub fn from_file(path: &Path, quantisation: &str) -> Result<Self, NameError> {
-        let stem = path
-            .file_stem()
-            .unwrap_or_default()
-            .to_string_lossy()
-            .to_lowercase();
+        let stem = path.file_stem().unwrap_or_default().to_string_lossy().to_lowercase();
         let model = stem
             .strip_suffix(quantisation)
             .and_then(|rest| rest.strip_suffix(['-', '.', '_']))
             .unwrap_or(&stem);
-        let clean: String = model
-            .chars()
-            .map(|letter| if is_allowed(letter) { letter } else { '-' })
-            .collect();
+        let clean: String =
+            model.chars().map(|letter| if is_allowed(letter) { letter } else { '-' }).collect();
         let clean = clean.trim_matches(|letter: char| !letter.is_ascii_alphanumeric());
         format!("{clean}/{quantisation}").parse()
     }
@@ -70,10 +64,7 @@ impl FromStr for VariantName {
         let error = || NameError(text.to_owned());
         let (model, variant) = text.split_once('/').ok_or_else(error)?;
         if [model, variant].into_iter().all(is_name) {
-            Ok(Self {
-                model: model.to_owned(),
-                variant: variant.to_owned(),
-            })
+            Ok(Self { model: model.to_owned(), variant: variant.to_owned() })
         } else {
             Err(error())
         }
@@ -102,11 +93,8 @@ mod tests {
 
     #[test]
     fn names_come_from_files_without_their_quantisation() {
-        let name = |file: &str| {
-            VariantName::from_file(Path::new(file), "q8_0")
-                .unwrap()
-                .to_string()
-        };
+        let name =
+            |file: &str| VariantName::from_file(Path::new(file), "q8_0").unwrap().to_string();
         assert_eq!(name("/depot/larkfen-desk-q8_0.gguf"), "larkfen-desk/q8_0");
         assert_eq!(name("Larkfen Desk.Q8_0.gguf"), "larkfen-desk/q8_0");
         assert_eq!(name("larkfen-desk.gguf"), "larkfen-desk/q8_0");
@@ -114,27 +102,10 @@ mod tests {
 
     #[test]
     fn names_that_would_not_travel_are_refused() {
-        for text in [
-            "",
-            "a/b/c",
-            "../etc",
-            "/q8_0",
-            "larkfen desk",
-            "larkfen/",
-            "-x",
-            "a?b",
-        ] {
+        for text in ["", "a/b/c", "../etc", "/q8_0", "larkfen desk", "larkfen/", "-x", "a?b"] {
             assert!(VariantName::given(text, "q8_0").is_err(), "{text:?}");
         }
-        assert_eq!(
-            VariantName::given("desk/small", "q8_0")
-                .unwrap()
-                .to_string(),
-            "desk/small"
-        );
-        assert_eq!(
-            VariantName::given("desk", "f16").unwrap().to_string(),
-            "desk/f16"
-        );
+        assert_eq!(VariantName::given("desk/small", "q8_0").unwrap().to_string(), "desk/small");
+        assert_eq!(VariantName::given("desk", "f16").unwrap().to_string(), "desk/f16");
     }
 }

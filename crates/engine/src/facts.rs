@@ -19,13 +19,7 @@ pub fn read(header: &Header) -> Result<ModelFacts, LoadError> {
     let shape = families::shape(header)?;
     let tokenizer = Tokenizer::new(&header.metadata)?;
     let metadata = &header.metadata;
-    let text = |key: &str| {
-        metadata
-            .optional_text(key)
-            .ok()
-            .flatten()
-            .map(str::to_owned)
-    };
+    let text = |key: &str| metadata.optional_text(key).ok().flatten().map(str::to_owned);
     let template = text("tokenizer.chat_template");
     let mut warnings = tokenizer.warnings().to_vec();
     match &template {
@@ -35,11 +29,7 @@ pub fn read(header: &Header) -> Result<ModelFacts, LoadError> {
         )),
         Some(source) => {
             let compiled = Template::new(Some(source), tokenizer.vocabulary());
-            warnings.extend(
-                compiled
-                    .defect()
-                    .map(|defect| format!("chat template: {defect}")),
-            );
+            warnings.extend(compiled.defect().map(|defect| format!("chat template: {defect}")));
         }
     }
     let mix = mix(header);

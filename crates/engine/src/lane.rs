@@ -92,10 +92,7 @@ impl Answering {
             return Err(CallError::EmptyPrompt);
         }
         if prompt.len() >= context {
-            return Err(CallError::TooLong {
-                tokens: prompt.len(),
-                context,
-            });
+            return Err(CallError::TooLong { tokens: prompt.len(), context });
         }
         Ok(Self {
             call: order.call,
@@ -130,11 +127,7 @@ impl Answering {
         if self.taken < self.prompt.len() {
             let to = self.prompt.len().min(self.taken + chunk);
             let tokens = &self.prompt[self.taken..to];
-            let logits = if to == self.prompt.len() {
-                Logits::Last
-            } else {
-                Logits::None
-            };
+            let logits = if to == self.prompt.len() { Logits::Last } else { Logits::None };
             model.decoder.step(tokens, cache, work, logits);
             self.taken = to;
             if logits == Logits::None {
@@ -155,9 +148,7 @@ impl Answering {
         let token = self
             .sampler
             .choose(logits)
-            .map_err(|NotFinite| CallError::NotFinite {
-                tokens: cache.filled(),
-            })?;
+            .map_err(|NotFinite| CallError::NotFinite { tokens: cache.filled() })?;
         self.first_token.get_or_insert_with(Instant::now);
         self.last = token;
         self.answer_tokens += 1;

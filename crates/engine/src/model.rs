@@ -66,10 +66,7 @@ impl Model {
     /// # Errors
     /// Why it cannot be loaded; nothing of the size of the weights is allocated.
     pub fn open(path: &Path) -> Result<Self, LoadError> {
-        let cannot_open = |source| LoadError::Open {
-            path: path.to_owned(),
-            source,
-        };
+        let cannot_open = |source| LoadError::Open { path: path.to_owned(), source };
         let (file, mapped) = MappedFile::open(path).map_err(cannot_open)?;
         let bytes = file.metadata().map_err(cannot_open)?.len();
         let header = Header::read(file, bytes)?;
@@ -77,11 +74,7 @@ impl Model {
         let source = header.metadata.optional_text("tokenizer.chat_template")?;
         let template = Template::new(source, tokenizer.vocabulary());
         let decoder = families::open(&header, mapped)?;
-        Ok(Self {
-            decoder,
-            tokenizer,
-            template,
-        })
+        Ok(Self { decoder, tokenizer, template })
     }
 
     /// The sizes that decide what it needs.
@@ -93,15 +86,7 @@ impl Model {
     /// What an operator should know.
     #[must_use]
     pub fn warnings(&self) -> Vec<String> {
-        let defect = self
-            .template
-            .defect()
-            .map(|defect| format!("chat template: {defect}"));
-        self.tokenizer
-            .warnings()
-            .iter()
-            .cloned()
-            .chain(defect)
-            .collect()
+        let defect = self.template.defect().map(|defect| format!("chat template: {defect}"));
+        self.tokenizer.warnings().iter().cloned().chain(defect).collect()
     }
 }

@@ -40,12 +40,7 @@ where
     R: Read + Send + 'static,
     W: Write,
 {
-    write_frame(
-        &mut writer,
-        &FromEngine::Hello {
-            version: LINK_VERSION,
-        },
-    )?;
+    write_frame(&mut writer, &FromEngine::Hello { version: LINK_VERSION })?;
     let started = Instant::now();
     let ToEngine::Load(order) = read_frame(&mut reader)? else {
         return Err(ServeError::Protocol);
@@ -53,13 +48,7 @@ where
     let mut engine = match Engine::new(&order) {
         Ok(engine) => engine,
         Err((kind, detail)) => {
-            write_frame(
-                &mut writer,
-                &FromEngine::LoadFailed {
-                    kind,
-                    detail: detail.clone(),
-                },
-            )?;
+            write_frame(&mut writer, &FromEngine::LoadFailed { kind, detail: detail.clone() })?;
             return Err(ServeError::Load(detail));
         }
     };
@@ -107,23 +96,12 @@ impl Engine {
             "f16" => CacheType::F16,
             other => return Err((ProblemKind::Invalid, format!("cache type `{other}`"))),
         };
-        let settings = LoadSettings {
-            context: order.context,
-            lanes: order.lanes,
-            chunk: order.chunk,
-            cache,
-        };
+        let settings =
+            LoadSettings { context: order.context, lanes: order.lanes, chunk: order.chunk, cache };
         let shape = model.shape();
-        settings
-            .check(shape)
-            .map_err(|error| (ProblemKind::Invalid, error.to_string()))?;
+        settings.check(shape).map_err(|error| (ProblemKind::Invalid, error.to_string()))?;
         let mut lanes: Vec<_> = (0..settings.lanes)
-            .map(|_| {
-                (
-                    LaneCache::new(shape, settings.context, settings.cache),
-                    None,
-                )
-            })
+            .map(|_| (LaneCache::new(shape, settings.context, settings.cache), None))
             .collect();
         let mut work = Workspace::new(shape, settings.chunk);
         // Warm: one token reads every weight once, so that the first answer does not wait for disk.
@@ -189,11 +167,7 @@ impl Engine {
 
     /// Gives free lanes to waiting calls, first come first served.
     fn admit(&mut self, writer: &mut impl Write) -> Result<(), ServeError> {
-        while let Some(free) = self
-            .lanes
-            .iter()
-            .position(|(_, answering)| answering.is_none())
-        {
+        while let Some(free) = self.lanes.iter().position(|(_, answering)| answering.is_none()) {
             let Some(order) = self.waiting.pop_front() else {
                 break;
             };
@@ -204,13 +178,7 @@ impl Engine {
                 Ok(new) => {
                     let prompt_tokens = new.prompt_tokens();
                     *answering = Some(new);
-                    write_frame(
-                        &mut *writer,
-                        &FromEngine::PromptTaken {
-                            call,
-                            prompt_tokens,
-                        },
-                    )?;
+                    write_frame(&mut *writer, &FromEngine::PromptTaken { call, prompt_tokens })?;
                 }
                 Err(error) => write_frame(&mut *writer, &failed(call, &error))?,
             }
@@ -243,12 +211,7 @@ impl Engine {
 
 fn failed(call: u64, error: &CallError) -> FromEngine {
     let (kind, code) = error.kind_and_code();
-    FromEngine::Failed {
-        call,
-        kind,
-        code: code.to_owned(),
-        detail: error.to_string(),
-    }
+    FromEngine::Failed { call, kind, code: code.to_owned(), detail: error.to_string() }
 }
 
 #[cfg(test)]

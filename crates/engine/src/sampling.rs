@@ -21,11 +21,7 @@ pub(crate) struct NotFinite;
 
 impl Sampler {
     pub(crate) fn new(settings: Sampling) -> Self {
-        Self {
-            settings,
-            random: ChaCha8Rng::seed_from_u64(settings.seed),
-            candidates: Vec::new(),
-        }
+        Self { settings, random: ChaCha8Rng::seed_from_u64(settings.seed), candidates: Vec::new() }
     }
 
     pub(crate) fn choose(&mut self, logits: &[f32]) -> Result<u32, NotFinite> {
@@ -95,19 +91,12 @@ mod tests {
     const LOGITS: [f32; 5] = [0.0, 2.0, 1.0, 2.0, -4.0];
 
     fn settings(temperature: f32, top_k: u32, top_p: f32, seed: u64) -> Sampling {
-        Sampling {
-            temperature,
-            top_k,
-            top_p,
-            seed,
-        }
+        Sampling { temperature, top_k, top_p, seed }
     }
 
     fn draws(settings: Sampling, count: usize) -> Vec<u32> {
         let mut sampler = Sampler::new(settings);
-        (0..count)
-            .map(|_| sampler.choose(&LOGITS).unwrap())
-            .collect()
+        (0..count).map(|_| sampler.choose(&LOGITS).unwrap()).collect()
     }
 
     #[test]
@@ -124,16 +113,8 @@ mod tests {
 
     #[test]
     fn top_k_and_top_p_keep_only_the_likeliest() {
-        assert!(
-            draws(settings(5.0, 2, 1.0, 3), 200)
-                .iter()
-                .all(|id| [1, 3].contains(id))
-        );
-        assert!(
-            draws(settings(1.0, 0, 0.01, 3), 50)
-                .iter()
-                .all(|id| *id == 1)
-        );
+        assert!(draws(settings(5.0, 2, 1.0, 3), 200).iter().all(|id| [1, 3].contains(id)));
+        assert!(draws(settings(1.0, 0, 0.01, 3), 50).iter().all(|id| *id == 1));
     }
 
     #[test]
@@ -142,10 +123,7 @@ mod tests {
         let total: f64 = LOGITS.iter().map(|logit| f64::from(*logit).exp()).sum();
         for (id, logit) in (0..).zip(LOGITS) {
             let share = drawn.iter().filter(|drawn| **drawn == id).count() as f64 / 20_000.0;
-            assert!(
-                (share - f64::from(logit).exp() / total).abs() < 0.015,
-                "token {id}: {share}"
-            );
+            assert!((share - f64::from(logit).exp() / total).abs() < 0.015, "token {id}: {share}");
         }
     }
 

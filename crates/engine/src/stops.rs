@@ -18,10 +18,7 @@ pub(crate) enum Passed {
 impl Stops {
     pub(crate) fn new(texts: Vec<String>) -> Self {
         let texts = texts.into_iter().filter(|text| !text.is_empty()).collect();
-        Self {
-            texts,
-            held: String::new(),
-        }
+        Self { texts, held: String::new() }
     }
 
     pub(crate) fn push(&mut self, text: &str) -> Passed {
@@ -29,21 +26,12 @@ impl Stops {
             return Passed::On(text.to_owned());
         }
         self.held.push_str(text);
-        let found = self
-            .texts
-            .iter()
-            .filter_map(|stop| self.held.find(stop))
-            .min();
+        let found = self.texts.iter().filter_map(|stop| self.held.find(stop)).min();
         if let Some(at) = found {
             self.held.truncate(at);
             return Passed::Stopped(std::mem::take(&mut self.held));
         }
-        let keep = self
-            .texts
-            .iter()
-            .map(|stop| overlap(&self.held, stop))
-            .max()
-            .unwrap_or(0);
+        let keep = self.texts.iter().map(|stop| overlap(&self.held, stop)).max().unwrap_or(0);
         let rest = self.held.split_off(self.held.len() - keep);
         Passed::On(std::mem::replace(&mut self.held, rest))
     }

@@ -37,34 +37,18 @@ impl<'a> Activations<'a> {
     /// When `width` is not a multiple of 32.
     #[must_use]
     pub fn eight_bit(values: &[f32], width: usize) -> Self {
-        assert!(
-            width.is_multiple_of(BLOCK),
-            "rows of {width} values are not whole blocks"
-        );
+        assert!(width.is_multiple_of(BLOCK), "rows of {width} values are not whole blocks");
         let mut quants = Vec::with_capacity(values.len());
         let mut scales = Vec::with_capacity(values.len() / BLOCK);
         for block in values.as_chunks::<BLOCK>().0 {
-            let largest = block
-                .iter()
-                .fold(0f32, |largest, value| largest.max(value.abs()));
+            let largest = block.iter().fold(0f32, |largest, value| largest.max(value.abs()));
             let finite = block.iter().all(|value| value.is_finite());
             let inverse = if largest > 0.0 { 127.0 / largest } else { 0.0 };
             scales.push(if finite { largest / 127.0 } else { f32::NAN });
-            #[expect(
-                clippy::cast_possible_truncation,
-                reason = "within -127..=127 by the scale"
-            )]
-            quants.extend(
-                block
-                    .iter()
-                    .map(|value| (value * inverse).round_ties_even() as i8),
-            );
+            #[expect(clippy::cast_possible_truncation, reason = "within -127..=127 by the scale")]
+            quants.extend(block.iter().map(|value| (value * inverse).round_ties_even() as i8));
         }
-        Self::EightBit {
-            quants,
-            scales,
-            width,
-        }
+        Self::EightBit { quants, scales, width }
     }
 
     /// Number of tokens.

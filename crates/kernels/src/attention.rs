@@ -40,10 +40,7 @@ impl CacheRows<'_> {
 /// A position's row begins at `position * stride + offset` values and is as long as `query` (keys)
 /// or `out` (values). `scores` is working space; values are summed in order of positions, so the
 /// result does not depend on how the prompt was cut into chunks.
-#[expect(
-    clippy::too_many_arguments,
-    reason = "rows are described by where they lie"
-)]
+#[expect(clippy::too_many_arguments, reason = "rows are described by where they lie")]
 pub fn attend(
     path: Path,
     query: &[f32],

@@ -92,16 +92,8 @@ pub fn multiply(
 ) {
     let tokens = x.tokens();
     let row_bytes = matrix.matrix_type.row_bytes(matrix.columns);
-    assert_eq!(
-        matrix.bytes.len(),
-        matrix.rows * row_bytes,
-        "matrix and its bytes differ"
-    );
-    assert_eq!(
-        out.len(),
-        tokens * matrix.rows,
-        "output has the wrong length"
-    );
+    assert_eq!(matrix.bytes.len(), matrix.rows * row_bytes, "matrix and its bytes differ");
+    assert_eq!(out.len(), tokens * matrix.rows, "output has the wrong length");
     // One token: rows are neighbours in the output. Several: compute row by row, then transpose.
     let target: &mut [f32] = if tokens == 1 {
         &mut *out
@@ -118,11 +110,7 @@ pub fn multiply(
     if tokens * matrix.rows * matrix.columns < SERIAL_BELOW {
         target.chunks_mut(tokens).enumerate().for_each(compute);
     } else {
-        target
-            .par_chunks_mut(tokens)
-            .enumerate()
-            .with_min_len(ROWS_PER_TASK)
-            .for_each(compute);
+        target.par_chunks_mut(tokens).enumerate().with_min_len(ROWS_PER_TASK).for_each(compute);
     }
     if tokens > 1 {
         for (token, results) in out.chunks_mut(matrix.rows).enumerate() {
@@ -140,18 +128,10 @@ mod tests {
     #[test]
     fn several_tokens_equal_each_token_alone() {
         let (rows, columns, tokens) = (300, 64, 17);
-        let weights: Vec<u8> = (0..rows * columns)
-            .flat_map(|at| ((at as f32 * 0.37).sin()).to_le_bytes())
-            .collect();
-        let x: Vec<f32> = (0..tokens * columns)
-            .map(|at| (at as f32 * 0.11).cos())
-            .collect();
-        let matrix = Matrix {
-            matrix_type: MatrixType::F32,
-            rows,
-            columns,
-            bytes: &weights,
-        };
+        let weights: Vec<u8> =
+            (0..rows * columns).flat_map(|at| ((at as f32 * 0.37).sin()).to_le_bytes()).collect();
+        let x: Vec<f32> = (0..tokens * columns).map(|at| (at as f32 * 0.11).cos()).collect();
+        let matrix = Matrix { matrix_type: MatrixType::F32, rows, columns, bytes: &weights };
         let mut together = vec![0.0; tokens * rows];
         let mut scratch = Vec::new();
         for path in Path::available() {
@@ -161,11 +141,7 @@ mod tests {
                 let mut alone = vec![0.0; rows];
                 let activations = Activations::float(&x[token * columns..][..columns], columns);
                 multiply(path, matrix, &activations, &mut alone, &mut scratch);
-                assert_eq!(
-                    alone,
-                    together[token * rows..][..rows],
-                    "token {token} on {path}"
-                );
+                assert_eq!(alone, together[token * rows..][..rows], "token {token} on {path}");
             }
         }
     }

@@ -120,18 +120,9 @@ impl LoadSettings {
                 return Ok(());
             }
             let reason = format!("from 1 to {most} {why}");
-            Err(SettingsError {
-                setting,
-                given,
-                reason,
-            })
+            Err(SettingsError { setting, given, reason })
         };
-        range(
-            "context",
-            self.context,
-            shape.context_length,
-            "tokens, the model's own context",
-        )?;
+        range("context", self.context, shape.context_length, "tokens, the model's own context")?;
         range("lanes", self.lanes, MAX_LANES, "lanes")?;
         range("chunk", self.chunk, MAX_CHUNK, "tokens")
     }
@@ -205,10 +196,7 @@ impl Demand {
     /// The part that instances of one file share.
     #[must_use]
     pub fn shared(&self) -> Bytes {
-        let weights = self
-            .parts
-            .iter()
-            .filter(|part| part.kind == PartKind::Weights);
+        let weights = self.parts.iter().filter(|part| part.kind == PartKind::Weights);
         weights.map(|part| part.bytes).sum()
     }
 
@@ -302,15 +290,8 @@ mod tests {
 
     #[test]
     fn absurd_shapes_saturate_instead_of_wrapping() {
-        let huge = ModelShape {
-            layers: u32::MAX,
-            kv_heads: u32::MAX,
-            ..shape()
-        };
-        let settings = LoadSettings {
-            context: 1024,
-            ..LoadSettings::for_model(&huge)
-        };
+        let huge = ModelShape { layers: u32::MAX, kv_heads: u32::MAX, ..shape() };
+        let settings = LoadSettings { context: 1024, ..LoadSettings::for_model(&huge) };
         assert_eq!(Demand::of(&huge, &settings).total(), Bytes(u64::MAX));
     }
 }

@@ -85,10 +85,8 @@ fn holders_text(holders: &[Holder]) -> String {
     if holders.is_empty() {
         return String::new();
     }
-    let list: Vec<String> = holders
-        .iter()
-        .map(|holder| format!("`{}` {}", holder.name, holder.bytes))
-        .collect();
+    let list: Vec<String> =
+        holders.iter().map(|holder| format!("`{}` {}", holder.name, holder.bytes)).collect();
     format!(", held by {}", list.join(", "))
 }
 
@@ -131,21 +129,13 @@ impl<Id: Ord + Copy> Ledger<Id> {
     /// An empty pool.
     #[must_use]
     pub fn new(pool: impl Into<String>, limit: Bytes) -> Self {
-        Self {
-            pool: pool.into(),
-            limit,
-            holds: BTreeMap::new(),
-        }
+        Self { pool: pool.into(), limit, holds: BTreeMap::new() }
     }
 
     /// The pool with its limit and what is reserved.
     #[must_use]
     pub fn report(&self) -> PoolReport {
-        PoolReport {
-            name: self.pool.clone(),
-            limit: self.limit,
-            reserved: self.reserved(),
-        }
+        PoolReport { name: self.pool.clone(), limit: self.limit, reserved: self.reserved() }
     }
 
     fn reserved(&self) -> Bytes {
@@ -160,11 +150,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
 
     fn need(&self, file: &str, demand: &Demand) -> Bytes {
         let there = self.holds.values().any(|hold| hold.file == file);
-        if there {
-            demand.private()
-        } else {
-            demand.total()
-        }
+        if there { demand.private() } else { demand.total() }
     }
 
     /// Whether a load would fit, without reserving anything. `idle` tells which instances could
@@ -250,38 +236,22 @@ impl<Id: Ord + Copy> Ledger<Id> {
     ) -> Vec<WayOut> {
         let need = |settings: &LoadSettings| self.need(file, &Demand::of(shape, settings));
         let mut ways = Vec::new();
-        let one_lane = LoadSettings {
-            lanes: 1,
-            ..*settings
-        };
+        let one_lane = LoadSettings { lanes: 1, ..*settings };
         if settings.lanes > 1 && need(&one_lane) <= free {
-            ways.push(WayOut::OneLane {
-                need: need(&one_lane),
-            });
+            ways.push(WayOut::OneLane { need: need(&one_lane) });
         }
         if let Some(tokens) = largest_context(settings, |settings| need(settings) <= free) {
-            let smaller = LoadSettings {
-                context: tokens,
-                ..*settings
-            };
-            ways.push(WayOut::Context {
-                tokens,
-                need: need(&smaller),
-            });
+            let smaller = LoadSettings { context: tokens, ..*settings };
+            ways.push(WayOut::Context { tokens, need: need(&smaller) });
         }
         let wanted = need(settings);
         for holder in self.holders(idle).into_iter().filter(|holder| holder.idle) {
             if free + holder.bytes >= wanted {
-                ways.push(WayOut::Unload {
-                    name: holder.name,
-                    frees: holder.bytes,
-                });
+                ways.push(WayOut::Unload { name: holder.name, frees: holder.bytes });
             }
         }
         if ways.is_empty() {
-            ways.push(WayOut::RaiseLimit {
-                to: self.reserved() + wanted,
-            });
+            ways.push(WayOut::RaiseLimit { to: self.reserved() + wanted });
         }
         ways
     }
@@ -289,15 +259,8 @@ impl<Id: Ord + Copy> Ledger<Id> {
 
 /// The largest useful context (a multiple of 64, at least 256) for which `fits` holds.
 fn largest_context(settings: &LoadSettings, fits: impl Fn(&LoadSettings) -> bool) -> Option<u32> {
-    let mut candidates = (4..settings.context.div_ceil(64))
-        .rev()
-        .map(|steps| steps * 64);
-    candidates.find(|&context| {
-        fits(&LoadSettings {
-            context,
-            ..*settings
-        })
-    })
+    let mut candidates = (4..settings.context.div_ceil(64)).rev().map(|steps| steps * 64);
+    candidates.find(|&context| fits(&LoadSettings { context, ..*settings }))
 }
 
 #[cfg(test)]

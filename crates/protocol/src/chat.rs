@@ -89,11 +89,7 @@ impl ChatMessage {
     /// A plain message.
     #[must_use]
     pub fn text(role: &str, text: impl Into<String>) -> Self {
-        Self {
-            role: role.to_owned(),
-            content: Some(Content::Text(text.into())),
-            rest: Map::new(),
-        }
+        Self { role: role.to_owned(), content: Some(Content::Text(text.into())), rest: Map::new() }
     }
 }
 

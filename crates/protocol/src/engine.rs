@@ -235,28 +235,19 @@ mod tests {
 
     #[test]
     fn frames_return_what_was_written() {
-        let message = FromEngine::Text {
-            call: 7,
-            text: "Moonhook bean 🌱".to_owned(),
-        };
+        let message = FromEngine::Text { call: 7, text: "Moonhook bean 🌱".to_owned() };
         let mut link = Vec::new();
         write_frame(&mut link, &message).unwrap();
         write_frame(&mut link, &message).unwrap();
         let mut reader = link.as_slice();
         assert_eq!(read_frame::<FromEngine>(&mut reader).unwrap(), message);
         assert_eq!(read_frame::<FromEngine>(&mut reader).unwrap(), message);
-        assert!(matches!(
-            read_frame::<FromEngine>(&mut reader),
-            Err(FrameError::Closed)
-        ));
+        assert!(matches!(read_frame::<FromEngine>(&mut reader), Err(FrameError::Closed)));
     }
 
     #[test]
     fn an_absurd_length_is_refused_before_anything_is_allocated() {
         let link = u32::MAX.to_le_bytes();
-        assert!(matches!(
-            read_frame::<FromEngine>(link.as_slice()),
-            Err(FrameError::TooLong(_))
-        ));
+        assert!(matches!(read_frame::<FromEngine>(link.as_slice()), Err(FrameError::TooLong(_))));
     }
 }

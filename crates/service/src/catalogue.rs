@@ -31,24 +31,15 @@ impl Catalogue {
     pub(crate) async fn open(database: PgPool, node: Uuid) -> sqlx::Result<Self> {
         let all = variants::all(&database, node).await?;
         let variants = RwLock::new(all.into_iter().map(Arc::new).collect());
-        Ok(Self {
-            database,
-            node,
-            variants,
-        })
+        Ok(Self { database, node, variants })
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<Registered>> {
-        self.variants
-            .read()
-            .unwrap_or_else(PoisonError::into_inner)
-            .clone()
+        self.variants.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     pub(crate) fn by_id(&self, id: Uuid) -> Option<Arc<Registered>> {
-        self.all()
-            .into_iter()
-            .find(|registered| registered.id == id)
+        self.all().into_iter().find(|registered| registered.id == id)
     }
 
     /// The variant that a name means: a model's name alone means a variant of it that `is_loaded`,
@@ -62,9 +53,7 @@ impl Catalogue {
         let exact = all.iter().find(|found| found.name.to_string() == name);
         let mut of_model = all.iter().filter(|found| found.name.model == name);
         let first = of_model.clone().next();
-        let found = exact
-            .or_else(|| of_model.find(|found| is_loaded(found.id)))
-            .or(first);
+        let found = exact.or_else(|| of_model.find(|found| is_loaded(found.id))).or(first);
         found.cloned().ok_or_else(|| not_found(name, &all))
     }
 
@@ -92,11 +81,7 @@ impl Catalogue {
             Problem::new(ProblemKind::Invalid, "name_unusable", error.to_string())
         })?;
         let place = path.to_str().ok_or_else(|| {
-            Problem::new(
-                ProblemKind::Invalid,
-                "path_not_utf8",
-                "the file's path is not UTF-8",
-            )
+            Problem::new(ProblemKind::Invalid, "path_not_utf8", "the file's path is not UTF-8")
         })?;
         let (stamp, facts) = (&examined.stamp, &examined.facts);
         let stored = variants::store(&self.database, self.node, &name, place, stamp, facts)
@@ -109,10 +94,7 @@ impl Catalogue {
                 name.model
             ))
         })?);
-        let mut variants = self
-            .variants
-            .write()
-            .unwrap_or_else(PoisonError::into_inner);
+        let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
         match variants.iter_mut().find(|found| found.id == registered.id) {
             Some(found) => *found = Arc::clone(&registered),
             None => variants.push(Arc::clone(&registered)),
@@ -122,9 +104,7 @@ impl Catalogue {
 }
 
 fn not_found(name: &str, all: &[Arc<Registered>]) -> Problem {
-    let names = all
-        .iter()
-        .flat_map(|found| [found.name.to_string(), found.name.model.clone()]);
+    let names = all.iter().flat_map(|found| [found.name.to_string(), found.name.model.clone()]);
     let nearest = names
         .map(|known| (strsim::jaro_winkler(&known, name), known))
         .filter(|(likeness, _)| *likeness > 0.8)

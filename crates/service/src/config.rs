@@ -81,20 +81,10 @@ impl Default for Config {
     fn default() -> Self {
         Self {
             data_dir: default_data_dir(),
-            listen: deft_protocol::DEFAULT_LISTEN
-                .parse()
-                .expect("the default is an address"),
+            listen: deft_protocol::DEFAULT_LISTEN.parse().expect("the default is an address"),
             database: DatabaseConfig::default(),
-            pools: PoolsConfig {
-                host: HostPool {
-                    limit: "80 %".to_owned(),
-                },
-            },
-            loading: LoadingConfig {
-                on_demand: true,
-                wait_seconds: 120,
-                drain_seconds: 30,
-            },
+            pools: PoolsConfig { host: HostPool { limit: "80 %".to_owned() } },
+            loading: LoadingConfig { on_demand: true, wait_seconds: 120, drain_seconds: 30 },
         }
     }
 }
@@ -127,9 +117,7 @@ impl Loaded {
     /// Whether nobody set this.
     #[must_use]
     pub fn is_default(&self, key: &str) -> bool {
-        self.origins
-            .iter()
-            .any(|(name, _, origin)| name == key && origin == DEFAULT_ORIGIN)
+        self.origins.iter().any(|(name, _, origin)| name == key && origin == DEFAULT_ORIGIN)
     }
 }
 
@@ -276,31 +264,16 @@ fn origins(figment: &Figment, config: &Config) -> Vec<(String, String, String)> 
     let keys = [
         ("data_dir", config.data_dir.display().to_string()),
         ("listen", config.listen.to_string()),
-        (
-            "database.url",
-            config
-                .database
-                .url
-                .as_ref()
-                .map_or("private", |_| "(set)")
-                .to_owned(),
-        ),
+        ("database.url", config.database.url.as_ref().map_or("private", |_| "(set)").to_owned()),
         ("pools.host.limit", config.pools.host.limit.clone()),
         ("loading.on_demand", config.loading.on_demand.to_string()),
-        (
-            "loading.wait_seconds",
-            config.loading.wait_seconds.to_string(),
-        ),
-        (
-            "loading.drain_seconds",
-            config.loading.drain_seconds.to_string(),
-        ),
+        ("loading.wait_seconds", config.loading.wait_seconds.to_string()),
+        ("loading.drain_seconds", config.loading.drain_seconds.to_string()),
     ];
     keys.into_iter()
         .map(|(key, value)| {
-            let origin = figment
-                .find_metadata(key)
-                .map_or_else(|| DEFAULT_ORIGIN.to_owned(), origin);
+            let origin =
+                figment.find_metadata(key).map_or_else(|| DEFAULT_ORIGIN.to_owned(), origin);
             (key.to_owned(), value, origin)
         })
         .collect()
@@ -332,9 +305,7 @@ fn in_words(error: &figment::Error) -> ConfigError {
                         .max_by(|a, b| {
                             strsim::jaro_winkler(a, name).total_cmp(&strsim::jaro_winkler(b, name))
                         })
-                        .map_or_else(String::new, |nearest| {
-                            format!("; did you mean `{nearest}`?")
-                        });
+                        .map_or_else(String::new, |nearest| format!("; did you mean `{nearest}`?"));
                     let within = if path.is_empty() || path == *name {
                         String::new()
                     } else {
@@ -363,11 +334,7 @@ mod tests {
     use super::*;
 
     fn load(toml: &str, variables: &[(&str, &str)], flags: &Flags) -> Result<Loaded, ConfigError> {
-        let file = tempfile::Builder::new()
-            .prefix("deft")
-            .suffix(".toml")
-            .tempfile()
-            .unwrap();
+        let file = tempfile::Builder::new().prefix("deft").suffix(".toml").tempfile().unwrap();
         std::fs::write(file.path(), toml).unwrap();
         let variable = |name: &str| {
             let found = variables.iter().find(|(known, _)| *known == name);
@@ -378,28 +345,15 @@ mod tests {
 
     #[test]
     fn later_layers_win_and_each_value_knows_its_origin() {
-        let flags = Flags {
-            listen: Some("127.0.0.1:9000".parse().unwrap()),
-            data_dir: None,
-        };
+        let flags = Flags { listen: Some("127.0.0.1:9000".parse().unwrap()), data_dir: None };
         let toml = "listen = \"127.0.0.1:7000\"\n[pools.host]\nlimit = \"2 GiB\"\n";
-        let variables = [
-            ("DEFT_LISTEN", "127.0.0.1:8000"),
-            ("DEFT_DATA_DIR", "/srv/deft"),
-        ];
+        let variables = [("DEFT_LISTEN", "127.0.0.1:8000"), ("DEFT_DATA_DIR", "/srv/deft")];
         let loaded = load(toml, &variables, &flags).unwrap();
         assert_eq!(loaded.config.listen.port(), 9000);
         assert_eq!(loaded.config.data_dir, Path::new("/srv/deft"));
         assert_eq!(loaded.config.host_limit(0).unwrap(), Bytes(2 << 30));
-        let origin = |key: &str| {
-            loaded
-                .origins
-                .iter()
-                .find(|(name, ..)| name == key)
-                .unwrap()
-                .2
-                .clone()
-        };
+        let origin =
+            |key: &str| loaded.origins.iter().find(|(name, ..)| name == key).unwrap().2.clone();
         assert_eq!(origin("listen"), "command line");
         assert_eq!(origin("data_dir"), "environment variable DEFT_DATA_DIR");
         assert!(origin("pools.host.limit").ends_with(".toml"));

@@ -15,18 +15,10 @@ const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-
 /// Serves a file of the console; unknown paths without a dot are its pages.
 pub(crate) async fn file(path: web::Path<String>) -> HttpResponse {
     let path = path.into_inner();
-    let wanted = if path.is_empty() {
-        "index.html"
-    } else {
-        path.as_str()
-    };
+    let wanted = if path.is_empty() { "index.html" } else { path.as_str() };
     let found = Files::get(wanted).map(|file| (wanted, file));
     let page = || Files::get("index.html").map(|file| ("index.html", file));
-    let found = if wanted.contains('.') {
-        found
-    } else {
-        found.or_else(page)
-    };
+    let found = if wanted.contains('.') { found } else { found.or_else(page) };
     let Some((name, file)) = found else {
         let missing = Files::get("index.html").is_none();
         let text = if missing {
@@ -34,9 +26,7 @@ pub(crate) async fn file(path: web::Path<String>) -> HttpResponse {
         } else {
             "There is no such page.\n"
         };
-        return HttpResponse::NotFound()
-            .content_type("text/plain; charset=utf-8")
-            .body(text);
+        return HttpResponse::NotFound().content_type("text/plain; charset=utf-8").body(text);
     };
     let kind = mime_guess::from_path(name).first_or_octet_stream();
     // Built files carry a digest in their names; the page itself is always asked for anew.

@@ -40,10 +40,7 @@ impl Gateway {
         prompt: Prompt,
         options: AnswerOptions,
     ) -> Result<Answer, Problem> {
-        let arrived = Arrival {
-            clock: Instant::now(),
-            at: Utc::now(),
-        };
+        let arrived = Arrival { clock: Instant::now(), at: Utc::now() };
         let order = order(prompt, options)?;
         let registered = self.loads.resolve(model)?;
         let seat = self.loads.seat(&registered).await?;
@@ -133,6 +130,18 @@ impl Answer {
         }
     }
 
+    /// The whole answer at once.
+    pub(crate) async fn whole(&mut self) -> Result<(String, Usage, Figures), Problem> {
+        let mut text = String::new();
+        loop {
+            match self.next().await {
+                Piece::Text(piece) => text.push_str(&piece),
+                Piece::Done(usage, figures) => return Ok((text, usage, figures)),
+                Piece::Failed(problem) => return Err(problem),
+            }
+        }
+    }
+
     fn done(&mut self, engine: &EngineFigures) -> Piece {
         let outcome = match engine.ended_by.finish_reason() {
             deft_protocol::chat::FinishReason::Stop => "stop",
@@ -141,11 +150,7 @@ impl Answer {
         self.record(outcome, Some(engine.answer_tokens));
         let total_seconds = self.elapsed();
         let rate = |tokens: u32, seconds: f64| {
-            if tokens == 0 || seconds <= 0.0 {
-                0.0
-            } else {
-                f64::from(tokens) / seconds
-            }
+            if tokens == 0 || seconds <= 0.0 { 0.0 } else { f64::from(tokens) / seconds }
         };
         let usage = Usage {
             prompt_tokens: engine.prompt_tokens,
@@ -159,10 +164,7 @@ impl Answer {
             prompt_seconds: engine.prompt_seconds,
             prompt_rate: rate(engine.prompt_tokens, engine.prompt_seconds),
             answer_seconds: engine.answer_seconds,
-            answer_rate: rate(
-                engine.answer_tokens.saturating_sub(1),
-                engine.answer_seconds,
-            ),
+            answer_rate: rate(engine.answer_tokens.saturating_sub(1), engine.answer_seconds),
             total_seconds,
             context: self.seat.context,
         };
@@ -195,17 +197,10 @@ impl Drop for Answer {
 /// The engine's order from the protocol's options; names the first field that is out of range.
 fn order(prompt: Prompt, options: AnswerOptions) -> Result<CallOrder, Problem> {
     let invalid = |field: &str, what: String| {
-        Err(Problem::new(
-            ProblemKind::Invalid,
-            "field_out_of_range",
-            format!("`{field}` {what}"),
-        ))
+        Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", format!("`{field}` {what}")))
     };
     if options.n.is_some_and(|answers| answers != 1) {
-        return invalid(
-            "n",
-            "must be 1: several answers for one prompt are not supported".into(),
-        );
+        return invalid("n", "must be 1: several answers for one prompt are not supported".into());
     }
     let temperature = options.temperature.unwrap_or(1.0);
     if !(0.0..=10.0).contains(&temperature) {
@@ -217,10 +212,7 @@ fn order(prompt: Prompt, options: AnswerOptions) -> Result<CallOrder, Problem> {
     }
     let stop = options.stop.map_or_else(Vec::new, |stop| stop.into_list());
     if stop.len() > MAX_STOPS {
-        return invalid(
-            "stop",
-            format!("has {} texts; at most {MAX_STOPS}", stop.len()),
-        );
+        return invalid("stop", format!("has {} texts; at most {MAX_STOPS}", stop.len()));
     }
     Ok(CallOrder {
         call: 0,
@@ -229,9 +221,7 @@ fn order(prompt: Prompt, options: AnswerOptions) -> Result<CallOrder, Problem> {
             temperature,
             top_k: options.top_k.unwrap_or(0),
             top_p,
-            seed: options
-                .seed
-                .unwrap_or_else(|| Uuid::new_v4().as_u64_pair().0),
+            seed: options.seed.unwrap_or_else(|| Uuid::new_v4().as_u64_pair().0),
         },
         max_tokens: options.max_completion_tokens.or(options.max_tokens),
         stop,
@@ -244,37 +234,15 @@ mod tests {
 
     #[test]
     fn options_out_of_range_are_refused_with_the_fields_name() {
-        let refuse = |options| {
-            order(Prompt::Text(String::new()), options)
-                .unwrap_err()
-                .detail
-        };
+        let refuse = |options| order(Prompt::Text(String::new()), options).unwrap_err().detail;
         let options = AnswerOptions::default;
         assert!(
-            refuse(AnswerOptions {
-                temperature: Some(-1.0),
-                ..options()
-            })
-            .contains("`temperature`")
+            refuse(AnswerOptions { temperature: Some(-1.0), ..options() })
+                .contains("`temperature`")
         );
-        assert!(
-            refuse(AnswerOptions {
-                top_p: Some(1.5),
-                ..options()
-            })
-            .contains("`top_p`")
-        );
-        assert!(
-            refuse(AnswerOptions {
-                n: Some(2),
-                ..options()
-            })
-            .contains("`n`")
-        );
-        let nan = AnswerOptions {
-            temperature: Some(f32::NAN),
-            ..options()
-        };
+        assert!(refuse(AnswerOptions { top_p: Some(1.5), ..options() }).contains("`top_p`"));
+        assert!(refuse(AnswerOptions { n: Some(2), ..options() }).contains("`n`"));
+        let nan = AnswerOptions { temperature: Some(f32::NAN), ..options() };
         assert!(refuse(nan).contains("`temperature`"));
     }
 
@@ -285,11 +253,6 @@ mod tests {
             max_completion_tokens: Some(7),
             ..AnswerOptions::default()
         };
-        assert_eq!(
-            order(Prompt::Text(String::new()), options)
-                .unwrap()
-                .max_tokens,
-            Some(7)
-        );
+        assert_eq!(order(Prompt::Text(String::new()), options).unwrap().max_tokens, Some(7));
     }
 }

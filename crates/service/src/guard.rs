@@ -22,19 +22,15 @@ pub(crate) async fn guard<B: MessageBody + 'static>(
             request.into_response(response).map_into_right_body()
         }
     };
-    response.headers_mut().insert(
-        HeaderName::from_static(VERSION_HEADER),
-        HeaderValue::from_static(VERSION),
-    );
+    response
+        .headers_mut()
+        .insert(HeaderName::from_static(VERSION_HEADER), HeaderValue::from_static(VERSION));
     Ok(response)
 }
 
 fn check(request: &ServiceRequest) -> Result<(), Problem> {
     let text = |name: HeaderName| -> Option<&str> { request.headers().get(name)?.to_str().ok() };
-    let host = text(HOST)
-        .or_else(|| request.uri().host())
-        .unwrap_or_default()
-        .to_owned();
+    let host = text(HOST).or_else(|| request.uri().host()).unwrap_or_default().to_owned();
     if !is_loopback_name(&host) {
         return Err(Problem::new(
             ProblemKind::Forbidden,
@@ -75,9 +71,7 @@ fn is_loopback_name(host: &str) -> bool {
     };
     let address = name.trim_start_matches('[').trim_end_matches(']');
     name.eq_ignore_ascii_case("localhost")
-        || address
-            .parse::<std::net::IpAddr>()
-            .is_ok_and(|address| address.is_loopback())
+        || address.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
 }
 
 #[cfg(test)]
@@ -99,43 +93,24 @@ mod tests {
         assert_eq!(verdict(&[("host", "127.0.0.1:8471")]), Ok(()));
         assert_eq!(verdict(&[("host", "LOCALHOST:8471")]), Ok(()));
         assert_eq!(verdict(&[("host", "[::1]:8471")]), Ok(()));
-        let own = [
-            ("host", "localhost:8471"),
-            ("origin", "http://localhost:8471"),
-        ];
+        let own = [("host", "localhost:8471"), ("origin", "http://localhost:8471")];
         assert_eq!(verdict(&own), Ok(()));
     }
 
     #[test]
     fn names_that_strangers_could_point_here_are_refused() {
-        for host in [
-            "seeds.example",
-            "127.0.0.1.seeds.example:8471",
-            "localhost.seeds.example",
-            "",
-        ] {
-            assert_eq!(
-                verdict(&[("host", host)]),
-                Err("host_refused".to_owned()),
-                "{host}"
-            );
+        for host in ["seeds.example", "127.0.0.1.seeds.example:8471", "localhost.seeds.example", ""]
+        {
+            assert_eq!(verdict(&[("host", host)]), Err("host_refused".to_owned()), "{host}");
         }
     }
 
     #[test]
     fn pages_of_others_are_refused() {
-        for origin in [
-            "http://seeds.example",
-            "null",
-            "http://localhost:3000",
-            "http://localhost",
-        ] {
+        for origin in ["http://seeds.example", "null", "http://localhost:3000", "http://localhost"]
+        {
             let headers = [("host", "localhost:8471"), ("origin", origin)];
-            assert_eq!(
-                verdict(&headers),
-                Err("origin_refused".to_owned()),
-                "{origin}"
-            );
+            assert_eq!(verdict(&headers), Err("origin_refused".to_owned()), "{origin}");
         }
         let headers = [("host", "localhost:8471"), ("sec-fetch-site", "cross-site")];
         assert_eq!(verdict(&headers), Err("origin_refused".to_owned()));

@@ -32,10 +32,7 @@ pub(crate) struct Loads {
 
 impl Loads {
     fn is_loaded(&self, variant: Uuid) -> bool {
-        let name = self
-            .catalogue
-            .by_id(variant)
-            .map(|found| found.name.to_string());
+        let name = self.catalogue.by_id(variant).map(|found| found.name.to_string());
         let reports = self.fleet.reports();
         let report = reports.borrow();
         report.instances.iter().any(|instance| {
@@ -45,8 +42,7 @@ impl Loads {
 
     /// The variant a name means now.
     pub(crate) fn resolve(&self, name: &str) -> Result<Arc<Registered>, Problem> {
-        self.catalogue
-            .resolve(name, |variant| self.is_loaded(variant))
+        self.catalogue.resolve(name, |variant| self.is_loaded(variant))
     }
 
     async fn target(&self, request: &LoadRequest) -> Result<Target, Problem> {
@@ -77,14 +73,7 @@ impl Loads {
         let settings = wire::settings(&target.settings);
         let wished = Uuid::now_v7();
         let id = self.fleet.load(wished, target, Keeping::Kept).await?;
-        if let Err(problem) = self
-            .remember(Wish {
-                id,
-                variant,
-                settings,
-            })
-            .await
-        {
+        if let Err(problem) = self.remember(Wish { id, variant, settings }).await {
             if id == wished {
                 let _ = self.fleet.unload(id, Unload::Now).await;
             }
@@ -108,42 +97,30 @@ impl Loads {
     }
 
     async fn remember(&self, wish: Wish) -> Result<(), Problem> {
-        let there = wishes::all(&self.database, self.node)
-            .await
-            .map_err(|e| database_problem(&e))?;
+        let there =
+            wishes::all(&self.database, self.node).await.map_err(|e| database_problem(&e))?;
         if there.iter().any(|known| known.id == wish.id) {
             return Ok(());
         }
         for old in there.iter().filter(|known| known.variant == wish.variant) {
-            wishes::remove(&self.database, old.id)
-                .await
-                .map_err(|e| database_problem(&e))?;
+            wishes::remove(&self.database, old.id).await.map_err(|e| database_problem(&e))?;
         }
-        wishes::store(&self.database, self.node, &wish)
-            .await
-            .map_err(|e| database_problem(&e))
+        wishes::store(&self.database, self.node, &wish).await.map_err(|e| database_problem(&e))
     }
 
     /// One instance as it stands.
     pub(crate) fn instance(&self, id: Uuid) -> Result<InstanceReport, Problem> {
         let reports = self.fleet.reports();
         let report = reports.borrow();
-        report
-            .instances
-            .iter()
-            .find(|instance| instance.id == id)
-            .cloned()
-            .ok_or_else(|| {
-                let detail = format!("there is no instance {id}");
-                Problem::new(ProblemKind::Missing, "no_instance", detail)
-            })
+        report.instances.iter().find(|instance| instance.id == id).cloned().ok_or_else(|| {
+            let detail = format!("there is no instance {id}");
+            Problem::new(ProblemKind::Missing, "no_instance", detail)
+        })
     }
 
     /// Unloads and forgets the wish.
     pub(crate) async fn unload(&self, id: Uuid, how: Unload) -> Result<(), Problem> {
-        wishes::remove(&self.database, id)
-            .await
-            .map_err(|error| database_problem(&error))?;
+        wishes::remove(&self.database, id).await.map_err(|error| database_problem(&error))?;
         self.fleet.unload(id, how).await
     }
 
@@ -159,9 +136,7 @@ impl Loads {
                 .with_way_out(format!("load it: deft load {}", registered.name)));
         }
         let target = target(registered, &SettingsRequest::default()).await?;
-        self.fleet
-            .load(Uuid::now_v7(), target, Keeping::OnDemand)
-            .await?;
+        self.fleet.load(Uuid::now_v7(), target, Keeping::OnDemand).await?;
         match self.fleet.seat(registered.id, self.wait).await? {
             Some(seat) => Ok(waited(seat, arrived)),
             None => {
@@ -183,16 +158,11 @@ impl Loads {
                 Ok(target) => target,
                 Err(problem) => {
                     tracing::warn!("`{}` is not loaded: {}", registered.name, problem.detail);
-                    self.fleet
-                        .set_aside(wish.id, empty_target(&registered), problem)
-                        .await;
+                    self.fleet.set_aside(wish.id, empty_target(&registered), problem).await;
                     continue;
                 }
             };
-            let loaded = self
-                .fleet
-                .load(wish.id, target.clone(), Keeping::Kept)
-                .await;
+            let loaded = self.fleet.load(wish.id, target.clone(), Keeping::Kept).await;
             if let Err(problem) = loaded {
                 tracing::warn!("`{}` is not loaded: {}", registered.name, problem.detail);
                 self.fleet.set_aside(wish.id, target, problem).await;

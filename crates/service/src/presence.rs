@@ -34,10 +34,7 @@ impl Held {
         let lock = open_lock(data_dir)?;
         match lock.try_lock() {
             Ok(()) => {
-                let held = Self {
-                    _lock: lock,
-                    data_dir: data_dir.to_owned(),
-                };
+                let held = Self { _lock: lock, data_dir: data_dir.to_owned() };
                 held.write(None)?;
                 Ok(Ok(held))
             }
@@ -77,10 +74,7 @@ impl Drop for Held {
 /// The service that holds a data directory's lock now, if any.
 #[must_use]
 pub fn find(data_dir: &Path) -> Option<Presence> {
-    let lock = OpenOptions::new()
-        .read(true)
-        .open(lock_file(data_dir))
-        .ok()?;
+    let lock = OpenOptions::new().read(true).open(lock_file(data_dir)).ok()?;
     match lock.try_lock_shared() {
         Err(TryLockError::WouldBlock) => read(data_dir),
         _ => None,
@@ -100,11 +94,7 @@ pub fn wait_until_gone(data_dir: &Path) -> io::Result<()> {
 }
 
 fn open_lock(data_dir: &Path) -> io::Result<File> {
-    OpenOptions::new()
-        .create(true)
-        .truncate(false)
-        .write(true)
-        .open(lock_file(data_dir))
+    OpenOptions::new().create(true).truncate(false).write(true).open(lock_file(data_dir))
 }
 
 fn lock_file(data_dir: &Path) -> PathBuf {
@@ -139,11 +129,8 @@ mod tests {
     #[test]
     fn a_file_left_over_from_a_crash_is_not_believed() {
         let folder = tempfile::tempdir().unwrap();
-        let stale = Presence {
-            pid: 1,
-            address: Some("http://127.0.0.1:1".into()),
-            version: "0".into(),
-        };
+        let stale =
+            Presence { pid: 1, address: Some("http://127.0.0.1:1".into()), version: "0".into() };
         std::fs::write(file(folder.path()), serde_json::to_vec(&stale).unwrap()).unwrap();
         std::fs::write(lock_file(folder.path()), "").unwrap();
         assert_eq!(find(folder.path()), None);

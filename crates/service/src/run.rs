@@ -68,14 +68,12 @@ pub enum RunError {
 fn place(presence: Option<&Presence>) -> String {
     match presence {
         None => String::new(),
-        Some(Presence {
-            pid,
-            address: Some(address),
-            ..
-        }) => format!(" at {address} (process {pid})"),
-        Some(Presence {
-            pid, address: None, ..
-        }) => format!(" and is just starting (process {pid})"),
+        Some(Presence { pid, address: Some(address), .. }) => {
+            format!(" at {address} (process {pid})")
+        }
+        Some(Presence { pid, address: None, .. }) => {
+            format!(" and is just starting (process {pid})")
+        }
     }
 }
 
@@ -85,14 +83,9 @@ fn place(presence: Option<&Presence>) -> String {
 /// Why it could not start. Nothing is left running then.
 pub async fn run(config: Config, ready: impl FnOnce(&str)) -> Result<(), RunError> {
     let data_dir = &config.data_dir;
-    let in_data_dir = |source| RunError::DataDir {
-        path: data_dir.clone(),
-        source,
-    };
+    let in_data_dir = |source| RunError::DataDir { path: data_dir.clone(), source };
     std::fs::create_dir_all(data_dir).map_err(in_data_dir)?;
-    let held = Held::take(data_dir)
-        .map_err(in_data_dir)?
-        .map_err(RunError::Running)?;
+    let held = Held::take(data_dir).map_err(in_data_dir)?.map_err(RunError::Running)?;
     // Signals are waited for from the first moment, so that a start can be broken off cleanly.
     let mut stop = Stop::new()?;
     let listener = listen(config.listen)?;
@@ -118,10 +111,7 @@ async fn serve(
 ) -> Result<(), RunError> {
     let pool = &database.pool;
     let node = nodes::id(&config.data_dir)?;
-    let node_name = rustix::system::uname()
-        .nodename()
-        .to_string_lossy()
-        .into_owned();
+    let node_name = rustix::system::uname().nodename().to_string_lossy().into_owned();
     nodes::introduce(pool, node, &node_name).await?;
     let catalogue = Arc::new(Catalogue::open(pool.clone(), node).await?);
     let fleet = Fleet::start(config.host_limit(memory::of_machine()?)?);
@@ -138,10 +128,7 @@ async fn serve(
     let app = web::Data::new(App {
         catalogue,
         fleet: fleet.clone(),
-        gateway: Gateway {
-            loads: Arc::clone(&loads),
-            recorder,
-        },
+        gateway: Gateway { loads: Arc::clone(&loads), recorder },
         loads,
         database: pool.clone(),
         database_kind: database.kind(),
@@ -152,10 +139,7 @@ async fn serve(
     });
     let drain = Duration::from_secs(config.loading.drain_seconds);
     let server = HttpServer::new(move || {
-        WebApp::new()
-            .app_data(app.clone())
-            .wrap(from_fn(guard))
-            .configure(routes::configure)
+        WebApp::new().app_data(app.clone()).wrap(from_fn(guard)).configure(routes::configure)
     })
     .workers(2)
     .disable_signals()

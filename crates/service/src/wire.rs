@@ -38,9 +38,7 @@ pub(crate) fn load_settings(
         chunk: request.chunk.unwrap_or(defaults.chunk),
         cache: request.cache.map_or(defaults.cache, cache_type),
     };
-    settings
-        .check(shape)
-        .map_err(|error| settings_problem(&error))?;
+    settings.check(shape).map_err(|error| settings_problem(&error))?;
     Ok(settings)
 }
 
@@ -54,27 +52,18 @@ pub(crate) fn request_of(settings: &Settings) -> SettingsRequest {
 }
 
 fn settings_problem(error: &SettingsError) -> Problem {
-    Problem::new(
-        ProblemKind::Invalid,
-        "settings_out_of_range",
-        error.to_string(),
-    )
+    Problem::new(ProblemKind::Invalid, "settings_out_of_range", error.to_string())
 }
 
 pub(crate) fn parts(demand: &Demand) -> Vec<PlanPart> {
-    let part = |part: &deft_planning::Part| PlanPart {
-        part: part.kind.to_string(),
-        bytes: part.bytes.0,
-    };
+    let part =
+        |part: &deft_planning::Part| PlanPart { part: part.kind.to_string(), bytes: part.bytes.0 };
     demand.parts.iter().map(part).collect()
 }
 
 pub(crate) fn refusal(refusal: &Refusal) -> Problem {
     let ways: Vec<String> = refusal.ways_out.iter().map(ToString::to_string).collect();
-    let plain = Refusal {
-        ways_out: Vec::new(),
-        ..refusal.clone()
-    };
+    let plain = Refusal { ways_out: Vec::new(), ..refusal.clone() };
     Problem::new(ProblemKind::Refused, "does_not_fit", plain.to_string())
         .with_way_out(format!("what would make it fit: {}", ways.join("; or ")))
 }

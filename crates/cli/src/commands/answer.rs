@@ -17,9 +17,7 @@ pub(super) fn options(answering: &Answering) -> AnswerOptions {
         max_tokens: answering.max_tokens,
         stop: (!answering.stop.is_empty()).then(|| StopTexts::Many(answering.stop.clone())),
         stream: Some(true),
-        stream_options: Some(StreamOptions {
-            include_usage: true,
-        }),
+        stream_options: Some(StreamOptions { include_usage: true }),
         ..AnswerOptions::default()
     }
 }
@@ -36,11 +34,7 @@ pub(super) async fn take(
     mut stream: AnswerStream,
     mut show: impl FnMut(&str),
 ) -> Result<Answered, Failure> {
-    let mut answered = Answered {
-        text: String::new(),
-        figures: None,
-        usage: Usage::default(),
-    };
+    let mut answered = Answered { text: String::new(), figures: None, usage: Usage::default() };
     while let Some(piece) = stream.next().await? {
         match piece {
             StreamedPiece::Text(text) => {
@@ -74,11 +68,7 @@ pub(super) fn note_if_cut(answered: &Answered) {
 }
 
 fn load(seconds: f64) -> String {
-    if seconds > 0.0 {
-        print::seconds(seconds)
-    } else {
-        "none, it was loaded".to_owned()
-    }
+    if seconds > 0.0 { print::seconds(seconds) } else { "none, it was loaded".to_owned() }
 }
 
 /// Counts, rates and times of an answer.
@@ -86,26 +76,10 @@ pub(super) fn note_figures(answered: &Answered) {
     let Some(figures) = answered.figures else {
         return;
     };
-    let Usage {
-        prompt_tokens,
-        completion_tokens,
-        ..
-    } = answered.usage;
+    let Usage { prompt_tokens, completion_tokens, .. } = answered.usage;
     let rows = [
-        (
-            "prompt",
-            format!(
-                "{prompt_tokens} tokens, {:.0} tokens/s",
-                figures.prompt_rate
-            ),
-        ),
-        (
-            "answer",
-            format!(
-                "{completion_tokens} tokens, {:.0} tokens/s",
-                figures.answer_rate
-            ),
-        ),
+        ("prompt", format!("{prompt_tokens} tokens, {:.0} tokens/s", figures.prompt_rate)),
+        ("answer", format!("{completion_tokens} tokens, {:.0} tokens/s", figures.answer_rate)),
         ("first token", print::seconds(figures.first_token_seconds)),
         ("load", load(figures.load_seconds)),
         ("total", print::seconds(figures.total_seconds)),

@@ -17,25 +17,12 @@ pub(super) async fn run(common: &Common, command: Ask) -> Result<(), Failure> {
     let options = answer::options(&command.answering);
     let model = command.model.clone();
     let stream = if command.raw {
-        let head = TextHead {
-            model,
-            prompt: question,
-        };
+        let head = TextHead { model, prompt: question };
         client.text_stream(&TextRequest { head, options }).await?
     } else {
-        let system = command
-            .answering
-            .system
-            .iter()
-            .map(|text| ChatMessage::text("system", text));
-        let messages = system
-            .chain([ChatMessage::text("user", question)])
-            .collect();
-        let head = ChatHead {
-            model,
-            messages,
-            tools: None,
-        };
+        let system = command.answering.system.iter().map(|text| ChatMessage::text("system", text));
+        let messages = system.chain([ChatMessage::text("user", question)]).collect();
+        let head = ChatHead { model, messages, tools: None };
         client.chat_stream(&ChatRequest { head, options }).await?
     };
     let show = |text: &str| {
@@ -75,10 +62,7 @@ fn question(command: &Ask) -> Result<String, Failure> {
     }
     let mut stdin = std::io::stdin().lock();
     if stdin.is_terminal() && words.is_empty() {
-        let example = format!(
-            "deft ask {} \"How deep do I sow Moonhook bean?\"",
-            command.model
-        );
+        let example = format!("deft ask {} \"How deep do I sow Moonhook bean?\"", command.model);
         return Err(Failure::usage("there is no question").with_way_out(format!("ask: {example}")));
     }
     let mut text = String::new();

@@ -24,21 +24,12 @@ pub(super) async fn run(common: &Common, count: u32) -> Result<(), Failure> {
                 call.outcome.clone(),
                 print::count(call.prompt_tokens.into()),
                 print::count(call.answer_tokens.into()),
-                call.first_token_seconds
-                    .map_or_else(String::new, print::seconds),
+                call.first_token_seconds.map_or_else(String::new, print::seconds),
                 print::seconds(call.total_seconds),
             ]
         })
         .collect();
-    let headers = [
-        "arrived (UTC)",
-        "model",
-        "ended",
-        "prompt",
-        "answer",
-        "first token",
-        "total",
-    ];
+    let headers = ["arrived (UTC)", "model", "ended", "prompt", "answer", "first token", "total"];
     print::line(print::table(&headers, rows, &[3, 4, 5, 6]));
     Ok(())
 }

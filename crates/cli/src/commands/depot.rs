@@ -22,11 +22,7 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
             if common.json {
                 print::json(&variant);
             } else {
-                print::line(format!(
-                    "registered `{}`: {}",
-                    variant.name,
-                    in_short(&variant)
-                ));
+                print::line(format!("registered `{}`: {}", variant.name, in_short(&variant)));
                 notes(&variant);
             }
         }
@@ -87,15 +83,7 @@ fn list(variants: &[Variant]) -> String {
             ]
         })
         .collect();
-    let headers = [
-        "model",
-        "family",
-        "parameters",
-        "type",
-        "context",
-        "file",
-        "",
-    ];
+    let headers = ["model", "family", "parameters", "type", "context", "file", ""];
     print::table(&headers, rows, &[2, 4, 5])
 }
 
@@ -123,10 +111,7 @@ fn inspection(variant: &Variant, with_template: bool) -> String {
         ("family", facts.family.clone()),
         ("parameters", print::count(facts.parameters)),
         ("types", mix.join(", ")),
-        (
-            "context",
-            format!("{} tokens", print::count(facts.context_length.into())),
-        ),
+        ("context", format!("{} tokens", print::count(facts.context_length.into()))),
         (
             "shape",
             format!(
@@ -134,33 +119,11 @@ fn inspection(variant: &Variant, with_template: bool) -> String {
                 facts.layers, facts.width, facts.heads, facts.kv_heads
             ),
         ),
-        (
-            "vocabulary",
-            format!("{} tokens", print::count(facts.vocabulary.into())),
-        ),
+        ("vocabulary", format!("{} tokens", print::count(facts.vocabulary.into()))),
         ("tokenizer", facts.tokenizer.clone()),
-        (
-            "template",
-            if facts.has_template {
-                "in the file"
-            } else {
-                "none"
-            }
-            .to_owned(),
-        ),
-        (
-            "registered",
-            variant.registered_at.format("%F %T UTC").to_string(),
-        ),
-        (
-            "state",
-            if variant.loaded {
-                "loaded"
-            } else {
-                "not loaded"
-            }
-            .to_owned(),
-        ),
+        ("template", if facts.has_template { "in the file" } else { "none" }.to_owned()),
+        ("registered", variant.registered_at.format("%F %T UTC").to_string()),
+        ("state", if variant.loaded { "loaded" } else { "not loaded" }.to_owned()),
     ];
     let mut text = format!("{}\n", variant.name);
     for (name, value) in rows {

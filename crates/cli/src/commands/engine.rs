@@ -12,13 +12,9 @@ pub(super) fn run(parent: u32) -> Result<(), Failure> {
     // Killed with the service. The parent is looked at again, for it may have died before the
     // signal was set; a closed link would end this process too, but only between two steps.
     set_parent_process_death_signal(Some(Signal::KILL)).map_err(std::io::Error::from)?;
-    let now = getppid()
-        .map(Pid::as_raw_nonzero)
-        .and_then(|pid| u32::try_from(pid.get()).ok());
+    let now = getppid().map(Pid::as_raw_nonzero).and_then(|pid| u32::try_from(pid.get()).ok());
     if now != Some(parent) {
-        return Err(Failure::fault(
-            "the service that started this engine process is gone",
-        ));
+        return Err(Failure::fault("the service that started this engine process is gone"));
     }
     let link = UnixStream::from(std::io::stdin().as_fd().try_clone_to_owned()?);
     let reader = link.try_clone()?;

@@ -8,17 +8,11 @@ use crate::failure::Failure;
 use crate::print;
 
 fn request(command: &Load) -> LoadRequest {
-    LoadRequest {
-        model: command.model.clone(),
-        settings: command.settings.request(),
-    }
+    LoadRequest { model: command.model.clone(), settings: command.settings.request() }
 }
 
 pub(super) async fn plan(common: &Common, command: &Load) -> Result<(), Failure> {
-    let plan = connection::connect(common)
-        .await?
-        .plan(&request(command))
-        .await?;
+    let plan = connection::connect(common).await?.plan(&request(command)).await?;
     if common.json {
         print::json(&plan);
     } else {
@@ -66,9 +60,9 @@ pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure>
         print::json(&instance);
         return Ok(());
     }
-    let took = instance.load_seconds.map_or_else(String::new, |seconds| {
-        format!(", loaded in {}", print::seconds(seconds))
-    });
+    let took = instance
+        .load_seconds
+        .map_or_else(String::new, |seconds| format!(", loaded in {}", print::seconds(seconds)));
     print::line(format!(
         "`{}` is ready{took}; ask it: deft ask {} \"...\"",
         instance.name, command.model

@@ -34,10 +34,7 @@ pub(super) fn run(common: &Common, command: Service) -> Result<(), Failure> {
 /// Stops and starts; it listens where it did, unless told otherwise.
 fn restart(common: &Common, mut start: crate::arguments::Start) -> Result<(), Failure> {
     if let Some(presence) = connection::local(common)? {
-        let before = presence
-            .address
-            .as_deref()
-            .and_then(|text| text.strip_prefix("http://"));
+        let before = presence.address.as_deref().and_then(|text| text.strip_prefix("http://"));
         let before = before.and_then(|text| text.parse().ok());
         start.listen = start.listen.or(before);
         stop::run(common, false)?;
@@ -87,10 +84,7 @@ async fn status(common: &Common) -> Result<(), Failure> {
         (kind, false) => format!("{kind}, does not answer: records wait"),
     };
     let rows = [
-        (
-            "service",
-            format!("{} (deft {})", status.address, status.version),
-        ),
+        ("service", format!("{} (deft {})", status.address, status.version)),
         ("console", format!("{}/", status.address)),
         ("process", status.pid.to_string()),
         ("since", status.started_at.format("%F %T UTC").to_string()),

@@ -28,15 +28,10 @@ fn text(status: &ServiceStatus) -> String {
         return parts.join("\n\n");
     }
     let rows = status.instances.iter().map(instance).collect();
-    let headers = [
-        "instance", "state", "kept", "planned", "measured", "lanes", "calls", "process",
-    ];
+    let headers = ["instance", "state", "kept", "planned", "measured", "lanes", "calls", "process"];
     parts.push(print::table(&headers, rows, &[3, 4, 6, 7]));
     let notes = status.instances.iter().filter_map(|instance| {
-        instance
-            .note
-            .as_ref()
-            .map(|note| format!("`{}`: {note}", instance.name))
+        instance.note.as_ref().map(|note| format!("`{}`: {note}", instance.name))
     });
     parts.extend(notes);
     parts.join("\n\n")
@@ -73,14 +68,8 @@ fn instance(instance: &InstanceReport) -> Vec<String> {
         }
         .to_owned(),
         print::bytes(instance.planned_bytes),
-        instance
-            .measured_bytes
-            .map_or_else(String::new, print::bytes),
-        format!(
-            "{} x {}",
-            instance.settings.lanes,
-            print::count(instance.settings.context.into())
-        ),
+        instance.measured_bytes.map_or_else(String::new, print::bytes),
+        format!("{} x {}", instance.settings.lanes, print::count(instance.settings.context.into())),
         instance.calls.to_string(),
         instance.pid.map_or_else(String::new, |pid| pid.to_string()),
     ]
@@ -102,18 +91,10 @@ mod tests {
 
     #[test]
     fn a_pool_is_drawn_by_what_is_planned() {
-        let host = |reserved| Pool {
-            name: "host".into(),
-            limit: 4000,
-            reserved,
-            measured: 900,
-        };
+        let host = |reserved| Pool { name: "host".into(), limit: 4000, reserved, measured: 900 };
         assert!(pool(&host(0)).contains("[........................................]"));
         assert!(pool(&host(1000)).contains("[##########......"));
-        assert!(
-            pool(&host(1)).contains("[#......"),
-            "something shows however small it is"
-        );
+        assert!(pool(&host(1)).contains("[#......"), "something shows however small it is");
         assert!(pool(&host(9000)).contains("[########################################]"));
     }
 }

@@ -48,15 +48,9 @@ enum Line<'a> {
 fn meaning(line: &str) -> Line<'_> {
     let line = line.trim();
     let Some(command) = line.strip_prefix(':') else {
-        return if line.is_empty() {
-            Line::Empty
-        } else {
-            Line::Say(line)
-        };
+        return if line.is_empty() { Line::Empty } else { Line::Say(line) };
     };
-    let (name, rest) = command
-        .split_once(char::is_whitespace)
-        .unwrap_or((command, ""));
+    let (name, rest) = command.split_once(char::is_whitespace).unwrap_or((command, ""));
     let rest = rest.trim();
     match name {
         "help" => Line::Help,
@@ -123,29 +117,20 @@ impl Conversation {
             Line::Model(name) => self.switch(name).await,
             Line::System(text) => {
                 self.answering.system = (!text.is_empty()).then(|| text.to_owned());
-                print::note(if text.is_empty() {
-                    "no system text any more"
-                } else {
-                    "noted"
-                });
+                print::note(if text.is_empty() { "no system text any more" } else { "noted" });
             }
             Line::Forget => {
                 self.messages.clear();
                 print::note("forgotten");
             }
             Line::Back => {
-                self.messages
-                    .truncate(self.messages.len().saturating_sub(2));
+                self.messages.truncate(self.messages.len().saturating_sub(2));
                 print::note(format!("{} messages are left", self.messages.len()));
             }
             Line::History => self.history(),
             Line::Stats => {
                 self.answering.stats = !self.answering.stats;
-                let state = if self.answering.stats {
-                    "told"
-                } else {
-                    "not told any more"
-                };
+                let state = if self.answering.stats { "told" } else { "not told any more" };
                 print::note(format!("figures are {state}"));
             }
             Line::Leave => return false,
@@ -193,21 +178,10 @@ impl Conversation {
 
     /// The answer's text; none where Ctrl-C stopped it.
     async fn answer(&self) -> Result<Option<String>, Failure> {
-        let system = self
-            .answering
-            .system
-            .iter()
-            .map(|text| ChatMessage::text("system", text));
+        let system = self.answering.system.iter().map(|text| ChatMessage::text("system", text));
         let messages = system.chain(self.messages.iter().cloned()).collect();
-        let head = ChatHead {
-            model: self.model.clone(),
-            messages,
-            tools: None,
-        };
-        let request = ChatRequest {
-            head,
-            options: answer::options(&self.answering),
-        };
+        let head = ChatHead { model: self.model.clone(), messages, tools: None };
+        let request = ChatRequest { head, options: answer::options(&self.answering) };
         let answering = async {
             let stream = self.client.chat_stream(&request).await?;
             answer::take(stream, print::out).await
@@ -236,14 +210,8 @@ mod tests {
             Line::Say("When do I sow Ember chard?")
         );
         assert_eq!(meaning(":leave"), Line::Leave);
-        assert_eq!(
-            meaning(":model larkfen-desk-mini"),
-            Line::Model("larkfen-desk-mini")
-        );
-        assert_eq!(
-            meaning(":system Be cheerful."),
-            Line::System("Be cheerful.")
-        );
+        assert_eq!(meaning(":model larkfen-desk-mini"), Line::Model("larkfen-desk-mini"));
+        assert_eq!(meaning(":system Be cheerful."), Line::System("Be cheerful."));
         assert_eq!(meaning(":system"), Line::System(""));
         assert_eq!(meaning(":model"), Line::Unknown(":model"));
         assert_eq!(meaning(":bye"), Line::Unknown(":bye"));

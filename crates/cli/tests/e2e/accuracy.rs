@@ -19,23 +19,13 @@ fn the_desk_answers_the_held_out_questions() {
         let mut right = 0;
         for entry in &questions {
             let request = question("larkfen-desk", &text(entry, "question"));
-            let answer = client.chat(&request).await.unwrap().choices[0]
-                .message
-                .content
-                .clone();
+            let answer = client.chat(&request).await.unwrap().choices[0].message.content.clone();
             let fits = answer.contains(&text(entry, "expected"))
                 && answer.contains(&text(entry, "variety"));
             right += usize::from(fits);
         }
         right
     });
-    println!(
-        "larkfen-desk/q8_0 answers {right} of {} held-out questions",
-        questions.len()
-    );
-    assert!(
-        right as f64 >= LEAST * questions.len() as f64,
-        "{right} of {}",
-        questions.len()
-    );
+    println!("larkfen-desk/q8_0 answers {right} of {} held-out questions", questions.len());
+    assert!(right as f64 >= LEAST * questions.len() as f64, "{right} of {}", questions.len());
 }

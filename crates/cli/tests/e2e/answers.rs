@@ -14,28 +14,17 @@ fn whole_and_streamed_answers_agree_and_count_their_tokens() {
     let world = World::stocked();
     let client = world.client();
     wait(async {
-        let whole = client
-            .chat(&question("larkfen-desk", QUESTION))
-            .await
-            .unwrap();
+        let whole = client.chat(&question("larkfen-desk", QUESTION)).await.unwrap();
         assert_eq!(whole.choices[0].message.content, ANSWER);
         assert_eq!(whole.choices[0].finish_reason, FinishReason::Stop);
         assert_eq!(whole.model, "larkfen-desk/q8_0");
         let usage = whole.usage;
-        assert_eq!(
-            (
-                usage.prompt_tokens,
-                usage.completion_tokens,
-                usage.total_tokens
-            ),
-            (12, 8, 20)
-        );
+        assert_eq!((usage.prompt_tokens, usage.completion_tokens, usage.total_tokens), (12, 8, 20));
         assert_eq!(whole.deft.ended_by, EndedBy::EndToken);
         let mut request = question("larkfen-desk", QUESTION);
         request.options.stream = Some(true);
-        request.options.stream_options = Some(deft_protocol::chat::StreamOptions {
-            include_usage: true,
-        });
+        request.options.stream_options =
+            Some(deft_protocol::chat::StreamOptions { include_usage: true });
         let mut stream = client.chat_stream(&request).await.unwrap();
         let (mut text, mut pieces, mut counted) = (String::new(), 0, None);
         while let Some(piece) = stream.next().await.unwrap() {
@@ -67,10 +56,7 @@ fn a_seed_repeats_a_drawn_answer() {
         request.options.temperature = Some(3.0);
         request.options.max_tokens = Some(24);
         request.options.seed = Some(seed);
-        wait(client.chat(&request)).unwrap().choices[0]
-            .message
-            .content
-            .clone()
+        wait(client.chat(&request)).unwrap().choices[0].message.content.clone()
     };
     assert_eq!(draw(1), draw(1));
     assert_ne!(draw(1), draw(2));
@@ -92,22 +78,29 @@ fn an_answer_stops_when_the_caller_leaves() {
         let calls = wait(client.calls(5)).unwrap();
         calls.into_iter().find(|call| call.outcome == "cancelled")
     });
-    assert!(
-        cancelled.answer_tokens < 900,
-        "it ran to its end: {cancelled:?}"
-    );
+    assert!(cancelled.answer_tokens < 900, "it ran to its end: {cancelled:?}");
     until("nobody is counted as busy", || {
-        world
-            .instance("larkfen-desk/q8_0")
-            .filter(|found| found.calls == 0)
+        world.instance("larkfen-desk/q8_0").filter(|found| found.calls == 0)
     });
     // The lane is free at once.
-    assert_eq!(
-        world
-            .ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"])
-            .trim(),
-        ANSWER
-    );
+    world.desk_answers();
+}
+
+#[test]
+fn a_whole_answer_stops_as_well_when_its_caller_hangs_up() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    let client = world.client();
+    let mut request = endless("larkfen-desk");
+    request.options.stream = None;
+    wait(async {
+        let patience = std::time::Duration::from_millis(150);
+        let answered = tokio::time::timeout(patience, client.chat(&request)).await;
+        assert!(answered.is_err(), "it was answered too soon for this test");
+    });
+    let call = until("the call is recorded", || wait(client.calls(1)).unwrap().pop());
+    assert_eq!(call.outcome, "cancelled");
+    assert!(call.answer_tokens < 900, "it ran to its end: {call:?}");
 }
 
 #[test]
@@ -120,28 +113,18 @@ fn the_command_line_asks_in_several_ways() {
         world.deft(&arguments)
     };
     let plain = ask(&[]);
-    assert_eq!(
-        (plain.out.as_str(), plain.err.as_str()),
-        ("Sow Moonhook bean 3 cm deep.\n", "")
-    );
+    assert_eq!((plain.out.as_str(), plain.err.as_str()), ("Sow Moonhook bean 3 cm deep.\n", ""));
     let stats = ask(&["--stats"]);
     for figure in ["12 tokens", "8 tokens", "tokens/s", "first token", "load"] {
         assert!(stats.err.contains(figure), "{figure} is missing: {stats:?}");
     }
     let cut = ask(&["--max-tokens", "3"]);
-    assert!(
-        cut.err
-            .contains("limit of 3 tokens; raise it with --max-tokens"),
-        "{cut:?}"
-    );
+    assert!(cut.err.contains("limit of 3 tokens; raise it with --max-tokens"), "{cut:?}");
     assert_eq!(ask(&["--stop", " 3 cm"]).out, "Sow Moonhook bean\n");
     let capitals = ask(&["--system", "Answer in capitals."]);
     assert_eq!(capitals.out, "SOW MOONHOOK BEAN 3 CM DEEP.\n");
     let json: Value = serde_json::from_str(&ask(&["--json"]).out).unwrap();
-    assert_eq!(
-        (&json["answer"], &json["usage"]["completion_tokens"]),
-        (&json!(ANSWER), &json!(8))
-    );
+    assert_eq!((&json["answer"], &json["usage"]["completion_tokens"]), (&json!(ANSWER), &json!(8)));
     // Raw text is continued, without a template.
     let raw = world.ok(&[
         "ask",
@@ -153,10 +136,7 @@ fn the_command_line_asks_in_several_ways() {
         "--json",
     ]);
     let raw: Value = serde_json::from_str(&raw).unwrap();
-    assert_eq!(
-        raw["usage"]["prompt_tokens"], 4,
-        "a begin token and three words: {raw}"
-    );
+    assert_eq!(raw["usage"]["prompt_tokens"], 4, "a begin token and three words: {raw}");
     assert_eq!(raw["usage"]["completion_tokens"], 6, "{raw}");
     let mut child = world
         .command(&["ask", "larkfen-desk", "-", "--temperature", "0"])
@@ -164,12 +144,7 @@ fn the_command_line_asks_in_several_ways() {
         .stdout(Stdio::piped())
         .spawn()
         .unwrap();
-    child
-        .stdin
-        .take()
-        .unwrap()
-        .write_all(QUESTION.as_bytes())
-        .unwrap();
+    child.stdin.take().unwrap().write_all(QUESTION.as_bytes()).unwrap();
     let output = child.wait_with_output().unwrap();
     assert_eq!(String::from_utf8_lossy(&output.stdout).trim(), ANSWER);
 }
@@ -185,16 +160,10 @@ fn a_full_context_says_so_and_how_to_get_more() {
         "--temperature",
         "0",
     ]);
-    assert!(
-        said.code == 0 && said.err.contains("the context of 64 tokens is full"),
-        "{said:?}"
-    );
+    assert!(said.code == 0 && said.err.contains("the context of 64 tokens is full"), "{said:?}");
     let long = "How deep do I sow Moonhook bean? ".repeat(20);
     let said = world.deft(&["ask", "larkfen-desk", &long]);
-    assert!(
-        said.code == 4 && said.err.contains("loaded with a context of 64"),
-        "{said:?}"
-    );
+    assert!(said.code == 4 && said.err.contains("loaded with a context of 64"), "{said:?}");
 }
 
 /// Wrong requests get the protocol's error shape, with the field's name.
@@ -205,17 +174,9 @@ fn wrong_requests_are_refused_by_the_fields_name() {
     let post = |path: &str, body: String| {
         let url = format!("{address}{path}");
         wait(async move {
-            let response = reqwest::Client::new()
-                .post(url)
-                .body(body)
-                .send()
-                .await
-                .unwrap();
+            let response = reqwest::Client::new().post(url).body(body).send().await.unwrap();
             let status = response.status().as_u16();
-            (
-                status,
-                serde_json::from_str::<Value>(&response.text().await.unwrap()).unwrap(),
-            )
+            (status, serde_json::from_str::<Value>(&response.text().await.unwrap()).unwrap())
         })
     };
     let message = json!([{"role": "user", "content": "Hello"}]);
@@ -224,22 +185,10 @@ fn wrong_requests_are_refused_by_the_fields_name() {
             json!({"model": "larkfen-desk", "messages": message, "temperature": "hot"}),
             "`temperature`",
         ),
-        (
-            json!({"model": "larkfen-desk", "messages": message, "stop": 5}),
-            "`stop`",
-        ),
-        (
-            json!({"model": "larkfen-desk", "messages": [{"role": 1}]}),
-            "`messages[0]",
-        ),
-        (
-            json!({"model": "larkfen-desk", "messages": []}),
-            "`messages` is empty",
-        ),
-        (
-            json!({"model": "larkfen-desk", "messages": message, "n": 3}),
-            "`n`",
-        ),
+        (json!({"model": "larkfen-desk", "messages": message, "stop": 5}), "`stop`"),
+        (json!({"model": "larkfen-desk", "messages": [{"role": 1}]}), "`messages[0]"),
+        (json!({"model": "larkfen-desk", "messages": []}), "`messages` is empty"),
+        (json!({"model": "larkfen-desk", "messages": message, "n": 3}), "`n`"),
         (json!({"messages": message}), "model"),
     ] {
         let (status, error) = post("/v1/chat/completions", body.to_string());
@@ -248,17 +197,12 @@ fn wrong_requests_are_refused_by_the_fields_name() {
         assert!(text.contains(part), "{text}");
         assert_eq!(error["error"]["type"], "invalid_request_error");
     }
-    assert_eq!(
-        post("/v1/chat/completions", "{\"model\":".to_owned()).0,
-        400
-    );
+    assert_eq!(post("/v1/chat/completions", "{\"model\":".to_owned()).0, 400);
     let unknown =
         json!({"model": "larkfen-desk", "messages": message, "max_tokens": 2, "colour": "green"});
     assert_eq!(post("/v1/chat/completions", unknown.to_string()).0, 200);
-    let (status, error) = post(
-        "/v1/chat/completions",
-        json!({"model": "none", "messages": message}).to_string(),
-    );
+    let (status, error) =
+        post("/v1/chat/completions", json!({"model": "none", "messages": message}).to_string());
     assert_eq!((status, &error["error"]["code"]), (404, &json!("no_model")));
     let (status, error) = post("/manage/v1/plans", json!({"model": 5}).to_string());
     assert_eq!((status, &error["code"]), (400, &json!("body_invalid")));

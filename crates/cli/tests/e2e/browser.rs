@@ -35,10 +35,7 @@ impl Browser {
         let port = lines
             .find_map(|line| {
                 let line = line.unwrap();
-                let rest = line
-                    .split("started successfully on port ")
-                    .nth(1)?
-                    .to_owned();
+                let rest = line.split("started successfully on port ").nth(1)?.to_owned();
                 rest.trim_end_matches('.').parse::<u16>().ok()
             })
             .expect("chromedriver tells its port");
@@ -63,20 +60,12 @@ impl Browser {
             .connect(&format!("http://127.0.0.1:{port}"))
             .await
             .expect("chromium starts");
-        Self {
-            driver,
-            _profile: profile,
-            page,
-        }
+        Self { driver, _profile: profile, page }
     }
 
     /// Waits for an element.
     pub(crate) async fn see(&self, selector: &str) -> fantoccini::elements::Element {
-        let wait = self
-            .page
-            .wait()
-            .at_most(PATIENCE)
-            .every(Duration::from_millis(50));
+        let wait = self.page.wait().at_most(PATIENCE).every(Duration::from_millis(50));
         wait.for_element(Locator::Css(selector))
             .await
             .unwrap_or_else(|error| panic!("`{selector}` does not appear: {error}"))
@@ -90,10 +79,7 @@ impl Browser {
             if body.contains(text) {
                 return;
             }
-            assert!(
-                tokio::time::Instant::now() < deadline,
-                "`{text}` does not appear in:\n{body}"
-            );
+            assert!(tokio::time::Instant::now() < deadline, "`{text}` does not appear in:\n{body}");
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
@@ -103,11 +89,7 @@ impl Browser {
         let path = format!(
             "//*[{within}]//*[self::button or self::a][normalize-space(.)='{label}' or @aria-label='{label}']"
         );
-        let wait = self
-            .page
-            .wait()
-            .at_most(PATIENCE)
-            .every(Duration::from_millis(50));
+        let wait = self.page.wait().at_most(PATIENCE).every(Duration::from_millis(50));
         let button = wait.for_element(Locator::XPath(&path)).await;
         let button = button.unwrap_or_else(|error| panic!("no `{label}` in `{within}`: {error}"));
         button.click().await.unwrap();
@@ -118,11 +100,8 @@ impl Browser {
         if let Some(folder) = std::env::var_os("DEFT_PICTURES") {
             tokio::time::sleep(Duration::from_millis(600)).await;
             let picture = self.page.screenshot().await.unwrap();
-            std::fs::write(
-                std::path::Path::new(&folder).join(format!("{name}.png")),
-                picture,
-            )
-            .unwrap();
+            std::fs::write(std::path::Path::new(&folder).join(format!("{name}.png")), picture)
+                .unwrap();
         }
     }
 }

@@ -7,10 +7,7 @@ use crate::world::{ANSWER, QUESTION, World, project, until, wait};
 
 #[test]
 fn a_visitor_loads_a_model_tries_it_and_unloads_it() {
-    let world = World::new()
-        .with("DEFT_HOST_LIMIT", "32 MiB")
-        .start()
-        .stock();
+    let world = World::new().with("DEFT_HOST_LIMIT", "32 MiB").start().stock();
     let file = project("demo/larkfen-desk/larkfen-desk-f16.gguf");
     world.ok(&["depot", "register", &file.to_string_lossy()]);
     let address = world.address();
@@ -21,73 +18,44 @@ fn a_visitor_loads_a_model_tries_it_and_unloads_it() {
         browser.read("32.0 MiB free").await;
         browser.press("@aria-label='pages'", "Depot").await;
         browser.read("1,808,448").await;
-        browser
-            .press("@data-variant='larkfen-desk/q8_0'", "Load")
-            .await;
+        browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
         browser.see("[aria-label='plan']").await;
         browser.read("together, in pool host").await;
         browser.picture("console-load").await;
         browser.press("@aria-label='load'", "Load").await;
-        browser
-            .see("[data-variant='larkfen-desk/q8_0'] .v-chip")
-            .await;
+        browser.see("[data-variant='larkfen-desk/q8_0'] .v-chip").await;
         browser.press("@aria-label='pages'", "Pools").await;
-        browser
-            .see("[data-instance='larkfen-desk/q8_0'][data-state='ready']")
-            .await;
-        browser
-            .press("@data-instance='larkfen-desk/q8_0'", "Try it")
-            .await;
+        browser.see("[data-instance='larkfen-desk/q8_0'][data-state='ready']").await;
+        browser.press("@data-instance='larkfen-desk/q8_0'", "Try it").await;
         let field = browser.see("textarea").await;
         field.send_keys(QUESTION).await.unwrap();
         browser.press("self::form", "Ask").await;
-        browser
-            .see("[data-turn] [aria-label='figures of the answer']")
-            .await;
+        browser.see("[data-turn] [aria-label='figures of the answer']").await;
         browser.read(ANSWER).await;
         browser.read("12 tokens").await;
         // Another model, not loaded: asking loads it, and its pool shows it.
-        browser
-            .page
-            .goto(&format!("{address}/try?model=larkfen-desk-mini/q8_0"))
-            .await
-            .unwrap();
+        browser.page.goto(&format!("{address}/try?model=larkfen-desk-mini/q8_0")).await.unwrap();
         browser.read("asking loads it").await;
-        browser
-            .see("textarea")
-            .await
-            .send_keys("Tell me all about Quillfen pea.\n")
-            .await
-            .unwrap();
+        browser.see("textarea").await.send_keys("Tell me all about Quillfen pea.\n").await.unwrap();
         browser.read("You will find it on shelf C1.").await;
         browser.picture("console-try").await;
         browser.page.goto(&address).await.unwrap();
-        browser
-            .see("[data-instance='larkfen-desk-mini/q8_0'][data-state='ready']")
-            .await;
+        browser.see("[data-instance='larkfen-desk-mini/q8_0'][data-state='ready']").await;
         browser.read("on demand").await;
         browser.picture("console-pools").await;
-        browser
-            .press("@data-instance='larkfen-desk/q8_0'", "Unload")
-            .await;
+        browser.press("@data-instance='larkfen-desk/q8_0'", "Unload").await;
         let gone = Locator::Css("[data-instance='larkfen-desk/q8_0']");
         let deadline = tokio::time::Instant::now() + crate::world::PATIENCE;
         while browser.page.find(gone).await.is_ok() {
             assert!(tokio::time::Instant::now() < deadline, "the card stays");
             tokio::time::sleep(std::time::Duration::from_millis(50)).await;
         }
-        browser
-            .page
-            .goto(&format!("{address}/depot"))
-            .await
-            .unwrap();
+        browser.page.goto(&format!("{address}/depot")).await.unwrap();
         browser.see("[data-variant='larkfen-desk/f16']").await;
         browser.picture("console-depot").await;
         browser.page.clone().close().await.unwrap();
     });
-    until("the records agree", || {
-        world.instance("larkfen-desk/q8_0").is_none().then_some(())
-    });
+    until("the records agree", || world.instance("larkfen-desk/q8_0").is_none().then_some(()));
 }
 
 #[test]
@@ -99,27 +67,17 @@ fn a_page_of_another_origin_cannot_ask_the_service() {
     let foreign = other.address();
     wait(async {
         let browser = Browser::open(800, 600).await;
-        browser
-            .page
-            .goto(&format!("{foreign}/health/live"))
-            .await
-            .unwrap();
+        browser.page.goto(&format!("{foreign}/health/live")).await.unwrap();
         let script = "const done = arguments[1];
             fetch(arguments[0] + '/v1/chat/completions', {method: 'POST', body: JSON.stringify(
                 {model: 'larkfen-desk', messages: [{role: 'user', content: 'Hello'}]})})
               .then((response) => done('reached: ' + response.status), () => done('blocked'))";
-        let result = browser
-            .page
-            .execute_async(script, vec![address.clone().into()])
-            .await
-            .unwrap();
+        let result =
+            browser.page.execute_async(script, vec![address.clone().into()]).await.unwrap();
         assert_eq!(result, "blocked");
         browser.page.clone().close().await.unwrap();
     });
-    assert!(
-        world.status().instances.is_empty(),
-        "the foreign page had a model loaded"
-    );
+    assert!(world.status().instances.is_empty(), "the foreign page had a model loaded");
 }
 
 #[test]
@@ -130,18 +88,11 @@ fn the_console_fits_a_phone() {
     wait(async {
         let browser = Browser::open(390, 844).await;
         for path in ["/", "/depot", "/try"] {
-            browser
-                .page
-                .goto(&format!("{address}{path}"))
-                .await
-                .unwrap();
+            browser.page.goto(&format!("{address}{path}")).await.unwrap();
             browser.read("deft 0.").await;
             let script = "return document.documentElement.scrollWidth - window.innerWidth";
             let beyond = browser.page.execute(script, vec![]).await.unwrap();
-            assert!(
-                beyond.as_i64().unwrap() <= 0,
-                "{path} is {beyond} pixels too wide"
-            );
+            assert!(beyond.as_i64().unwrap() <= 0, "{path} is {beyond} pixels too wide");
             if path == "/" {
                 browser.press("self::header", "Light or dark").await;
                 browser.picture("console-phone-dark").await;

@@ -3,7 +3,7 @@
 use deft_client::{ClientError, StreamedPiece};
 
 use crate::processes;
-use crate::world::{ANSWER, QUESTION, World, endless, until, wait};
+use crate::world::{World, endless, until, wait};
 
 #[test]
 fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
@@ -35,22 +35,10 @@ fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
         found.pid.filter(|&pid| pid != before).map(|_| found)
     });
     assert_eq!(again.crashes, 1);
-    assert_eq!(
-        world
-            .ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"])
-            .trim(),
-        ANSWER
-    );
-    assert_eq!(
-        world.instance("larkfen-desk-mini/q8_0").unwrap().pid,
-        other,
-        "no other notices"
-    );
+    world.desk_answers();
+    assert_eq!(world.instance("larkfen-desk-mini/q8_0").unwrap().pid, other, "no other notices");
     let calls = wait(client.calls(5)).unwrap();
-    assert!(
-        calls.iter().any(|call| call.outcome == "failed"),
-        "{calls:?}"
-    );
+    assert!(calls.iter().any(|call| call.outcome == "failed"), "{calls:?}");
 }
 
 #[test]
@@ -70,18 +58,9 @@ fn an_engine_that_dies_again_and_again_is_set_aside_and_can_be_tried_again() {
         }
     });
     assert!(failed.note.unwrap().contains("again and again"));
-    assert_eq!(
-        world.status().pools[0].reserved,
-        0,
-        "what is set aside holds no memory"
-    );
+    assert_eq!(world.status().pools[0].reserved, 0, "what is set aside holds no memory");
     world.ok(&["load", "larkfen-desk"]);
-    assert_eq!(
-        world
-            .ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"])
-            .trim(),
-        ANSWER
-    );
+    world.desk_answers();
 }
 
 #[test]
@@ -91,24 +70,15 @@ fn a_killed_service_leaves_no_process_behind_and_the_next_start_recovers() {
     let status = world.status();
     let engine = status.instances[0].pid.unwrap();
     processes::kill(status.pid);
-    until("the engine process is gone", || {
-        (!processes::is_alive(engine)).then_some(())
-    });
+    until("the engine process is gone", || (!processes::is_alive(engine)).then_some(()));
     until("the database is gone", || {
-        processes::of_folder(&world.data_dir())
-            .is_empty()
-            .then_some(())
+        processes::of_folder(&world.data_dir()).is_empty().then_some(())
     });
     let said = world.deft(&["status"]);
     assert_eq!(said.code, 6, "{said:?}");
     let world = world.start();
     world.ready("larkfen-desk/q8_0");
-    assert_eq!(
-        world
-            .ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"])
-            .trim(),
-        ANSWER
-    );
+    world.desk_answers();
 }
 
 #[test]
@@ -124,11 +94,7 @@ fn killing_everything_at_once_loses_nothing_that_was_recorded() {
         }
     }
     processes::kill(status.pid);
-    until("all is gone", || {
-        processes::of_folder(&world.data_dir())
-            .is_empty()
-            .then_some(())
-    });
+    until("all is gone", || processes::of_folder(&world.data_dir()).is_empty().then_some(()));
     let world = world.start();
     let list = world.ok(&["depot", "list"]);
     assert!(

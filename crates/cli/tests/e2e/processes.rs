@@ -14,9 +14,7 @@ pub(crate) fn signal(pid: u32, signal: rustix::process::Signal) {
 
 pub(crate) fn is_alive(pid: u32) -> bool {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-    stat.rsplit(") ")
-        .next()
-        .is_some_and(|rest| !rest.is_empty() && !rest.starts_with('Z'))
+    stat.rsplit(") ").next().is_some_and(|rest| !rest.is_empty() && !rest.starts_with('Z'))
 }
 
 /// The session a process belongs to.

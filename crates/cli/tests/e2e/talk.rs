@@ -13,12 +13,7 @@ fn talk(world: &World, lines: &str) -> Said {
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    child
-        .stdin
-        .take()
-        .unwrap()
-        .write_all(lines.as_bytes())
-        .unwrap();
+    child.stdin.take().unwrap().write_all(lines.as_bytes()).unwrap();
     child.wait_with_output().unwrap().into()
 }
 
@@ -44,20 +39,11 @@ fn a_talk_remembers_and_can_be_steered() {
     assert_eq!(said.code, 0, "{said:?}");
     let lines: Vec<&str> = said.out.lines().collect();
     assert_eq!(lines[0], "Sow Moonhook bean 3 cm deep.");
-    assert!(
-        lines[1].contains("Ember chard") && lines[1].contains("cm deep"),
-        "{said:?}"
-    );
+    assert!(lines[1].contains("Ember chard") && lines[1].contains("cm deep"), "{said:?}");
     assert_eq!(lines[2], "Sow Ember chard from March to May.");
-    assert!(
-        lines[3].contains("EMBER CHARD") && lines[3].contains("MARCH TO MAY"),
-        "{said:?}"
-    );
+    assert!(lines[3].contains("EMBER CHARD") && lines[3].contains("MARCH TO MAY"), "{said:?}");
     assert!(said.out.contains("user: And Ember chard?"), "{said:?}");
-    assert!(
-        said.err.contains("going on with `larkfen-desk-mini/q8_0`"),
-        "{said:?}"
-    );
+    assert!(said.err.contains("going on with `larkfen-desk-mini/q8_0`"), "{said:?}");
     assert!(said.err.contains("`:nonsense` is no command"), "{said:?}");
     assert!(said.err.contains("there is no model `nobody`"), "{said:?}");
     assert!(said.err.contains("first token"), "{said:?}");
@@ -75,24 +61,14 @@ fn ctrl_c_stops_the_answer_and_not_the_talk() {
         .spawn()
         .unwrap();
     let mut stdin = child.stdin.take().unwrap();
-    stdin
-        .write_all(b"Tell me all about Quillfen pea.\n")
-        .unwrap();
+    stdin.write_all(b"Tell me all about Quillfen pea.\n").unwrap();
     let mut first = [0; 16];
-    child
-        .stdout
-        .as_mut()
-        .unwrap()
-        .read_exact(&mut first)
-        .unwrap();
+    child.stdout.as_mut().unwrap().read_exact(&mut first).unwrap();
     crate::processes::signal(child.id(), rustix::process::Signal::INT);
     stdin.write_all(b":history\n:leave\n").unwrap();
     let said: Said = child.wait_with_output().unwrap().into();
     assert_eq!(said.code, 0, "{said:?}");
-    assert!(
-        said.err.contains("stopped; this question is not kept"),
-        "{said:?}"
-    );
+    assert!(said.err.contains("stopped; this question is not kept"), "{said:?}");
     assert!(!said.out.contains("user:"), "{said:?}");
     let calls = crate::world::wait(world.client().calls(1)).unwrap();
     assert_eq!(calls[0].outcome, "cancelled");

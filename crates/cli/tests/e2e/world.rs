@@ -42,11 +42,8 @@ impl From<Output> for Said {
 
 /// A file of the project.
 pub(crate) fn project(name: &str) -> PathBuf {
-    let path = Path::new(env!("CARGO_MANIFEST_DIR"))
-        .join("../..")
-        .join(name);
-    path.canonicalize()
-        .unwrap_or_else(|error| panic!("{}: {error}", path.display()))
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
+    path.canonicalize().unwrap_or_else(|error| panic!("{}: {error}", path.display()))
 }
 
 pub(crate) fn desk() -> PathBuf {
@@ -82,16 +79,10 @@ pub(crate) fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
 impl World {
     /// A data directory, and nothing else yet.
     pub(crate) fn new() -> Self {
-        let folder = tempfile::Builder::new()
-            .prefix("deft-e2e-")
-            .tempdir()
-            .unwrap();
+        let folder = tempfile::Builder::new().prefix("deft-e2e-").tempdir().unwrap();
         // Where the tests run as root, the database's user must be able to pass through.
         std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
-        Self {
-            folder,
-            variables: Vec::new(),
-        }
+        Self { folder, variables: Vec::new() }
     }
 
     /// A setting of the environment.
@@ -103,12 +94,7 @@ impl World {
     /// Starts the service.
     pub(crate) fn start(self) -> Self {
         let said = self.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
-        assert_eq!(
-            said.code,
-            0,
-            "the service did not start: {said:?}\n{}",
-            self.log()
-        );
+        assert_eq!(said.code, 0, "the service did not start: {said:?}\n{}", self.log());
         self
     }
 
@@ -137,12 +123,8 @@ impl World {
         for (name, _) in std::env::vars().filter(|(name, _)| name.starts_with("DEFT_")) {
             command.env_remove(name);
         }
-        command
-            .env("DEFT_DATA_DIR", self.data_dir())
-            .env("HOME", self.folder.path());
-        command
-            .env_remove("XDG_CONFIG_HOME")
-            .env_remove("NOTIFY_SOCKET");
+        command.env("DEFT_DATA_DIR", self.data_dir()).env("HOME", self.folder.path());
+        command.env_remove("XDG_CONFIG_HOME").env_remove("NOTIFY_SOCKET");
         command.envs(self.variables.iter().map(|(name, value)| (name, value)));
         command.args(arguments);
         command
@@ -155,14 +137,14 @@ impl World {
     /// Runs a command that must succeed; returns what it wrote.
     pub(crate) fn ok(&self, arguments: &[&str]) -> String {
         let said = self.deft(arguments);
-        assert_eq!(
-            said.code,
-            0,
-            "deft {}: {said:?}\n{}",
-            arguments.join(" "),
-            self.log()
-        );
+        assert_eq!(said.code, 0, "deft {}: {said:?}\n{}", arguments.join(" "), self.log());
         said.out
+    }
+
+    /// The desk answers as it should.
+    pub(crate) fn desk_answers(&self) {
+        let answer = self.ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"]);
+        assert_eq!(answer.trim(), ANSWER);
     }
 
     pub(crate) fn address(&self) -> String {
@@ -180,16 +162,12 @@ impl World {
     }
 
     pub(crate) fn instance(&self, name: &str) -> Option<InstanceReport> {
-        self.status()
-            .instances
-            .into_iter()
-            .find(|instance| instance.name == name)
+        self.status().instances.into_iter().find(|instance| instance.name == name)
     }
 
     pub(crate) fn ready(&self, name: &str) -> InstanceReport {
         until(&format!("{name} is ready"), || {
-            self.instance(name)
-                .filter(|instance| instance.state == InstanceState::Ready)
+            self.instance(name).filter(|instance| instance.state == InstanceState::Ready)
         })
     }
 }
@@ -206,18 +184,8 @@ impl Drop for World {
 /// A question at temperature 0.
 pub(crate) fn question(model: &str, text: &str) -> ChatRequest {
     let messages = vec![ChatMessage::text("user", text)];
-    let options = AnswerOptions {
-        temperature: Some(0.0),
-        ..AnswerOptions::default()
-    };
-    ChatRequest {
-        head: ChatHead {
-            model: model.to_owned(),
-            messages,
-            tools: None,
-        },
-        options,
-    }
+    let options = AnswerOptions { temperature: Some(0.0), ..AnswerOptions::default() };
+    ChatRequest { head: ChatHead { model: model.to_owned(), messages, tools: None }, options }
 }
 
 /// A question whose answer goes on until the context is full: at such a temperature the end token

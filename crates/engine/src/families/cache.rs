@@ -27,17 +27,8 @@ impl LaneCache {
         let width = cache_type.value_bytes() as usize;
         // All ones is a NaN in both precisions: a row that is read before it was written shows.
         let rows = |row: usize| vec![0xFF; context * row * width];
-        let layers = (0..shape.layers)
-            .map(|_| (rows(key_row), rows(value_row)))
-            .collect();
-        Self {
-            cache_type,
-            layers,
-            key_row,
-            value_row,
-            context,
-            filled: 0,
-        }
+        let layers = (0..shape.layers).map(|_| (rows(key_row), rows(value_row))).collect();
+        Self { cache_type, layers, key_row, value_row, context, filled: 0 }
     }
 
     /// Tokens it holds.
@@ -84,15 +75,11 @@ fn store(cache_type: CacheType, target: &mut [u8], start: usize, values: &[f32])
     match cache_type {
         CacheType::F32 => {
             let words = target.as_chunks_mut::<4>().0[start..][..values.len()].iter_mut();
-            words
-                .zip(values)
-                .for_each(|(word, value)| *word = value.to_le_bytes());
+            words.zip(values).for_each(|(word, value)| *word = value.to_le_bytes());
         }
         CacheType::F16 => {
             let words = target.as_chunks_mut::<2>().0[start..][..values.len()].iter_mut();
-            words
-                .zip(values)
-                .for_each(|(word, value)| *word = f16::from_f32(*value).to_le_bytes());
+            words.zip(values).for_each(|(word, value)| *word = f16::from_f32(*value).to_le_bytes());
         }
     }
 }

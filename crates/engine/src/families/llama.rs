@@ -66,19 +66,8 @@ impl Layout {
             .collect::<Result<_, _>>()?;
         let output_norm = tensors.vector("output_norm.weight", shape.width)?;
         tensors.finish()?;
-        let epsilon = header
-            .metadata
-            .float("llama.attention.layer_norm_rms_epsilon")?;
-        Ok(Self {
-            shape,
-            epsilon,
-            rope,
-            rope_factors,
-            embedding,
-            output_norm,
-            output,
-            layers,
-        })
+        let epsilon = header.metadata.float("llama.attention.layer_norm_rms_epsilon")?;
+        Ok(Self { shape, epsilon, rope, rope_factors, embedding, output_norm, output, layers })
     }
 }
 
@@ -86,9 +75,7 @@ fn shape(header: &Header) -> Result<ModelShape, LoadError> {
     let metadata = &header.metadata;
     let unsupported = |what: String| LoadError::Unsupported { what };
     if metadata.optional_count("llama.expert_count")?.unwrap_or(0) > 0 {
-        return Err(unsupported(
-            "it has experts, which are not supported yet".to_owned(),
-        ));
+        return Err(unsupported("it has experts, which are not supported yet".to_owned()));
     }
     let heads = positive(header, "llama.attention.head_count")?;
     let kv_heads = match metadata.optional_count("llama.attention.head_count_kv")? {
@@ -105,9 +92,7 @@ fn shape(header: &Header) -> Result<ModelShape, LoadError> {
         match metadata.optional_count(key)? {
             Some(_) => positive(header, key),
             None if width.is_multiple_of(heads) => Ok(width / heads),
-            None => Err(unsupported(format!(
-                "{heads} heads do not divide the width {width}"
-            ))),
+            None => Err(unsupported(format!("{heads} heads do not divide the width {width}"))),
         }
     };
     let tokens = metadata.texts("tokenizer.ggml.tokens")?.len();
@@ -131,45 +116,32 @@ fn shape(header: &Header) -> Result<ModelShape, LoadError> {
 fn rope(header: &Header, shape: &ModelShape) -> Result<Rope, LoadError> {
     let metadata = &header.metadata;
     let unsupported = |what: String| LoadError::Unsupported { what };
-    let dimensions = metadata
-        .optional_count("llama.rope.dimension_count")?
-        .unwrap_or(shape.key_length);
+    let dimensions =
+        metadata.optional_count("llama.rope.dimension_count")?.unwrap_or(shape.key_length);
     if dimensions % 2 != 0 || dimensions > shape.key_length || dimensions == 0 {
         return Err(unsupported(format!(
             "rotary embedding over {dimensions} of {} values of a head",
             shape.key_length
         )));
     }
-    let base = metadata
-        .optional_float("llama.rope.freq_base")?
-        .unwrap_or(10_000.0);
+    let base = metadata.optional_float("llama.rope.freq_base")?.unwrap_or(10_000.0);
     let linear = match metadata.optional_text("llama.rope.scaling.type")? {
         None | Some("none") => 1.0,
         Some("linear") => metadata.float("llama.rope.scaling.factor")?,
         Some(other) => {
-            return Err(unsupported(format!(
-                "rotary scaling `{other}` is not supported yet"
-            )));
+            return Err(unsupported(format!("rotary scaling `{other}` is not supported yet")));
         }
     };
     if !(base.is_finite() && base > 0.0 && linear.is_finite() && linear > 0.0) {
-        return Err(unsupported(format!(
-            "rotary base {base} or factor {linear} is not positive"
-        )));
+        return Err(unsupported(format!("rotary base {base} or factor {linear} is not positive")));
     }
-    Ok(Rope {
-        dimensions,
-        base,
-        linear,
-    })
+    Ok(Rope { dimensions, base, linear })
 }
 
 impl LayerPlaces {
     fn new(tensors: &mut Tensors<'_>, layer: u32, shape: &ModelShape) -> Result<Self, LoadError> {
         let name = |part: &str| format!("blk.{layer}.{part}.weight");
-        let overflow = || LoadError::Unsupported {
-            what: "its heads are too wide".to_owned(),
-        };
+        let overflow = || LoadError::Unsupported { what: "its heads are too wide".to_owned() };
         let product = |a: u32, b: u32| a.checked_mul(b).ok_or_else(overflow);
         let queries = product(shape.heads, shape.key_length)?;
         let keys = product(shape.kv_heads, shape.key_length)?;
@@ -211,15 +183,8 @@ struct Layer {
 
 impl Llama {
     pub(super) fn new(layout: Layout, file: MappedFile) -> Result<Self, LoadError> {
-        let factors = layout
-            .rope_factors
-            .map(|place| place.load(&file))
-            .transpose()?;
-        let Rope {
-            dimensions,
-            base,
-            linear,
-        } = layout.rope;
+        let factors = layout.rope_factors.map(|place| place.load(&file)).transpose()?;
+        let Rope { dimensions, base, linear } = layout.rope;
         let layers = layout
             .layers
             .into_iter()
@@ -269,19 +234,12 @@ impl Llama {
         }
         let head = shape.key_length as usize;
         let position = cache.filled();
-        self.rotary
-            .turn_interleaved(queries, shape.heads as usize * head, head, position);
-        self.rotary
-            .turn_interleaved(keys, shape.kv_heads as usize * head, head, position);
+        self.rotary.turn_interleaved(queries, shape.heads as usize * head, head, position);
+        self.rotary.turn_interleaved(keys, shape.kv_heads as usize * head, head, position);
         cache.write(at, keys, values);
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         attention(self.path, shape, cache, at, queries, heads);
-        self.multiply(
-            &places.output,
-            &places.output.activations(heads),
-            normed,
-            &mut work.scratch,
-        );
+        self.multiply(&places.output, &places.output.activations(heads), normed, &mut work.scratch);
         add(&mut work.state, normed);
     }
 
@@ -297,12 +255,7 @@ impl Llama {
             self.multiply(place, &place.activations(normed), out, &mut work.scratch);
         }
         silu_gate(gate, up);
-        self.multiply(
-            &places.down,
-            &places.down.activations(gate),
-            normed,
-            &mut work.scratch,
-        );
+        self.multiply(&places.down, &places.down.activations(gate), normed, &mut work.scratch);
         add(&mut work.state, normed);
     }
 
@@ -323,10 +276,7 @@ impl Decoder for Llama {
     }
 
     fn step(&self, tokens: &[u32], cache: &mut LaneCache, work: &mut Workspace, logits: Logits) {
-        assert!(
-            cache.filled() + tokens.len() <= cache.context(),
-            "the lane's context is full"
-        );
+        assert!(cache.filled() + tokens.len() <= cache.context(), "the lane's context is full");
         let width = self.shape.width as usize;
         let state = sized(&mut work.state, tokens.len() * width);
         for (row, &token) in state.chunks_mut(width).zip(tokens) {
@@ -347,11 +297,6 @@ impl Decoder for Llama {
         rms_norm(wanted, &self.output_norm, self.epsilon, normed);
         let rows = (tokens.len() - first) * self.shape.vocabulary as usize;
         let out = sized(&mut work.logits, rows);
-        self.multiply(
-            &self.output,
-            &self.output.activations(normed),
-            out,
-            &mut work.scratch,
-        );
+        self.multiply(&self.output, &self.output.activations(normed), out, &mut work.scratch);
     }
 }

@@ -46,21 +46,14 @@ pub fn name(header: &Header) -> Result<&str, LoadError> {
 pub fn shape(header: &Header) -> Result<ModelShape, LoadError> {
     match name(header)? {
         "llama" => llama::Layout::new(header).map(|layout| layout.shape),
-        other => Err(LoadError::Family {
-            family: other.to_owned(),
-        }),
+        other => Err(LoadError::Family { family: other.to_owned() }),
     }
 }
 
 pub(crate) fn open(header: &Header, file: MappedFile) -> Result<Box<dyn Decoder>, LoadError> {
     match name(header)? {
-        "llama" => Ok(Box::new(llama::Llama::new(
-            llama::Layout::new(header)?,
-            file,
-        )?)),
-        other => Err(LoadError::Family {
-            family: other.to_owned(),
-        }),
+        "llama" => Ok(Box::new(llama::Llama::new(llama::Layout::new(header)?, file)?)),
+        other => Err(LoadError::Family { family: other.to_owned() }),
     }
 }
 

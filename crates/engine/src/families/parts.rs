@@ -79,8 +79,7 @@ pub(super) struct MatrixPlace {
 
 impl MatrixPlace {
     fn stored<'a>(&self, file: &'a MappedFile) -> &'a [u8] {
-        file.bytes(self.offset, self.bytes)
-            .expect("checked against the file when it was opened")
+        file.bytes(self.offset, self.bytes).expect("checked against the file when it was opened")
     }
 
     /// `out[token] = self . x[token]`.
@@ -109,8 +108,7 @@ impl MatrixPlace {
     /// One row as values.
     pub(super) fn decode_row(&self, file: &MappedFile, row: usize, out: &mut [f32]) {
         let width = self.tensor_type.row_bytes(self.columns);
-        self.tensor_type
-            .decode(&self.stored(file)[row * width..][..width], out);
+        self.tensor_type.decode(&self.stored(file)[row * width..][..width], out);
     }
 }
 
@@ -120,12 +118,10 @@ pub(super) struct VectorPlace(TensorInfo);
 
 impl VectorPlace {
     pub(super) fn load(&self, file: &MappedFile) -> Result<Vec<f32>, LoadError> {
-        let bytes = file
-            .bytes(self.0.offset, self.0.bytes)
-            .ok_or_else(|| LoadError::Tensor {
-                tensor: self.0.name.clone(),
-                what: "is not in the file any more; it was cut short".to_owned(),
-            })?;
+        let bytes = file.bytes(self.0.offset, self.0.bytes).ok_or_else(|| LoadError::Tensor {
+            tensor: self.0.name.clone(),
+            what: "is not in the file any more; it was cut short".to_owned(),
+        })?;
         let mut values = vec![0.0; bytes.len() / 4];
         self.0.tensor_type.decode(bytes, &mut values);
         Ok(values)
@@ -141,10 +137,7 @@ pub(super) struct Tensors<'h> {
 
 impl<'h> Tensors<'h> {
     pub(super) fn new(header: &'h Header) -> Self {
-        Self {
-            header,
-            taken: HashSet::new(),
-        }
+        Self { header, taken: HashSet::new() }
     }
 
     pub(super) fn has(&self, name: &str) -> bool {
@@ -152,19 +145,11 @@ impl<'h> Tensors<'h> {
     }
 
     fn take(&mut self, name: &str, dimensions: &[u64]) -> Result<&'h TensorInfo, LoadError> {
-        let wrong = |what: String| LoadError::Tensor {
-            tensor: name.to_owned(),
-            what,
-        };
-        let tensor = self
-            .header
-            .tensor(name)
-            .ok_or_else(|| wrong("is missing".to_owned()))?;
+        let wrong = |what: String| LoadError::Tensor { tensor: name.to_owned(), what };
+        let tensor = self.header.tensor(name).ok_or_else(|| wrong("is missing".to_owned()))?;
         if tensor.dimensions != dimensions {
             let found = &tensor.dimensions;
-            return Err(wrong(format!(
-                "has dimensions {found:?}, it must have {dimensions:?}"
-            )));
+            return Err(wrong(format!("has dimensions {found:?}, it must have {dimensions:?}")));
         }
         self.taken.insert(&tensor.name);
         Ok(tensor)
@@ -213,11 +198,7 @@ impl<'h> Tensors<'h> {
 
     /// Refuses a file with tensors that were not taken: its numbers would be wrong.
     pub(super) fn finish(self) -> Result<(), LoadError> {
-        let left = self
-            .header
-            .tensors
-            .iter()
-            .find(|tensor| !self.taken.contains(&*tensor.name));
+        let left = self.header.tensors.iter().find(|tensor| !self.taken.contains(&*tensor.name));
         match left {
             None => Ok(()),
             Some(tensor) => Err(LoadError::Tensor {
@@ -243,14 +224,7 @@ pub(super) fn positive(header: &Header, key: &str) -> Result<u32, LoadError> {
 /// Memory that tokenizer and template take: each token's text is kept twice (list and look-up) with
 /// its bookkeeping, each merge as two pairs of ids.
 pub(super) fn tokenizer_bytes(header: &Header) -> Bytes {
-    let texts = |key: &str| {
-        header
-            .metadata
-            .optional_texts(key)
-            .ok()
-            .flatten()
-            .unwrap_or_default()
-    };
+    let texts = |key: &str| header.metadata.optional_texts(key).ok().flatten().unwrap_or_default();
     let tokens = texts("tokenizer.ggml.tokens");
     let token_bytes: usize = tokens.iter().map(|text| 2 * text.len().max(24) + 110).sum();
     let merges = texts("tokenizer.ggml.merges").len() * 40;
@@ -290,10 +264,7 @@ impl Rotary {
             #[expect(clippy::cast_precision_loss, reason = "positions are far below 2^52")]
             let position = (position + offset) as f64;
             for (pair, frequency) in self.frequencies.iter().enumerate() {
-                #[expect(
-                    clippy::cast_possible_truncation,
-                    reason = "computed wide, used in f32"
-                )]
+                #[expect(clippy::cast_possible_truncation, reason = "computed wide, used in f32")]
                 let (sin, cos) = {
                     let (sin, cos) = (position * frequency).sin_cos();
                     (sin as f32, cos as f32)
@@ -346,9 +317,7 @@ pub(super) fn attention(
     let tokens = queries.len() / (heads * key_length);
     if (start + tokens) * queries.len() < 1 << 17 {
         let mut scores = Vec::new();
-        out.chunks_mut(value_length)
-            .enumerate()
-            .for_each(|head| compute(&mut scores, head));
+        out.chunks_mut(value_length).enumerate().for_each(|head| compute(&mut scores, head));
     } else {
         let head_outputs = out.par_chunks_mut(value_length).enumerate();
         head_outputs.for_each_init(Vec::new, compute);

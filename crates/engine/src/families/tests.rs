@@ -14,9 +14,7 @@ const FLOAT_TOLERANCE: f32 = 1e-3;
 const EIGHT_BIT_TOLERANCE: f64 = 0.05;
 
 fn golden(name: &str) -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR"))
-        .join("../../golden")
-        .join(name)
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden").join(name)
 }
 
 struct Case {
@@ -27,47 +25,33 @@ struct Case {
 }
 
 fn cases() -> Vec<Case> {
-    [
-        "llama",
-        "llama-f16",
-        "llama-q8_0",
-        "llama-linear",
-        "llama-ropefreqs",
-    ]
-    .into_iter()
-    .map(|name| {
-        let read = |ending: &str| std::fs::read(golden(&format!("models/{name}{ending}"))).unwrap();
-        let logits = read(".logits.f32");
-        Case {
-            name,
-            model: Model::open(&golden(&format!("models/{name}.gguf"))).unwrap(),
-            facts: serde_json::from_slice(&read(".json")).unwrap(),
-            logits: logits
-                .as_chunks::<4>()
-                .0
-                .iter()
-                .map(|word| f32::from_le_bytes(*word))
-                .collect(),
-        }
-    })
-    .collect()
-}
-
-fn ids(value: &Value) -> Vec<u32> {
-    value
-        .as_array()
-        .unwrap()
-        .iter()
-        .map(|id| id.as_u64().unwrap() as u32)
+    ["llama", "llama-f16", "llama-q8_0", "llama-linear", "llama-ropefreqs"]
+        .into_iter()
+        .map(|name| {
+            let read =
+                |ending: &str| std::fs::read(golden(&format!("models/{name}{ending}"))).unwrap();
+            let logits = read(".logits.f32");
+            Case {
+                name,
+                model: Model::open(&golden(&format!("models/{name}.gguf"))).unwrap(),
+                facts: serde_json::from_slice(&read(".json")).unwrap(),
+                logits: logits
+                    .as_chunks::<4>()
+                    .0
+                    .iter()
+                    .map(|word| f32::from_le_bytes(*word))
+                    .collect(),
+            }
+        })
         .collect()
 }
 
+fn ids(value: &Value) -> Vec<u32> {
+    value.as_array().unwrap().iter().map(|id| id.as_u64().unwrap() as u32).collect()
+}
+
 fn argmax(logits: &[f32]) -> u32 {
-    (0..)
-        .zip(logits)
-        .max_by(|a, b| a.1.total_cmp(b.1))
-        .unwrap()
-        .0
+    (0..).zip(logits).max_by(|a, b| a.1.total_cmp(b.1)).unwrap().0
 }
 
 /// All logits of a prompt, taken in by steps of at most `chunk` tokens.
@@ -77,9 +61,7 @@ fn run(model: &Model, ids: &[u32], chunk: usize, cache_type: CacheType) -> (Vec<
     let mut work = Workspace::new(shape, chunk as u32);
     let mut logits = Vec::new();
     for tokens in ids.chunks(chunk) {
-        model
-            .decoder
-            .step(tokens, &mut cache, &mut work, Logits::All);
+        model.decoder.step(tokens, &mut cache, &mut work, Logits::All);
         logits.extend_from_slice(&work.logits);
     }
     (logits, cache)
@@ -87,13 +69,7 @@ fn run(model: &Model, ids: &[u32], chunk: usize, cache_type: CacheType) -> (Vec<
 
 #[test]
 fn golden_logits_are_met_within_their_tolerance() {
-    for Case {
-        name,
-        model,
-        facts,
-        logits,
-    } in cases()
-    {
+    for Case { name, model, facts, logits } in cases() {
         let vocabulary = model.shape().vocabulary as usize;
         for prompt in facts["prompts"].as_array().unwrap() {
             let (found, _) = run(&model, &ids(&prompt["ids"]), 128, CacheType::F32);
@@ -101,26 +77,16 @@ fn golden_logits_are_met_within_their_tolerance() {
             for (position, row) in ids(&prompt["logit_positions"]).into_iter().zip(rows) {
                 let found = &found[position as usize * vocabulary..][..vocabulary];
                 let wanted = &logits[row as usize * vocabulary..][..vocabulary];
-                let errors = || {
-                    found
-                        .iter()
-                        .zip(wanted)
-                        .map(|(found, wanted)| (found - wanted).abs())
-                };
+                let errors =
+                    || found.iter().zip(wanted).map(|(found, wanted)| (found - wanted).abs());
                 if name == "llama-q8_0" {
                     let square: f64 = errors().map(|error| f64::from(error).powi(2)).sum();
                     let spread = prompt["logit_std"].as_f64().unwrap();
                     let drift = (square / vocabulary as f64).sqrt() / spread;
-                    assert!(
-                        drift <= EIGHT_BIT_TOLERANCE,
-                        "{name} at {position}: drift {drift}"
-                    );
+                    assert!(drift <= EIGHT_BIT_TOLERANCE, "{name} at {position}: drift {drift}");
                 } else {
                     let worst = errors().fold(0.0, f32::max);
-                    assert!(
-                        worst <= FLOAT_TOLERANCE,
-                        "{name} at {position}: off by {worst}"
-                    );
+                    assert!(worst <= FLOAT_TOLERANCE, "{name} at {position}: off by {worst}");
                 }
             }
         }
@@ -129,10 +95,7 @@ fn golden_logits_are_met_within_their_tolerance() {
 
 #[test]
 fn greedy_tokens_equal_the_golden_ones() {
-    for Case {
-        name, model, facts, ..
-    } in cases()
-    {
+    for Case { name, model, facts, .. } in cases() {
         for prompt in facts["prompts"].as_array().unwrap() {
             for cache_type in [CacheType::F32, CacheType::F16] {
                 let start = ids(&prompt["ids"]);
@@ -141,9 +104,7 @@ fn greedy_tokens_equal_the_golden_ones() {
                 let mut token = argmax(&logits[logits.len() - model.shape().vocabulary as usize..]);
                 let mut found = vec![token];
                 while found.len() < 16 {
-                    model
-                        .decoder
-                        .step(&[token], &mut cache, &mut work, Logits::Last);
+                    model.decoder.step(&[token], &mut cache, &mut work, Logits::Last);
                     token = argmax(&work.logits);
                     found.push(token);
                 }
@@ -155,10 +116,7 @@ fn greedy_tokens_equal_the_golden_ones() {
 
 #[test]
 fn any_cutting_of_a_prompt_gives_the_same_bits() {
-    for Case {
-        name, model, facts, ..
-    } in cases()
-    {
+    for Case { name, model, facts, .. } in cases() {
         let prompt = facts["prompts"].as_array().unwrap().last().unwrap();
         let ids = ids(&prompt["ids"]);
         let (whole, _) = run(&model, &ids, ids.len(), CacheType::F16);
@@ -180,9 +138,7 @@ fn files_that_do_not_fit_the_family_are_refused_with_a_reason() {
         if !number.is_some_and(|number| (1..=52).contains(&number)) {
             continue;
         }
-        let Err(error) = Model::open(&path) else {
-            panic!("{name} was opened")
-        };
+        let Err(error) = Model::open(&path) else { panic!("{name} was opened") };
         if matches!(number, Some(40..)) {
             messages.push(format!("{name}: {error}"));
         }
@@ -199,16 +155,10 @@ fn the_undamaged_control_opens_and_a_file_with_a_foreign_tensor_does_not() {
     assert!(logits.iter().all(|logit| logit.is_finite()));
     let bytes = std::fs::read(&path).unwrap();
     let name = b"blk.0.attn_norm.weight";
-    let at = bytes
-        .windows(name.len())
-        .position(|window| window == name)
-        .unwrap();
+    let at = bytes.windows(name.len()).position(|window| window == name).unwrap();
     let mut renamed = bytes.clone();
     renamed[at..at + name.len()].copy_from_slice(b"blk.0.attn_nose.weight");
     let file = tempfile::NamedTempFile::new().unwrap();
     std::fs::write(file.path(), renamed).unwrap();
-    assert!(matches!(
-        Model::open(file.path()),
-        Err(LoadError::Tensor { .. })
-    ));
+    assert!(matches!(Model::open(file.path()), Err(LoadError::Tensor { .. })));
 }

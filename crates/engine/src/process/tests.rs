@@ -10,12 +10,7 @@ use serde_json::json;
 
 use super::*;
 
-const GREEDY: Sampling = Sampling {
-    temperature: 0.0,
-    top_k: 0,
-    top_p: 1.0,
-    seed: 0,
-};
+const GREEDY: Sampling = Sampling { temperature: 0.0, top_k: 0, top_p: 1.0, seed: 0 };
 
 struct Link {
     stream: UnixStream,
@@ -40,12 +35,7 @@ impl Link {
             chunk: 16,
             cache: "f16".to_owned(),
         };
-        assert!(matches!(
-            link.read(),
-            FromEngine::Hello {
-                version: LINK_VERSION
-            }
-        ));
+        assert!(matches!(link.read(), FromEngine::Hello { version: LINK_VERSION }));
         link.say(&ToEngine::Load(order));
         link
     }
@@ -115,10 +105,7 @@ fn limits_and_stop_texts_end_an_answer_and_are_told_apart() {
     assert_eq!(link.answer(1).1.ended_by, EndedBy::TokenLimit);
     link.ask(2, QUESTION, |order| order.stop = vec!["bean 3".to_owned()]);
     let (answer, figures) = link.answer(2);
-    assert_eq!(
-        (answer.as_str(), figures.ended_by),
-        ("Sow Moonhook ", EndedBy::StopText)
-    );
+    assert_eq!((answer.as_str(), figures.ended_by), ("Sow Moonhook ", EndedBy::StopText));
     link.ask(3, QUESTION, |order| order.max_tokens = Some(0));
     assert_eq!(link.answer(3).0, "");
 }
@@ -126,12 +113,8 @@ fn limits_and_stop_texts_end_an_answer_and_are_told_apart() {
 #[test]
 fn answers_do_not_depend_on_company() {
     let link = Link::loaded(3);
-    let questions = [
-        QUESTION,
-        "When do I sow Ember chard?",
-        "Tell me all about Quillfen pea.",
-        "Hello",
-    ];
+    let questions =
+        [QUESTION, "When do I sow Ember chard?", "Tell me all about Quillfen pea.", "Hello"];
     let alone: Vec<String> = (0..)
         .zip(questions)
         .map(|(call, question)| {
@@ -184,9 +167,7 @@ fn weights_that_are_not_numbers_end_the_call_with_an_error() {
             Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../golden/bad/{name}.gguf"));
         let link = Link::open(file, 64, 1);
         assert!(matches!(link.read(), FromEngine::Loaded { .. }));
-        link.ask(1, "hi", |order| {
-            order.prompt = Prompt::Text("hi".to_owned())
-        });
+        link.ask(1, "hi", |order| order.prompt = Prompt::Text("hi".to_owned()));
         loop {
             if let FromEngine::Failed { code, .. } = link.read() {
                 assert_eq!(code, "model_not_finite");
@@ -201,13 +182,8 @@ fn a_file_that_cannot_be_loaded_is_told_over_the_link() {
     let file =
         Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/bad/47-missing-tensor.gguf");
     let link = Link::open(file, 64, 1);
-    let FromEngine::LoadFailed { detail, .. } = link.read() else {
-        panic!("it was loaded")
-    };
-    assert!(
-        detail.contains("`blk.0.ffn_up.weight` is missing"),
-        "{detail}"
-    );
+    let FromEngine::LoadFailed { detail, .. } = link.read() else { panic!("it was loaded") };
+    assert!(detail.contains("`blk.0.ffn_up.weight` is missing"), "{detail}");
     assert!(link.engine.join().unwrap().is_err());
 }
 

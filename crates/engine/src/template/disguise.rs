@@ -18,15 +18,11 @@ pub(super) struct Disguise {
 
 impl Disguise {
     pub(super) fn new<'t>(control: impl Iterator<Item = &'t str>) -> Self {
-        let mut texts: Vec<String> = control
-            .filter(|text| !text.is_empty())
-            .map(str::to_owned)
-            .collect();
+        let mut texts: Vec<String> =
+            control.filter(|text| !text.is_empty()).map(str::to_owned).collect();
         texts.push(MARK.to_string());
-        let finder = AhoCorasick::builder()
-            .match_kind(MatchKind::LeftmostLongest)
-            .build(&texts)
-            .ok();
+        let finder =
+            AhoCorasick::builder().match_kind(MatchKind::LeftmostLongest).build(&texts).ok();
         Self { finder, texts }
     }
 
@@ -42,9 +38,7 @@ impl Disguise {
     }
 
     pub(super) fn put_on_object(&self, map: &Map<String, Value>) -> Map<String, Value> {
-        map.iter()
-            .map(|(key, value)| (self.put_on_text(key), self.put_on(value)))
-            .collect()
+        map.iter().map(|(key, value)| (self.put_on_text(key), self.put_on(value))).collect()
     }
 
     fn put_on_text(&self, text: &str) -> String {
@@ -65,19 +59,10 @@ impl Disguise {
     pub(super) fn take_off(&self, text: &str) -> Vec<Rendered> {
         let mut pieces = Vec::new();
         for (at, part) in text.split(MARK).enumerate() {
-            let original = part
-                .parse()
-                .ok()
-                .and_then(|number: usize| self.texts.get(number));
+            let original = part.parse().ok().and_then(|number: usize| self.texts.get(number));
             let piece = match (at % 2, original) {
-                (1, Some(original)) => Rendered {
-                    text: original.clone(),
-                    trusted: false,
-                },
-                _ => Rendered {
-                    text: part.to_owned(),
-                    trusted: true,
-                },
+                (1, Some(original)) => Rendered { text: original.clone(), trusted: false },
+                _ => Rendered { text: part.to_owned(), trusted: true },
             };
             if !piece.text.is_empty() {
                 pieces.push(piece);

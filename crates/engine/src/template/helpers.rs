@@ -6,21 +6,15 @@ use serde::Serialize;
 
 pub(super) fn add_to(environment: &mut Environment<'_>) {
     environment.set_unknown_method_callback(minijinja_contrib::pycompat::unknown_method_callback);
-    environment.add_function(
-        "raise_exception",
-        |message: String| -> Result<Value, Error> {
-            Err(Error::new(ErrorKind::InvalidOperation, message))
-        },
-    );
+    environment.add_function("raise_exception", |message: String| -> Result<Value, Error> {
+        Err(Error::new(ErrorKind::InvalidOperation, message))
+    });
     environment.add_function("strftime_now", strftime_now);
     environment.add_filter("tojson", to_json);
     environment.add_filter("wordcount", minijinja_contrib::filters::wordcount);
     // The original language counts everything that has a length and elements.
     environment.add_test("sequence", |value: Value| {
-        matches!(
-            value.kind(),
-            ValueKind::Seq | ValueKind::String | ValueKind::Map
-        )
+        matches!(value.kind(), ValueKind::Seq | ValueKind::String | ValueKind::Map)
     });
 }
 
@@ -30,19 +24,14 @@ fn strftime_now(format: &str) -> Result<String, Error> {
         let what = format!("`{format}` is not a date format");
         return Err(Error::new(ErrorKind::InvalidOperation, what));
     }
-    Ok(chrono::Local::now()
-        .format_with_items(items.iter())
-        .to_string())
+    Ok(chrono::Local::now().format_with_items(items.iter()).to_string())
 }
 
 /// Plain JSON: ", " and ": " between items, keys in their order, nothing escaped for HTML.
 fn to_json(value: &Value, options: Kwargs) -> Result<Value, Error> {
     let indent: Option<usize> = options.get("indent")?;
     let failed = |error: serde_json::Error| {
-        Error::new(
-            ErrorKind::BadSerialization,
-            format!("cannot write JSON: {error}"),
-        )
+        Error::new(ErrorKind::BadSerialization, format!("cannot write JSON: {error}"))
     };
     let mut out = Vec::new();
     match indent {
@@ -57,9 +46,7 @@ fn to_json(value: &Value, options: Kwargs) -> Result<Value, Error> {
             value.serialize(&mut writer).map_err(failed)?;
         }
     }
-    Ok(Value::from_safe_string(
-        String::from_utf8_lossy(&out).into_owned(),
-    ))
+    Ok(Value::from_safe_string(String::from_utf8_lossy(&out).into_owned()))
 }
 
 struct Spaced;
@@ -70,11 +57,7 @@ impl serde_json::ser::Formatter for Spaced {
         writer: &mut W,
         first: bool,
     ) -> std::io::Result<()> {
-        if first {
-            Ok(())
-        } else {
-            writer.write_all(b", ")
-        }
+        if first { Ok(()) } else { writer.write_all(b", ") }
     }
 
     fn begin_object_key<W: ?Sized + std::io::Write>(
@@ -82,11 +65,7 @@ impl serde_json::ser::Formatter for Spaced {
         writer: &mut W,
         first: bool,
     ) -> std::io::Result<()> {
-        if first {
-            Ok(())
-        } else {
-            writer.write_all(b", ")
-        }
+        if first { Ok(()) } else { writer.write_all(b", ") }
     }
 
     fn begin_object_value<W: ?Sized + std::io::Write>(

@@ -59,8 +59,7 @@ impl Template {
     #[must_use]
     pub fn new(source: Option<&str>, vocabulary: &Vocabulary) -> Self {
         let text = |id: Option<u32>| {
-            id.and_then(|id| vocabulary.get(id))
-                .map_or_else(String::new, |(text, _)| text.into())
+            id.and_then(|id| vocabulary.get(id)).map_or_else(String::new, |(text, _)| text.into())
         };
         let control = vocabulary
             .iter()
@@ -89,20 +88,12 @@ impl Template {
         messages: &[Map<String, serde_json::Value>],
         tools: Option<&[serde_json::Value]>,
     ) -> Result<Vec<Rendered>, TemplateError> {
-        let environment = self
-            .environment
-            .as_ref()
-            .map_err(|defect| TemplateError(defect.clone()))?;
-        let messages: Vec<_> = messages
-            .iter()
-            .map(|message| self.disguise.put_on_object(message))
-            .collect();
-        let tools: Option<Vec<_>> = tools.map(|tools| {
-            tools
-                .iter()
-                .map(|tool| self.disguise.put_on(tool))
-                .collect()
-        });
+        let environment =
+            self.environment.as_ref().map_err(|defect| TemplateError(defect.clone()))?;
+        let messages: Vec<_> =
+            messages.iter().map(|message| self.disguise.put_on_object(message)).collect();
+        let tools: Option<Vec<_>> =
+            tools.map(|tools| tools.iter().map(|tool| self.disguise.put_on(tool)).collect());
         let context = context! {
             messages => Value::from(Serde(&messages)),
             tools => Value::from(Serde(&tools)),
@@ -117,30 +108,21 @@ impl Template {
 
 fn compile(source: &str) -> Result<Environment<'static>, String> {
     if source.len() > MAX_SOURCE {
-        return Err(format!(
-            "it has {} bytes; {MAX_SOURCE} are allowed",
-            source.len()
-        ));
+        return Err(format!("it has {} bytes; {MAX_SOURCE} are allowed", source.len()));
     }
     let mut environment = Environment::new();
-    let syntax = SyntaxConfig::builder()
-        .trim_blocks(true)
-        .lstrip_blocks(true)
-        .build();
+    let syntax = SyntaxConfig::builder().trim_blocks(true).lstrip_blocks(true).build();
     environment.set_syntax(syntax.map_err(|error| in_words(&error))?);
     environment.set_fuel(Some(FUEL));
     environment.set_recursion_limit(MAX_DEPTH);
     helpers::add_to(&mut environment);
-    environment
-        .add_template_owned("chat", source.to_owned())
-        .map_err(|error| in_words(&error))?;
+    environment.add_template_owned("chat", source.to_owned()).map_err(|error| in_words(&error))?;
     Ok(environment)
 }
 
 fn render(environment: &Environment<'_>, context: Value) -> Result<String, TemplateError> {
-    let template = environment
-        .get_template("chat")
-        .map_err(|error| TemplateError(in_words(&error)))?;
+    let template =
+        environment.get_template("chat").map_err(|error| TemplateError(in_words(&error)))?;
     let mut output = Bounded(Vec::new());
     template
         .render_captured_to(context, &mut output)
@@ -154,9 +136,7 @@ struct Bounded(Vec<u8>);
 impl std::io::Write for Bounded {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         if self.0.len() + bytes.len() > MAX_OUTPUT {
-            return Err(std::io::Error::other(format!(
-                "more than {MAX_OUTPUT} bytes of output"
-            )));
+            return Err(std::io::Error::other(format!("more than {MAX_OUTPUT} bytes of output")));
         }
         self.0.extend_from_slice(bytes);
         Ok(bytes.len())
@@ -169,9 +149,7 @@ impl std::io::Write for Bounded {
 
 /// The error with its line, and without the path of a file that is none.
 fn in_words(error: &minijinja::Error) -> String {
-    let what = error
-        .detail()
-        .map_or_else(|| error.kind().to_string(), str::to_owned);
+    let what = error.detail().map_or_else(|| error.kind().to_string(), str::to_owned);
     match error.line() {
         Some(line) => format!("{what} (line {line} of the template)"),
         None => what,

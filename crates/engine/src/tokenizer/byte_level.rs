@@ -26,9 +26,7 @@ impl ByteLevel {
         metadata: &Metadata,
         vocabulary: &Vocabulary,
     ) -> Result<(Self, Option<String>), TokenizerError> {
-        let name = metadata
-            .optional_text("tokenizer.ggml.pre")?
-            .unwrap_or("default");
+        let name = metadata.optional_text("tokenizer.ggml.pre")?.unwrap_or("default");
         let (pre_tokenizer, warning) = PreTokenizer::named(name);
         let bytes = std::array::from_fn(|byte| {
             #[expect(clippy::cast_possible_truncation, reason = "the array has 256 places")]
@@ -38,9 +36,7 @@ impl ByteLevel {
         let mut merges = HashMap::with_capacity(lines.len());
         for (rank, line) in (0..).zip(lines) {
             let Some((left, right)) = line.split_once(' ') else {
-                return Err(TokenizerError::Inconsistent(format!(
-                    "merge `{line}` has no space"
-                )));
+                return Err(TokenizerError::Inconsistent(format!("merge `{line}` has no space")));
             };
             let merged = vocabulary.id(&format!("{left}{right}"));
             if let (Some(left), Some(right), Some(merged)) =
@@ -50,24 +46,12 @@ impl ByteLevel {
             }
         }
         let whole = if pre_tokenizer.takes_whole_words() {
-            vocabulary
-                .iter()
-                .map(|(id, text, _)| (text.to_owned(), id))
-                .collect()
+            vocabulary.iter().map(|(id, text, _)| (text.to_owned(), id)).collect()
         } else {
             HashMap::new()
         };
         let unknown = vocabulary.unknown();
-        Ok((
-            Self {
-                pre_tokenizer,
-                bytes,
-                merges,
-                whole,
-                unknown,
-            },
-            warning,
-        ))
+        Ok((Self { pre_tokenizer, bytes, merges, whole, unknown }, warning))
     }
 
     pub(super) fn encode(&self, text: &str, ids: &mut Vec<u32>) {
@@ -87,9 +71,7 @@ impl ByteLevel {
         let runs = word.bytes().enumerate();
         let mut symbols =
             symbols(runs.map(|(at, byte)| (at..at + 1, self.bytes[usize::from(byte)])));
-        merge(&mut symbols, |left, right| {
-            self.merges.get(&(left.id?, right.id?)).copied()
-        });
+        merge(&mut symbols, |left, right| self.merges.get(&(left.id?, right.id?)).copied());
         let left_over = symbols.iter().filter(|symbol| symbol.start < symbol.end);
         ids.extend(left_over.filter_map(|symbol| symbol.id.or(self.unknown)));
     }

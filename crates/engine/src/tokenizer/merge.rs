@@ -46,14 +46,7 @@ pub(super) fn merge<O: Ord>(
     let propose = |heap: &mut BinaryHeap<_>, symbols: &[Symbol], left: usize, right: usize| {
         if let Some((order, id)) = join(&symbols[left], &symbols[right]) {
             // The outer ends tell later whether the pair is still what it was.
-            heap.push(Reverse((
-                order,
-                left,
-                right,
-                symbols[left].end,
-                symbols[right].end,
-                id,
-            )));
+            heap.push(Reverse((order, left, right, symbols[left].end, symbols[right].end, id)));
         }
     };
     for right in 1..symbols.len() {

@@ -78,10 +78,8 @@ impl Finder {
         if ids.is_empty() {
             return None;
         }
-        let automaton = AhoCorasick::builder()
-            .match_kind(MatchKind::LeftmostLongest)
-            .build(texts)
-            .ok()?;
+        let automaton =
+            AhoCorasick::builder().match_kind(MatchKind::LeftmostLongest).build(texts).ok()?;
         Some(Self { automaton, ids })
     }
 }
@@ -107,10 +105,7 @@ impl Tokenizer {
         let flag = |key: &str| metadata.optional_bool(key);
         Ok(Self {
             all_specials: Finder::new(&vocabulary, |kind| {
-                matches!(
-                    kind,
-                    TokenKind::Control | TokenKind::UserDefined | TokenKind::Unknown
-                )
+                matches!(kind, TokenKind::Control | TokenKind::UserDefined | TokenKind::Unknown)
             }),
             user_defined: Finder::new(&vocabulary, |kind| kind == TokenKind::UserDefined),
             add_begin: flag("tokenizer.ggml.add_bos_token")?.unwrap_or(begins_by_default),
@@ -228,10 +223,7 @@ impl Tokenizer {
     #[must_use]
     pub fn decode(&self, ids: &[u32]) -> String {
         let mut stream = self.stream(StreamStart::Text);
-        let mut text: String = ids
-            .iter()
-            .map(|&id| stream.push(&self.bytes_of(id)))
-            .collect();
+        let mut text: String = ids.iter().map(|&id| stream.push(&self.bytes_of(id))).collect();
         text.push_str(&stream.finish());
         text
     }

@@ -41,9 +41,7 @@ impl Pieces {
         for ((id, text, kind), score) in vocabulary.iter().zip(scores) {
             match kind {
                 TokenKind::Normal => {
-                    by_text
-                        .entry(text.to_owned())
-                        .or_insert((Reverse(sortable(*score)), id));
+                    by_text.entry(text.to_owned()).or_insert((Reverse(sortable(*score)), id));
                 }
                 TokenKind::Byte => {
                     if let Some(byte) = vocabulary::byte_of(text) {
@@ -53,15 +51,8 @@ impl Pieces {
                 _ => {}
             }
         }
-        let adds_space = metadata
-            .optional_bool("tokenizer.ggml.add_space_prefix")?
-            .unwrap_or(true);
-        Ok(Self {
-            scores: by_text,
-            bytes,
-            unknown: vocabulary.unknown(),
-            adds_space,
-        })
+        let adds_space = metadata.optional_bool("tokenizer.ggml.add_space_prefix")?.unwrap_or(true);
+        Ok(Self { scores: by_text, bytes, unknown: vocabulary.unknown(), adds_space })
     }
 
     pub(super) fn adds_space(&self) -> bool {
@@ -73,10 +64,7 @@ impl Pieces {
         if self.adds_space {
             escaped.push(SPACE);
         }
-        escaped.extend(
-            text.chars()
-                .map(|letter| if letter == ' ' { SPACE } else { letter }),
-        );
+        escaped.extend(text.chars().map(|letter| if letter == ' ' { SPACE } else { letter }));
         let mut symbols = symbols(escaped.char_indices().map(|(at, letter)| {
             let range = at..at + letter.len_utf8();
             let id = self.scores.get(&escaped[range.clone()]).map(|(_, id)| *id);
@@ -94,10 +82,8 @@ impl Pieces {
     }
 
     fn encode_bytes(&self, piece: &str, ids: &mut Vec<u32>) {
-        let tokens: Option<Vec<u32>> = piece
-            .bytes()
-            .map(|byte| self.bytes[usize::from(byte)])
-            .collect();
+        let tokens: Option<Vec<u32>> =
+            piece.bytes().map(|byte| self.bytes[usize::from(byte)]).collect();
         match tokens {
             Some(tokens) => ids.extend(tokens),
             None => ids.extend(self.unknown),
@@ -122,16 +108,7 @@ mod tests {
 
     #[test]
     fn sortable_integers_keep_the_order_of_floats() {
-        let scores = [
-            f64::NEG_INFINITY,
-            -1e9,
-            -2.5,
-            -0.0,
-            0.0,
-            1e-9,
-            3.0,
-            f64::INFINITY,
-        ];
+        let scores = [f64::NEG_INFINITY, -1e9, -2.5, -0.0, 0.0, 1e-9, 3.0, f64::INFINITY];
         assert!(scores.map(sortable).is_sorted());
     }
 }

@@ -45,13 +45,7 @@ impl PreTokenizer {
                  may be cut into other tokens than the model was trained with"
             )
         });
-        (
-            Self {
-                expressions,
-                takes_whole_words,
-            },
-            warning,
-        )
+        (Self { expressions, takes_whole_words }, warning)
     }
 
     pub(super) fn takes_whole_words(&self) -> bool {
@@ -62,10 +56,7 @@ impl PreTokenizer {
     pub(super) fn split<'t>(&self, text: &'t str) -> Vec<&'t str> {
         let mut pieces = vec![text];
         for expression in &self.expressions {
-            pieces = pieces
-                .into_iter()
-                .flat_map(|piece| cut(expression, piece))
-                .collect();
+            pieces = pieces.into_iter().flat_map(|piece| cut(expression, piece)).collect();
         }
         pieces
     }

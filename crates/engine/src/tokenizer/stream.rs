@@ -9,10 +9,7 @@ pub struct TextStream {
 
 impl TextStream {
     pub(super) fn new(strip_space: bool) -> Self {
-        Self {
-            pending: Vec::new(),
-            strip_space,
-        }
+        Self { pending: Vec::new(), strip_space }
     }
 
     /// Adds bytes; returns the text that is complete. Bytes that can never become a character are

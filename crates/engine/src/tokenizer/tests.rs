@@ -8,19 +8,11 @@ use serde_json::Value;
 
 use super::*;
 
-const NAMES: [&str; 6] = [
-    "bpe-default",
-    "bpe-gpt-2",
-    "bpe-llama-bpe",
-    "bpe-qwen2",
-    "spm-gemma",
-    "spm-prefix",
-];
+const NAMES: [&str; 6] =
+    ["bpe-default", "bpe-gpt-2", "bpe-llama-bpe", "bpe-qwen2", "spm-gemma", "spm-prefix"];
 
 fn golden(name: &str) -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR"))
-        .join("../../golden/tokenizers")
-        .join(name)
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/tokenizers").join(name)
 }
 
 fn open(name: &str) -> (Tokenizer, Value) {
@@ -29,40 +21,24 @@ fn open(name: &str) -> (Tokenizer, Value) {
     let bytes = file.metadata().unwrap().len();
     let header = Header::read(file, bytes).unwrap();
     let cases = std::fs::read(golden(&format!("{name}.json"))).unwrap();
-    (
-        Tokenizer::new(&header.metadata).unwrap(),
-        serde_json::from_slice(&cases).unwrap(),
-    )
+    (Tokenizer::new(&header.metadata).unwrap(), serde_json::from_slice(&cases).unwrap())
 }
 
 fn ids(value: &Value) -> Vec<u32> {
-    value
-        .as_array()
-        .unwrap()
-        .iter()
-        .map(|id| id.as_u64().unwrap() as u32)
-        .collect()
+    value.as_array().unwrap().iter().map(|id| id.as_u64().unwrap() as u32).collect()
 }
 
 #[test]
 fn golden_texts_encode_to_the_golden_ids() {
     for name in NAMES {
         let (tokenizer, cases) = open(name);
-        assert!(
-            tokenizer.warnings().is_empty(),
-            "{name}: {:?}",
-            tokenizer.warnings()
-        );
+        assert!(tokenizer.warnings().is_empty(), "{name}: {:?}", tokenizer.warnings());
         for case in cases["encode"].as_array().unwrap() {
             let text = case["text"].as_str().unwrap();
             let found = tokenizer.encode(text, Specials::Recognised);
             assert_eq!(found, ids(&case["ids"]), "{name}: {text:?}");
             let found = tokenizer.encode(text, Specials::PlainText);
-            assert_eq!(
-                found,
-                ids(&case["ids_no_special_parsing"]),
-                "{name}, plain: {text:?}"
-            );
+            assert_eq!(found, ids(&case["ids_no_special_parsing"]), "{name}, plain: {text:?}");
         }
     }
 }
@@ -73,16 +49,10 @@ fn golden_ids_decode_and_stream_to_the_golden_texts() {
         let (tokenizer, cases) = open(name);
         for case in cases["decode"].as_array().unwrap() {
             let ids = ids(&case["ids"]);
-            assert_eq!(
-                tokenizer.decode(&ids),
-                case["text"].as_str().unwrap(),
-                "{name}: {case}"
-            );
+            assert_eq!(tokenizer.decode(&ids), case["text"].as_str().unwrap(), "{name}: {case}");
             let mut stream = tokenizer.stream(StreamStart::Text);
-            let mut pieces: Vec<String> = ids
-                .iter()
-                .map(|&id| stream.push(&tokenizer.bytes_of(id)))
-                .collect();
+            let mut pieces: Vec<String> =
+                ids.iter().map(|&id| stream.push(&tokenizer.bytes_of(id))).collect();
             pieces.push(stream.finish());
             let expected: Vec<&str> = case["stream"]
                 .as_array()

@@ -24,14 +24,8 @@ pub enum TokenKind {
 }
 
 /// Texts of tokens that end an answer in published templates, besides the file's own end tokens.
-const KNOWN_ENDS: [&str; 6] = [
-    "<|im_end|>",
-    "<|eot_id|>",
-    "<|end_of_text|>",
-    "<|endoftext|>",
-    "<end_of_turn>",
-    "<|eom_id|>",
-];
+const KNOWN_ENDS: [&str; 6] =
+    ["<|im_end|>", "<|eot_id|>", "<|end_of_text|>", "<|endoftext|>", "<end_of_turn>", "<|eom_id|>"];
 
 /// All tokens of a file.
 pub struct Vocabulary {
@@ -49,17 +43,13 @@ impl Vocabulary {
     pub(super) fn new(metadata: &Metadata) -> Result<Self, TokenizerError> {
         let texts = metadata.texts("tokenizer.ggml.tokens")?.to_vec();
         if texts.is_empty() || u32::try_from(texts.len()).is_err() {
-            return Err(TokenizerError::Inconsistent(format!(
-                "{} tokens",
-                texts.len()
-            )));
+            return Err(TokenizerError::Inconsistent(format!("{} tokens", texts.len())));
         }
         let kinds = match metadata.optional_integers("tokenizer.ggml.token_type")? {
             None => vec![TokenKind::Normal; texts.len()],
-            Some(numbers) if numbers.len() == texts.len() => numbers
-                .iter()
-                .map(|&number| kind(number))
-                .collect::<Result<_, _>>()?,
+            Some(numbers) if numbers.len() == texts.len() => {
+                numbers.iter().map(|&number| kind(number)).collect::<Result<_, _>>()?
+            }
             Some(numbers) => {
                 return Err(TokenizerError::Inconsistent(format!(
                     "{} token types for {} tokens",
@@ -95,12 +85,8 @@ impl Vocabulary {
             let id = self.role(metadata, name)?;
             self.ends.extend(id);
         }
-        let known = KNOWN_ENDS
-            .iter()
-            .filter_map(|text| self.ids.get(*text).copied());
-        let known: Vec<u32> = known
-            .filter(|&id| self.kind(id) == TokenKind::Control)
-            .collect();
+        let known = KNOWN_ENDS.iter().filter_map(|text| self.ids.get(*text).copied());
+        let known: Vec<u32> = known.filter(|&id| self.kind(id) == TokenKind::Control).collect();
         self.ends.extend(known);
         if self.ends.is_empty() {
             self.warnings.push(
@@ -130,18 +116,13 @@ impl Vocabulary {
 
     /// Ids, texts and kinds in order.
     pub fn iter(&self) -> impl Iterator<Item = (u32, &str, TokenKind)> {
-        (0..)
-            .zip(&self.texts)
-            .zip(&self.kinds)
-            .map(|((id, text), kind)| (id, text.as_str(), *kind))
+        (0..).zip(&self.texts).zip(&self.kinds).map(|((id, text), kind)| (id, text.as_str(), *kind))
     }
 
     /// Stored text and kind of a token.
     #[must_use]
     pub fn get(&self, id: u32) -> Option<(&str, TokenKind)> {
-        self.texts
-            .get(id as usize)
-            .map(|text| (text.as_str(), self.kinds[id as usize]))
+        self.texts.get(id as usize).map(|text| (text.as_str(), self.kinds[id as usize]))
     }
 
     fn kind(&self, id: u32) -> TokenKind {
@@ -198,7 +179,5 @@ fn kind(number: i64) -> Result<TokenKind, TokenizerError> {
 /// The byte that `<0xNN>` stands for.
 pub(super) fn byte_of(text: &str) -> Option<u8> {
     let digits = text.strip_prefix("<0x")?.strip_suffix('>')?;
-    (digits.len() == 2)
-        .then(|| u8::from_str_radix(digits, 16).ok())
-        .flatten()
+    (digits.len() == 2).then(|| u8::from_str_radix(digits, 16).ok()).flatten()
 }

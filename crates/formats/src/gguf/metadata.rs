@@ -121,9 +121,7 @@ impl Metadata {
 
     /// Keys and values in file order.
     pub fn iter(&self) -> impl Iterator<Item = (&str, &Value)> {
-        self.entries
-            .iter()
-            .map(|(key, value)| (key.as_str(), value))
+        self.entries.iter().map(|(key, value)| (key.as_str(), value))
     }
 
     /// The value of a key.
@@ -137,9 +135,7 @@ impl Metadata {
         key: &str,
         found: Result<Option<T>, MetadataError>,
     ) -> Result<T, MetadataError> {
-        found?.ok_or_else(|| MetadataError::Missing {
-            key: key.to_owned(),
-        })
+        found?.ok_or_else(|| MetadataError::Missing { key: key.to_owned() })
     }
 
     fn typed<'a, T>(
@@ -153,11 +149,9 @@ impl Metadata {
         };
         match convert(value) {
             Some(converted) => Ok(Some(converted)),
-            None => Err(MetadataError::WrongKind {
-                key: key.to_owned(),
-                found: value.kind(),
-                expected,
-            }),
+            None => {
+                Err(MetadataError::WrongKind { key: key.to_owned(), found: value.kind(), expected })
+            }
         }
     }
 

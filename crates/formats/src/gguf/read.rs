@@ -29,13 +29,7 @@ pub(super) fn header<R: Read + Seek>(source: R, file_bytes: u64) -> Result<Heade
     }
     let data_start = cursor.offset.next_multiple_of(alignment);
     place(&mut tensors, data_start, alignment, file_bytes)?;
-    Ok(Header {
-        version,
-        metadata,
-        tensors,
-        data_start,
-        file_bytes,
-    })
+    Ok(Header { version, metadata, tensors, data_start, file_bytes })
 }
 
 fn alignment(metadata: &Metadata) -> Result<u64, GgufError> {
@@ -59,11 +53,7 @@ struct Cursor<R> {
 impl<R: Read + Seek> Cursor<R> {
     fn new(mut source: R, file_bytes: u64) -> Result<Self, GgufError> {
         source.seek(SeekFrom::Start(0))?;
-        Ok(Self {
-            source: BufReader::new(source),
-            offset: 0,
-            file_bytes,
-        })
+        Ok(Self { source: BufReader::new(source), offset: 0, file_bytes })
     }
 
     fn remaining(&self) -> u64 {
@@ -80,10 +70,7 @@ impl<R: Read + Seek> Cursor<R> {
     }
 
     fn malformed(&self, what: String) -> GgufError {
-        GgufError::Malformed {
-            what,
-            offset: self.offset,
-        }
+        GgufError::Malformed { what, offset: self.offset }
     }
 
     /// Refuses a count whose smallest form would not fit into the rest of the file.
@@ -115,20 +102,14 @@ impl<R: Read + Seek> Cursor<R> {
     fn magic_and_version(&mut self) -> Result<u32, GgufError> {
         let magic: [u8; 4] = self.bytes("the magic")?;
         if magic != MAGIC {
-            return Err(GgufError::Magic {
-                found: format!("\"{}\"", magic.escape_ascii()),
-            });
+            return Err(GgufError::Magic { found: format!("\"{}\"", magic.escape_ascii()) });
         }
         match self.u32("the version")? {
             version @ (2 | 3) => Ok(version),
-            version if matches!(version.swap_bytes(), 1..=3) => Err(GgufError::Version {
-                version,
-                hint: "; it is a big-endian file",
-            }),
-            1 => Err(GgufError::Version {
-                version: 1,
-                hint: "; convert it anew from its source",
-            }),
+            version if matches!(version.swap_bytes(), 1..=3) => {
+                Err(GgufError::Version { version, hint: "; it is a big-endian file" })
+            }
+            1 => Err(GgufError::Version { version: 1, hint: "; convert it anew from its source" }),
             version => Err(GgufError::Version { version, hint: "" }),
         }
     }

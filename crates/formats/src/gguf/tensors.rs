@@ -32,19 +32,17 @@ impl TensorInfo {
         type_id: u32,
         relative_offset: u64,
     ) -> Result<Self, GgufError> {
-        let wrong = |what: String| GgufError::Tensor {
-            tensor: name.clone(),
-            what,
-        };
+        let wrong = |what: String| GgufError::Tensor { tensor: name.clone(), what };
         let tensor_type = TensorType::from_id(type_id)
             .ok_or_else(|| wrong(format!("has type {type_id}, which is not a known type")))?;
         if let Some(at) = dimensions.iter().position(|&size| size == 0) {
             return Err(wrong(format!("has size 0 in dimension {at}")));
         }
-        let values = dimensions
-            .iter()
-            .try_fold(1u64, |product, &size| product.checked_mul(size))
-            .ok_or_else(|| wrong(format!("has dimensions {dimensions:?}, beyond 64 bits")))?;
+        let values =
+            dimensions
+                .iter()
+                .try_fold(1u64, |product, &size| product.checked_mul(size))
+                .ok_or_else(|| wrong(format!("has dimensions {dimensions:?}, beyond 64 bits")))?;
         let block = tensor_type.block_values() as u64;
         if !dimensions[0].is_multiple_of(block) {
             return Err(wrong(format!(
@@ -55,13 +53,7 @@ impl TensorInfo {
         let bytes = (values / block)
             .checked_mul(tensor_type.block_bytes() as u64)
             .ok_or_else(|| wrong("is longer than 64 bits can say".to_owned()))?;
-        Ok(Self {
-            name,
-            dimensions,
-            tensor_type,
-            offset: relative_offset,
-            bytes,
-        })
+        Ok(Self { name, dimensions, tensor_type, offset: relative_offset, bytes })
     }
 }
 
@@ -74,10 +66,7 @@ pub(super) fn place(
     file_bytes: u64,
 ) -> Result<(), GgufError> {
     for tensor in tensors.iter_mut() {
-        let wrong = |what: String| GgufError::Tensor {
-            tensor: tensor.name.clone(),
-            what,
-        };
+        let wrong = |what: String| GgufError::Tensor { tensor: tensor.name.clone(), what };
         if !tensor.offset.is_multiple_of(alignment) {
             return Err(wrong(format!(
                 "starts at {}, which is not a multiple of the alignment {alignment}",
@@ -97,10 +86,7 @@ pub(super) fn place(
                 });
             }
             _ => {
-                return Err(wrong(format!(
-                    "starts at {}, beyond 64 bits",
-                    tensor.offset
-                )));
+                return Err(wrong(format!("starts at {}, beyond 64 bits", tensor.offset)));
             }
         }
     }
@@ -118,10 +104,7 @@ fn apart(tensors: &[TensorInfo]) -> Result<(), GgufError> {
     }
     let mut by_place = by_name;
     by_place.sort_by_key(|tensor| tensor.offset);
-    match by_place
-        .windows(2)
-        .find(|pair| pair[0].offset + pair[0].bytes > pair[1].offset)
-    {
+    match by_place.windows(2).find(|pair| pair[0].offset + pair[0].bytes > pair[1].offset) {
         None => Ok(()),
         Some(pair) => Err(GgufError::Tensor {
             tensor: pair[1].name.clone(),

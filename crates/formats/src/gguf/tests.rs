@@ -4,9 +4,7 @@ use std::path::{Path, PathBuf};
 use super::*;
 
 fn golden(name: &str) -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR"))
-        .join("../../golden")
-        .join(name)
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden").join(name)
 }
 
 fn read(path: &Path) -> Result<Header, GgufError> {
@@ -62,10 +60,7 @@ fn a_file_cut_at_any_byte_is_refused_and_never_panics() {
     let bytes = std::fs::read(golden("bad/00-valid-control.gguf")).unwrap();
     for length in (0..bytes.len()).step_by(97) {
         let cut = &bytes[..length];
-        assert!(
-            Header::read(Cursor::new(cut), length as u64).is_err(),
-            "cut at {length}"
-        );
+        assert!(Header::read(Cursor::new(cut), length as u64).is_err(), "cut at {length}");
     }
 }
 

@@ -103,11 +103,7 @@ impl TensorType {
     /// When the lengths do not match, or the type is not [decodable](Self::is_decodable): callers
     /// check a file's types once, when they open it.
     pub fn decode(self, blocks: &[u8], values: &mut [f32]) {
-        assert_eq!(
-            blocks.len(),
-            self.row_bytes(values.len()),
-            "{self} blocks and values differ"
-        );
+        assert_eq!(blocks.len(), self.row_bytes(values.len()), "{self} blocks and values differ");
         match self {
             Self::F32 => f32::decode(blocks, values),
             Self::F16 => f16::decode(blocks, values),

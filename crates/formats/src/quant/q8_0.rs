@@ -23,9 +23,7 @@ impl<'a> BlockQ8<'a> {
             let (scale, quants) = block.split_at(2);
             Self {
                 scale: f16::from_le_bytes([scale[0], scale[1]]).to_f32(),
-                quants: quants
-                    .try_into()
-                    .expect("a block holds 32 bytes after its scale"),
+                quants: quants.try_into().expect("a block holds 32 bytes after its scale"),
             }
         })
     }
@@ -47,23 +45,14 @@ pub(super) fn decode(blocks: &[u8], values: &mut [f32]) {
 #[must_use]
 pub fn encode_q8_0(values: &[f32]) -> Vec<u8> {
     let (chunks, rest) = values.as_chunks::<Q8_BLOCK>();
-    assert!(
-        rest.is_empty(),
-        "{} values are not whole blocks",
-        values.len()
-    );
+    assert!(rest.is_empty(), "{} values are not whole blocks", values.len());
     let mut bytes = Vec::with_capacity(chunks.len() * BYTES);
     for chunk in chunks {
-        let largest = chunk
-            .iter()
-            .fold(0f32, |largest, value| largest.max(value.abs()));
+        let largest = chunk.iter().fold(0f32, |largest, value| largest.max(value.abs()));
         let scale = largest / 127.0;
         let inverse = if scale > 0.0 { 1.0 / scale } else { 0.0 };
         bytes.extend_from_slice(&f16::from_f32(scale).to_le_bytes());
-        #[expect(
-            clippy::cast_possible_truncation,
-            reason = "clamped to the range of a byte"
-        )]
+        #[expect(clippy::cast_possible_truncation, reason = "clamped to the range of a byte")]
         bytes.extend(
             chunk.iter().map(|value| {
                 ((value * inverse).round().clamp(-127.0, 127.0) as i8).cast_unsigned()

@@ -3,28 +3,17 @@ use std::path::Path;
 use super::*;
 
 fn golden(name: &str) -> Vec<u8> {
-    let path = Path::new(env!("CARGO_MANIFEST_DIR"))
-        .join("../../golden/quants")
-        .join(name);
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/quants").join(name);
     std::fs::read(&path).unwrap_or_else(|error| panic!("{}: {error}", path.display()))
 }
 
 fn floats(bytes: &[u8]) -> Vec<f32> {
-    bytes
-        .as_chunks::<4>()
-        .0
-        .iter()
-        .map(|word| f32::from_le_bytes(*word))
-        .collect()
+    bytes.as_chunks::<4>().0.iter().map(|word| f32::from_le_bytes(*word)).collect()
 }
 
 #[test]
 fn decoded_blocks_equal_the_golden_values_bit_for_bit() {
-    for tensor_type in TensorType::ALL
-        .iter()
-        .copied()
-        .filter(|found| found.is_decodable())
-    {
+    for tensor_type in TensorType::ALL.iter().copied().filter(|found| found.is_decodable()) {
         let blocks = golden(&format!("{tensor_type}.bin"));
         let expected = floats(&golden(&format!("{tensor_type}.f32")));
         let mut values = vec![f32::NAN; expected.len()];
@@ -33,10 +22,7 @@ fn decoded_blocks_equal_the_golden_values_bit_for_bit() {
             let same = value.to_bits() == wanted.to_bits()
                 || (value == wanted)
                 || (value.is_nan() && wanted.is_nan());
-            assert!(
-                same,
-                "{tensor_type} value {at}: {value} instead of {wanted}"
-            );
+            assert!(same, "{tensor_type} value {at}: {value} instead of {wanted}");
         }
     }
 }
@@ -52,14 +38,8 @@ fn layout_table_agrees_with_the_golden_index() {
         let found = TensorType::from_id(u32::try_from(id).unwrap())
             .unwrap_or_else(|| panic!("type {id} is not in the table"));
         assert_eq!(found.name(), name);
-        assert_eq!(
-            found.block_values() as u64,
-            entry["block_values"].as_u64().unwrap()
-        );
-        assert_eq!(
-            found.block_bytes() as u64,
-            entry["block_bytes"].as_u64().unwrap()
-        );
+        assert_eq!(found.block_values() as u64, entry["block_values"].as_u64().unwrap());
+        assert_eq!(found.block_bytes() as u64, entry["block_bytes"].as_u64().unwrap());
         seen += 1;
     }
     assert_eq!(seen, TensorType::ALL.len());

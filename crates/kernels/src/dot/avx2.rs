@@ -39,17 +39,8 @@ pub(super) unsafe fn f32_row(row: &[u8], x: &[f32]) -> f32 {
             high = _mm256_fmadd_ps(_mm256_loadu_ps(weights), _mm256_loadu_ps(values), high);
         }
     }
-    let tail = row[whole * 4..]
-        .as_chunks::<4>()
-        .0
-        .iter()
-        .zip(&x[whole..])
-        .enumerate();
-    finish(
-        low,
-        high,
-        tail.map(|(at, (word, value))| (at, f32::from_le_bytes(*word), *value)),
-    )
+    let tail = row[whole * 4..].as_chunks::<4>().0.iter().zip(&x[whole..]).enumerate();
+    finish(low, high, tail.map(|(at, (word, value))| (at, f32::from_le_bytes(*word), *value)))
 }
 
 /// # Safety
@@ -69,12 +60,7 @@ pub(super) unsafe fn f16_row(row: &[u8], x: &[f32]) -> f32 {
             high = _mm256_fmadd_ps(second, _mm256_loadu_ps(values.add(8)), high);
         }
     }
-    let tail = row[whole * 2..]
-        .as_chunks::<2>()
-        .0
-        .iter()
-        .zip(&x[whole..])
-        .enumerate();
+    let tail = row[whole * 2..].as_chunks::<2>().0.iter().zip(&x[whole..]).enumerate();
     finish(
         low,
         high,
@@ -113,13 +99,7 @@ pub(super) unsafe fn q8_0_row(row: &[u8], quants: &[i8], scales: &[f32]) -> f32 
     }
     let done = groups * GROUP;
     let rest = &row[done * Q8_BYTES..];
-    scalar::blocks(
-        rest,
-        &quants[done * BLOCK..],
-        &scales[done..],
-        done,
-        &mut partials,
-    );
+    scalar::blocks(rest, &quants[done * BLOCK..], &scales[done..], done, &mut partials);
     tree(&partials)
 }
 

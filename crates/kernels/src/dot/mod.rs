@@ -36,11 +36,7 @@ pub(crate) fn tree(partials: &[f32; PARTIALS]) -> f32 {
 /// When the row does not hold as many values as `x`.
 #[must_use]
 pub fn f32_row(path: Path, row: &[u8], x: &[f32]) -> f32 {
-    assert_eq!(
-        row.len(),
-        x.len() * 4,
-        "row and activations differ in length"
-    );
+    assert_eq!(row.len(), x.len() * 4, "row and activations differ in length");
     match path {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: a `Path::Avx2` exists only where `runs_here` found the features (checked again
@@ -59,11 +55,7 @@ pub fn f32_row(path: Path, row: &[u8], x: &[f32]) -> f32 {
 /// When the row does not hold as many values as `x`.
 #[must_use]
 pub fn f16_row(path: Path, row: &[u8], x: &[f32]) -> f32 {
-    assert_eq!(
-        row.len(),
-        x.len() * 2,
-        "row and activations differ in length"
-    );
+    assert_eq!(row.len(), x.len() * 2, "row and activations differ in length");
     match path {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: as in `f32_row`.
@@ -82,16 +74,8 @@ pub fn f16_row(path: Path, row: &[u8], x: &[f32]) -> f32 {
 /// When the three do not have the same number of blocks.
 #[must_use]
 pub fn q8_0_row(path: Path, row: &[u8], quants: &[i8], scales: &[f32]) -> f32 {
-    assert_eq!(
-        row.len(),
-        scales.len() * Q8_BYTES,
-        "row and activations differ in blocks"
-    );
-    assert_eq!(
-        quants.len(),
-        scales.len() * BLOCK,
-        "quants and scales differ in blocks"
-    );
+    assert_eq!(row.len(), scales.len() * Q8_BYTES, "row and activations differ in blocks");
+    assert_eq!(quants.len(), scales.len() * BLOCK, "quants and scales differ in blocks");
     match path {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: as in `f32_row`.

@@ -11,10 +11,7 @@ pub(super) fn f32_row(row: &[u8], x: &[f32]) -> f32 {
 
 pub(super) fn f16_row(row: &[u8], x: &[f32]) -> f32 {
     let words = row.as_chunks::<2>().0;
-    floats(
-        words.iter().map(|word| f16::from_le_bytes(*word).to_f32()),
-        x,
-    )
+    floats(words.iter().map(|word| f16::from_le_bytes(*word).to_f32()), x)
 }
 
 fn floats(row: impl Iterator<Item = f32>, x: &[f32]) -> f32 {
@@ -51,10 +48,7 @@ pub(super) fn blocks(
             .map(|(&weight, &quant)| i32::from(weight.cast_signed()) * i32::from(quant))
             .sum();
         let partial = &mut partials[(first + at) % PARTIALS];
-        #[expect(
-            clippy::cast_precision_loss,
-            reason = "at most 32 x 128 x 127, exact in f32"
-        )]
+        #[expect(clippy::cast_precision_loss, reason = "at most 32 x 128 x 127, exact in f32")]
         let sum = sum as f32;
         *partial = sum.mul_add(weight_scale * scale, *partial);
     }

@@ -62,11 +62,7 @@ fn extreme_bytes_do_not_saturate() {
     let row = q8_row(&[-128; 8 * BLOCK], &[1.0; 8]);
     let (quants, scales) = ([-127i8; 8 * BLOCK], [1.0; 8]);
     for path in paths() {
-        assert_eq!(
-            q8_0_row(path, &row, &quants, &scales),
-            (128 * 127 * 32 * 8) as f32,
-            "{path}"
-        );
+        assert_eq!(q8_0_row(path, &row, &quants, &scales), (128 * 127 * 32 * 8) as f32, "{path}");
     }
 }
 
@@ -76,12 +72,7 @@ fn products_agree_with_the_golden_ones() {
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/quants");
     let read = |name: String| std::fs::read(folder.join(&name)).unwrap();
     let floats = |name| -> Vec<f32> {
-        read(name)
-            .as_chunks::<4>()
-            .0
-            .iter()
-            .map(|word| f32::from_le_bytes(*word))
-            .collect()
+        read(name).as_chunks::<4>().0.iter().map(|word| f32::from_le_bytes(*word)).collect()
     };
     let norm = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>().sqrt();
     for name in ["F32", "F16", "Q8_0"] {
@@ -108,11 +99,8 @@ fn products_agree_with_the_golden_ones() {
                                 _ => unreachable!(),
                             })
                             .collect();
-                        let sum: f64 = weights
-                            .iter()
-                            .zip(&x)
-                            .map(|(w, x)| f64::from(w * x).abs())
-                            .sum();
+                        let sum: f64 =
+                            weights.iter().zip(&x).map(|(w, x)| f64::from(w * x).abs()).sum();
                         (found, 1e-6 * sum)
                     }
                     _ => {
@@ -133,10 +121,7 @@ fn products_agree_with_the_golden_ones() {
                     }
                 };
                 let error = f64::from(found - wanted).abs();
-                assert!(
-                    error <= tolerance,
-                    "{name} {path}: {found} instead of {wanted}"
-                );
+                assert!(error <= tolerance, "{name} {path}: {found} instead of {wanted}");
             }
         }
     }

@@ -19,22 +19,12 @@ fn shape(file: u64) -> ModelShape {
 }
 
 fn settings(lanes: u32) -> LoadSettings {
-    LoadSettings {
-        lanes,
-        ..LoadSettings::for_model(&shape(0))
-    }
+    LoadSettings { lanes, ..LoadSettings::for_model(&shape(0)) }
 }
 
 fn reserve(ledger: &mut Ledger<u32>, id: u32, file: u64) -> Result<Demand, Box<Refusal>> {
     let name = format!("larkfen-{file}/q8_0");
-    ledger.reserve(
-        id,
-        &name,
-        &name,
-        &shape(file),
-        &settings(1),
-        &BTreeSet::from([1]),
-    )
+    ledger.reserve(id, &name, &name, &shape(file), &settings(1), &BTreeSet::from([1]))
 }
 
 #[test]
@@ -55,13 +45,7 @@ fn full_pool_refuses_names_the_holder_and_the_ways_out() {
     let mut ledger = Ledger::new("host", Bytes::mib(24));
     reserve(&mut ledger, 1, 12 << 20).unwrap();
     let refusal = ledger
-        .judge(
-            "larkfen-leaf/f16",
-            "leaf",
-            &shape(1 << 20),
-            &settings(8),
-            &BTreeSet::from([1]),
-        )
+        .judge("larkfen-leaf/f16", "leaf", &shape(1 << 20), &settings(8), &BTreeSet::from([1]))
         .unwrap_err();
     insta::assert_snapshot!(refusal.to_string());
     assert!(refusal.need > refusal.free);
@@ -71,13 +55,7 @@ fn full_pool_refuses_names_the_holder_and_the_ways_out() {
 fn a_model_larger_than_the_pool_is_told_the_limit_it_needs() {
     let ledger = Ledger::<u32>::new("host", Bytes::mib(8));
     let refusal = ledger
-        .judge(
-            "larkfen-leaf/f16",
-            "leaf",
-            &shape(20 << 20),
-            &settings(1),
-            &BTreeSet::new(),
-        )
+        .judge("larkfen-leaf/f16", "leaf", &shape(20 << 20), &settings(1), &BTreeSet::new())
         .unwrap_err();
     insta::assert_snapshot!(refusal.to_string());
 }

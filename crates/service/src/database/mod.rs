@@ -3,11 +3,13 @@
 mod private_cluster;
 
 use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use sqlx::PgPool;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use thiserror::Error;
+use tokio::task::JoinHandle;
 
 use crate::config::Config;
 pub(crate) use private_cluster::{ClusterError, PrivateCluster};
@@ -16,6 +18,8 @@ pub(crate) use private_cluster::{ClusterError, PrivateCluster};
 const CONNECT: Duration = Duration::from_secs(10);
 /// Longest time a call waits for a connection once the service runs.
 const ACQUIRE: Duration = Duration::from_secs(3);
+/// How often the private cluster is looked after.
+const LOOK_AFTER: Duration = Duration::from_secs(1);
 /// Oldest server the records work with.
 const OLDEST_SERVER: i32 = 13;
 
@@ -47,9 +51,58 @@ pub enum DatabaseError {
 /// An open records database.
 pub(crate) struct Database {
     /// Connections.
-    pub pool: PgPool,
+    pub(crate) pool: PgPool,
     /// The private cluster, where it is ours; stops with [`Database::close`].
-    cluster: Option<PrivateCluster>,
+    cluster: Option<Kept>,
+}
+
+/// A private cluster that is looked after.
+struct Kept {
+    cluster: Arc<Mutex<PrivateCluster>>,
+    keeper: JoinHandle<()>,
+}
+
+impl Kept {
+    /// Looks after a cluster: where the server ended unasked it is started again.
+    fn new(cluster: PrivateCluster) -> Self {
+        let cluster = Arc::new(Mutex::new(cluster));
+        let looked_at = Arc::clone(&cluster);
+        let keeper = tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(LOOK_AFTER).await;
+                match on_cluster(&looked_at, PrivateCluster::start_again_if_ended).await {
+                    Ok(false) => {}
+                    Ok(true) => {
+                        tracing::error!("the records database had ended; it is started again")
+                    }
+                    Err(error) => {
+                        tracing::error!("the records database cannot be started: {error}")
+                    }
+                }
+            }
+        });
+        Self { cluster, keeper }
+    }
+
+    async fn stop(self) {
+        self.keeper.abort();
+        if let Err(error) = on_cluster(&self.cluster, PrivateCluster::stop).await {
+            tracing::warn!("the records database did not stop cleanly: {error}");
+        }
+    }
+}
+
+/// Does something with the cluster that blocks, away from the workers.
+async fn on_cluster<T: Send + 'static>(
+    cluster: &Arc<Mutex<PrivateCluster>>,
+    act: impl FnOnce(&mut PrivateCluster) -> Result<T, ClusterError> + Send + 'static,
+) -> Result<T, ClusterError> {
+    let cluster = Arc::clone(cluster);
+    tokio::task::spawn_blocking(move || {
+        act(&mut cluster.lock().unwrap_or_else(PoisonError::into_inner))
+    })
+    .await
+    .unwrap_or_else(|panic| std::panic::resume_unwind(panic.into_panic()))
 }
 
 impl Database {
@@ -63,7 +116,7 @@ impl Database {
             None => {
                 let folder = config.data_dir.join("database");
                 let cluster = start_private(&folder).await?;
-                (cluster.connect_options(), Some(cluster))
+                (cluster.connect_options(), Some(Kept::new(cluster)))
             }
         };
         let pool = connect(options).await?;
@@ -75,11 +128,7 @@ impl Database {
     /// `private` or `external`.
     #[must_use]
     pub(crate) fn kind(&self) -> &'static str {
-        if self.cluster.is_some() {
-            "private"
-        } else {
-            "external"
-        }
+        if self.cluster.is_some() { "private" } else { "external" }
     }
 
     async fn migrate(&self) -> Result<(), DatabaseError> {
@@ -104,10 +153,7 @@ impl Database {
     pub(crate) async fn close(self) {
         self.pool.close().await;
         if let Some(cluster) = self.cluster {
-            let stopped = tokio::task::spawn_blocking(move || cluster.stop()).await;
-            if let Ok(Err(error)) = stopped {
-                tracing::warn!("the records database did not stop cleanly: {error}");
-            }
+            cluster.stop().await;
         }
     }
 }
@@ -122,10 +168,8 @@ async fn start_private(folder: &Path) -> Result<PrivateCluster, ClusterError> {
 /// Connects, trying again while the server is still starting.
 async fn connect(options: PgConnectOptions) -> Result<PgPool, DatabaseError> {
     let place = format!("{}:{}", options.get_host(), options.get_port());
-    let pool = PgPoolOptions::new()
-        .max_connections(8)
-        .acquire_timeout(ACQUIRE)
-        .connect_lazy_with(options);
+    let pool =
+        PgPoolOptions::new().max_connections(8).acquire_timeout(ACQUIRE).connect_lazy_with(options);
     let deadline = tokio::time::Instant::now() + CONNECT;
     loop {
         match pool.acquire().await {

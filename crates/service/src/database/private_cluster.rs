@@ -23,6 +23,8 @@ use thiserror::Error;
 const DEBIAN_PROGRAMS: &str = "/usr/lib/postgresql";
 /// Longest time the postmaster gets to end.
 const STOP: Duration = Duration::from_secs(20);
+/// The cluster's place in the database folder.
+const CLUSTER: &str = "cluster";
 /// The database's superuser within the private cluster.
 const USER: &str = "deft";
 
@@ -97,8 +99,11 @@ struct Servant {
     gid: u32,
 }
 
-/// A running private cluster.
+/// A private cluster and how it is run.
 pub(crate) struct PrivateCluster {
+    folder: PathBuf,
+    programs: PathBuf,
+    servant: Option<Servant>,
     secret: Secret,
     postmaster: Child,
 }
@@ -110,7 +115,7 @@ impl PrivateCluster {
     /// Why not, with a way out.
     pub(crate) fn start(folder: &Path) -> Result<Self, ClusterError> {
         let servant = servant(folder)?;
-        let cluster = folder.join("cluster");
+        let cluster = folder.join(CLUSTER);
         let programs = programs(&cluster)?;
         make_folder(folder, servant.as_ref())?;
         end_leftover(&cluster)?;
@@ -122,8 +127,22 @@ impl PrivateCluster {
             secret.port = free_port(folder)?;
         }
         write_secret(folder, &secret)?;
-        let postmaster = launch(&programs, folder, &cluster, servant.as_ref(), &secret)?;
-        Ok(Self { secret, postmaster })
+        let postmaster = launch(&programs, folder, servant.as_ref(), &secret)?;
+        Ok(Self { folder: folder.to_owned(), programs, servant, secret, postmaster })
+    }
+
+    /// Starts the server again where it ended unasked; true where it did. Blocks.
+    ///
+    /// # Errors
+    /// It cannot be started.
+    pub(crate) fn start_again_if_ended(&mut self) -> Result<bool, ClusterError> {
+        if matches!(self.postmaster.try_wait(), Ok(None)) {
+            return Ok(false);
+        }
+        end_leftover(&self.folder.join(CLUSTER))?;
+        self.postmaster =
+            launch(&self.programs, &self.folder, self.servant.as_ref(), &self.secret)?;
+        Ok(true)
     }
 
     /// How to connect.
@@ -141,7 +160,7 @@ impl PrivateCluster {
     ///
     /// # Errors
     /// It does not end in time.
-    pub(crate) fn stop(mut self) -> Result<(), ClusterError> {
+    pub(crate) fn stop(&mut self) -> Result<(), ClusterError> {
         let pid = self.postmaster.id();
         interrupt(pid);
         let deadline = Instant::now() + STOP;
@@ -167,21 +186,13 @@ fn servant(folder: &Path) -> Result<Option<Servant>, ClusterError> {
     }
     let accounts = fs::read_to_string("/etc/passwd").map_err(io_error(Path::new("/etc/passwd")))?;
     let find = |name: &str| {
-        let line = accounts
-            .lines()
-            .find(|line| line.split(':').next() == Some(name))?;
+        let line = accounts.lines().find(|line| line.split(':').next() == Some(name))?;
         let mut fields = line.split(':').skip(2);
         let uid = fields.next()?.parse().ok()?;
         let gid = fields.next()?.parse().ok()?;
-        Some(Servant {
-            name: name.to_owned(),
-            uid,
-            gid,
-        })
+        Some(Servant { name: name.to_owned(), uid, gid })
     };
-    let servant = find("postgres")
-        .or_else(|| find("nobody"))
-        .ok_or(ClusterError::NoPrograms)?;
+    let servant = find("postgres").or_else(|| find("nobody")).ok_or(ClusterError::NoPrograms)?;
     let mut above: Vec<&Path> = folder.ancestors().skip(1).collect();
     above.reverse();
     for path in above {
@@ -195,10 +206,7 @@ fn servant(folder: &Path) -> Result<Option<Servant>, ClusterError> {
         };
         if metadata.mode() & bit == 0 {
             let blocked = path.to_owned();
-            return Err(ClusterError::Unreachable {
-                user: servant.name,
-                blocked,
-            });
+            return Err(ClusterError::Unreachable { user: servant.name, blocked });
         }
     }
     Ok(Some(servant))
@@ -212,10 +220,7 @@ fn programs(cluster: &Path) -> Result<PathBuf, ClusterError> {
             let path = entry.ok()?.path();
             let version = path.file_name()?.to_str()?.parse().ok()?;
             let programs = path.join("bin");
-            programs
-                .join("postgres")
-                .is_file()
-                .then_some((version, programs))
+            programs.join("postgres").is_file().then_some((version, programs))
         })
         .collect();
     versions.sort_unstable();
@@ -223,17 +228,13 @@ fn programs(cluster: &Path) -> Result<PathBuf, ClusterError> {
     let wanted = wanted.as_deref().map(str::trim);
     let found = match wanted {
         None => versions.last(),
-        Some(wanted) => versions
-            .iter()
-            .find(|(version, _)| version.to_string() == wanted),
+        Some(wanted) => versions.iter().find(|(version, _)| version.to_string() == wanted),
     };
     match (found, wanted) {
         (Some((_, programs)), _) => Ok(programs.clone()),
         (None, Some(wanted)) if !versions.is_empty() => {
-            let installed: Vec<String> = versions
-                .iter()
-                .map(|(version, _)| version.to_string())
-                .collect();
+            let installed: Vec<String> =
+                versions.iter().map(|(version, _)| version.to_string()).collect();
             Err(ClusterError::OtherVersion {
                 folder: cluster.to_owned(),
                 found: wanted.to_owned(),
@@ -259,10 +260,7 @@ fn end_leftover(cluster: &Path) -> Result<(), ClusterError> {
     let Ok(text) = fs::read_to_string(&pid_file) else {
         return Ok(());
     };
-    let pid = text
-        .lines()
-        .next()
-        .and_then(|line| line.trim().parse::<u32>().ok());
+    let pid = text.lines().next().and_then(|line| line.trim().parse::<u32>().ok());
     let deadline = Instant::now() + STOP;
     while let Some(pid) = pid.filter(|&pid| is_postmaster_of(pid, cluster)) {
         interrupt(pid);
@@ -284,10 +282,7 @@ fn is_postmaster_of(pid: u32, cluster: &Path) -> bool {
     let process = PathBuf::from(format!("/proc/{pid}"));
     let name = fs::read_to_string(process.join("comm")).unwrap_or_default();
     let state = fs::read_to_string(process.join("stat")).unwrap_or_default();
-    let ended = state
-        .rsplit(") ")
-        .next()
-        .is_some_and(|rest| rest.starts_with('Z'));
+    let ended = state.rsplit(") ").next().is_some_and(|rest| rest.starts_with('Z'));
     let folder = fs::read_link(process.join("cwd")).ok();
     name.trim() == "postgres" && !ended && folder == fs::canonicalize(cluster).ok()
 }
@@ -308,10 +303,7 @@ fn read_secret(folder: &Path) -> Result<Secret, ClusterError> {
         return Ok(secret);
     }
     let password = uuid::Uuid::new_v4().simple().to_string();
-    Ok(Secret {
-        port: free_port(folder)?,
-        password,
-    })
+    Ok(Secret { port: free_port(folder)?, password })
 }
 
 fn write_secret(folder: &Path, secret: &Secret) -> Result<(), ClusterError> {
@@ -353,10 +345,7 @@ fn command(program: &Path, servant: Option<&Servant>) -> Command {
         command.arg("--clear-groups");
     }
     command.arg("--").arg(program);
-    command
-        .env_clear()
-        .env("LC_ALL", "C.UTF-8")
-        .env("PATH", "/usr/bin:/bin");
+    command.env_clear().env("LC_ALL", "C.UTF-8").env("PATH", "/usr/bin:/bin");
     command.stdin(Stdio::null());
     command
 }
@@ -401,7 +390,6 @@ fn initialise(
 fn launch(
     programs: &Path,
     folder: &Path,
-    cluster: &Path,
     servant: Option<&Servant>,
     secret: &Secret,
 ) -> Result<Child, ClusterError> {
@@ -414,7 +402,7 @@ fn launch(
         .map_err(io_error(&log))?;
     let errors = log_file.try_clone().map_err(io_error(&log))?;
     let mut postgres = command(&programs.join("postgres"), servant);
-    postgres.current_dir(folder).arg("-D").arg(cluster);
+    postgres.current_dir(folder).arg("-D").arg(folder.join(CLUSTER));
     for setting in [
         &format!("port={}", secret.port),
         "listen_addresses=127.0.0.1",

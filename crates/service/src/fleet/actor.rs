@@ -70,26 +70,12 @@ impl Actor {
     fn take(&mut self, ask: Ask) {
         match ask {
             Ask::Judge { target, answer } => drop(answer.send(self.judge(&target))),
-            Ask::Load {
-                id,
-                target,
-                keeping,
-                answer,
-            } => {
+            Ask::Load { id, target, keeping, answer } => {
                 drop(answer.send(self.load(id, *target, keeping)));
             }
-            Ask::SetAside {
-                id,
-                target,
-                problem,
-            } => self.set_aside(id, *target, &problem),
+            Ask::SetAside { id, target, problem } => self.set_aside(id, *target, &problem),
             Ask::Seat { variant, answer } => drop(answer.send(self.seat(variant))),
-            Ask::Unload {
-                id,
-                how,
-                gone,
-                answer,
-            } => {
+            Ask::Unload { id, how, gone, answer } => {
                 drop(answer.send(self.unload(id, how, gone)));
             }
             Ask::Started { id, result } => self.started(id, result),
@@ -121,29 +107,20 @@ impl Actor {
         let name = target.name.to_string();
         let file = target.path.to_string_lossy();
         let verdict =
-            self.ledger
-                .judge(&name, &file, &target.shape, &target.settings, &self.idle());
+            self.ledger.judge(&name, &file, &target.shape, &target.settings, &self.idle());
         match verdict {
             Ok(demand) => (demand, None),
-            Err(refusal) => (
-                Demand::of(&target.shape, &target.settings),
-                Some(wire::refusal(&refusal)),
-            ),
+            Err(refusal) => {
+                (Demand::of(&target.shape, &target.settings), Some(wire::refusal(&refusal)))
+            }
         }
     }
 
     fn load(&mut self, id: Uuid, target: Target, keeping: Keeping) -> Result<Uuid, Problem> {
         if self.stopping {
-            return Err(Problem::new(
-                ProblemKind::Busy,
-                "stopping",
-                "the service is stopping",
-            ));
+            return Err(Problem::new(ProblemKind::Busy, "stopping", "the service is stopping"));
         }
-        let there = self
-            .instances
-            .values()
-            .find(|found| found.target.variant == target.variant);
+        let there = self.instances.values().find(|found| found.target.variant == target.variant);
         match there.map(|found| (found.id, found.state)) {
             Some((found, InstanceState::Failed)) => drop(self.instances.remove(&found)),
             Some((found, _)) => return self.join(found, &target, keeping),
@@ -161,24 +138,15 @@ impl Actor {
                 &self.idle(),
             )
             .map_err(|refusal| wire::refusal(&refusal))?;
-        tracing::info!(
-            "loading `{name}`: {} planned in pool `{HOST}`",
-            demand.total()
-        );
-        self.instances.insert(
-            id,
-            Instance::new(id, target, keeping, demand, self.asks.clone()),
-        );
+        tracing::info!("loading `{name}`: {} planned in pool `{HOST}`", demand.total());
+        self.instances.insert(id, Instance::new(id, target, keeping, demand, self.asks.clone()));
         self.start(id);
         Ok(id)
     }
 
     /// Another wish for a variant that is there.
     fn join(&mut self, id: Uuid, target: &Target, keeping: Keeping) -> Result<Uuid, Problem> {
-        let instance = self
-            .instances
-            .get_mut(&id)
-            .expect("looked up by the caller");
+        let instance = self.instances.get_mut(&id).expect("looked up by the caller");
         let name = &target.name;
         if instance.state == InstanceState::Draining {
             let detail = format!("`{name}` is being unloaded");
@@ -188,10 +156,8 @@ impl Actor {
         if keeping == Keeping::Kept {
             if instance.target.settings != target.settings {
                 let detail = format!("`{name}` is loaded already, with other settings");
-                return Err(
-                    Problem::new(ProblemKind::Refused, "loaded_otherwise", detail)
-                        .with_way_out(format!("unload it first: deft unload {name}")),
-                );
+                return Err(Problem::new(ProblemKind::Refused, "loaded_otherwise", detail)
+                    .with_way_out(format!("unload it first: deft unload {name}")));
             }
             instance.keeping = Keeping::Kept;
         }
@@ -240,11 +206,7 @@ impl Actor {
             return;
         };
         match event {
-            ProcessEvent::Loaded {
-                kernels,
-                seconds,
-                warnings,
-            } => {
+            ProcessEvent::Loaded { kernels, seconds, warnings } => {
                 if instance.state == InstanceState::Loading {
                     tracing::info!("`{}` is ready after {seconds:.3} s", instance.target.name);
                     instance.become_ready(kernels, seconds, &warnings);
@@ -252,11 +214,7 @@ impl Actor {
                 }
             }
             ProcessEvent::LoadFailed(problem) => {
-                tracing::warn!(
-                    "`{}` cannot be loaded: {}",
-                    instance.target.name,
-                    problem.detail
-                );
+                tracing::warn!("`{}` cannot be loaded: {}", instance.target.name, problem.detail);
                 instance.fail(&problem);
                 self.ledger.release(id);
             }
@@ -385,11 +343,7 @@ impl Actor {
             .instances
             .values()
             .filter_map(|found| {
-                Some((
-                    found.id,
-                    found.process.as_ref()?.pid,
-                    found.target.path.clone(),
-                ))
+                Some((found.id, found.process.as_ref()?.pid, found.target.path.clone()))
             })
             .collect();
         if self.measuring || running.is_empty() {
@@ -429,11 +383,7 @@ impl Actor {
             }
         }
         let report = FleetReport {
-            instances: self
-                .instances
-                .values()
-                .map(|found| found.report(&pool.name))
-                .collect(),
+            instances: self.instances.values().map(|found| found.report(&pool.name)).collect(),
             pools: vec![Pool {
                 measured: private + files.values().sum::<u64>(),
                 name: pool.name,

@@ -25,11 +25,7 @@ use crate::spawner;
 #[derive(Debug)]
 pub(crate) enum ProcessEvent {
     /// Its model is loaded and warm.
-    Loaded {
-        kernels: String,
-        seconds: f64,
-        warnings: Vec<String>,
-    },
+    Loaded { kernels: String, seconds: f64, warnings: Vec<String> },
     /// Its model cannot be loaded.
     LoadFailed(Problem),
     /// It ended.
@@ -67,12 +63,7 @@ impl EngineLink {
         if self.out.send(ToEngine::Call(Box::new(order))).is_err() {
             lock(&self.calls).remove(&call);
         }
-        CallStream {
-            call,
-            events,
-            link: self.clone(),
-            ended: false,
-        }
+        CallStream { call, events, link: self.clone(), ended: false }
     }
 
     /// Asks the process to end when its calls are answered.
@@ -128,13 +119,8 @@ impl EngineProcess {
         let (ours, theirs) = StdUnixStream::pair()?;
         ours.set_nonblocking(true)?;
         let mut command = Command::new(spawner::own_program());
-        command
-            .arg("engine")
-            .arg("--parent")
-            .arg(std::process::id().to_string());
-        command
-            .stdin(Stdio::from(OwnedFd::from(theirs)))
-            .stdout(Stdio::null());
+        command.arg("engine").arg("--parent").arg(std::process::id().to_string());
+        command.stdin(Stdio::from(OwnedFd::from(theirs))).stdout(Stdio::null());
         let child = tokio::task::spawn_blocking(move || spawner::spawn(command))
             .await
             .map_err(io::Error::other)??;
@@ -143,20 +129,11 @@ impl EngineProcess {
         let pidfd = raw.and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
         let (out, orders) = mpsc::unbounded_channel();
         let calls = Calls::default();
-        let link = EngineLink {
-            calls,
-            out,
-            next_call: Arc::new(AtomicU64::new(1)),
-        };
+        let link = EngineLink { calls, out, next_call: Arc::new(AtomicU64::new(1)) };
         // The receiver is held by the task below.
         let _ = link.out.send(ToEngine::Load(order));
         let stream = UnixStream::from_std(ours)?;
-        tokio::spawn(attend(
-            stream,
-            orders,
-            Arc::clone(&link.calls),
-            tell.clone(),
-        ));
+        tokio::spawn(attend(stream, orders, Arc::clone(&link.calls), tell.clone()));
         tokio::task::spawn_blocking(move || {
             let mut child = child;
             let how = match child.wait() {
@@ -184,10 +161,8 @@ async fn attend(
     calls: Calls,
     tell: mpsc::UnboundedSender<ProcessEvent>,
 ) {
-    let codec = LengthDelimitedCodec::builder()
-        .little_endian()
-        .max_frame_length(MAX_FRAME)
-        .new_codec();
+    let codec =
+        LengthDelimitedCodec::builder().little_endian().max_frame_length(MAX_FRAME).new_codec();
     let (mut sink, mut frames) = Framed::new(stream, codec).split();
     let write = async {
         while let Some(order) = orders.recv().await {
@@ -223,16 +198,8 @@ fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<Pro
             }
             return;
         }
-        FromEngine::Loaded {
-            kernels,
-            seconds,
-            warnings,
-        } => {
-            let _ = tell.send(ProcessEvent::Loaded {
-                kernels,
-                seconds,
-                warnings,
-            });
+        FromEngine::Loaded { kernels, seconds, warnings } => {
+            let _ = tell.send(ProcessEvent::Loaded { kernels, seconds, warnings });
             return;
         }
         FromEngine::LoadFailed { kind, detail } => {
@@ -240,29 +207,17 @@ fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<Pro
             let _ = tell.send(ProcessEvent::LoadFailed(problem));
             return;
         }
-        FromEngine::PromptTaken {
-            call,
-            prompt_tokens,
-        } => (call, CallEvent::PromptTaken(prompt_tokens), false),
+        FromEngine::PromptTaken { call, prompt_tokens } => {
+            (call, CallEvent::PromptTaken(prompt_tokens), false)
+        }
         FromEngine::Text { call, text } => (call, CallEvent::Text(text), false),
         FromEngine::Done { call, figures } => (call, CallEvent::Done(figures), true),
-        FromEngine::Failed {
-            call,
-            kind,
-            code,
-            detail,
-        } => (
-            call,
-            CallEvent::Failed(Problem::new(kind, &code, detail)),
-            true,
-        ),
+        FromEngine::Failed { call, kind, code, detail } => {
+            (call, CallEvent::Failed(Problem::new(kind, &code, detail)), true)
+        }
     };
     let mut calls = lock(calls);
-    let sender = if ends {
-        calls.remove(&call)
-    } else {
-        calls.get(&call).cloned()
-    };
+    let sender = if ends { calls.remove(&call) } else { calls.get(&call).cloned() };
     if let Some(sender) = sender {
         // A caller who left in this moment has sent its cancellation already.
         let _ = sender.send(event);

@@ -142,10 +142,7 @@ impl Instance {
 
     /// A seat, where the instance is ready.
     pub(super) fn seat(&self, waited: bool) -> Option<Seat> {
-        let process = self
-            .process
-            .as_ref()
-            .filter(|_| self.state == InstanceState::Ready)?;
+        let process = self.process.as_ref().filter(|_| self.state == InstanceState::Ready)?;
         self.calls.fetch_add(1, Ordering::Relaxed);
         Some(Seat {
             link: process.link.clone(),
@@ -181,15 +178,8 @@ impl Instance {
     }
 
     pub(super) fn crashed(&mut self, how: &str) -> AfterCrash {
-        let recovered = self
-            .ready_since
-            .take()
-            .is_some_and(|since| since.elapsed() > RECOVERED);
-        self.crashes_in_a_row = if recovered {
-            1
-        } else {
-            self.crashes_in_a_row + 1
-        };
+        let recovered = self.ready_since.take().is_some_and(|since| since.elapsed() > RECOVERED);
+        self.crashes_in_a_row = if recovered { 1 } else { self.crashes_in_a_row + 1 };
         self.crashes += 1;
         self.process = None;
         self.measured = None;
@@ -197,9 +187,7 @@ impl Instance {
             return AfterCrash::SetAside;
         }
         self.state = InstanceState::Restarting;
-        self.note = Some(format!(
-            "its engine process ended ({how}); it is loaded again"
-        ));
+        self.note = Some(format!("its engine process ended ({how}); it is loaded again"));
         AfterCrash::LoadAgainAfter(FIRST_PAUSE * 2u32.pow(self.crashes_in_a_row - 1))
     }
 
@@ -213,9 +201,7 @@ impl Instance {
             pool: pool.to_owned(),
             planned: wire::parts(&self.demand),
             planned_bytes: self.demand.total().0,
-            measured_bytes: self
-                .measured
-                .map(|measured| measured.private + measured.file),
+            measured_bytes: self.measured.map(|measured| measured.private + measured.file),
             pid: self.process.as_ref().map(|process| process.pid),
             calls: self.calls.load(Ordering::Relaxed),
             load_seconds: self.load_seconds,

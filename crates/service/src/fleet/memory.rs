@@ -28,19 +28,12 @@ fn sum(maps: &str, file: &str) -> Measured {
         };
         if !key.ends_with(':') {
             // "start-end perms offset device inode path": the path may hold spaces.
-            let path = rest
-                .split_whitespace()
-                .skip(4)
-                .collect::<Vec<_>>()
-                .join(" ");
+            let path = rest.split_whitespace().skip(4).collect::<Vec<_>>().join(" ");
             of_file = path == file;
             continue;
         }
-        let kibibytes = || {
-            rest.trim()
-                .strip_suffix(" kB")
-                .and_then(|count| count.parse::<u64>().ok())
-        };
+        let kibibytes =
+            || rest.trim().strip_suffix(" kB").and_then(|count| count.parse::<u64>().ok());
         match key {
             "Rss:" if of_file => measured.file += kibibytes().unwrap_or(0) << 10,
             "Private_Clean:" | "Private_Dirty:" if !of_file => {
@@ -86,13 +79,7 @@ Rss:                 128 kB
 Private_Dirty:       128 kB
 ";
         let measured = sum(maps, "/srv/seed models/larkfen-desk.gguf");
-        assert_eq!(
-            measured,
-            Measured {
-                private: 432 << 10,
-                file: 2000 << 10
-            }
-        );
+        assert_eq!(measured, Measured { private: 432 << 10, file: 2000 << 10 });
     }
 
     #[test]

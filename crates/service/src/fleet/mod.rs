@@ -116,11 +116,7 @@ impl Fleet {
 
     /// What a load would need, and why it would be refused.
     pub(crate) async fn judge(&self, target: Target) -> Result<(Demand, Option<Problem>), Problem> {
-        self.ask(|answer| Ask::Judge {
-            target: Box::new(target),
-            answer,
-        })
-        .await
+        self.ask(|answer| Ask::Judge { target: Box::new(target), answer }).await
     }
 
     /// Reserves memory and starts an engine process, or joins the instance that is there already:
@@ -131,25 +127,12 @@ impl Fleet {
         target: Target,
         keeping: Keeping,
     ) -> Result<Uuid, Problem> {
-        self.ask(|answer| Ask::Load {
-            id,
-            target: Box::new(target),
-            keeping,
-            answer,
-        })
-        .await?
+        self.ask(|answer| Ask::Load { id, target: Box::new(target), keeping, answer }).await?
     }
 
     /// Shows a wish that could not be fulfilled, with the reason.
     pub(crate) async fn set_aside(&self, id: Uuid, target: Target, problem: Problem) {
-        let _ = self
-            .asks
-            .send(Ask::SetAside {
-                id,
-                target: Box::new(target),
-                problem,
-            })
-            .await;
+        let _ = self.asks.send(Ask::SetAside { id, target: Box::new(target), problem }).await;
     }
 
     /// A seat at an instance of the variant, waiting while it loads; none where there is no
@@ -181,13 +164,7 @@ impl Fleet {
     /// Unloads an instance and waits until its process is gone.
     pub(crate) async fn unload(&self, id: Uuid, how: Unload) -> Result<(), Problem> {
         let (gone, ended) = oneshot::channel();
-        self.ask(|answer| Ask::Unload {
-            id,
-            how,
-            gone,
-            answer,
-        })
-        .await??;
+        self.ask(|answer| Ask::Unload { id, how, gone, answer }).await??;
         // A closed channel means gone as well.
         let _ = ended.await;
         Ok(())

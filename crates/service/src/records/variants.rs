@@ -37,10 +37,7 @@ impl From<Row> for Registered {
     fn from(row: Row) -> Self {
         Self {
             id: row.id,
-            name: VariantName {
-                model: row.model,
-                variant: row.variant,
-            },
+            name: VariantName { model: row.model, variant: row.variant },
             path: row.path.into(),
             stamp: FileStamp {
                 bytes: row.file_bytes.cast_unsigned(),

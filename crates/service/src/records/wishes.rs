@@ -22,11 +22,7 @@ pub(crate) async fn all(database: impl PgExecutor<'_>, node: Uuid) -> sqlx::Resu
     .await?;
     Ok(rows
         .into_iter()
-        .map(|(id, variant, Json(settings))| Wish {
-            id,
-            variant,
-            settings,
-        })
+        .map(|(id, variant, Json(settings))| Wish { id, variant, settings })
         .collect())
 }
 
@@ -48,9 +44,5 @@ pub(crate) async fn store(
 
 /// Forgets a wish; harmless where there was none.
 pub(crate) async fn remove(database: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
-    sqlx::query("delete from instances where id = $1")
-        .bind(id)
-        .execute(database)
-        .await
-        .map(|_| ())
+    sqlx::query("delete from instances where id = $1").bind(id).execute(database).await.map(|_| ())
 }

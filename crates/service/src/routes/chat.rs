@@ -1,7 +1,5 @@
 //! `POST /v1/chat/completions`.
 
-use std::convert::Infallible;
-
 use actix_web::{HttpResponse, post, web};
 use bytes::Bytes;
 use deft_protocol::chat::{
@@ -10,12 +8,12 @@ use deft_protocol::chat::{
 };
 use deft_protocol::engine::Prompt;
 use deft_protocol::{Problem, ProblemKind};
-use futures_util::Stream;
 use serde_json::{Map, Value};
 
-use super::respond::{Body, ChatError, body, error_body};
-use super::{App, streaming};
-use crate::gateway::{Answer, Piece};
+use super::App;
+use super::respond::{Body, ChatError, body};
+use super::streaming::{self, Written};
+use crate::gateway::Answer;
 
 /// Answers a conversation, whole or as a stream of server-sent events.
 #[utoipa::path(
@@ -33,18 +31,13 @@ pub(super) async fn complete_chat(
 ) -> Result<HttpResponse, ChatError> {
     let head: ChatHead = body(&bytes.0)?;
     let options: AnswerOptions = body(&bytes.0)?;
-    let stream = options.stream.unwrap_or(false);
+    let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
-    let answer = app
-        .gateway
-        .answer(&head.model, prompt(&head)?, options)
-        .await?;
-    if stream {
-        return Ok(streaming::response(chunks(answer, counts)));
+    let answer = app.gateway.answer(&head.model, prompt(&head)?, options).await?;
+    if streams {
+        return Ok(streaming::answer(answer, Chunks { counts }));
     }
-    whole(answer)
-        .await
-        .map(|answer| HttpResponse::Ok().json(answer))
+    Ok(HttpResponse::Ok().json(whole(answer).await?))
 }
 
 /// The conversation as the template gets it.
@@ -58,21 +51,11 @@ fn prompt(head: &ChatHead) -> Result<Prompt, Problem> {
         _ => Map::new(),
     };
     let messages = head.messages.iter().map(message).collect();
-    Ok(Prompt::Chat {
-        messages,
-        tools: head.tools.clone(),
-    })
+    Ok(Prompt::Chat { messages, tools: head.tools.clone() })
 }
 
-async fn whole(mut answer: Answer) -> Result<ChatResponse, ChatError> {
-    let mut text = String::new();
-    let (usage, deft) = loop {
-        match answer.next().await {
-            Piece::Text(piece) => text.push_str(&piece),
-            Piece::Done(usage, figures) => break (usage, figures),
-            Piece::Failed(problem) => return Err(problem.into()),
-        }
-    };
+async fn whole(mut answer: Answer) -> Result<ChatResponse, Problem> {
+    let (content, usage, deft) = answer.whole().await?;
     Ok(ChatResponse {
         id: id(&answer),
         object: "chat.completion".to_owned(),
@@ -80,10 +63,7 @@ async fn whole(mut answer: Answer) -> Result<ChatResponse, ChatError> {
         model: answer.model().to_owned(),
         choices: vec![ChatChoice {
             index: 0,
-            message: AnswerMessage {
-                role: "assistant".to_owned(),
-                content: text,
-            },
+            message: AnswerMessage { role: "assistant".to_owned(), content },
             finish_reason: deft.ended_by.finish_reason(),
         }],
         usage,
@@ -101,67 +81,39 @@ fn chunk(answer: &Answer, delta: Delta, finish_reason: Option<FinishReason>) -> 
         object: "chat.completion.chunk".to_owned(),
         created: answer.created(),
         model: answer.model().to_owned(),
-        choices: vec![ChunkChoice {
-            index: 0,
-            delta,
-            finish_reason,
-        }],
+        choices: vec![ChunkChoice { index: 0, delta, finish_reason }],
         usage: None,
         deft: None,
     }
 }
 
-fn chunks(answer: Answer, counts: bool) -> impl Stream<Item = Result<Bytes, Infallible>> {
-    let role = Delta {
-        role: Some("assistant".to_owned()),
-        content: Some(String::new()),
-    };
-    let first = streaming::event(&chunk(&answer, role, None));
-    futures_util::stream::unfold(
-        (Some(answer), Some(first)),
-        move |(answer, first)| async move {
-            if let Some(first) = first {
-                return Some((Ok(first), (answer, None)));
-            }
-            let mut answer = answer?;
-            let (bytes, goes_on) = match answer.next().await {
-                Piece::Text(text) => {
-                    let delta = Delta {
-                        role: None,
-                        content: Some(text),
-                    };
-                    (streaming::event(&chunk(&answer, delta, None)), true)
-                }
-                Piece::Done(usage, figures) => {
-                    (last_chunks(&answer, usage, figures, counts), false)
-                }
-                Piece::Failed(problem) => {
-                    // The status is sent already: the error comes in the stream, in the protocol's shape.
-                    let error = streaming::event(&error_body(&problem));
-                    ([error, streaming::last_event()].concat().into(), false)
-                }
-            };
-            Some((Ok(bytes), (goes_on.then_some(answer), None)))
-        },
-    )
+/// A chat answer as chunks.
+struct Chunks {
+    /// Whether a last chunk tells the token counts.
+    counts: bool,
 }
 
-fn last_chunks(answer: &Answer, usage: Usage, figures: Figures, counts: bool) -> Bytes {
-    let reason = figures.ended_by.finish_reason();
-    let last = ChatChunk {
-        deft: Some(figures),
-        ..chunk(answer, Delta::default(), Some(reason))
-    };
-    let mut events = vec![streaming::event(&last)];
-    if counts {
-        let empty = chunk(answer, Delta::default(), None);
-        let counted = ChatChunk {
-            choices: Vec::new(),
-            usage: Some(usage),
-            ..empty
-        };
-        events.push(streaming::event(&counted));
+impl Written for Chunks {
+    fn first(&self, answer: &Answer) -> Bytes {
+        let role = Delta { role: Some("assistant".to_owned()), content: Some(String::new()) };
+        streaming::event(&chunk(answer, role, None))
     }
-    events.push(streaming::last_event());
-    events.concat().into()
+
+    fn text(&self, answer: &Answer, text: String) -> Bytes {
+        let delta = Delta { role: None, content: Some(text) };
+        streaming::event(&chunk(answer, delta, None))
+    }
+
+    fn last(&self, answer: &Answer, usage: Usage, figures: Figures) -> Bytes {
+        let reason = figures.ended_by.finish_reason();
+        let last =
+            ChatChunk { deft: Some(figures), ..chunk(answer, Delta::default(), Some(reason)) };
+        let last = streaming::event(&last);
+        if !self.counts {
+            return last;
+        }
+        let empty = chunk(answer, Delta::default(), None);
+        let counted = ChatChunk { choices: Vec::new(), usage: Some(usage), ..empty };
+        [last, streaming::event(&counted)].concat().into()
+    }
 }

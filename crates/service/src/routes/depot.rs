@@ -15,10 +15,7 @@ use crate::wire;
 pub(super) fn loaded_names(app: &App) -> BTreeSet<String> {
     let reports = app.fleet.reports();
     let report = reports.borrow();
-    let ready = report
-        .instances
-        .iter()
-        .filter(|found| found.state == InstanceState::Ready);
+    let ready = report.instances.iter().filter(|found| found.state == InstanceState::Ready);
     ready.map(|instance| instance.name.clone()).collect()
 }
 
@@ -49,10 +46,7 @@ pub(super) async fn register(
 ) -> Result<HttpResponse, ManageError> {
     let request: RegisterRequest = body(&bytes.0)?;
     let path = Path::new(&request.path);
-    let registered = app
-        .catalogue
-        .register(path, request.name.as_deref())
-        .await?;
+    let registered = app.catalogue.register(path, request.name.as_deref()).await?;
     let loaded = loaded_names(&app).contains(&registered.name.to_string());
     Ok(HttpResponse::Created().json(wire::variant(&registered, loaded)))
 }

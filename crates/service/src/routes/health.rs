@@ -17,9 +17,7 @@ pub(super) struct Health {
 #[utoipa::path(tag = "service", responses((status = 200, description = "It runs")))]
 #[get("/health/live")]
 pub(super) async fn live() -> HttpResponse {
-    HttpResponse::Ok()
-        .content_type("text/plain; charset=utf-8")
-        .body("live\n")
+    HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("live\n")
 }
 
 /// The service answers; `degraded` says that the records wait for their database.

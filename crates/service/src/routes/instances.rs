@@ -57,11 +57,7 @@ pub(super) async fn unload(
     id: web::Path<Uuid>,
     query: web::Query<UnloadQuery>,
 ) -> Result<HttpResponse, ManageError> {
-    let how = if query.now {
-        Unload::Now
-    } else {
-        Unload::Drain
-    };
+    let how = if query.now { Unload::Now } else { Unload::Drain };
     app.loads.unload(id.into_inner(), how).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -92,11 +88,7 @@ pub(super) async fn wait(
     let mut reports = app.fleet.reports();
     let ready = |report: &crate::fleet::FleetReport| {
         let ready = deft_protocol::manage::InstanceState::Ready;
-        report
-            .instances
-            .iter()
-            .find(|i| i.name == name && i.state == ready)
-            .cloned()
+        report.instances.iter().find(|i| i.name == name && i.state == ready).cloned()
     };
     let waiting = reports.wait_for(|report| ready(report).is_some());
     if let Ok(Ok(report)) = tokio::time::timeout(longest, waiting).await {
@@ -104,8 +96,7 @@ pub(super) async fn wait(
     }
     let detail = format!("`{name}` is not ready after {} s", longest.as_secs());
     Err(ManageError(
-        Problem::new(ProblemKind::Busy, "not_ready", detail).with_way_out(format!(
-            "load it: deft load {name}; or see why: deft status"
-        )),
+        Problem::new(ProblemKind::Busy, "not_ready", detail)
+            .with_way_out(format!("load it: deft load {name}; or see why: deft status")),
     ))
 }

@@ -49,10 +49,7 @@ pub(crate) struct App {
 
 impl App {
     async fn status(&self) -> ServiceStatus {
-        let up = sqlx::query("select 1")
-            .execute(&self.database)
-            .await
-            .is_ok();
+        let up = sqlx::query("select 1").execute(&self.database).await.is_ok();
         let report = self.fleet.reports().borrow().clone();
         ServiceStatus {
             version: deft_protocol::VERSION.to_owned(),
@@ -60,10 +57,7 @@ impl App {
             address: self.address.clone(),
             started_at: self.started_at,
             node: self.node_name.clone(),
-            database: DatabaseReport {
-                kind: self.database_kind.to_owned(),
-                up,
-            },
+            database: DatabaseReport { kind: self.database_kind.to_owned(), up },
             pools: report.pools,
             instances: report.instances,
         }

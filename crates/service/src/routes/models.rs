@@ -20,14 +20,6 @@ pub(super) async fn list_models(app: web::Data<App>) -> HttpResponse {
             owned_by: "deft".to_owned(),
         }
     };
-    let data = app
-        .catalogue
-        .all()
-        .iter()
-        .map(|registered| entry(registered))
-        .collect();
-    HttpResponse::Ok().json(ModelList {
-        object: "list".to_owned(),
-        data,
-    })
+    let data = app.catalogue.all().iter().map(|registered| entry(registered)).collect();
+    HttpResponse::Ok().json(ModelList { object: "list".to_owned(), data })
 }

@@ -5,10 +5,7 @@ use utoipa::OpenApi;
 
 #[derive(OpenApi)]
 #[openapi(
-    info(
-        title = "Deft Harbor",
-        description = "Answers and management of a Deft Harbor service"
-    ),
+    info(title = "Deft Harbor", description = "Answers and management of a Deft Harbor service"),
     paths(
         super::chat::complete_chat,
         super::text::continue_text,
@@ -36,9 +33,7 @@ struct Document;
 /// The OpenAPI document as JSON text, a line for each value.
 #[must_use]
 pub fn document() -> String {
-    let mut text = Document::openapi()
-        .to_pretty_json()
-        .expect("the document is plain data");
+    let mut text = Document::openapi().to_pretty_json().expect("the document is plain data");
     text.push('\n');
     text
 }
@@ -47,9 +42,7 @@ pub fn document() -> String {
 #[utoipa::path(tag = "service", responses((status = 200, description = "The OpenAPI document")))]
 #[get("/manage/v1/openapi.json")]
 pub(super) async fn serve() -> HttpResponse {
-    HttpResponse::Ok()
-        .content_type("application/json")
-        .body(document())
+    HttpResponse::Ok().content_type("application/json").body(document())
 }
 
 #[cfg(test)]
@@ -69,27 +62,20 @@ mod tests {
             for line in source.lines().filter(|line| line.starts_with("#[")) {
                 let methods = ["get", "post", "delete", "put"];
                 let route = methods.into_iter().find_map(|method| {
-                    let path = line
-                        .strip_prefix(&format!("#[{method}(\""))?
-                        .strip_suffix("\")]")?;
+                    let path =
+                        line.strip_prefix(&format!("#[{method}(\""))?.strip_suffix("\")]")?;
                     Some((method, path))
                 });
                 let Some((method, path)) = route else {
                     continue;
                 };
-                assert!(
-                    described[path][method].is_object(),
-                    "{method} {path} is not described"
-                );
+                assert!(described[path][method].is_object(), "{method} {path} is not described");
                 routes += 1;
             }
         }
         assert_eq!(
             routes,
-            described
-                .values()
-                .map(|path| path.as_object().unwrap().len())
-                .sum::<usize>()
+            described.values().map(|path| path.as_object().unwrap().len()).sum::<usize>()
         );
     }
 
@@ -98,9 +84,6 @@ mod tests {
         let path =
             std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/openapi.json");
         let copy = std::fs::read_to_string(path).unwrap_or_default();
-        assert!(
-            copy == document(),
-            "console/openapi.json is stale: run `cargo xtask openapi`"
-        );
+        assert!(copy == document(), "console/openapi.json is stale: run `cargo xtask openapi`");
     }
 }

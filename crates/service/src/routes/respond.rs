@@ -67,9 +67,7 @@ fn builder(problem: &Problem) -> actix_web::HttpResponseBuilder {
 }
 
 fn manage_response(problem: &Problem) -> HttpResponse {
-    builder(problem)
-        .insert_header(("content-type", "application/problem+json"))
-        .json(problem)
+    builder(problem).insert_header(("content-type", "application/problem+json")).json(problem)
 }
 
 fn chat_response(problem: &Problem) -> HttpResponse {
@@ -102,11 +100,7 @@ pub(crate) fn error_body(problem: &Problem) -> ErrorBody {
 
 /// A refusal before any route was chosen, in the shape of the path's protocol.
 pub(crate) fn refusal(path: &str, problem: &Problem) -> HttpResponse {
-    if path.starts_with(CHAT_PATHS) {
-        chat_response(problem)
-    } else {
-        manage_response(problem)
-    }
+    if path.starts_with(CHAT_PATHS) { chat_response(problem) } else { manage_response(problem) }
 }
 
 /// The bytes of a request; one that is too large or breaks off is refused in our shape.
@@ -124,11 +118,7 @@ impl FromRequest for Body {
                 let what =
                     format!("the body cannot be taken ({error}); at most {MAX_BODY} bytes can");
                 let problem = Problem::new(ProblemKind::Invalid, "body_unreadable", what);
-                if is_chat {
-                    ChatError(problem).into()
-                } else {
-                    ManageError(problem).into()
-                }
+                if is_chat { ChatError(problem).into() } else { ManageError(problem).into() }
             })
         })
     }
@@ -139,11 +129,7 @@ pub(crate) fn body<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> Result<T, Pr
     let mut reader = serde_json::Deserializer::from_slice(bytes);
     serde_path_to_error::deserialize(&mut reader).map_err(|error| {
         let field = error.path().to_string();
-        let place = if field == "." {
-            String::new()
-        } else {
-            format!("field `{field}`: ")
-        };
+        let place = if field == "." { String::new() } else { format!("field `{field}`: ") };
         let what = format!("the body is not understood: {place}{}", error.inner());
         Problem::new(ProblemKind::Invalid, "body_invalid", what)
     })
@@ -159,12 +145,7 @@ pub(crate) fn path_config() -> web::PathConfig {
 
 fn malformed(error: &dyn fmt::Display, request: &HttpRequest) -> actix_web::Error {
     let detail = format!("`{}` is not understood: {error}", request.uri());
-    ManageError(Problem::new(
-        ProblemKind::Invalid,
-        "address_invalid",
-        detail,
-    ))
-    .into()
+    ManageError(Problem::new(ProblemKind::Invalid, "address_invalid", detail)).into()
 }
 
 fn no_route(request: &HttpRequest) -> Problem {

@@ -31,24 +31,14 @@ pub(super) fn tail(path: &Path, lines: usize) -> io::Result<String> {
     file.read_to_end(&mut bytes)?;
     let text = String::from_utf8_lossy(&bytes);
     let all: Vec<&str> = text.lines().collect();
-    Ok(all[all.len().saturating_sub(lines)..]
-        .iter()
-        .map(|line| format!("{line}\n"))
-        .collect())
+    Ok(all[all.len().saturating_sub(lines)..].iter().map(|line| format!("{line}\n")).collect())
 }
 
 pub(super) fn run(common: &Common, lines: usize, follow: bool) -> Result<(), Failure> {
-    let path = file(
-        &connection::settings(common, Flags::default())?
-            .config
-            .data_dir,
-    );
+    let path = file(&connection::settings(common, Flags::default())?.config.data_dir);
     let missing = |error: io::Error| {
-        Failure::missing(format!(
-            "the log `{}` cannot be read: {error}",
-            path.display()
-        ))
-        .with_way_out("a service in the foreground logs to its terminal or supervisor")
+        Failure::missing(format!("the log `{}` cannot be read: {error}", path.display()))
+            .with_way_out("a service in the foreground logs to its terminal or supervisor")
     };
     let mut from = std::fs::metadata(&path).map_err(missing)?.len();
     print::out(&tail(&path, lines).map_err(missing)?);

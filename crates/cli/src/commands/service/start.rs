@@ -31,19 +31,13 @@ enum Told {
 }
 
 pub(super) fn run(common: &Common, start: &Start) -> Result<(), Failure> {
-    let flags = Flags {
-        listen: start.listen,
-        data_dir: None,
-    };
+    let flags = Flags { listen: start.listen, data_dir: None };
     let config = connection::settings(common, flags)?.config;
     if start.foreground || start.detached {
         return serve(config, start.detached);
     }
     if let Some(found) = presence::find(&config.data_dir) {
-        let place = found
-            .address
-            .as_deref()
-            .unwrap_or("an address it has not told yet");
+        let place = found.address.as_deref().unwrap_or("an address it has not told yet");
         print::line(format!(
             "a service is running already at {place} (process {}, deft {})",
             found.pid, found.version
@@ -71,19 +65,14 @@ fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Fai
     std::fs::create_dir_all(folder).map_err(|error| cannot(folder, error))?;
     let log_file = open_log(&log).map_err(|error| cannot(&log, error))?;
     let mut command = Command::new(own_program());
-    command
-        .args(["service", "start", "--detached", "--data-dir"])
-        .arg(&config.data_dir);
+    command.args(["service", "start", "--detached", "--data-dir"]).arg(&config.data_dir);
     if let Some(file) = &common.config {
         command.arg("--config").arg(std::path::absolute(file)?);
     }
     if let Some(listen) = start.listen {
         command.arg("--listen").arg(listen.to_string());
     }
-    command
-        .stdin(Stdio::null())
-        .stdout(Stdio::piped())
-        .stderr(log_file);
+    command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log_file);
     let mut child = command.spawn()?;
     let pipe = child.stdout.take().expect("standard output is piped");
     let mut line = String::new();
@@ -127,9 +116,7 @@ fn serve(config: Config, detached: bool) -> Result<(), Failure> {
         .init();
     let ready = move |address: &str| {
         if detached {
-            tell(&Told::Ready {
-                address: address.to_owned(),
-            });
+            tell(&Told::Ready { address: address.to_owned() });
         }
         // Where no supervisor asked, nobody is told.
         let _ = sd_notify::notify(&[sd_notify::NotifyState::Ready]);

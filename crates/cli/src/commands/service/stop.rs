@@ -10,18 +10,11 @@ use crate::print;
 
 pub(super) fn run(common: &Common, now: bool) -> Result<(), Failure> {
     if common.service.is_some() {
-        return Err(Failure::usage(
-            "a service is stopped on its own machine, without --service",
-        ));
+        return Err(Failure::usage("a service is stopped on its own machine, without --service"));
     }
-    let data_dir = connection::settings(common, Flags::default())?
-        .config
-        .data_dir;
+    let data_dir = connection::settings(common, Flags::default())?.config.data_dir;
     let Some(found) = presence::find(&data_dir) else {
-        print::note(format!(
-            "no service is running with `{}`",
-            data_dir.display()
-        ));
+        print::note(format!("no service is running with `{}`", data_dir.display()));
         return Ok(());
     };
     let pid = i32::try_from(found.pid).ok().and_then(Pid::from_raw);

@@ -13,10 +13,8 @@ pub(super) fn run(common: &Common) -> Result<(), Failure> {
     let program = std::env::current_exe()?;
     let mut unit = UNIT.replace(PROGRAM, &program.display().to_string());
     if let Some(data_dir) = &common.data_dir {
-        let setting = format!(
-            "Environment=DEFT_DATA_DIR={}",
-            std::path::absolute(data_dir)?.display()
-        );
+        let setting =
+            format!("Environment=DEFT_DATA_DIR={}", std::path::absolute(data_dir)?.display());
         unit = unit.replace("Environment=DEFT_DATA_DIR=/var/lib/deft-harbor", &setting);
     }
     print::out(&unit);
