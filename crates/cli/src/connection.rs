@@ -57,8 +57,7 @@ pub(crate) fn client(common: &Common) -> Result<Client, Failure> {
 /// A client for a service that was found to answer; another version is told.
 pub(crate) async fn connect(common: &Common) -> Result<Client, Failure> {
     let client = client(common)?;
-    let (_, version) = client.status().await?;
-    note_other_version(version.as_deref());
+    note_other_version(client.greet().await?.as_deref());
     Ok(client)
 }
 

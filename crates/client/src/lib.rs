@@ -140,14 +140,22 @@ impl Client {
         self.json(response).await
     }
 
+    /// Asks whether the service is there; returns the version it tells.
+    ///
+    /// # Errors
+    /// Nobody listens, or somebody else does.
+    pub async fn greet(&self) -> Result<Option<String>, ClientError> {
+        let response = self.send(self.request(Method::GET, "/health/live")?).await?;
+        Ok(version_of(&response))
+    }
+
     /// The service's status, and the version it told.
     ///
     /// # Errors
     /// As all calls: nobody listens, or the service refused.
     pub async fn status(&self) -> Result<Versioned<ServiceStatus>, ClientError> {
         let response = self.send(self.request(Method::GET, "/manage/v1/status")?).await?;
-        let version = response.headers().get(VERSION_HEADER);
-        let version = version.and_then(|value| value.to_str().ok()).map(str::to_owned);
+        let version = version_of(&response);
         Ok((self.json(response).await?, version))
     }
 
@@ -258,4 +266,8 @@ impl Client {
         let request = self.request(Method::POST, "/v1/completions")?.json(request);
         Ok(AnswerStream::new(self.send(request).await?))
     }
+}
+
+fn version_of(response: &Response) -> Option<String> {
+    response.headers().get(VERSION_HEADER)?.to_str().ok().map(str::to_owned)
 }

@@ -131,6 +131,7 @@ async fn serve(
         gateway: Gateway { loads: Arc::clone(&loads), recorder },
         loads,
         database: pool.clone(),
+        database_up: database.watch(),
         database_kind: database.kind(),
         node,
         node_name,

@@ -9,6 +9,7 @@ use std::time::Duration;
 use sqlx::PgPool;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use thiserror::Error;
+use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
 use crate::config::Config;
@@ -123,6 +124,22 @@ impl Database {
         let database = Self { pool, cluster };
         database.migrate().await?;
         Ok(database)
+    }
+
+    /// Whether the database answers, looked at every second: nobody who asks has to wait for it.
+    #[must_use]
+    pub(crate) fn watch(&self) -> watch::Receiver<bool> {
+        let (publish, answers) = watch::channel(true);
+        let pool = self.pool.clone();
+        tokio::spawn(async move {
+            while !publish.is_closed() && !pool.is_closed() {
+                let question = sqlx::query("select 1").execute(&pool);
+                let up = tokio::time::timeout(LOOK_AFTER, question).await.is_ok_and(|r| r.is_ok());
+                publish.send_if_modified(|before| std::mem::replace(before, up) != up);
+                tokio::time::sleep(LOOK_AFTER).await;
+            }
+        });
+        answers
     }
 
     /// `private` or `external`.

@@ -14,17 +14,18 @@ use super::{App, streaming};
 )]
 #[get("/manage/v1/events")]
 pub(super) async fn events(app: web::Data<App>) -> HttpResponse {
-    let reports = app.fleet.reports();
-    let statuses = futures_util::stream::unfold(
-        (app, reports, true),
-        |(app, mut reports, first)| async move {
-            if !first {
-                reports.changed().await.ok()?;
-            }
-            reports.mark_unchanged();
-            let status = streaming::event(&app.status().await);
-            Some((Ok::<_, Infallible>(status), (app, reports, false)))
-        },
-    );
+    let (mut reports, mut database) = (app.fleet.reports(), app.database_up.clone());
+    // The first status is sent at once.
+    reports.mark_changed();
+    database.mark_unchanged();
+    let start = (app, reports, database);
+    let statuses = futures_util::stream::unfold(start, |(app, mut reports, mut database)| async {
+        tokio::select! {
+            changed = reports.changed() => changed.ok()?,
+            changed = database.changed() => changed.ok()?,
+        }
+        let status = streaming::event(&app.status());
+        Some((Ok::<_, Infallible>(status), (app, reports, database)))
+    });
     streaming::response(statuses)
 }

@@ -20,6 +20,7 @@ use actix_web::web::{self, ServiceConfig};
 use chrono::{DateTime, Utc};
 use deft_protocol::manage::{DatabaseReport, ServiceStatus};
 use sqlx::PgPool;
+use tokio::sync::watch;
 use uuid::Uuid;
 
 use crate::catalogue::Catalogue;
@@ -40,6 +41,7 @@ pub(crate) struct App {
     pub(crate) loads: Arc<Loads>,
     pub(crate) gateway: Gateway,
     pub(crate) database: PgPool,
+    pub(crate) database_up: watch::Receiver<bool>,
     pub(crate) database_kind: &'static str,
     pub(crate) node: Uuid,
     pub(crate) node_name: String,
@@ -48,8 +50,8 @@ pub(crate) struct App {
 }
 
 impl App {
-    async fn status(&self) -> ServiceStatus {
-        let up = sqlx::query("select 1").execute(&self.database).await.is_ok();
+    fn status(&self) -> ServiceStatus {
+        let up = *self.database_up.borrow();
         let report = self.fleet.reports().borrow().clone();
         ServiceStatus {
             version: deft_protocol::VERSION.to_owned(),

@@ -9,5 +9,5 @@ use super::App;
 #[utoipa::path(tag = "service", responses((status = 200, body = ServiceStatus)))]
 #[get("/manage/v1/status")]
 pub(super) async fn status(app: web::Data<App>) -> HttpResponse {
-    HttpResponse::Ok().json(app.status().await)
+    HttpResponse::Ok().json(app.status())
 }
