@@ -5,6 +5,7 @@
 
 mod activations;
 mod attention;
+#[expect(unsafe_code, reason = "vector instructions, each with a scalar twin")]
 pub mod dot;
 mod matrix;
 mod path;
