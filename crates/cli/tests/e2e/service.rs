@@ -195,3 +195,15 @@ fn stopping_answers_running_calls_first() {
     world.ok(&["service", "stop"]);
     assert!(asking.join().unwrap().unwrap(), "the answer was not complete");
 }
+
+#[test]
+fn a_start_that_is_broken_off_does_not_take_the_service_with_it() {
+    let world = World::new();
+    let mut starting =
+        world.command(&["service", "start", "--listen", "127.0.0.1:0"]).spawn().unwrap();
+    until("it holds the lock", || world.data_dir().join("service.json").exists().then_some(()));
+    starting.kill().unwrap();
+    starting.wait().unwrap();
+    world.ok(&["service", "wait"]);
+    assert!(world.status().database.up);
+}

@@ -61,6 +61,7 @@ impl EngineLink {
         let call = order.call;
         lock(&self.calls).insert(call, sender);
         if self.out.send(ToEngine::Call(Box::new(order))).is_err() {
+            // The process is gone: closing the channel tells so.
             lock(&self.calls).remove(&call);
         }
         CallStream { call, events, link: self.clone(), ended: false }
@@ -186,7 +187,9 @@ async fn attend(
         () = write => {}
         () = read => {}
     }
-    // Whoever still waits is told by the closing of its channel.
+    // In this order: from now on no order is taken, and whoever gave one before is told by the
+    // closing of its channel. The other way round a call in between would wait for ever.
+    orders.close();
     lock(&calls).clear();
 }
 

@@ -5,7 +5,7 @@
 //! terminal's session, so that closing the terminal or a notebook's cell does not end it.
 
 use std::fs::{File, OpenOptions};
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Write};
 use std::os::fd::AsFd;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -136,7 +136,9 @@ fn serve(config: Config, detached: bool) -> Result<(), Failure> {
 
 /// Tells the command that waits, then lets go of its pipe.
 fn tell(told: &Told) {
-    print::line(serde_json::to_string(told).unwrap_or_default());
+    // Whoever waited for this may have been broken off: the service goes on all the same.
+    let line = serde_json::to_string(told).unwrap_or_default();
+    let _ = writeln!(std::io::stdout(), "{line}");
     if let Ok(nowhere) = OpenOptions::new().write(true).open("/dev/null") {
         let _ = rustix::stdio::dup2_stdout(nowhere.as_fd());
     }
