@@ -18,6 +18,8 @@ pub enum Activations<'a> {
         quants: Vec<i8>,
         /// One scale per block.
         scales: Vec<f32>,
+        /// The sums of each 16 quants.
+        sums: Vec<i16>,
         /// Values per token, a multiple of 32.
         width: usize,
     },
@@ -48,7 +50,9 @@ impl<'a> Activations<'a> {
             #[expect(clippy::cast_possible_truncation, reason = "within -127..=127 by the scale")]
             quants.extend(block.iter().map(|value| (value * inverse).round_ties_even() as i8));
         }
-        Self::EightBit { quants, scales, width }
+        let half = |half: &[i8; 16]| half.iter().map(|&quant| i16::from(quant)).sum();
+        let sums = quants.as_chunks::<16>().0.iter().map(half).collect();
+        Self::EightBit { quants, scales, sums, width }
     }
 
     /// Number of tokens.

@@ -13,6 +13,6 @@ mod pointwise;
 
 pub use activations::Activations;
 pub use attention::{CacheRows, attend};
-pub use matrix::{Matrix, MatrixType, multiply};
+pub use matrix::{Matrix, multiply};
 pub use path::Path;
 pub use pointwise::{add, rms_norm, silu_gate, softmax};

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use deft_formats::gguf::{Header, MetadataError, TensorInfo};
 use deft_formats::quant::TensorType;
-use deft_kernels::{Activations, Matrix, MatrixType, Path, attend, multiply};
+use deft_kernels::{Activations, Matrix, Path, attend, multiply};
 use deft_planning::{Bytes, ModelShape};
 use rayon::prelude::*;
 
@@ -69,7 +69,6 @@ pub(super) fn sized(buffer: &mut Vec<f32>, length: usize) -> &mut [f32] {
 /// A matrix of the file: `rows x columns`.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct MatrixPlace {
-    matrix_type: MatrixType,
     tensor_type: TensorType,
     rows: usize,
     columns: usize,
@@ -92,7 +91,7 @@ impl MatrixPlace {
         scratch: &mut Vec<f32>,
     ) {
         let matrix = Matrix {
-            matrix_type: self.matrix_type,
+            tensor_type: self.tensor_type,
             rows: self.rows,
             columns: self.columns,
             bytes: self.stored(file),
@@ -102,7 +101,7 @@ impl MatrixPlace {
 
     /// Activations in the form this matrix is multiplied with.
     pub(super) fn activations<'a>(&self, x: &'a [f32]) -> Activations<'a> {
-        self.matrix_type.activations(x, self.columns)
+        Matrix::activations(self.tensor_type, x, self.columns)
     }
 
     /// One row as values.
@@ -163,19 +162,7 @@ impl<'h> Tensors<'h> {
         rows: u32,
     ) -> Result<MatrixPlace, LoadError> {
         let tensor = self.take(name, &[u64::from(columns), u64::from(rows)])?;
-        let matrix_type = match tensor.tensor_type {
-            TensorType::F32 => MatrixType::F32,
-            TensorType::F16 => MatrixType::F16,
-            TensorType::Q8_0 => MatrixType::Q8_0,
-            other => {
-                return Err(LoadError::Tensor {
-                    tensor: name.to_owned(),
-                    what: format!("has type {other}; supported: F32, F16, Q8_0"),
-                });
-            }
-        };
         Ok(MatrixPlace {
-            matrix_type,
             tensor_type: tensor.tensor_type,
             rows: rows as usize,
             columns: columns as usize,

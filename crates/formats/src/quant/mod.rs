@@ -1,13 +1,27 @@
 //! Tensor types: how values are packed into blocks, and how blocks become values again.
 //!
-//! A type that can be decoded has its own file here; the table below also knows the layout of
-//! types that are only recognised, so that facts about a file can be told before it is refused.
+//! Each type has its own file here. All block types unpack into one common form, [`Group`]s of 32
+//! values; decoding and multiplying know only that.
 
+mod bf16;
 mod f16;
 mod f32;
+mod group;
+mod iq4_nl;
+mod iq4_xs;
+mod q2_k;
+mod q3_k;
+mod q4_0;
+mod q4_1;
+mod q4_k;
+mod q5_0;
+mod q5_1;
+mod q5_k;
+mod q6_k;
 mod q8_0;
 
-pub use q8_0::{BlockQ8, Q8_BLOCK, encode_q8_0};
+pub use group::{GROUP, Group};
+pub use q8_0::encode_q8_0;
 
 use std::fmt;
 
@@ -91,27 +105,65 @@ impl TensorType {
         values / self.block_values() * self.block_bytes()
     }
 
-    /// Whether [`Self::decode`] knows this type.
+    /// Whether values are stored one by one, as floats.
     #[must_use]
-    pub fn is_decodable(self) -> bool {
-        matches!(self, Self::F32 | Self::F16 | Self::Q8_0)
+    pub fn is_float(self) -> bool {
+        matches!(self, Self::F32 | Self::F16 | Self::BF16)
+    }
+
+    /// Takes blocks apart into groups of 32 values.
+    ///
+    /// # Panics
+    /// When the lengths do not match, or the type stores floats.
+    pub fn unpack(self, blocks: &[u8], groups: &mut [Group]) {
+        let unpack: fn(&[u8], &mut [Group]) = match self {
+            Self::Q4_0 => q4_0::unpack,
+            Self::Q4_1 => q4_1::unpack,
+            Self::Q5_0 => q5_0::unpack,
+            Self::Q5_1 => q5_1::unpack,
+            Self::Q8_0 => q8_0::unpack,
+            Self::Q2_K => q2_k::unpack,
+            Self::Q3_K => q3_k::unpack,
+            Self::Q4_K => q4_k::unpack,
+            Self::Q5_K => q5_k::unpack,
+            Self::Q6_K => q6_k::unpack,
+            Self::IQ4_NL => iq4_nl::unpack,
+            Self::IQ4_XS => iq4_xs::unpack,
+            Self::F32 | Self::F16 | Self::BF16 => panic!("{self} has no blocks"),
+        };
+        let each = self.block_values() / GROUP;
+        assert_eq!(blocks.len(), groups.len() / each * self.block_bytes(), "{self} groups differ");
+        for (block, groups) in blocks.chunks(self.block_bytes()).zip(groups.chunks_mut(each)) {
+            unpack(block, groups);
+        }
     }
 
     /// Decodes whole blocks into `values`.
     ///
     /// # Panics
-    /// When the lengths do not match, or the type is not [decodable](Self::is_decodable): callers
-    /// check a file's types once, when they open it.
+    /// When the lengths do not match.
     pub fn decode(self, blocks: &[u8], values: &mut [f32]) {
         assert_eq!(blocks.len(), self.row_bytes(values.len()), "{self} blocks and values differ");
         match self {
             Self::F32 => f32::decode(blocks, values),
             Self::F16 => f16::decode(blocks, values),
-            Self::Q8_0 => q8_0::decode(blocks, values),
-            other => panic!("tensor type {other} was not refused when the file was opened"),
+            Self::BF16 => bf16::decode(blocks, values),
+            _ => {
+                let mut groups = [Group::default(); MOST_GROUPS];
+                let groups = &mut groups[..self.block_values() / GROUP];
+                let blocks = blocks.chunks(self.block_bytes());
+                for (block, values) in blocks.zip(values.chunks_mut(self.block_values())) {
+                    self.unpack(block, groups);
+                    let values = values.as_chunks_mut::<GROUP>().0;
+                    groups.iter().zip(values).for_each(|(group, values)| group.decode(values));
+                }
+            }
         }
     }
 }
+
+/// Groups in the largest block.
+const MOST_GROUPS: usize = 8;
 
 #[cfg(test)]
 mod tests;

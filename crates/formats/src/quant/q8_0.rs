@@ -3,38 +3,15 @@
 
 use half::f16;
 
-/// Values in one block.
-pub const Q8_BLOCK: usize = 32;
-const BYTES: usize = 2 + Q8_BLOCK;
+use super::group::{GROUP, Group, half_at};
 
-/// One block, taken apart.
-#[derive(Debug, Clone, Copy)]
-pub struct BlockQ8<'a> {
-    /// The scale, exact in single precision.
-    pub scale: f32,
-    /// The 32 bytes.
-    pub quants: &'a [u8; Q8_BLOCK],
-}
+const BYTES: usize = 2 + GROUP;
 
-impl<'a> BlockQ8<'a> {
-    /// The blocks of a row.
-    pub fn of_row(row: &'a [u8]) -> impl Iterator<Item = Self> {
-        row.as_chunks::<BYTES>().0.iter().map(|block| {
-            let (scale, quants) = block.split_at(2);
-            Self {
-                scale: f16::from_le_bytes([scale[0], scale[1]]).to_f32(),
-                quants: quants.try_into().expect("a block holds 32 bytes after its scale"),
-            }
-        })
-    }
-}
-
-pub(super) fn decode(blocks: &[u8], values: &mut [f32]) {
-    let (chunks, _) = values.as_chunks_mut::<Q8_BLOCK>();
-    for (chunk, block) in chunks.iter_mut().zip(BlockQ8::of_row(blocks)) {
-        for (value, &quant) in chunk.iter_mut().zip(block.quants) {
-            *value = block.scale * f32::from(quant.cast_signed());
-        }
+pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
+    let group = &mut groups[0];
+    group.scale = half_at(block, 0);
+    for (quant, byte) in group.quants.iter_mut().zip(&block[2..]) {
+        *quant = byte.cast_signed();
     }
 }
 
@@ -44,7 +21,7 @@ pub(super) fn decode(blocks: &[u8], values: &mut [f32]) {
 /// When the number of values is not a multiple of 32.
 #[must_use]
 pub fn encode_q8_0(values: &[f32]) -> Vec<u8> {
-    let (chunks, rest) = values.as_chunks::<Q8_BLOCK>();
+    let (chunks, rest) = values.as_chunks::<GROUP>();
     assert!(rest.is_empty(), "{} values are not whole blocks", values.len());
     let mut bytes = Vec::with_capacity(chunks.len() * BYTES);
     for chunk in chunks {

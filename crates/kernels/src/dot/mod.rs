@@ -10,6 +10,8 @@
 mod avx2;
 pub(crate) mod scalar;
 
+use deft_formats::quant::Group;
+
 use crate::Path;
 
 /// Number of partial sums.
@@ -84,6 +86,49 @@ pub fn q8_0_row(path: Path, row: &[u8], quants: &[i8], scales: &[f32]) -> f32 {
             avx2::q8_0_row(row, quants, scales)
         },
         _ => scalar::q8_0_row(row, quants, scales),
+    }
+}
+
+/// `BF16` row (little-endian bytes) times `x`.
+///
+/// # Panics
+/// When the row does not hold as many values as `x`.
+#[must_use]
+pub fn bf16_row(path: Path, row: &[u8], x: &[f32]) -> f32 {
+    assert_eq!(row.len(), x.len() * 2, "row and activations differ in length");
+    match path {
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: as in `f32_row`.
+        Path::Avx2 => unsafe {
+            debug_assert!(path.runs_here());
+            avx2::bf16_row(row, x)
+        },
+        _ => scalar::bf16_row(row, x),
+    }
+}
+
+/// A row of unpacked groups times activations in eight bits: `quants` has 32 per group, within
+/// -127..=127, `scales` one per group, `sums` the sums of each 16 quants.
+///
+/// A group adds two fused products to its partial sum: the integer sum of quants times activations,
+/// weighted by the integer scales, times both scales; then, taken away, the integer sum of minima
+/// times sums, times minimum and activation scale.
+///
+/// # Panics
+/// When they do not have the same number of groups.
+#[must_use]
+pub fn group_row(path: Path, row: &[Group], quants: &[i8], scales: &[f32], sums: &[i16]) -> f32 {
+    assert_eq!(row.len(), scales.len(), "row and activations differ in groups");
+    assert_eq!(quants.len(), scales.len() * BLOCK, "quants and scales differ in groups");
+    assert_eq!(sums.len(), scales.len() * 2, "sums and scales differ in groups");
+    match path {
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: as in `f32_row`.
+        Path::Avx2 => unsafe {
+            debug_assert!(path.runs_here());
+            avx2::group_row(row, quants, scales, sums)
+        },
+        _ => scalar::group_row(row, quants, scales, sums),
     }
 }
 

@@ -4,7 +4,8 @@ use half::f16;
 use proptest::prelude::*;
 
 use super::*;
-use crate::Activations;
+use crate::{Matrix, multiply};
+use deft_formats::quant::TensorType;
 
 fn paths() -> Vec<Path> {
     let paths: Vec<Path> = Path::available().collect();
@@ -75,54 +76,64 @@ fn products_agree_with_the_golden_ones() {
         read(name).as_chunks::<4>().0.iter().map(|word| f32::from_le_bytes(*word)).collect()
     };
     let norm = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>().sqrt();
-    for name in ["F32", "F16", "Q8_0"] {
-        let x = floats(format!("{name}.matvec.x.f32"));
-        let expected = floats(format!("{name}.matvec.y.f32"));
-        let rows = read(format!("{name}.matvec.w.bin"));
-        let bytes = rows.len() / expected.len();
-        let eight = Activations::eight_bit(&x, x.len());
+    for &tensor_type in TensorType::ALL {
+        let x = floats(format!("{tensor_type}.matvec.x.f32"));
+        let expected = floats(format!("{tensor_type}.matvec.y.f32"));
+        let bytes = read(format!("{tensor_type}.matvec.w.bin"));
+        let (rows, columns) = (expected.len(), x.len());
+        let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+        let activations = Matrix::activations(tensor_type, &x, columns);
         for path in paths() {
-            for (row, wanted) in rows.chunks(bytes).zip(&expected) {
-                let (found, tolerance) = match name {
-                    "F32" | "F16" => {
-                        let width = if name == "F32" { 4 } else { 2 };
-                        let found = if width == 4 {
-                            f32_row(path, row, &x)
-                        } else {
-                            f16_row(path, row, &x)
-                        };
-                        let weights: Vec<f32> = row
-                            .chunks(width)
-                            .map(|word| match *word {
-                                [a, b] => f16::from_le_bytes([a, b]).to_f32(),
-                                [a, b, c, d] => f32::from_le_bytes([a, b, c, d]),
-                                _ => unreachable!(),
-                            })
-                            .collect();
-                        let sum: f64 =
-                            weights.iter().zip(&x).map(|(w, x)| f64::from(w * x).abs()).sum();
-                        (found, 1e-6 * sum)
-                    }
-                    _ => {
-                        let weights: Vec<f32> = row
-                            .chunks(Q8_BYTES)
-                            .flat_map(|block| {
-                                let scale = f16::from_le_bytes([block[0], block[1]]).to_f32();
-                                block[2..]
-                                    .iter()
-                                    .map(move |byte| scale * f32::from(byte.cast_signed()))
-                            })
-                            .collect();
-                        let Activations::EightBit { quants, scales, .. } = &eight else {
-                            unreachable!()
-                        };
-                        let bound = 0.03 * norm(&weights) * norm(&x) / (x.len() as f64).sqrt();
-                        (q8_0_row(path, row, quants, scales), bound)
-                    }
+            let mut found = vec![0.0; rows];
+            multiply(path, matrix, &activations, &mut found, &mut Vec::new());
+            for (row, stored) in bytes.chunks(tensor_type.row_bytes(columns)).enumerate() {
+                let mut weights = vec![0.0; columns];
+                tensor_type.decode(stored, &mut weights);
+                let tolerance = if tensor_type.is_float() {
+                    1e-6 * weights.iter().zip(&x).map(|(w, x)| f64::from(w * x).abs()).sum::<f64>()
+                } else {
+                    0.03 * norm(&weights) * norm(&x) / (columns as f64).sqrt()
                 };
+                let (found, wanted) = (found[row], expected[row]);
                 let error = f64::from(found - wanted).abs();
-                assert!(error <= tolerance, "{name} {path}: {found} instead of {wanted}");
+                assert!(error <= tolerance, "{tensor_type} {path}: {found} instead of {wanted}");
             }
+        }
+    }
+}
+
+proptest! {
+    #[test]
+    fn unpacked_rows_agree_on_every_path(
+        rows in prop::collection::vec(
+            (
+                prop::collection::vec((any::<i8>(), -127i8..=127), BLOCK),
+                (-128i16..128, -128i16..128),
+                (0i16..64, 0i16..64),
+                (-2f32..2.0, -2f32..2.0, 0f32..3.0),
+            ),
+            0..30,
+        ),
+    ) {
+        let mut groups = Vec::new();
+        let (mut quants, mut scales) = (Vec::new(), Vec::new());
+        for (pairs, (a, b), (c, d), (scale, min, x)) in &rows {
+            let mut group =
+                Group { scales: [*a, *b], mins: [*c, *d], scale: *scale, min: *min, ..Group::default() };
+            for (quant, pair) in group.quants.iter_mut().zip(pairs) {
+                *quant = pair.0;
+            }
+            groups.push(group);
+            quants.extend(pairs.iter().map(|pair| pair.1));
+            scales.push(*x);
+        }
+        let sums: Vec<i16> = quants
+            .chunks(16)
+            .map(|half: &[i8]| half.iter().map(|&quant| i16::from(quant)).sum())
+            .collect();
+        let twin = scalar::group_row(&groups, &quants, &scales, &sums);
+        for path in paths() {
+            prop_assert_eq!(group_row(path, &groups, &quants, &scales, &sums), twin);
         }
     }
 }
