@@ -51,6 +51,13 @@ impl Held {
         self.write(Some(address.to_owned()))
     }
 
+    /// Says no longer where the service is, and keeps the lock as long as the process lives: whoever
+    /// waits for the lock shall find nothing left of it.
+    pub fn leave(self) {
+        let _ = std::fs::remove_file(file(&self.data_dir));
+        std::mem::forget(self);
+    }
+
     fn write(&self, address: Option<String>) -> io::Result<()> {
         let presence = Presence {
             pid: std::process::id(),

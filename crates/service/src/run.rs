@@ -96,7 +96,7 @@ pub async fn run(config: Config, ready: impl FnOnce(&str)) -> Result<(), RunErro
     };
     let served = serve(&config, &database, &held, listener, &address, stop, ready).await;
     database.close().await;
-    drop(held);
+    held.leave();
     served
 }
 
