@@ -162,8 +162,8 @@ mod tests {
         assert!(message("demo").contains("is not a file"));
         assert!(message("demo/README.md").contains("not a GGUF file"));
         assert!(message("golden/bad/04-truncated-data.gguf").contains("cut short"));
-        let other = message("demo/larkfen-labels/larkfen-labels-q8_0.gguf");
-        assert!(other.contains("family `gemma3` is not supported; supported: llama"), "{other}");
+        let other = message("demo/larkfen-find/larkfen-find-q8_0.gguf");
+        assert!(other.contains("family `bert` is not supported; supported: llama"), "{other}");
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! Attention of one query head over cached keys and values.
 
 use crate::dot::{add_scaled_f16, f16_row, f32_row};
-use crate::{Path, softmax};
+use crate::{Path, soft_cap, softmax};
 
 /// Cached rows of one kind (keys or values): bytes of `F32` or `F16` values, position by position.
 #[derive(Debug, Clone, Copy)]
@@ -35,29 +35,52 @@ impl CacheRows<'_> {
     }
 }
 
-/// `out = softmax(scale * keys . query) . values` over the first `scores.len()` positions.
+/// Which positions are looked at, and how.
 ///
-/// A position's row begins at `position * stride + offset` values and is as long as `query` (keys)
-/// or `out` (values). `scores` is working space; values are summed in order of positions, so the
-/// result does not depend on how the prompt was cut into chunks.
-#[expect(clippy::too_many_arguments, reason = "rows are described by where they lie")]
+/// A position's row begins at `position * stride + offset` values and is as long as the query (keys)
+/// or the output (values).
+#[derive(Debug, Clone, Copy)]
+pub struct Reach {
+    /// The first position.
+    pub first: usize,
+    /// Values from one position's keys to the next.
+    pub key_stride: usize,
+    /// Where a row of keys begins.
+    pub key_offset: usize,
+    /// Values from one position's values to the next.
+    pub value_stride: usize,
+    /// Where a row of values begins.
+    pub value_offset: usize,
+    /// Factor on scores.
+    pub scale: f32,
+    /// Scores are squeezed between plus and minus this.
+    pub cap: Option<f32>,
+}
+
+/// `out = softmax(cap(scale * keys . query)) . values` over `scores.len()` positions.
+///
+/// `scores` is working space; values are summed in order of positions, so the result does not
+/// depend on how the prompt was cut into chunks.
 pub fn attend(
     path: Path,
     query: &[f32],
     keys: CacheRows<'_>,
-    key_place: (usize, usize),
     values: CacheRows<'_>,
-    value_place: (usize, usize),
-    scale: f32,
+    reach: Reach,
     scores: &mut [f32],
     out: &mut [f32],
 ) {
-    for (position, score) in scores.iter_mut().enumerate() {
-        *score = scale * keys.score(path, position * key_place.0 + key_place.1, query);
+    for (at, score) in scores.iter_mut().enumerate() {
+        let start = (reach.first + at) * reach.key_stride + reach.key_offset;
+        *score = reach.scale * keys.score(path, start, query);
+    }
+    if let Some(cap) = reach.cap {
+        soft_cap(scores, cap);
     }
     softmax(scores);
     out.fill(0.0);
-    for (position, weight) in scores.iter().enumerate() {
-        values.add_scaled(path, position * value_place.0 + value_place.1, *weight, out);
+    for (at, weight) in scores.iter().enumerate() {
+        let start = (reach.first + at) * reach.value_stride + reach.value_offset;
+        values.add_scaled(path, start, *weight, out);
     }
 }

@@ -12,7 +12,7 @@ mod path;
 mod pointwise;
 
 pub use activations::Activations;
-pub use attention::{CacheRows, attend};
+pub use attention::{CacheRows, Reach, attend};
 pub use matrix::{Matrix, multiply};
 pub use path::Path;
-pub use pointwise::{add, rms_norm, silu_gate, softmax};
+pub use pointwise::{Gate, add, add_rows, gate, rms_norm, soft_cap, softmax};

@@ -36,11 +36,39 @@ pub fn softmax(values: &mut [f32]) {
     }
 }
 
-/// `gate = silu(gate) * up`, element by element.
-pub fn silu_gate(gate: &mut [f32], up: &[f32]) {
-    for (gate, up) in gate.iter_mut().zip(up) {
-        *gate = *gate / (1.0 + (-*gate).exp()) * up;
+/// The curve of a gate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Gate {
+    /// x times its sigmoid. Source: Elfwing et al. 2017.
+    Silu,
+    /// The Gaussian error unit by its tanh form. Source: Hendrycks and Gimpel 2016.
+    GeluTanh,
+}
+
+/// `gate = curve(gate) * up`, element by element.
+pub fn gate(curve: Gate, gate: &mut [f32], up: &[f32]) {
+    let pairs = gate.iter_mut().zip(up);
+    match curve {
+        Gate::Silu => pairs.for_each(|(x, up)| *x = *x / (1.0 + (-*x).exp()) * up),
+        Gate::GeluTanh => pairs.for_each(|(x, up)| *x = gelu_tanh(*x) * up),
     }
+}
+
+fn gelu_tanh(x: f32) -> f32 {
+    const SQRT_2_OVER_PI: f32 = 0.797_884_6;
+    0.5 * x * (1.0 + (SQRT_2_OVER_PI * (x + 0.044_715 * x * x * x)).tanh())
+}
+
+/// `x = cap * tanh(x / cap)`, element by element.
+pub fn soft_cap(values: &mut [f32], cap: f32) {
+    for value in values {
+        *value = cap * (*value / cap).tanh();
+    }
+}
+
+/// Adds `y` to each row of `x`.
+pub fn add_rows(x: &mut [f32], y: &[f32]) {
+    x.chunks_mut(y.len()).for_each(|row| add(row, y));
 }
 
 /// `x += y`, element by element.

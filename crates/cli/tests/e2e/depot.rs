@@ -30,7 +30,7 @@ fn what_is_no_use_is_refused_with_the_reason_and_nothing_is_recorded() {
         ("golden/bad/01-empty.gguf", "cut short"),
         ("golden/bad/04-truncated-data.gguf", "cut short"),
         ("golden/bad/47-missing-tensor.gguf", "`blk.0.ffn_up.weight` is missing"),
-        ("demo/larkfen-labels/larkfen-labels-q8_0.gguf", "family `gemma3` is not supported"),
+        ("demo/larkfen-find/larkfen-find-q8_0.gguf", "family `bert` is not supported"),
     ] {
         let said = world.deft(&["depot", "register", &project(file).to_string_lossy()]);
         assert_eq!(said.code, 4, "{file}: {said:?}");

@@ -1,8 +1,14 @@
 //! The families of models, one file each, on shared parts.
 
+mod blueprint;
 mod cache;
+mod gemma;
 mod llama;
 mod parts;
+mod phi3;
+mod qwen;
+mod tensors;
+mod transformer;
 
 use deft_formats::gguf::Header;
 use deft_planning::ModelShape;
@@ -10,11 +16,14 @@ use deft_planning::ModelShape;
 pub use cache::LaneCache;
 pub use parts::{Logits, Workspace};
 
+use blueprint::Blueprint;
+use transformer::Transformer;
+
 use crate::mapped::MappedFile;
 use crate::model::LoadError;
 
 /// Families built here, as files write them.
-pub const SUPPORTED: &[&str] = &["llama"];
+pub const SUPPORTED: &[&str] = &["llama", "qwen2", "qwen3", "qwen3moe", "gemma2", "gemma3", "phi3"];
 
 /// A model that reads tokens and tells how likely each next one is.
 pub trait Decoder: Send {
@@ -39,22 +48,29 @@ pub fn name(header: &Header) -> Result<&str, LoadError> {
     Ok(header.metadata.text("general.architecture")?)
 }
 
+fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
+    match name(header)? {
+        "llama" => llama::blueprint(header),
+        "qwen2" => qwen::qwen2(header),
+        "qwen3" => qwen::qwen3(header),
+        "qwen3moe" => qwen::qwen3moe(header),
+        "gemma2" => gemma::gemma2(header),
+        "gemma3" => gemma::gemma3(header),
+        "phi3" => phi3::blueprint(header),
+        other => Err(LoadError::Family { family: other.to_owned() }),
+    }
+}
+
 /// The sizes of a model, with every tensor's presence and form checked.
 ///
 /// # Errors
 /// The family is not supported, or the file does not fit it.
 pub fn shape(header: &Header) -> Result<ModelShape, LoadError> {
-    match name(header)? {
-        "llama" => llama::Layout::new(header).map(|layout| layout.shape),
-        other => Err(LoadError::Family { family: other.to_owned() }),
-    }
+    blueprint(header).map(|blueprint| blueprint.shape)
 }
 
 pub(crate) fn open(header: &Header, file: MappedFile) -> Result<Box<dyn Decoder>, LoadError> {
-    match name(header)? {
-        "llama" => Ok(Box::new(llama::Llama::new(llama::Layout::new(header)?, file)?)),
-        other => Err(LoadError::Family { family: other.to_owned() }),
-    }
+    Ok(Box::new(Transformer::new(blueprint(header)?, file)?))
 }
 
 #[cfg(test)]

@@ -51,6 +51,16 @@ pub fn f32_row(path: Path, row: &[u8], x: &[f32]) -> f32 {
     }
 }
 
+/// Two rows of floats, in the order of `F32` rows.
+///
+/// # Panics
+/// When they differ in length.
+#[must_use]
+pub fn floats(path: Path, row: &[f32], x: &[f32]) -> f32 {
+    let bytes: Vec<u8> = row.iter().flat_map(|value| value.to_le_bytes()).collect();
+    f32_row(path, &bytes, x)
+}
+
 /// `F16` row (little-endian bytes) times `x`.
 ///
 /// # Panics

@@ -1,0 +1,415 @@
+//! What a family says of a file: where everything lies, and what is special about it. The
+//! [`Transformer`](super::transformer) computes by it.
+
+use deft_formats::gguf::{Header, MetadataError};
+use deft_planning::{Bytes, ModelShape};
+
+use super::tensors::{MatrixPlace, Tensors, VectorPlace};
+use crate::model::LoadError;
+
+/// A decoder, described.
+pub(super) struct Blueprint {
+    pub(super) shape: ModelShape,
+    pub(super) epsilon: f32,
+    /// Factor on embedded tokens.
+    pub(super) embedding_scale: f32,
+    /// Factor on scores before the softmax.
+    pub(super) score_scale: f32,
+    /// Scores are squeezed between plus and minus this.
+    pub(super) score_cap: Option<f32>,
+    /// Logits are squeezed between plus and minus this.
+    pub(super) logit_cap: Option<f32>,
+    pub(super) pairs: Pairs,
+    /// Divisors of the rotary frequencies.
+    pub(super) rotary_factors: Option<VectorPlace>,
+    pub(super) embedding: MatrixPlace,
+    pub(super) output_norm: VectorPlace,
+    pub(super) output: MatrixPlace,
+    pub(super) layers: Vec<LayerPlan>,
+}
+
+/// Which values of a head are turned together.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Pairs {
+    /// Neighbours: 0 and 1, 2 and 3.
+    Interleaved,
+    /// The first half with the second.
+    HalfSplit,
+}
+
+/// Frequencies of a layer's rotary embedding.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct RotaryPlan {
+    pub(super) dimensions: u32,
+    pub(super) base: f32,
+    /// Positions are divided by this.
+    pub(super) linear: f32,
+}
+
+/// A projection with its bias, where it has one.
+pub(super) struct Projection {
+    pub(super) matrix: MatrixPlace,
+    pub(super) bias: Option<VectorPlace>,
+}
+
+/// The gate's curve.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Gate {
+    /// x times its sigmoid.
+    Silu,
+    /// The Gaussian error unit by its tanh form.
+    GeluTanh,
+}
+
+/// Gate, up and down of a gated feed-forward part.
+pub(super) struct Gated {
+    pub(super) gate: MatrixPlace,
+    pub(super) up: MatrixPlace,
+    pub(super) down: MatrixPlace,
+}
+
+/// What stands between two norms besides attention.
+pub(super) enum FeedForward {
+    /// One gated part.
+    Dense(Gated),
+    /// Several, of which a router chooses for each token.
+    Experts { router: MatrixPlace, experts: Vec<Gated>, used: usize },
+}
+
+/// One layer.
+pub(super) struct LayerPlan {
+    pub(super) rotary: RotaryPlan,
+    /// A token sees itself and so many minus one before it; none sees all.
+    pub(super) window: Option<u32>,
+    pub(super) attention_norm: VectorPlace,
+    pub(super) query: Projection,
+    pub(super) key: Projection,
+    pub(super) value: Projection,
+    /// Norms of each head of queries and keys, before turning.
+    pub(super) head_norms: Option<(VectorPlace, VectorPlace)>,
+    pub(super) output: MatrixPlace,
+    pub(super) attention_post_norm: Option<VectorPlace>,
+    pub(super) feed_forward_norm: VectorPlace,
+    pub(super) gate: Gate,
+    pub(super) feed_forward: FeedForward,
+    pub(super) feed_forward_post_norm: Option<VectorPlace>,
+}
+
+/// Reads a family's keys and tensors.
+pub(super) struct Reader<'h> {
+    pub(super) header: &'h Header,
+    pub(super) tensors: Tensors<'h>,
+    family: &'h str,
+}
+
+/// A refusal of something that is beyond what is built here.
+pub(super) fn unsupported(what: String) -> LoadError {
+    LoadError::Unsupported { what }
+}
+
+impl<'h> Reader<'h> {
+    pub(super) fn new(header: &'h Header) -> Result<Self, LoadError> {
+        Ok(Self { header, tensors: Tensors::new(header), family: super::name(header)? })
+    }
+
+    /// The family's own name of a key.
+    pub(super) fn key(&self, name: &str) -> String {
+        format!("{}.{name}", self.family)
+    }
+
+    /// A count that must not be zero.
+    pub(super) fn count(&self, name: &str) -> Result<u32, LoadError> {
+        let key = self.key(name);
+        match self.header.metadata.count(&key)? {
+            0 => Err(LoadError::Metadata(MetadataError::OutOfRange {
+                key,
+                value: "0".to_owned(),
+                reason: "it must be at least 1".to_owned(),
+            })),
+            count => Ok(count),
+        }
+    }
+
+    /// A count that may be absent, but not zero.
+    pub(super) fn count_or(&self, name: &str, default: u32) -> Result<u32, LoadError> {
+        match self.header.metadata.get(&self.key(name)) {
+            None => Ok(default),
+            Some(_) => self.count(name),
+        }
+    }
+
+    /// A float that may be absent; it must be positive.
+    pub(super) fn float(&self, name: &str) -> Result<Option<f32>, LoadError> {
+        let key = self.key(name);
+        match self.header.metadata.optional_float(&key)? {
+            Some(value) if !(value.is_finite() && value > 0.0) => {
+                Err(unsupported(format!("key `{key}` is {value}, it must be positive")))
+            }
+            found => Ok(found),
+        }
+    }
+
+    /// The sizes that all decoders share. `feed_forward` is the inner width that a token meets.
+    pub(super) fn shape(&self, feed_forward: u32) -> Result<ModelShape, LoadError> {
+        let heads = self.count("attention.head_count")?;
+        let kv_heads = self.count_or("attention.head_count_kv", heads)?;
+        if !heads.is_multiple_of(kv_heads) {
+            return Err(unsupported(format!(
+                "{heads} query heads cannot share {kv_heads} key and value heads evenly"
+            )));
+        }
+        let width = self.count("embedding_length")?;
+        let head_length = |name: &str| match self.header.metadata.get(&self.key(name)) {
+            Some(_) => self.count(name),
+            None if width.is_multiple_of(heads) => Ok(width / heads),
+            None => Err(unsupported(format!("{heads} heads do not divide the width {width}"))),
+        };
+        let tokens = self.header.metadata.texts("tokenizer.ggml.tokens")?.len();
+        let vocabulary = u32::try_from(tokens)
+            .map_err(|_| unsupported(format!("a vocabulary of {tokens} tokens is too large")))?;
+        let shape = ModelShape {
+            file: Bytes(self.header.file_bytes),
+            layers: self.count("block_count")?,
+            heads,
+            kv_heads,
+            key_length: head_length("attention.key_length")?,
+            value_length: head_length("attention.value_length")?,
+            context_length: self.count("context_length")?,
+            vocabulary,
+            width,
+            feed_forward,
+            tokenizer: tokenizer_bytes(self.header),
+        };
+        let widest = shape.key_length.max(shape.value_length);
+        // Three such projections side by side are counted in 32 bits.
+        if heads.checked_mul(widest).and_then(|values| values.checked_mul(4)).is_none() {
+            return Err(unsupported(format!("{heads} heads of {widest} values are too wide")));
+        }
+        Ok(shape)
+    }
+
+    pub(super) fn epsilon(&self) -> Result<f32, LoadError> {
+        Ok(self.header.metadata.float(&self.key("attention.layer_norm_rms_epsilon"))?)
+    }
+
+    /// The rotary embedding as the keys give it.
+    pub(super) fn rotary(&self, shape: &ModelShape) -> Result<RotaryPlan, LoadError> {
+        let dimensions = self.count_or("rope.dimension_count", shape.key_length)?;
+        if dimensions % 2 != 0 || dimensions > shape.key_length {
+            return Err(unsupported(format!(
+                "rotary embedding over {dimensions} of {} values of a head",
+                shape.key_length
+            )));
+        }
+        let scaling = self.key("rope.scaling.type");
+        let linear = match self.header.metadata.optional_text(&scaling)? {
+            None | Some("none") => 1.0,
+            Some("linear") => self.float("rope.scaling.factor")?.unwrap_or(1.0),
+            Some(other) => {
+                return Err(unsupported(format!("rotary scaling `{other}` is not supported yet")));
+            }
+        };
+        let base = self.float("rope.freq_base")?.unwrap_or(10_000.0);
+        Ok(RotaryPlan { dimensions, base, linear })
+    }
+
+    /// Embedding and output matrix; without one of its own, the output uses the embedding.
+    pub(super) fn ends(
+        &mut self,
+        shape: &ModelShape,
+    ) -> Result<(MatrixPlace, VectorPlace, MatrixPlace), LoadError> {
+        let (width, vocabulary) = (shape.width, shape.vocabulary);
+        let embedding = self.tensors.matrix("token_embd.weight", width, vocabulary)?;
+        let output = if self.tensors.has("output.weight") {
+            self.tensors.matrix("output.weight", width, vocabulary)?
+        } else {
+            embedding
+        };
+        Ok((embedding, self.tensors.vector("output_norm.weight", width)?, output))
+    }
+
+    pub(super) fn vector(
+        &mut self,
+        layer: u32,
+        part: &str,
+        length: u32,
+    ) -> Result<VectorPlace, LoadError> {
+        self.tensors.vector(&format!("blk.{layer}.{part}"), length)
+    }
+
+    pub(super) fn matrix(
+        &mut self,
+        layer: u32,
+        part: &str,
+        columns: u32,
+        rows: u32,
+    ) -> Result<MatrixPlace, LoadError> {
+        self.tensors.matrix(&format!("blk.{layer}.{part}.weight"), columns, rows)
+    }
+
+    /// A projection; `biased` families must have its bias.
+    fn projection(
+        &mut self,
+        layer: u32,
+        part: &str,
+        (columns, rows): (u32, u32),
+        biased: bool,
+    ) -> Result<Projection, LoadError> {
+        let matrix = self.matrix(layer, part, columns, rows)?;
+        let bias =
+            if biased { Some(self.vector(layer, &format!("{part}.bias"), rows)?) } else { None };
+        Ok(Projection { matrix, bias })
+    }
+
+    /// A layer as most families have it: no biases, no extra norms, a dense silu-gated part.
+    pub(super) fn plain_layer(
+        &mut self,
+        layer: u32,
+        shape: &ModelShape,
+        rotary: RotaryPlan,
+        style: LayerStyle,
+    ) -> Result<LayerPlan, LoadError> {
+        let width = shape.width;
+        let queries = shape.heads * shape.key_length;
+        let keys = shape.kv_heads * shape.key_length;
+        let values = shape.kv_heads * shape.value_length;
+        let [query, key, value] = if style.fused {
+            let all = self.matrix(layer, "attn_qkv", width, queries + keys + values)?;
+            [(0, queries), (queries, keys), (queries + keys, values)]
+                .map(|(from, rows)| Projection { matrix: all.rows(from, rows), bias: None })
+        } else {
+            [
+                self.projection(layer, "attn_q", (width, queries), style.biased)?,
+                self.projection(layer, "attn_k", (width, keys), style.biased)?,
+                self.projection(layer, "attn_v", (width, values), style.biased)?,
+            ]
+        };
+        let head_norms = if style.head_norms {
+            let query = self.vector(layer, "attn_q_norm.weight", shape.key_length)?;
+            Some((query, self.vector(layer, "attn_k_norm.weight", shape.key_length)?))
+        } else {
+            None
+        };
+        let mut post_norm =
+            |part: &str| style.post_norms.then(|| self.vector(layer, part, width)).transpose();
+        let attention_post_norm = post_norm("post_attention_norm.weight")?;
+        let feed_forward_post_norm = post_norm("post_ffw_norm.weight")?;
+        Ok(LayerPlan {
+            rotary,
+            window: None,
+            attention_norm: self.vector(layer, "attn_norm.weight", width)?,
+            query,
+            key,
+            value,
+            head_norms,
+            output: self.matrix(layer, "attn_output", shape.heads * shape.value_length, width)?,
+            attention_post_norm,
+            feed_forward_norm: self.vector(layer, "ffn_norm.weight", width)?,
+            gate: style.gate,
+            feed_forward: self.feed_forward(layer, shape, style)?,
+            feed_forward_post_norm,
+        })
+    }
+
+    fn feed_forward(
+        &mut self,
+        layer: u32,
+        shape: &ModelShape,
+        style: LayerStyle,
+    ) -> Result<FeedForward, LoadError> {
+        let width = shape.width;
+        if let Some(Experts { count, used, inner }) = style.experts {
+            let router = self.matrix(layer, "ffn_gate_inp", width, count)?;
+            let mut all = |part: &str, columns: u32, rows: u32| {
+                let name = format!("blk.{layer}.{part}.weight");
+                self.tensors.matrices(&name, columns, rows, count)
+            };
+            let gates = all("ffn_gate_exps", width, inner)?;
+            let ups = all("ffn_up_exps", width, inner)?;
+            let downs = all("ffn_down_exps", inner, width)?;
+            let experts = gates.into_iter().zip(ups).zip(downs);
+            let experts = experts.map(|((gate, up), down)| Gated { gate, up, down }).collect();
+            return Ok(FeedForward::Experts { router, experts, used: used as usize });
+        }
+        let inner = shape.feed_forward;
+        let (gate, up) = if style.fused {
+            // The gate's rows come first.
+            let both =
+                inner.checked_mul(2).ok_or_else(|| unsupported("it is too wide".to_owned()))?;
+            let both = self.matrix(layer, "ffn_up", width, both)?;
+            (both.rows(0, inner), both.rows(inner, inner))
+        } else {
+            (
+                self.matrix(layer, "ffn_gate", width, inner)?,
+                self.matrix(layer, "ffn_up", width, inner)?,
+            )
+        };
+        let down = self.matrix(layer, "ffn_down", inner, width)?;
+        Ok(FeedForward::Dense(Gated { gate, up, down }))
+    }
+
+    /// The number of experts, where the file has them.
+    pub(super) fn experts(&self, inner: &str) -> Result<Option<Experts>, LoadError> {
+        if self.header.metadata.optional_count(&self.key("expert_count"))?.unwrap_or(0) == 0 {
+            return Ok(None);
+        }
+        let (count, used) = (self.count("expert_count")?, self.count("expert_used_count")?);
+        if used > count {
+            return Err(unsupported(format!("it uses {used} of {count} experts")));
+        }
+        Ok(Some(Experts { count, used, inner: self.count(inner)? }))
+    }
+}
+
+/// Experts of a layer.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Experts {
+    pub(super) count: u32,
+    pub(super) used: u32,
+    /// Inner width of one.
+    pub(super) inner: u32,
+}
+
+/// What is special about a family's layers.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct LayerStyle {
+    /// Queries, keys and values stand in one matrix, and so do gate and up.
+    pub(super) fused: bool,
+    /// Queries, keys and values have biases.
+    pub(super) biased: bool,
+    /// Heads of queries and keys are normed.
+    pub(super) head_norms: bool,
+    /// Norms follow attention and feed-forward part.
+    pub(super) post_norms: bool,
+    pub(super) gate: Gate,
+    pub(super) experts: Option<Experts>,
+}
+
+impl Default for LayerStyle {
+    fn default() -> Self {
+        Self {
+            fused: false,
+            biased: false,
+            head_norms: false,
+            post_norms: false,
+            gate: Gate::Silu,
+            experts: None,
+        }
+    }
+}
+
+/// `1 / sqrt(key length)`.
+#[expect(clippy::cast_precision_loss, reason = "lengths are small")]
+pub(super) fn usual_score_scale(key_length: u32) -> f32 {
+    1.0 / (key_length as f32).sqrt()
+}
+
+/// Memory that tokenizer and template take: each token's text is kept twice (list and look-up) with
+/// its bookkeeping, each merge as two pairs of ids.
+fn tokenizer_bytes(header: &Header) -> Bytes {
+    let texts = |key: &str| header.metadata.optional_texts(key).ok().flatten().unwrap_or_default();
+    let tokens = texts("tokenizer.ggml.tokens");
+    let token_bytes: usize = tokens.iter().map(|text| 2 * text.len().max(24) + 110).sum();
+    let merges = texts("tokenizer.ggml.merges").len() * 40;
+    Bytes((token_bytes + merges) as u64)
+}

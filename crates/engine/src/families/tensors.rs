@@ -1,0 +1,177 @@
+//! Looking up tensors: each with the form it must have, and none left over.
+
+use std::collections::HashSet;
+
+use deft_formats::gguf::{Header, TensorInfo};
+use deft_formats::quant::TensorType;
+use deft_kernels::{Activations, Matrix, Path, multiply};
+
+use crate::mapped::MappedFile;
+use crate::model::LoadError;
+
+/// A matrix of the file: `rows x columns`.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct MatrixPlace {
+    tensor_type: TensorType,
+    rows: usize,
+    columns: usize,
+    offset: u64,
+    bytes: u64,
+}
+
+impl MatrixPlace {
+    fn stored<'a>(&self, file: &'a MappedFile) -> &'a [u8] {
+        file.bytes(self.offset, self.bytes).expect("checked against the file when it was opened")
+    }
+
+    /// `out[token] = self . x[token]`.
+    pub(super) fn multiply(
+        &self,
+        file: &MappedFile,
+        path: Path,
+        x: &Activations<'_>,
+        out: &mut [f32],
+        scratch: &mut Vec<f32>,
+    ) {
+        let matrix = Matrix {
+            tensor_type: self.tensor_type,
+            rows: self.rows,
+            columns: self.columns,
+            bytes: self.stored(file),
+        };
+        multiply(path, matrix, x, out, scratch);
+    }
+
+    /// Activations in the form this matrix is multiplied with.
+    pub(super) fn activations<'a>(&self, x: &'a [f32]) -> Activations<'a> {
+        Matrix::activations(self.tensor_type, x, self.columns)
+    }
+
+    /// A matrix of some of the rows.
+    pub(super) fn rows(&self, from: u32, rows: u32) -> Self {
+        let row = self.tensor_type.row_bytes(self.columns) as u64;
+        Self {
+            rows: rows as usize,
+            offset: self.offset + row * u64::from(from),
+            bytes: row * u64::from(rows),
+            ..*self
+        }
+    }
+
+    /// Number of rows.
+    pub(super) fn row_count(&self) -> usize {
+        self.rows
+    }
+
+    /// One row as values.
+    pub(super) fn decode_row(&self, file: &MappedFile, row: usize, out: &mut [f32]) {
+        let width = self.tensor_type.row_bytes(self.columns);
+        self.tensor_type.decode(&self.stored(file)[row * width..][..width], out);
+    }
+}
+
+/// A vector of the file, by name; read as values when the model is opened.
+#[derive(Debug, Clone)]
+pub(super) struct VectorPlace(TensorInfo);
+
+impl VectorPlace {
+    pub(super) fn load(&self, file: &MappedFile) -> Result<Vec<f32>, LoadError> {
+        let bytes = file.bytes(self.0.offset, self.0.bytes).ok_or_else(|| LoadError::Tensor {
+            tensor: self.0.name.clone(),
+            what: "is not in the file any more; it was cut short".to_owned(),
+        })?;
+        let mut values = vec![0.0; bytes.len() / 4];
+        self.0.tensor_type.decode(bytes, &mut values);
+        Ok(values)
+    }
+}
+
+/// Takes tensors out of a header, each with the form it must have; remembers which were taken, so
+/// that a tensor nobody understands is noticed instead of silently left out.
+pub(super) struct Tensors<'h> {
+    header: &'h Header,
+    taken: HashSet<&'h str>,
+}
+
+impl<'h> Tensors<'h> {
+    pub(super) fn new(header: &'h Header) -> Self {
+        Self { header, taken: HashSet::new() }
+    }
+
+    pub(super) fn has(&self, name: &str) -> bool {
+        self.header.tensor(name).is_some()
+    }
+
+    fn take(&mut self, name: &str, dimensions: &[u64]) -> Result<&'h TensorInfo, LoadError> {
+        let wrong = |what: String| LoadError::Tensor { tensor: name.to_owned(), what };
+        let tensor = self.header.tensor(name).ok_or_else(|| wrong("is missing".to_owned()))?;
+        if tensor.dimensions != dimensions {
+            let found = &tensor.dimensions;
+            return Err(wrong(format!("has dimensions {found:?}, it must have {dimensions:?}")));
+        }
+        self.taken.insert(&tensor.name);
+        Ok(tensor)
+    }
+
+    /// A matrix of `rows x columns`.
+    pub(super) fn matrix(
+        &mut self,
+        name: &str,
+        columns: u32,
+        rows: u32,
+    ) -> Result<MatrixPlace, LoadError> {
+        let tensor = self.take(name, &[u64::from(columns), u64::from(rows)])?;
+        Ok(MatrixPlace {
+            tensor_type: tensor.tensor_type,
+            rows: rows as usize,
+            columns: columns as usize,
+            offset: tensor.offset,
+            bytes: tensor.bytes,
+        })
+    }
+
+    /// Several matrices of `rows x columns` in one tensor, one after the other.
+    pub(super) fn matrices(
+        &mut self,
+        name: &str,
+        columns: u32,
+        rows: u32,
+        count: u32,
+    ) -> Result<Vec<MatrixPlace>, LoadError> {
+        let dimensions = [u64::from(columns), u64::from(rows), u64::from(count)];
+        let tensor = self.take(name, &dimensions)?;
+        let bytes = tensor.bytes / u64::from(count);
+        let place = |at: u32| MatrixPlace {
+            tensor_type: tensor.tensor_type,
+            rows: rows as usize,
+            columns: columns as usize,
+            offset: tensor.offset + bytes * u64::from(at),
+            bytes,
+        };
+        Ok((0..count).map(place).collect())
+    }
+
+    /// A vector of `length` single-precision values.
+    pub(super) fn vector(&mut self, name: &str, length: u32) -> Result<VectorPlace, LoadError> {
+        let tensor = self.take(name, &[u64::from(length)])?;
+        if tensor.tensor_type != TensorType::F32 {
+            return Err(LoadError::Tensor {
+                tensor: name.to_owned(),
+                what: format!("has type {}; vectors are F32", tensor.tensor_type),
+            });
+        }
+        Ok(VectorPlace(tensor.clone()))
+    }
+
+    /// Refuses a file with tensors that were not taken: its numbers would be wrong.
+    pub(super) fn finish(self) -> Result<(), LoadError> {
+        let left = self.header.tensors.iter().find(|tensor| !self.taken.contains(&*tensor.name));
+        match left {
+            None => Ok(()),
+            Some(tensor) => Err(LoadError::Tensor {
+                tensor: tensor.name.clone(),
+                what: "is not understood for this family, so its numbers would be wrong".to_owned(),
+            }),
+        }
+    }
+}
