@@ -308,6 +308,15 @@ export interface components {
         /** @description Options of a single answer that chat and raw continuation share. */
         AnswerOptions: {
             /**
+             * Format: float
+             * @description Taken from a token's logit for each time the answer has it.
+             */
+            frequency_penalty?: number | null;
+            /** @description Added to the logits of these tokens, by their ids; from -100 to 100. */
+            logit_bias?: {
+                [key: string]: number;
+            } | null;
+            /**
              * Format: int32
              * @description The protocol's newer name of `max_tokens`.
              */
@@ -318,10 +327,26 @@ export interface components {
              */
             max_tokens?: number | null;
             /**
+             * Format: float
+             * @description Keep tokens that are at least this share as likely as the likeliest.
+             */
+            min_p?: number | null;
+            /**
              * Format: int32
              * @description Number of answers; only 1 is supported.
              */
             n?: number | null;
+            /**
+             * Format: float
+             * @description Taken from the logit of every token that the answer has already.
+             */
+            presence_penalty?: number | null;
+            /**
+             * Format: float
+             * @description Makes tokens of prompt and answer less likely to come again: positive logits are divided by
+             *     this, negative ones multiplied; 1 changes nothing.
+             */
+            repetition_penalty?: number | null;
             /**
              * Format: int64
              * @description Makes drawing repeatable.

@@ -228,6 +228,12 @@ pub(crate) struct Answering {
     /// Choose among the likeliest tokens that together reach this share.
     #[arg(long, value_name = "SHARE")]
     pub(crate) top_p: Option<f32>,
+    /// Choose among tokens at least this share as likely as the likeliest.
+    #[arg(long, value_name = "SHARE")]
+    pub(crate) min_p: Option<f32>,
+    /// Make tokens of prompt and answer less likely to come again; 1 changes nothing.
+    #[arg(long, value_name = "FACTOR")]
+    pub(crate) repetition_penalty: Option<f32>,
     /// Draw the same tokens each time.
     #[arg(long)]
     pub(crate) seed: Option<u64>,

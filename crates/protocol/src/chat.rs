@@ -2,6 +2,8 @@
 //!
 //! Unknown fields are tolerated. Our own figures stand in one extra field, `deft`.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use utoipa::ToSchema;
@@ -18,6 +20,22 @@ pub struct AnswerOptions {
     /// Keep this many of the likeliest tokens; 0 keeps all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub top_k: Option<u32>,
+    /// Keep tokens that are at least this share as likely as the likeliest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub min_p: Option<f32>,
+    /// Makes tokens of prompt and answer less likely to come again: positive logits are divided by
+    /// this, negative ones multiplied; 1 changes nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub repetition_penalty: Option<f32>,
+    /// Taken from the logit of every token that the answer has already.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub presence_penalty: Option<f32>,
+    /// Taken from a token's logit for each time the answer has it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub frequency_penalty: Option<f32>,
+    /// Added to the logits of these tokens, by their ids; from -100 to 100.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logit_bias: Option<BTreeMap<u32, f32>>,
     /// Makes drawing repeatable.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seed: Option<u64>,

@@ -82,7 +82,7 @@ pub enum Prompt {
 }
 
 /// How to choose tokens.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Sampling {
     /// 0 takes the likeliest always.
     pub temperature: f32,
@@ -90,8 +90,33 @@ pub struct Sampling {
     pub top_k: u32,
     /// 1 keeps all.
     pub top_p: f32,
+    /// 0 keeps all.
+    pub min_p: f32,
+    /// 1 changes nothing.
+    pub repetition_penalty: f32,
+    /// 0 changes nothing.
+    pub presence_penalty: f32,
+    /// 0 changes nothing.
+    pub frequency_penalty: f32,
+    /// Token ids with what is added to their logits.
+    pub logit_bias: Vec<(u32, f32)>,
     /// Seed of the draws.
     pub seed: u64,
+}
+
+impl Sampling {
+    /// Always the likeliest token.
+    pub const GREEDY: Self = Self {
+        temperature: 0.0,
+        top_k: 0,
+        top_p: 1.0,
+        min_p: 0.0,
+        repetition_penalty: 1.0,
+        presence_penalty: 0.0,
+        frequency_penalty: 0.0,
+        logit_bias: Vec::new(),
+        seed: 0,
+    };
 }
 
 /// From the engine process.

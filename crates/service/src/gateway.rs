@@ -202,14 +202,35 @@ fn order(prompt: Prompt, options: AnswerOptions) -> Result<CallOrder, Problem> {
     if options.n.is_some_and(|answers| answers != 1) {
         return invalid("n", "must be 1: several answers for one prompt are not supported".into());
     }
-    let temperature = options.temperature.unwrap_or(1.0);
-    if !(0.0..=10.0).contains(&temperature) {
-        return invalid("temperature", format!("is {temperature}; from 0 to 10"));
+    let within = |field: &str, given: Option<f32>, default: f32, least: f32, most: f32| {
+        let value = given.unwrap_or(default);
+        if (least..=most).contains(&value) {
+            return Ok(value);
+        }
+        let what = format!("`{field}` is {value}; from {least} to {most}");
+        Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what))
+    };
+    let logit_bias: Vec<(u32, f32)> = options.logit_bias.into_iter().flatten().collect();
+    for (_, bias) in &logit_bias {
+        within("logit_bias", Some(*bias), 0.0, -100.0, 100.0)?;
     }
-    let top_p = options.top_p.unwrap_or(1.0);
-    if !(0.0..=1.0).contains(&top_p) {
-        return invalid("top_p", format!("is {top_p}; from 0 to 1"));
-    }
+    let sampling = Sampling {
+        temperature: within("temperature", options.temperature, 1.0, 0.0, 10.0)?,
+        top_k: options.top_k.unwrap_or(0),
+        top_p: within("top_p", options.top_p, 1.0, 0.0, 1.0)?,
+        min_p: within("min_p", options.min_p, 0.0, 0.0, 1.0)?,
+        repetition_penalty: within(
+            "repetition_penalty",
+            options.repetition_penalty,
+            1.0,
+            0.1,
+            10.0,
+        )?,
+        presence_penalty: within("presence_penalty", options.presence_penalty, 0.0, -2.0, 2.0)?,
+        frequency_penalty: within("frequency_penalty", options.frequency_penalty, 0.0, -2.0, 2.0)?,
+        logit_bias,
+        seed: options.seed.unwrap_or_else(|| Uuid::new_v4().as_u64_pair().0),
+    };
     let stop = options.stop.map_or_else(Vec::new, |stop| stop.into_list());
     if stop.len() > MAX_STOPS {
         return invalid("stop", format!("has {} texts; at most {MAX_STOPS}", stop.len()));
@@ -217,12 +238,7 @@ fn order(prompt: Prompt, options: AnswerOptions) -> Result<CallOrder, Problem> {
     Ok(CallOrder {
         call: 0,
         prompt,
-        sampling: Sampling {
-            temperature,
-            top_k: options.top_k.unwrap_or(0),
-            top_p,
-            seed: options.seed.unwrap_or_else(|| Uuid::new_v4().as_u64_pair().0),
-        },
+        sampling,
         max_tokens: options.max_completion_tokens.or(options.max_tokens),
         stop,
     })
@@ -242,6 +258,9 @@ mod tests {
         );
         assert!(refuse(AnswerOptions { top_p: Some(1.5), ..options() }).contains("`top_p`"));
         assert!(refuse(AnswerOptions { n: Some(2), ..options() }).contains("`n`"));
+        let biased = AnswerOptions { logit_bias: Some([(7, 101.0)].into()), ..options() };
+        assert!(refuse(biased).contains("`logit_bias`"));
+        assert!(refuse(AnswerOptions { min_p: Some(-0.1), ..options() }).contains("`min_p`"));
         let nan = AnswerOptions { temperature: Some(f32::NAN), ..options() };
         assert!(refuse(nan).contains("`temperature`"));
     }

@@ -13,6 +13,8 @@ pub(super) fn options(answering: &Answering) -> AnswerOptions {
         temperature: answering.temperature,
         top_p: answering.top_p,
         top_k: answering.top_k,
+        min_p: answering.min_p,
+        repetition_penalty: answering.repetition_penalty,
         seed: answering.seed,
         max_tokens: answering.max_tokens,
         stop: (!answering.stop.is_empty()).then(|| StopTexts::Many(answering.stop.clone())),

@@ -179,19 +179,19 @@ fn stopping_answers_running_calls_first() {
     let world = World::stocked();
     world.ok(&["load", "larkfen-desk"]);
     let client = world.client();
+    let (running, runs) = std::sync::mpsc::channel();
     let asking = std::thread::spawn(move || {
         crate::world::wait(async move {
             let mut stream = client.chat_stream(&crate::world::endless("larkfen-desk")).await?;
             let mut ended = false;
             while let Some(piece) = stream.next().await? {
+                let _ = running.send(());
                 ended |= matches!(piece, deft_client::StreamedPiece::Ended(_));
             }
             Ok::<bool, deft_client::ClientError>(ended)
         })
     });
-    until("the call runs", || {
-        world.instance("larkfen-desk/q8_0").filter(|instance| instance.calls == 1)
-    });
+    runs.recv_timeout(crate::world::PATIENCE).unwrap();
     world.ok(&["service", "stop"]);
     assert!(asking.join().unwrap().unwrap(), "the answer was not complete");
 }

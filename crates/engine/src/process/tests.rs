@@ -10,8 +10,6 @@ use serde_json::json;
 
 use super::*;
 
-const GREEDY: Sampling = Sampling { temperature: 0.0, top_k: 0, top_p: 1.0, seed: 0 };
-
 struct Link {
     stream: UnixStream,
     engine: JoinHandle<Result<(), ServeError>>,
@@ -62,7 +60,7 @@ impl Link {
                 messages: vec![message.as_object().unwrap().clone()],
                 tools: None,
             },
-            sampling: GREEDY,
+            sampling: Sampling::GREEDY,
             max_tokens: None,
             stop: Vec::new(),
         };

@@ -82,9 +82,11 @@ impl Actor {
             Ask::Process { id, event } => self.process(id, event),
             Ask::LoadAgain { id } => self.load_again(id),
             Ask::Measured(all) => self.measured(all),
-            // What changed is published before the next question.
-            Ask::CallEnded => {}
-            Ask::Refresh => self.measure(),
+            Ask::CallEnded => self.drain_the_free(),
+            Ask::Refresh => {
+                self.drain_the_free();
+                self.measure();
+            }
             Ask::DrainAll { answer } => self.drain_all(answer),
             Ask::KillAll => {
                 self.instances
@@ -323,11 +325,19 @@ impl Actor {
         }
         instance.state = InstanceState::Draining;
         instance.waiting.clear();
-        match &instance.process {
-            Some(process) if how == Unload::Now || starting => process.kill(),
-            Some(process) => process.link.drain(),
-            None => {}
+        if how == Unload::Now || starting {
+            instance.process.iter().for_each(EngineProcess::kill);
         }
+        self.drain_the_free();
+    }
+
+    /// Tells draining engine processes to end, once nobody has a seat there: a call may have its
+    /// seat and not have sent its order yet.
+    fn drain_the_free(&self) {
+        let draining = self.instances.values().filter(|found| found.is_free_to_drain());
+        draining
+            .filter_map(|found| found.process.as_ref())
+            .for_each(|process| process.link.drain());
     }
 
     fn drain_all(&mut self, answer: oneshot::Sender<()>) {

@@ -140,6 +140,11 @@ impl Instance {
         self.state == InstanceState::Ready && self.calls.load(Ordering::Relaxed) == 0
     }
 
+    /// Whether it is to end and nobody has a seat there.
+    pub(super) fn is_free_to_drain(&self) -> bool {
+        self.state == InstanceState::Draining && self.calls.load(Ordering::Relaxed) == 0
+    }
+
     /// A seat, where the instance is ready.
     pub(super) fn seat(&self, waited: bool) -> Option<Seat> {
         let process = self.process.as_ref().filter(|_| self.state == InstanceState::Ready)?;
