@@ -188,10 +188,6 @@ impl<'h> Reader<'h> {
         Ok(shape)
     }
 
-    pub(super) fn epsilon(&self) -> Result<f32, LoadError> {
-        Ok(self.header.metadata.float(&self.key("attention.layer_norm_rms_epsilon"))?)
-    }
-
     /// The rotary embedding as the keys give it.
     pub(super) fn rotary(&self, shape: &ModelShape) -> Result<RotaryPlan, LoadError> {
         let dimensions = self.count_or("rope.dimension_count", shape.key_length)?;
@@ -213,8 +209,37 @@ impl<'h> Reader<'h> {
         Ok(RotaryPlan { dimensions, base, linear })
     }
 
+    /// The whole decoder, `plan` giving each layer; what is special is changed afterwards. Refuses
+    /// a file with tensors that nobody took.
+    pub(super) fn blueprint(
+        mut self,
+        shape: ModelShape,
+        pairs: Pairs,
+        plan: impl Fn(&mut Self, u32) -> Result<LayerPlan, LoadError>,
+    ) -> Result<Blueprint, LoadError> {
+        let (embedding, output_norm, output) = self.ends(&shape)?;
+        let layers =
+            (0..shape.layers).map(|layer| plan(&mut self, layer)).collect::<Result<_, _>>()?;
+        let epsilon = self.header.metadata.float(&self.key("attention.layer_norm_rms_epsilon"))?;
+        self.tensors.finish()?;
+        Ok(Blueprint {
+            epsilon,
+            embedding_scale: 1.0,
+            score_scale: usual_score_scale(shape.key_length),
+            score_cap: None,
+            logit_cap: None,
+            pairs,
+            rotary_factors: None,
+            embedding,
+            output_norm,
+            output,
+            layers,
+            shape,
+        })
+    }
+
     /// Embedding and output matrix; without one of its own, the output uses the embedding.
-    pub(super) fn ends(
+    fn ends(
         &mut self,
         shape: &ModelShape,
     ) -> Result<(MatrixPlace, VectorPlace, MatrixPlace), LoadError> {

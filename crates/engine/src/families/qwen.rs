@@ -1,12 +1,11 @@
 //! The `qwen2`, `qwen3` and `qwen3moe` families.
 //!
-//! Source: Yang et al. 2024, "Qwen2 Technical Report"; Yang et al. 2025, "Qwen3 Technical Report".
-//! Rotary embedding turns the two halves of a head. `qwen2` has biases on queries, keys and values;
+//! Source: the families' published reports and the GGUF naming of their tensors. Rotary embedding turns the two halves of a head. `qwen2` has biases on queries, keys and values;
 //! `qwen3` norms each head of queries and keys instead.
 
 use deft_formats::gguf::Header;
 
-use super::blueprint::{Blueprint, LayerStyle, Pairs, Reader, unsupported, usual_score_scale};
+use super::blueprint::{Blueprint, LayerStyle, Pairs, Reader, unsupported};
 use crate::model::LoadError;
 
 pub(super) fn qwen2(header: &Header) -> Result<Blueprint, LoadError> {
@@ -29,31 +28,10 @@ pub(super) fn qwen3moe(header: &Header) -> Result<Blueprint, LoadError> {
     blueprint(reader, experts.inner, style)
 }
 
-fn blueprint(
-    mut reader: Reader<'_>,
-    inner: u32,
-    style: LayerStyle,
-) -> Result<Blueprint, LoadError> {
+fn blueprint(reader: Reader<'_>, inner: u32, style: LayerStyle) -> Result<Blueprint, LoadError> {
     let shape = reader.shape(inner)?;
     let rotary = reader.rotary(&shape)?;
-    let (embedding, output_norm, output) = reader.ends(&shape)?;
-    let layers = (0..shape.layers)
-        .map(|layer| reader.plain_layer(layer, &shape, rotary, style))
-        .collect::<Result<_, _>>()?;
-    let epsilon = reader.epsilon()?;
-    reader.tensors.finish()?;
-    Ok(Blueprint {
-        epsilon,
-        embedding_scale: 1.0,
-        score_scale: usual_score_scale(shape.key_length),
-        score_cap: None,
-        logit_cap: None,
-        pairs: Pairs::HalfSplit,
-        rotary_factors: None,
-        embedding,
-        output_norm,
-        output,
-        layers,
-        shape,
+    reader.blueprint(shape.clone(), Pairs::HalfSplit, |reader, layer| {
+        reader.plain_layer(layer, &shape, rotary, style)
     })
 }
