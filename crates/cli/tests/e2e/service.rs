@@ -15,7 +15,7 @@ fn start_returns_when_the_service_answers_and_leaves_the_terminal() {
     let status = world.status();
     assert_eq!(status.version, VERSION);
     assert!(status.database.up);
-    let own = rustix::process::getsid(None).unwrap().as_raw_nonzero().get();
+    let own = processes::session(std::process::id());
     assert_ne!(processes::session(status.pid), own, "it belongs to our session still");
     let second = world.deft(&["service", "start"]);
     assert_eq!(second.code, 0);
