@@ -1,5 +1,6 @@
 //! The demo: the Larkfen Seed Library's models behind a real service.
 
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::PathBuf;
 use std::process::{Command, Output};
 
@@ -18,10 +19,12 @@ const REGISTERED: [&str; 4] = [
 const LOADED: [&str; 2] = ["larkfen-desk/q8_0", "larkfen-desk-mini/q8_0"];
 
 /// Everything the demo keeps. The database cannot run as root, and its user may not be able to
-/// enter the project's folder.
+/// enter the project's folder; then each copy of the project has a place of its own, by its path.
 pub fn data_dir() -> PathBuf {
     if packages::is_root() {
-        PathBuf::from("/var/tmp/deft-harbor-demo")
+        let mut hasher = DefaultHasher::new();
+        root().hash(&mut hasher);
+        PathBuf::from(format!("/var/tmp/deft-harbor-demo-{:016x}", hasher.finish()))
     } else {
         root().join("target/demo")
     }

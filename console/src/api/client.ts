@@ -7,6 +7,7 @@ export type Instance = Schemas['InstanceReport']
 export type Pool = Schemas['Pool']
 export type Variant = Schemas['Variant']
 export type Plan = Schemas['PlanReport']
+export type CheckReport = Schemas['CheckReport']
 export type PlanPart = Schemas['PlanPart']
 export type Problem = Schemas['Problem']
 export type SettingsRequest = Schemas['SettingsRequest']
@@ -45,6 +46,15 @@ function post(path: string, body: unknown, signal?: AbortSignal): Promise<Respon
 
 export async function depot(): Promise<Variant[]> {
   return (await call('/manage/v1/depot')).json()
+}
+
+export async function inspect(name: string): Promise<Variant> {
+  return (await call(`/manage/v1/depot/${name.split('/').map(encodeURIComponent).join('/')}`)).json()
+}
+
+/** Tries whether a model is well; it is loaded for that. */
+export async function check(model: string): Promise<CheckReport> {
+  return (await post('/manage/v1/checks', { model })).json()
 }
 
 export async function plan(model: string, settings: SettingsRequest): Promise<Plan> {

@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries a model: its template, its tokens, its numbers, an answer. It is loaded for that. */
+        post: operations["check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/depot": {
         parameters: {
             query?: never;
@@ -277,6 +294,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/embeddings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes embeddings of one input or several. */
+        post: operations["embed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/models": {
         parameters: {
             query?: never;
@@ -307,6 +341,7 @@ export interface components {
         };
         /** @description Options of a single answer that chat and raw continuation share. */
         AnswerOptions: {
+            context_overflow?: components["schemas"]["Overflow"] | null;
             /**
              * Format: float
              * @description Taken from a token's logit for each time the answer has it.
@@ -333,7 +368,7 @@ export interface components {
             min_p?: number | null;
             /**
              * Format: int32
-             * @description Number of answers; only 1 is supported.
+             * @description Number of answers.
              */
             n?: number | null;
             /**
@@ -341,6 +376,11 @@ export interface components {
              * @description Taken from the logit of every token that the answer has already.
              */
             presence_penalty?: number | null;
+            /**
+             * @description Whether an answer that repeats itself without end is ended, which it is unless this says no;
+             *     our own field.
+             */
+            repetition_guard?: boolean | null;
             /**
              * Format: float
              * @description Makes tokens of prompt and answer less likely to come again: positive logits are divided by
@@ -376,7 +416,7 @@ export interface components {
          * @description Precision of cached keys and values.
          * @enum {string}
          */
-        CachePrecision: "f32" | "f16";
+        CachePrecision: "f32" | "f16" | "q8_0";
         /** @description One call in the records. */
         CallRecord: {
             /**
@@ -416,13 +456,16 @@ export interface components {
         };
         /** @description One answer. */
         ChatChoice: {
+            /** @description Our figures. */
+            deft: components["schemas"]["Figures"];
             /** @description Why it ended. */
             finish_reason: components["schemas"]["FinishReason"];
             /**
              * Format: int32
-             * @description 0.
+             * @description Which answer.
              */
             index: number;
+            logprobs?: components["schemas"]["ChatLogprobs"] | null;
             /** @description The message. */
             message: components["schemas"]["AnswerMessage"];
         };
@@ -435,7 +478,6 @@ export interface components {
              * @description Unix time.
              */
             created: number;
-            deft?: components["schemas"]["Figures"] | null;
             /** @description Id of the call. */
             id: string;
             /** @description The variant that answers. */
@@ -446,12 +488,29 @@ export interface components {
         };
         /** @description What to answer. Read apart from the options, so that an error can name its field. */
         ChatHead: {
+            /** @description Tell how likely each token of the answer was. */
+            logprobs?: boolean | null;
             /** @description The conversation so far. */
             messages: components["schemas"]["ChatMessage"][];
             /** @description Model or variant. */
             model: string;
             /** @description Tools the model may be told of; handed to the template. */
             tools?: Record<string, never>[] | null;
+            /**
+             * Format: int32
+             * @description With so many alternatives.
+             */
+            top_logprobs?: number | null;
+        };
+        /** @description One token with its probability and alternatives. */
+        ChatLogprob: components["schemas"]["LogprobToken"] & {
+            /** @description The likeliest tokens in its place. */
+            top_logprobs: components["schemas"]["LogprobToken"][];
+        };
+        /** @description The tokens of an answer with their probabilities. */
+        ChatLogprobs: {
+            /** @description Token by token. */
+            content: components["schemas"]["ChatLogprob"][];
         };
         /** @description One message of a conversation. */
         ChatMessage: {
@@ -464,34 +523,50 @@ export interface components {
         ChatRequest: components["schemas"]["ChatHead"] & components["schemas"]["AnswerOptions"];
         /** @description A whole chat answer. */
         ChatResponse: {
-            /** @description One answer. */
+            /** @description The answers. */
             choices: components["schemas"]["ChatChoice"][];
             /**
              * Format: int64
              * @description Unix time.
              */
             created: number;
-            /** @description Our figures. */
-            deft: components["schemas"]["Figures"];
             /** @description Id of the call. */
             id: string;
             /** @description The variant that answered. */
             model: string;
             /** @description `chat.completion`. */
             object: string;
-            /** @description Token counts. */
+            /** @description Token counts of all answers. */
             usage: components["schemas"]["Usage"];
+        };
+        /** @description What the self-check of a model found. */
+        CheckReport: {
+            /** @description What was looked at, one by one. */
+            findings: components["schemas"]["Finding"][];
+            /** @description The variant. */
+            name: string;
+            /** @description The verdict in a sentence. */
+            verdict: string;
+            /** @description Whether everything that was looked at is well. */
+            well: boolean;
+        };
+        /** @description `POST /manage/v1/checks`. */
+        CheckRequest: {
+            /** @description Model or variant. */
+            model: string;
         };
         /** @description One piece. */
         ChunkChoice: {
+            deft?: components["schemas"]["Figures"] | null;
             /** @description What is new. */
             delta: components["schemas"]["Delta"];
             finish_reason?: components["schemas"]["FinishReason"] | null;
             /**
              * Format: int32
-             * @description 0.
+             * @description Which answer.
              */
             index: number;
+            logprobs?: components["schemas"]["ChatLogprobs"] | null;
         };
         /** @description The records database. */
         DatabaseReport: {
@@ -507,11 +582,64 @@ export interface components {
             /** @description `assistant`, in the first piece. */
             role?: string | null;
         };
+        /** @description One embedding. */
+        EmbeddingEntry: {
+            /** @description The numbers; together they have length 1. */
+            embedding: components["schemas"]["EmbeddingValues"];
+            /**
+             * Format: int32
+             * @description Which input.
+             */
+            index: number;
+            /** @description `embedding`. */
+            object: string;
+        };
+        /**
+         * @description How embeddings are written.
+         * @enum {string}
+         */
+        EmbeddingFormat: "float" | "base64";
+        /** @description One input or several. */
+        EmbeddingInput: string | number[] | string[] | number[][];
+        /** @description `POST /v1/embeddings`. */
+        EmbeddingRequest: {
+            encoding_format?: components["schemas"]["EmbeddingFormat"] | null;
+            /** @description What to embed. */
+            input: components["schemas"]["EmbeddingInput"];
+            /** @description Model or variant. */
+            model: string;
+        };
+        /** @description Embeddings of all inputs. */
+        EmbeddingResponse: {
+            /** @description In the order of the inputs. */
+            data: components["schemas"]["EmbeddingEntry"][];
+            /** @description The variant that made them. */
+            model: string;
+            /** @description `list`. */
+            object: string;
+            /** @description Token counts. */
+            usage: components["schemas"]["EmbeddingUsage"];
+        };
+        /** @description Token counts of embeddings. */
+        EmbeddingUsage: {
+            /**
+             * Format: int32
+             * @description Tokens of all inputs.
+             */
+            prompt_tokens: number;
+            /**
+             * Format: int32
+             * @description The same.
+             */
+            total_tokens: number;
+        };
+        /** @description The numbers of an embedding. */
+        EmbeddingValues: number[] | string;
         /**
          * @description What exactly ended an answer.
          * @enum {string}
          */
-        EndedBy: "end_token" | "stop_text" | "token_limit" | "context_full";
+        EndedBy: "end_token" | "stop_text" | "token_limit" | "context_full" | "repetition";
         /** @description An error in the protocol's shape. */
         ErrorBody: {
             /** @description The error. */
@@ -545,6 +673,13 @@ export interface components {
              * @description Tokens of context in the lane that answered.
              */
             context: number;
+            /** @description More about it, where there is more to say. */
+            detail?: string | null;
+            /**
+             * Format: int32
+             * @description Messages that were left out to make room in the context.
+             */
+            dropped_messages?: number;
             /** @description What ended the answer. */
             ended_by: components["schemas"]["EndedBy"];
             /**
@@ -559,7 +694,7 @@ export interface components {
             load_seconds: number;
             /**
              * Format: double
-             * @description Prompt tokens per second.
+             * @description Prompt tokens per second, of those that were computed.
              */
             prompt_rate: number;
             /**
@@ -568,10 +703,24 @@ export interface components {
              */
             prompt_seconds: number;
             /**
+             * Format: int32
+             * @description Tokens of the prompt that were known already.
+             */
+            reused_tokens?: number;
+            /**
              * Format: double
              * @description From arrival to end.
              */
             total_seconds: number;
+        };
+        /** @description One thing the self-check looked at. */
+        Finding: {
+            /** @description What was found, in plain words. */
+            found: string;
+            /** @description Whether it is well. */
+            well: boolean;
+            /** @description What. */
+            what: string;
         };
         /**
          * @description Why an answer ended, in the protocol's words.
@@ -585,6 +734,11 @@ export interface components {
         };
         /** @description An instance. */
         InstanceReport: {
+            /**
+             * Format: int64
+             * @description Tokens of all answers since it was loaded.
+             */
+            answer_tokens: number;
             /**
              * Format: int32
              * @description Calls it is answering.
@@ -632,6 +786,16 @@ export interface components {
             planned_bytes: number;
             /** @description The pool it lives in. */
             pool: string;
+            /**
+             * Format: int64
+             * @description Tokens of all prompts since it was loaded.
+             */
+            prompt_tokens: number;
+            /**
+             * Format: int64
+             * @description Of these, tokens that were known from a call before and not computed again.
+             */
+            reused_tokens: number;
             /** @description How it is loaded. */
             settings: components["schemas"]["Settings"];
             /** @description What it is doing. */
@@ -653,6 +817,18 @@ export interface components {
             model: string;
             /** @description How to load. */
             settings?: components["schemas"]["SettingsRequest"];
+        };
+        /** @description A token with its probability. */
+        LogprobToken: {
+            /** @description Its bytes. */
+            bytes: number[];
+            /**
+             * Format: float
+             * @description Natural logarithm of its probability, by the model's own logits.
+             */
+            logprob: number;
+            /** @description Its text. */
+            token: string;
         };
         /** @description One tensor type of a mix. */
         MixShare: {
@@ -696,6 +872,11 @@ export interface components {
             description?: string | null;
             /** @description Family, as the file writes it (`general.architecture`). */
             family: string;
+            /**
+             * Format: int32
+             * @description Files it is stored in.
+             */
+            files?: number;
             /** @description Whether the file carries a chat template. */
             has_template: boolean;
             /**
@@ -703,6 +884,11 @@ export interface components {
              * @description Query heads.
              */
             heads: number;
+            /**
+             * Format: int32
+             * @description Values in a key of one head.
+             */
+            key_length?: number;
             /**
              * Format: int32
              * @description Key and value heads.
@@ -724,12 +910,25 @@ export interface components {
              * @description Number of values in all tensors.
              */
             parameters: number;
+            /** @description How embeddings are pooled, where it makes them. */
+            pooling?: string | null;
             /** @description Short name of the mix, as used in variant names (`q8_0`). */
             quantisation: string;
+            /** @description A small conversation as the template writes it, or why it cannot. */
+            sample?: string | null;
+            /** @description What it can be asked for: `chat`, `completion`, `embeddings`, `tool calls`. */
+            serves?: string[];
+            /** @description Tokens with a role of their own. */
+            special_tokens?: components["schemas"]["SpecialToken"][];
             /** @description The chat template. */
             template?: string | null;
             /** @description Kind of tokenizer. */
             tokenizer: string;
+            /**
+             * Format: int32
+             * @description Values in a value of one head.
+             */
+            value_length?: number;
             /**
              * Format: int32
              * @description Entries of the vocabulary.
@@ -742,6 +941,7 @@ export interface components {
              * @description Values in one token's hidden state.
              */
             width: number;
+            window?: components["schemas"]["WindowFacts"] | null;
         };
         /** @description `GET /v1/models`. */
         ModelList: {
@@ -750,6 +950,11 @@ export interface components {
             /** @description `list`. */
             object: string;
         };
+        /**
+         * @description What becomes of a conversation that the context cannot hold.
+         * @enum {string}
+         */
+        Overflow: "end" | "drop_oldest";
         /** @description One part of a plan. */
         PlanPart: {
             /**
@@ -818,6 +1023,14 @@ export interface components {
          * @enum {string}
          */
         ProblemKind: "invalid" | "missing" | "forbidden" | "refused" | "busy" | "down" | "fault";
+        /** @description Tokens of a prompt in more detail. */
+        PromptTokens: {
+            /**
+             * Format: int32
+             * @description Known already from a call before, and not computed again.
+             */
+            cached_tokens: number;
+        };
         /** @description `POST /manage/v1/depot/register`. */
         RegisterRequest: {
             /** @description `model` or `model/variant`; made from file name and contents where absent. */
@@ -852,8 +1065,10 @@ export interface components {
         };
         /** @description How an instance is loaded. */
         Settings: {
-            /** @description Precision of the cache. */
+            /** @description Precision of cached keys. */
             cache: components["schemas"]["CachePrecision"];
+            /** @description Precision of cached values. */
+            cache_values: components["schemas"]["CachePrecision"];
             /**
              * Format: int32
              * @description Most prompt tokens per step.
@@ -873,6 +1088,7 @@ export interface components {
         /** @description How to load; absent fields get the model's defaults. */
         SettingsRequest: {
             cache?: components["schemas"]["CachePrecision"] | null;
+            cache_values?: components["schemas"]["CachePrecision"] | null;
             /**
              * Format: int32
              * @description Most prompt tokens per step.
@@ -889,6 +1105,18 @@ export interface components {
              */
             lanes?: number | null;
         };
+        /** @description A token with a role of its own. */
+        SpecialToken: {
+            /**
+             * Format: int32
+             * @description Its id.
+             */
+            id: number;
+            /** @description What it does: `begin`, `end`, `ends answers`, `unknown`. */
+            role: string;
+            /** @description Its text. */
+            text: string;
+        };
         /** @description One stop text or several. */
         StopTexts: string | string[];
         /** @description What a stream carries besides text. */
@@ -898,34 +1126,57 @@ export interface components {
         };
         /** @description One continuation. */
         TextChoice: {
+            deft?: components["schemas"]["Figures"] | null;
             finish_reason?: components["schemas"]["FinishReason"] | null;
             /**
              * Format: int32
-             * @description 0.
+             * @description Which continuation.
              */
             index: number;
+            logprobs?: components["schemas"]["TextLogprobs"] | null;
             /** @description The text. */
             text: string;
         };
         /** @description What to continue. */
         TextHead: {
+            /** @description Begin the answer with the prompt. */
+            echo?: boolean | null;
+            /**
+             * Format: int32
+             * @description Tell how likely each token was, with so many alternatives; with `echo` the prompt's too.
+             */
+            logprobs?: number | null;
             /** @description Model or variant. */
             model: string;
             /** @description The text to continue. */
-            prompt: string;
+            prompt: components["schemas"]["TextPrompt"];
         };
+        /** @description The tokens of a continuation with their probabilities, in four lists of one length. */
+        TextLogprobs: {
+            /** @description Where each begins in the text, in characters. */
+            text_offset: number[];
+            /** @description Natural logarithms of their probabilities; none for the first token of a prompt. */
+            token_logprobs: (number | null)[];
+            /** @description Texts of the tokens. */
+            tokens: string[];
+            /** @description The likeliest tokens in the place of each. */
+            top_logprobs: ({
+                [key: string]: number;
+            } | null)[];
+        };
+        /** @description A text to continue, or the tokens of one. */
+        TextPrompt: string | number[];
         /** @description `POST /v1/completions`: continues a text without a template. */
         TextRequest: components["schemas"]["TextHead"] & components["schemas"]["AnswerOptions"];
         /** @description A whole continuation, or one piece of a streamed one. */
         TextResponse: {
-            /** @description One continuation, or none in the chunk with the counts. */
+            /** @description The continuations, or none in the chunk with the counts. */
             choices: components["schemas"]["TextChoice"][];
             /**
              * Format: int64
              * @description Unix time.
              */
             created: number;
-            deft?: components["schemas"]["Figures"] | null;
             /** @description Id of the call. */
             id: string;
             /** @description The variant that answered. */
@@ -946,6 +1197,8 @@ export interface components {
              * @description Tokens of the prompt.
              */
             prompt_tokens: number;
+            /** @description More about the prompt's. */
+            prompt_tokens_details?: components["schemas"]["PromptTokens"];
             /**
              * Format: int32
              * @description Both.
@@ -976,6 +1229,19 @@ export interface components {
             registered_at: string;
             /** @description The variant's name within the model. */
             variant: string;
+        };
+        /** @description Layers that see a window only. */
+        WindowFacts: {
+            /**
+             * Format: int32
+             * @description How many layers.
+             */
+            layers: number;
+            /**
+             * Format: int32
+             * @description How many tokens they see.
+             */
+            tokens: number;
         };
     };
     responses: never;
@@ -1041,6 +1307,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CallRecord"][];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckReport"];
                 };
             };
             default: {
@@ -1419,6 +1716,38 @@ export interface operations {
                 };
             };
             /** @description Why there is none */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    embed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EmbeddingRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EmbeddingResponse"];
+                };
+            };
+            /** @description Why there are none */
             default: {
                 headers: {
                     [name: string]: unknown;

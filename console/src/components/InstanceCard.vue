@@ -15,11 +15,19 @@ const COLOURS: Record<Instance['state'], string> = {
   failed: 'error',
 }
 
+/** One precision, or that of keys and that of values. */
+const cache = computed(() => {
+  const { cache: keys, cache_values: values } = props.instance.settings
+  return keys === values ? keys : `${keys} / ${values}`
+})
+
 const lines = computed(() => [
   ['planned', bytes(props.instance.planned_bytes)],
   ['measured', props.instance.measured_bytes == null ? 'not yet' : bytes(props.instance.measured_bytes)],
   ['context', `${props.instance.settings.lanes} lanes x ${count(props.instance.settings.context)} tokens`],
-  ['cache', props.instance.settings.cache],
+  ['cache', cache.value],
+  ['prompt tokens', `${count(props.instance.prompt_tokens)}, ${count(props.instance.reused_tokens)} known before`],
+  ['answer tokens', count(props.instance.answer_tokens)],
   ['calls now', String(props.instance.calls)],
   ['loaded in', props.instance.load_seconds == null ? 'not yet' : seconds(props.instance.load_seconds)],
   ['process', props.instance.pid == null ? 'none' : `${props.instance.pid}, ${props.instance.kernels ?? ''}`],

@@ -11,7 +11,7 @@ const emit = defineEmits<{ loaded: [name: string] }>()
 
 const context = ref(Math.min(props.variant.facts.context_length, 8192))
 const lanes = ref(2)
-const cache = ref<'f16' | 'f32'>('f16')
+const cache = ref<'f16' | 'q8_0' | 'f32'>('f16')
 const planned = ref<Plan | null>(null)
 const problem = ref<Refused | null>(null)
 const loading = ref(false)
@@ -68,6 +68,7 @@ watch(settings, replan, { immediate: true })
       </v-slider>
       <v-btn-toggle v-model="cache" mandatory density="compact" class="my-3" aria-label="cache precision">
         <v-btn value="f16">f16 cache</v-btn>
+        <v-btn value="q8_0">q8_0 cache</v-btn>
         <v-btn value="f32">f32 cache</v-btn>
       </v-btn-toggle>
       <v-table v-if="planned" density="compact" class="mb-3" aria-label="plan">

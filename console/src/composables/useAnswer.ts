@@ -18,7 +18,7 @@ export function useAnswer() {
       const chunk: ChatChunk & { error?: { message: string } } = JSON.parse(data)
       if (chunk.error) throw new Refused({ detail: chunk.error.message })
       text.value += chunk.choices[0]?.delta.content ?? ''
-      figures.value = chunk.deft ?? figures.value
+      figures.value = chunk.choices[0]?.deft ?? figures.value
       usage.value = chunk.usage ?? usage.value
     }
     throw new Refused({ detail: 'the connection to the service broke' })

@@ -44,7 +44,9 @@ function types(variant: Variant): string {
     </v-card>
     <v-card v-for="variant in variants" :key="variant.name" class="pa-4" :data-variant="variant.name">
       <div class="d-flex flex-wrap align-center ga-2">
-        <span class="text-title-medium font-weight-bold">{{ variant.name }}</span>
+        <router-link class="text-title-medium font-weight-bold name" :to="`/depot/${variant.name}`">
+          {{ variant.name }}
+        </router-link>
         <v-chip v-if="instances.has(variant.name)" size="small" color="success" variant="tonal">
           {{ instances.get(variant.name)?.state }}
         </v-chip>
@@ -56,6 +58,7 @@ function types(variant: Variant): string {
       </div>
       <div class="text-body-medium text-medium-emphasis mb-2">{{ variant.facts.description }}</div>
       <dl class="facts text-body-medium">
+        <div><dt>serves</dt><dd>{{ variant.facts.serves?.join(', ') }}</dd></div>
         <div><dt>family</dt><dd>{{ variant.facts.family }}</dd></div>
         <div><dt>parameters</dt><dd>{{ count(variant.facts.parameters) }}</dd></div>
         <div><dt>types</dt><dd>{{ types(variant) }}</dd></div>
@@ -80,6 +83,9 @@ function types(variant: Variant): string {
 </template>
 
 <style scoped>
+.name {
+  color: inherit;
+}
 .facts {
   display: flex;
   flex-wrap: wrap;

@@ -145,6 +145,11 @@ pub(crate) enum Depot {
     },
     /// List the models.
     List,
+    /// Try whether a model is well: its template, its tokens, its numbers, an answer.
+    Check {
+        /// Model or variant.
+        model: String,
+    },
     /// Show what a model's file says of itself.
     Inspect {
         /// Model or variant.
@@ -175,15 +180,30 @@ pub(crate) struct LoadArguments {
     /// Prompt tokens taken in at a time.
     #[arg(long, value_name = "TOKENS")]
     chunk: Option<u32>,
-    /// Precision of cached keys and values.
+    /// Precision of cached keys and values; `--cache-values` sets that of values apart.
     #[arg(long, value_enum)]
     cache: Option<Cache>,
+    /// Precision of cached values.
+    #[arg(long, value_enum)]
+    cache_values: Option<Cache>,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
 enum Cache {
     F32,
     F16,
+    #[value(name = "q8_0")]
+    Q8,
+}
+
+impl From<Cache> for CachePrecision {
+    fn from(cache: Cache) -> Self {
+        match cache {
+            Cache::F32 => Self::F32,
+            Cache::F16 => Self::F16,
+            Cache::Q8 => Self::Q8_0,
+        }
+    }
 }
 
 impl LoadArguments {
@@ -192,10 +212,8 @@ impl LoadArguments {
             context: self.context,
             lanes: self.lanes,
             chunk: self.chunk,
-            cache: self.cache.map(|cache| match cache {
-                Cache::F32 => CachePrecision::F32,
-                Cache::F16 => CachePrecision::F16,
-            }),
+            cache: self.cache.map(CachePrecision::from),
+            cache_values: self.cache_values.map(CachePrecision::from),
         }
     }
 }

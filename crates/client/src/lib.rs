@@ -5,10 +5,12 @@ mod stream;
 
 use std::time::Duration;
 
-use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList, TextRequest};
+use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList};
 use deft_protocol::manage::{
-    CallRecord, InstanceReport, LoadRequest, PlanReport, RegisterRequest, ServiceStatus, Variant,
+    CallRecord, CheckReport, CheckRequest, InstanceReport, LoadRequest, PlanReport,
+    RegisterRequest, ServiceStatus, Variant,
 };
+use deft_protocol::text::TextRequest;
 use deft_protocol::{Problem, VERSION_HEADER};
 use reqwest::{Method, RequestBuilder, Response, Url};
 use serde::Serialize;
@@ -178,6 +180,14 @@ impl Client {
         }
         let response = self.send(self.http.get(url)).await?;
         self.json(response).await
+    }
+
+    /// Tries whether a model is well; it is loaded for that where it is not.
+    ///
+    /// # Errors
+    /// As all calls; the model may not fit, or not be loadable at all.
+    pub async fn check(&self, model: &str) -> Result<CheckReport, ClientError> {
+        self.post("/manage/v1/checks", &CheckRequest { model: model.to_owned() }).await
     }
 
     /// Takes a file into the depot.

@@ -1,6 +1,7 @@
 //! Answers as they come.
 
-use deft_protocol::chat::{ChatChunk, ErrorBody, ErrorDetail, Figures, TextResponse, Usage};
+use deft_protocol::chat::{ChatChunk, ErrorBody, ErrorDetail, Figures, Usage};
+use deft_protocol::text::TextResponse;
 use deft_protocol::{Problem, ProblemKind};
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
@@ -22,7 +23,7 @@ pub enum StreamedPiece {
 
 type Events = dyn Stream<Item = Result<String, String>> + Send;
 
-/// A streamed answer. Dropping it ends the call.
+/// A streamed answer, the first where a call has several. Dropping it ends the call.
 pub struct AnswerStream {
     events: std::pin::Pin<Box<Events>>,
     ready: std::collections::VecDeque<StreamedPiece>,
@@ -69,11 +70,14 @@ impl AnswerStream {
         }
         let (text, figures, usage) = if value["object"] == "text_completion" {
             let chunk: TextResponse = serde_json::from_value(value).map_err(odd)?;
-            (chunk.choices.into_iter().next().map(|choice| choice.text), chunk.deft, chunk.usage)
+            let choice = chunk.choices.into_iter().next();
+            let (text, figures) = choice.map(|choice| (choice.text, choice.deft)).unzip();
+            (text, figures.flatten(), chunk.usage)
         } else {
             let chunk: ChatChunk = serde_json::from_value(value).map_err(odd)?;
             let choice = chunk.choices.into_iter().next();
-            (choice.and_then(|choice| choice.delta.content), chunk.deft, chunk.usage)
+            let (text, figures) = choice.map(|choice| (choice.delta.content, choice.deft)).unzip();
+            (text.flatten(), figures.flatten(), chunk.usage)
         };
         let text = text.filter(|text| !text.is_empty());
         self.ready.extend(text.map(StreamedPiece::Text));

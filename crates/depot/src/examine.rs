@@ -1,12 +1,11 @@
 //! Looking at a model file.
 
-use std::fs::File;
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use deft_engine::{LoadError, facts, families};
-use deft_formats::gguf::Header;
+use deft_formats::gguf::{GgufError, ModelFile};
 use deft_planning::ModelShape;
 use deft_protocol::manage::ModelFacts;
 use thiserror::Error;
@@ -23,25 +22,30 @@ pub struct FileStamp {
 }
 
 impl FileStamp {
-    fn of(file: &File) -> io::Result<Self> {
-        let metadata = file.metadata()?;
-        Ok(Self {
-            bytes: metadata.len(),
-            modified_ns: metadata.mtime().saturating_mul(1_000_000_000) + metadata.mtime_nsec(),
-            inode: metadata.ino(),
-        })
+    /// The stamp of a model's files together: the sum of their lengths, the last time one was
+    /// written, and a mix of their places.
+    fn of(files: &[PathBuf]) -> Result<Self, DepotError> {
+        let mut stamp = Self { bytes: 0, modified_ns: i64::MIN, inode: 0 };
+        for path in files {
+            let metadata = regular(path)?;
+            let written = metadata.mtime().saturating_mul(1_000_000_000);
+            stamp.bytes += metadata.len();
+            stamp.modified_ns =
+                stamp.modified_ns.max(written.saturating_add(metadata.mtime_nsec()));
+            stamp.inode = stamp.inode.rotate_left(7) ^ metadata.ino();
+        }
+        Ok(stamp)
     }
 
-    /// Checks that the file at `path` is still the same.
+    /// Checks that the files are still the same.
     ///
     /// # Errors
-    /// It vanished, or was written since.
-    pub fn verify(&self, path: &Path) -> Result<(), DepotError> {
-        if Self::of(&open(path)?).map_err(|source| read_error(path, source))? == *self {
-            Ok(())
-        } else {
-            Err(DepotError::Changed { path: path.to_owned() })
+    /// One vanished, or was written since.
+    fn verify(&self, files: &[PathBuf]) -> Result<(), DepotError> {
+        if Self::of(files)? == *self {
+            return Ok(());
         }
+        Err(DepotError::Changed { path: files.first().cloned().unwrap_or_default() })
     }
 }
 
@@ -104,41 +108,52 @@ fn read_error(path: &Path, source: io::Error) -> DepotError {
     }
 }
 
-fn open(path: &Path) -> Result<File, DepotError> {
+/// The metadata of a regular file.
+fn regular(path: &Path) -> Result<std::fs::Metadata, DepotError> {
     let metadata = std::fs::metadata(path).map_err(|source| read_error(path, source))?;
     if !metadata.is_file() {
         return Err(DepotError::NotAFile { path: path.to_owned() });
     }
-    File::open(path).map_err(|source| read_error(path, source))
+    Ok(metadata)
 }
 
-fn header(path: &Path) -> Result<(Header, FileStamp), DepotError> {
-    let file = open(path)?;
-    let stamp = FileStamp::of(&file).map_err(|source| read_error(path, source))?;
-    let refused = |source: LoadError| DepotError::Refused { path: path.to_owned(), source };
-    let header = Header::read(file, stamp.bytes).map_err(|error| refused(error.into()))?;
-    Ok((header, stamp))
+fn refused(path: &Path, source: LoadError) -> DepotError {
+    DepotError::Refused { path: path.to_owned(), source }
 }
 
-/// Reads a file's header and checks all that can be checked without its weights.
+fn read(path: &Path) -> Result<ModelFile, DepotError> {
+    regular(path)?;
+    ModelFile::read(path).map_err(|error| match error {
+        GgufError::Io(source) => read_error(path, source),
+        other => refused(path, other.into()),
+    })
+}
+
+/// Reads the headers of a model and checks all that can be checked without its weights. `path` is
+/// its file, or the first of its parts.
 ///
 /// # Errors
 /// Why it cannot be used; nothing was recorded.
 pub fn examine(path: &Path) -> Result<Examined, DepotError> {
-    let (header, stamp) = header(path)?;
-    let facts = facts::read(&header)
-        .map_err(|source| DepotError::Refused { path: path.to_owned(), source })?;
-    Ok(Examined { facts, stamp })
+    let file = read(path)?;
+    let facts = facts::read(&file).map_err(|source| refused(path, source))?;
+    Ok(Examined { facts, stamp: FileStamp::of(&file.parts)? })
 }
 
-/// The sizes of a file's model, for planning; the file must still be the one with this stamp.
+/// The sizes of a model, for planning, and its files; they must still be those with this stamp.
 ///
 /// # Errors
-/// It vanished, changed, or cannot be used.
-pub fn shape_of(path: &Path, stamp: &FileStamp) -> Result<ModelShape, DepotError> {
-    stamp.verify(path)?;
-    let (header, _) = header(path)?;
-    families::shape(&header).map_err(|source| DepotError::Refused { path: path.to_owned(), source })
+/// A file vanished, changed, or cannot be used.
+pub fn shape_of(path: &Path, stamp: &FileStamp) -> Result<(ModelShape, Vec<PathBuf>), DepotError> {
+    let changed = || DepotError::Changed { path: path.to_owned() };
+    let file = read(path).map_err(|error| match error {
+        // It was taken in once, so it must have been written since.
+        DepotError::Refused { .. } => changed(),
+        other => other,
+    })?;
+    stamp.verify(&file.parts)?;
+    let shape = families::shape(&file.header).map_err(|source| refused(path, source))?;
+    Ok((shape, file.parts))
 }
 
 #[cfg(test)]
@@ -162,8 +177,8 @@ mod tests {
         assert!(message("demo").contains("is not a file"));
         assert!(message("demo/README.md").contains("not a GGUF file"));
         assert!(message("golden/bad/04-truncated-data.gguf").contains("cut short"));
-        let other = message("demo/larkfen-find/larkfen-find-q8_0.gguf");
-        assert!(other.contains("family `bert` is not supported; supported: llama"), "{other}");
+        let other = message("golden/bad/41-unknown-architecture.gguf");
+        assert!(other.contains("is not supported; supported: llama"), "{other}");
     }
 
     #[test]
@@ -172,11 +187,34 @@ mod tests {
         let path = folder.path().join("larkfen-desk.gguf");
         std::fs::copy(golden("golden/bad/00-valid-control.gguf"), &path).unwrap();
         let stamp = examine(&path).unwrap().stamp;
-        stamp.verify(&path).unwrap();
         shape_of(&path, &stamp).unwrap();
+        let whole = std::fs::read(&path).unwrap();
         std::fs::write(&path, "other").unwrap();
-        assert!(matches!(stamp.verify(&path), Err(DepotError::Changed { .. })));
+        assert!(matches!(shape_of(&path, &stamp), Err(DepotError::Changed { .. })));
+        std::fs::write(&path, whole).unwrap();
+        assert!(matches!(shape_of(&path, &stamp), Err(DepotError::Changed { .. })), "written anew");
         std::fs::remove_file(&path).unwrap();
-        assert!(matches!(stamp.verify(&path), Err(DepotError::NoFile { .. })));
+        assert!(matches!(shape_of(&path, &stamp), Err(DepotError::NoFile { .. })));
+    }
+
+    #[test]
+    fn a_model_in_parts_is_one_model_and_any_part_counts() {
+        let folder = tempfile::tempdir().unwrap();
+        let names = (1..4).map(|part| format!("llama-{part:05}-of-00003.gguf"));
+        let paths: Vec<PathBuf> = names
+            .map(|name| {
+                let path = folder.path().join(&name);
+                std::fs::copy(golden(&format!("golden/split/{name}")), &path).unwrap();
+                path
+            })
+            .collect();
+        let examined = examine(&paths[0]).unwrap();
+        assert_eq!(examined.facts.files, 3);
+        let bytes: u64 = paths.iter().map(|path| path.metadata().unwrap().len()).sum();
+        assert_eq!(examined.stamp.bytes, bytes);
+        assert_eq!(shape_of(&paths[0], &examined.stamp).unwrap().1, paths);
+        let later = std::time::SystemTime::now() + std::time::Duration::from_secs(9);
+        std::fs::File::options().write(true).open(&paths[2]).unwrap().set_modified(later).unwrap();
+        assert!(matches!(shape_of(&paths[0], &examined.stamp), Err(DepotError::Changed { .. })));
     }
 }

@@ -46,15 +46,26 @@ impl VariantName {
     /// Nothing usable is left of the file's name.
     pub fn from_file(path: &Path, quantisation: &str) -> Result<Self, NameError> {
         let stem = path.file_stem().unwrap_or_default().to_string_lossy().to_lowercase();
+        let stem = without_part(&stem);
         let model = stem
             .strip_suffix(quantisation)
             .and_then(|rest| rest.strip_suffix(['-', '.', '_']))
-            .unwrap_or(&stem);
+            .unwrap_or(stem);
         let clean: String =
             model.chars().map(|letter| if is_allowed(letter) { letter } else { '-' }).collect();
         let clean = clean.trim_matches(|letter: char| !letter.is_ascii_alphanumeric());
         format!("{clean}/{quantisation}").parse()
     }
+}
+
+/// A stem without `-00001-of-00003`, the mark of a part.
+fn without_part(stem: &str) -> &str {
+    let digits = |text: &str| text.len() == 5 && text.bytes().all(|byte| byte.is_ascii_digit());
+    let part = stem.rsplit_once("-of-").and_then(|(rest, count)| {
+        let (model, number) = rest.rsplit_once('-')?;
+        (digits(count) && digits(number)).then_some(model)
+    });
+    part.unwrap_or(stem)
 }
 
 impl FromStr for VariantName {
@@ -98,6 +109,8 @@ mod tests {
         assert_eq!(name("/depot/larkfen-desk-q8_0.gguf"), "larkfen-desk/q8_0");
         assert_eq!(name("Larkfen Desk.Q8_0.gguf"), "larkfen-desk/q8_0");
         assert_eq!(name("larkfen-desk.gguf"), "larkfen-desk/q8_0");
+        assert_eq!(name("larkfen-desk-q8_0-00001-of-00003.gguf"), "larkfen-desk/q8_0");
+        assert_eq!(name("larkfen-1-of-3.gguf"), "larkfen-1-of-3/q8_0");
     }
 
     #[test]

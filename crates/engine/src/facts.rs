@@ -1,37 +1,51 @@
-//! What a file says of itself: the facts that the depot shows.
+//! What a model's file says of itself: the facts that the depot shows.
 
 use std::collections::BTreeMap;
 
-use deft_formats::gguf::Header;
-use deft_protocol::manage::{MixShare, ModelFacts};
+use deft_formats::gguf::{Header, ModelFile};
+use deft_protocol::manage::{MixShare, ModelFacts, SpecialToken, WindowFacts};
+use serde_json::{Map, Value, json};
 
-use crate::families;
+use crate::families::{self, Outline, Pooling};
 use crate::model::LoadError;
 use crate::template::Template;
-use crate::tokenizer::Tokenizer;
+use crate::tokenizer::{Tokenizer, Vocabulary};
 
-/// Reads the facts from a header, and checks everything about the file that can be checked without
-/// its weights: family, tensors and their shapes, tokenizer.
+/// Longest sample of a rendered conversation, in characters.
+const SAMPLE: usize = 4000;
+
+/// Reads the facts from a model's headers, and checks everything that can be checked without its
+/// weights: family, tensors and their shapes, tokenizer.
 ///
 /// # Errors
-/// Why the file could not be loaded here.
-pub fn read(header: &Header) -> Result<ModelFacts, LoadError> {
-    let shape = families::shape(header)?;
+/// Why the model could not be loaded here.
+pub fn read(file: &ModelFile) -> Result<ModelFacts, LoadError> {
+    let header = &file.header;
+    let Outline { shape, layers, window } = families::outline(header)?;
+    let pooling = Pooling::of(header)?;
     let tokenizer = Tokenizer::new(&header.metadata)?;
     let metadata = &header.metadata;
     let text = |key: &str| metadata.optional_text(key).ok().flatten().map(str::to_owned);
-    let template = text("tokenizer.chat_template");
+    let source = text("tokenizer.chat_template");
+    let template = Template::new(source.as_deref(), tokenizer.vocabulary());
     let mut warnings = tokenizer.warnings().to_vec();
-    match &template {
-        None => warnings.push(format!(
+    if source.is_none() && !shape.encoder {
+        warnings.push(format!(
             "the file has no chat template; conversations are written in a plain form ({})",
             Template::FALLBACK_IN_WORDS
-        )),
-        Some(source) => {
-            let compiled = Template::new(Some(source), tokenizer.vocabulary());
-            warnings.extend(compiled.defect().map(|defect| format!("chat template: {defect}")));
+        ));
+    }
+    warnings.extend(template.defect().map(|defect| format!("chat template: {defect}")));
+    let sample = (!shape.encoder).then(|| sample(&template, None));
+    let mut serves = Vec::new();
+    if let Some(Ok(sample)) = &sample {
+        serves.push("chat");
+        if sample != &self::sample(&template, Some(&[tool()])).unwrap_or_else(|_| sample.clone()) {
+            serves.push("tool calls");
         }
     }
+    serves.extend((!shape.encoder).then_some("completion"));
+    serves.extend(pooling.map(|_| "embeddings"));
     let mix = mix(header);
     Ok(ModelFacts {
         family: families::name(header)?.to_owned(),
@@ -42,18 +56,70 @@ pub fn read(header: &Header) -> Result<ModelFacts, LoadError> {
             .map_or_else(String::new, |share| share.tensor_type.to_lowercase()),
         mix,
         context_length: shape.context_length,
-        layers: shape.layers,
+        layers,
         heads: shape.heads,
         kv_heads: shape.kv_heads,
+        key_length: shape.key_length,
+        value_length: shape.value_length,
         width: shape.width,
+        window: window.map(|(layers, tokens)| WindowFacts { layers, tokens }),
         vocabulary: shape.vocabulary,
         tokenizer: tokenizer_name(header),
-        has_template: template.is_some(),
-        template,
+        special_tokens: special_tokens(tokenizer.vocabulary()),
+        serves: serves.into_iter().map(str::to_owned).collect(),
+        pooling: pooling.map(|pooling| pooling.name().to_owned()),
+        sample: sample.map(|sample| match sample {
+            Ok(text) => text.chars().take(SAMPLE).collect(),
+            Err(why) => format!("it cannot be rendered: {why}"),
+        }),
+        files: u32::try_from(file.parts.len()).unwrap_or(u32::MAX),
+        has_template: source.is_some(),
+        template: source,
         licence: text("general.license"),
         description: text("general.description"),
         warnings,
     })
+}
+
+/// A small conversation as the template writes it.
+fn sample(template: &Template, tools: Option<&[Value]>) -> Result<String, String> {
+    let message = |role: &str, content: &str| -> Map<String, Value> {
+        [("role", role), ("content", content)]
+            .map(|(key, value)| (key.to_owned(), Value::from(value)))
+            .into_iter()
+            .collect()
+    };
+    let messages = [
+        message("user", "When do I sow Moonhook bean?"),
+        message("assistant", "In May."),
+        message("user", "And how deep?"),
+    ];
+    let pieces = template.render(&messages, tools).map_err(|error| error.to_string())?;
+    Ok(pieces.into_iter().map(|piece| piece.text).collect())
+}
+
+/// A tool, to see whether the template tells the model of it.
+fn tool() -> Value {
+    json!({"type": "function", "function": {
+        "name": "seed_stock",
+        "description": "How many packets of a variety are left.",
+        "parameters": {"type": "object", "properties": {"variety": {"type": "string"}}},
+    }})
+}
+
+fn special_tokens(vocabulary: &Vocabulary) -> Vec<SpecialToken> {
+    let named = |role: &str, id: u32| {
+        let (text, _) = vocabulary.get(id)?;
+        Some(SpecialToken { role: role.to_owned(), id, text: text.to_owned() })
+    };
+    let roles = [
+        ("begin", vocabulary.begin()),
+        ("end", vocabulary.end()),
+        ("unknown", vocabulary.unknown()),
+    ];
+    let roles = roles.into_iter().filter_map(|(role, id)| named(role, id?));
+    let ends = vocabulary.ends().filter(|&id| Some(id) != vocabulary.end());
+    roles.chain(ends.filter_map(|id| named("ends answers", id))).collect()
 }
 
 fn tokenizer_name(header: &Header) -> String {
@@ -62,6 +128,7 @@ fn tokenizer_name(header: &Header) -> String {
         (Some("gpt2"), Some(rule)) => format!("byte-level BPE, words cut by `{rule}`"),
         (Some("gpt2"), None) => "byte-level BPE".to_owned(),
         (Some("llama"), _) => "sentencepiece kind".to_owned(),
+        (Some("bert"), _) => "WordPiece".to_owned(),
         (other, _) => other.unwrap_or("none").to_owned(),
     }
 }

@@ -2,12 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
-use deft_formats::gguf::{GgufError, Header, MetadataError};
+use deft_formats::gguf::{GgufError, MetadataError, ModelFile};
 use deft_planning::ModelShape;
 use thiserror::Error;
 
-use crate::families::{self, Decoder};
-use crate::mapped::MappedFile;
+use crate::families::{self, Network, Pooling};
+use crate::mapped::Mapped;
 use crate::template::Template;
 use crate::tokenizer::{Tokenizer, TokenizerError};
 
@@ -55,32 +55,37 @@ pub enum LoadError {
 
 /// A model ready to compute.
 pub struct Model {
-    pub(crate) decoder: Box<dyn Decoder>,
+    pub(crate) network: Box<dyn Network>,
     pub(crate) tokenizer: Tokenizer,
     pub(crate) template: Template,
+    pub(crate) pooling: Option<Pooling>,
 }
 
 impl Model {
-    /// Maps and checks a file.
+    /// Maps and checks a model's file, or the first of its parts. `context` is how many tokens a
+    /// sequence may hold.
     ///
     /// # Errors
     /// Why it cannot be loaded; nothing of the size of the weights is allocated.
-    pub fn open(path: &Path) -> Result<Self, LoadError> {
+    pub fn open(path: &Path, context: u32) -> Result<Self, LoadError> {
         let cannot_open = |source| LoadError::Open { path: path.to_owned(), source };
-        let (file, mapped) = MappedFile::open(path).map_err(cannot_open)?;
-        let bytes = file.metadata().map_err(cannot_open)?.len();
-        let header = Header::read(file, bytes)?;
+        let ModelFile { header, parts } = ModelFile::read(path).map_err(|error| match error {
+            GgufError::Io(source) => cannot_open(source),
+            other => other.into(),
+        })?;
+        let mapped = Mapped::open(&parts).map_err(cannot_open)?;
         let tokenizer = Tokenizer::new(&header.metadata)?;
         let source = header.metadata.optional_text("tokenizer.chat_template")?;
         let template = Template::new(source, tokenizer.vocabulary());
-        let decoder = families::open(&header, mapped)?;
-        Ok(Self { decoder, tokenizer, template })
+        let network = families::open(&header, mapped, context)?;
+        let pooling = Pooling::of(&header)?;
+        Ok(Self { network, tokenizer, template, pooling })
     }
 
     /// The sizes that decide what it needs.
     #[must_use]
     pub fn shape(&self) -> &ModelShape {
-        self.decoder.shape()
+        self.network.shape()
     }
 
     /// What an operator should know.

@@ -42,14 +42,7 @@ impl<'a> Activations<'a> {
         assert!(width.is_multiple_of(BLOCK), "rows of {width} values are not whole blocks");
         let mut quants = Vec::with_capacity(values.len());
         let mut scales = Vec::with_capacity(values.len() / BLOCK);
-        for block in values.as_chunks::<BLOCK>().0 {
-            let largest = block.iter().fold(0f32, |largest, value| largest.max(value.abs()));
-            let finite = block.iter().all(|value| value.is_finite());
-            let inverse = if largest > 0.0 { 127.0 / largest } else { 0.0 };
-            scales.push(if finite { largest / 127.0 } else { f32::NAN });
-            #[expect(clippy::cast_possible_truncation, reason = "within -127..=127 by the scale")]
-            quants.extend(block.iter().map(|value| (value * inverse).round_ties_even() as i8));
-        }
+        round(values, &mut quants, &mut scales);
         let half = |half: &[i8; 16]| half.iter().map(|&quant| i16::from(quant)).sum();
         let sums = quants.as_chunks::<16>().0.iter().map(half).collect();
         Self::EightBit { quants, scales, sums, width }
@@ -62,5 +55,19 @@ impl<'a> Activations<'a> {
             Self::Float { values, width } => values.len() / width,
             Self::EightBit { quants, width, .. } => quants.len() / width,
         }
+    }
+}
+
+/// Rounds whole blocks of values into quants and scales, which are emptied before.
+pub(crate) fn round(values: &[f32], quants: &mut Vec<i8>, scales: &mut Vec<f32>) {
+    quants.clear();
+    scales.clear();
+    for block in values.as_chunks::<BLOCK>().0 {
+        let largest = block.iter().fold(0f32, |largest, value| largest.max(value.abs()));
+        let finite = block.iter().all(|value| value.is_finite());
+        let inverse = if largest > 0.0 { 127.0 / largest } else { 0.0 };
+        scales.push(if finite { largest / 127.0 } else { f32::NAN });
+        #[expect(clippy::cast_possible_truncation, reason = "within -127..=127 by the scale")]
+        quants.extend(block.iter().map(|value| (value * inverse).round_ties_even() as i8));
     }
 }

@@ -12,7 +12,7 @@ mod path;
 mod pointwise;
 
 pub use activations::Activations;
-pub use attention::{CacheRows, Reach, attend};
+pub use attention::{AttentionScratch, Looking, PagedRows, attend, store_row};
 pub use matrix::{Matrix, multiply};
 pub use path::Path;
-pub use pointwise::{Gate, add, add_rows, gate, rms_norm, soft_cap, softmax};
+pub use pointwise::{Gate, add, add_rows, gate, gelu_erf, layer_norm, rms_norm, soft_cap, softmax};

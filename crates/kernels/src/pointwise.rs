@@ -24,6 +24,21 @@ pub fn rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
     }
 }
 
+/// Norm of each row of `x` (rows of `weight.len()` values) to mean 0 and variance 1, then weight and
+/// bias, in place. Source: Ba et al. 2016, "Layer Normalization".
+#[expect(clippy::cast_precision_loss, reason = "widths are far below 2^24")]
+pub fn layer_norm(x: &mut [f32], weight: &[f32], bias: &[f32], epsilon: f32) {
+    for row in x.chunks_mut(weight.len()) {
+        let count = weight.len() as f32;
+        let mean = ordered_sum(row.iter().copied()) / count;
+        let variance = ordered_sum(row.iter().map(|value| (value - mean) * (value - mean))) / count;
+        let inverse = 1.0 / (variance + epsilon).sqrt();
+        for ((value, weight), bias) in row.iter_mut().zip(weight).zip(bias) {
+            *value = (*value - mean) * inverse * weight + bias;
+        }
+    }
+}
+
 /// Softmax in place; an empty slice stays empty.
 pub fn softmax(values: &mut [f32]) {
     let largest = values.iter().copied().fold(f32::NEG_INFINITY, f32::max);
@@ -57,6 +72,17 @@ pub fn gate(curve: Gate, gate: &mut [f32], up: &[f32]) {
 fn gelu_tanh(x: f32) -> f32 {
     const SQRT_2_OVER_PI: f32 = 0.797_884_6;
     0.5 * x * (1.0 + (SQRT_2_OVER_PI * (x + 0.044_715 * x * x * x)).tanh())
+}
+
+/// The Gaussian error unit by its exact form, element by element.
+/// Source: Hendrycks and Gimpel 2016.
+pub fn gelu_erf(values: &mut [f32]) {
+    for value in values {
+        let x = f64::from(*value);
+        #[expect(clippy::cast_possible_truncation, reason = "computed wide, used in f32")]
+        let curved = (0.5 * x * (1.0 + libm::erf(x * std::f64::consts::FRAC_1_SQRT_2))) as f32;
+        *value = curved;
+    }
 }
 
 /// `x = cap * tanh(x / cap)`, element by element.

@@ -10,6 +10,8 @@ use crate::Bytes;
 const MAX_LANES: u32 = 64;
 /// Most prompt tokens a step may take in.
 const MAX_CHUNK: u32 = 4096;
+/// Tokens of a page of the cache.
+pub const PAGE_TOKENS: u32 = 32;
 /// Resident memory of an engine process beside what its model needs: the program's own data, the
 /// allocator, stacks and thread pool. Measured on x86-64 Linux with the smallest demo model
 /// (see docs/ARCHITECTURE.md, "Memory").
@@ -38,6 +40,9 @@ pub struct ModelShape {
     pub width: u32,
     /// Values in the middle of the feed-forward part.
     pub feed_forward: u32,
+    /// Whether tokens see those after them as well: such a model makes embeddings only, takes in a
+    /// whole input at once, and keeps keys and values of one layer at a time.
+    pub encoder: bool,
     /// Estimated memory of tokenizer and template.
     pub tokenizer: Bytes,
 }
@@ -50,16 +55,31 @@ pub enum CacheType {
     /// Half precision.
     #[default]
     F16,
+    /// Eight bits, in blocks of 32 with a half-precision scale.
+    Q8_0,
 }
 
 impl CacheType {
-    /// Bytes of one cached value.
+    /// Values of a block; rows must be whole blocks.
+    pub const Q8_BLOCK: u32 = 32;
+
+    /// All types, the widest first.
+    pub const ALL: [Self; 3] = [Self::F32, Self::F16, Self::Q8_0];
+
+    /// Bytes of a row of cached values.
     #[must_use]
-    pub const fn value_bytes(self) -> u64 {
+    pub const fn row_bytes(self, values: u64) -> u64 {
         match self {
-            Self::F32 => 4,
-            Self::F16 => 2,
+            Self::F32 => values.saturating_mul(4),
+            Self::F16 => values.saturating_mul(2),
+            Self::Q8_0 => (values / Self::Q8_BLOCK as u64).saturating_mul(34),
         }
+    }
+
+    /// The type of that name.
+    #[must_use]
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.name() == name)
     }
 
     /// Name as written by operators.
@@ -68,6 +88,7 @@ impl CacheType {
         match self {
             Self::F32 => "f32",
             Self::F16 => "f16",
+            Self::Q8_0 => "q8_0",
         }
     }
 }
@@ -81,8 +102,10 @@ pub struct LoadSettings {
     pub lanes: u32,
     /// Most prompt tokens one step takes in.
     pub chunk: u32,
-    /// Precision of the cache.
-    pub cache: CacheType,
+    /// Precision of cached keys.
+    pub keys: CacheType,
+    /// Precision of cached values.
+    pub values: CacheType,
 }
 
 /// A setting that cannot be used.
@@ -92,21 +115,26 @@ pub struct SettingsError {
     /// Name of the setting.
     pub setting: &'static str,
     /// The value given.
-    pub given: u32,
+    pub given: String,
     /// Why not, and what is.
     pub reason: String,
 }
 
 impl LoadSettings {
     /// Settings for a model where the operator named none: its own context up to 8,192 tokens, two
-    /// lanes, chunks of 128, half-precision cache.
+    /// lanes, chunks of 128, half-precision cache; an encoder one lane with whole inputs, exactly.
     #[must_use]
     pub fn for_model(shape: &ModelShape) -> Self {
+        if shape.encoder {
+            let (context, whole) = (shape.context_length, CacheType::F32);
+            return Self { context, lanes: 1, chunk: context, keys: whole, values: whole };
+        }
         Self {
             context: shape.context_length.min(8192),
             lanes: 2,
             chunk: 128,
-            cache: CacheType::default(),
+            keys: CacheType::default(),
+            values: CacheType::default(),
         }
     }
 
@@ -120,11 +148,33 @@ impl LoadSettings {
                 return Ok(());
             }
             let reason = format!("from 1 to {most} {why}");
-            Err(SettingsError { setting, given, reason })
+            Err(SettingsError { setting, given: given.to_string(), reason })
         };
         range("context", self.context, shape.context_length, "tokens, the model's own context")?;
         range("lanes", self.lanes, MAX_LANES, "lanes")?;
-        range("chunk", self.chunk, MAX_CHUNK, "tokens")
+        range("chunk", self.chunk, MAX_CHUNK, "tokens")?;
+        for (kind, length) in [(self.keys, shape.key_length), (self.values, shape.value_length)] {
+            if kind == CacheType::Q8_0 && !length.is_multiple_of(CacheType::Q8_BLOCK) {
+                let reason = format!(
+                    "its heads have {length} values, which are no whole blocks of {}; use f16",
+                    CacheType::Q8_BLOCK
+                );
+                return Err(SettingsError { setting: "cache", given: kind.name().into(), reason });
+            }
+        }
+        Ok(())
+    }
+
+    /// Most tokens of a step: a chunk and one token of each lane, or an encoder's whole input.
+    #[must_use]
+    pub fn step_tokens(&self, shape: &ModelShape) -> u32 {
+        if shape.encoder { self.context } else { self.chunk + self.lanes }
+    }
+
+    /// Pages of the cache: enough for all lanes to fill their context.
+    #[must_use]
+    pub fn pages(&self) -> u32 {
+        self.lanes.saturating_mul(self.context.div_ceil(PAGE_TOKENS))
     }
 }
 
@@ -207,20 +257,21 @@ impl Demand {
     }
 }
 
-/// `lanes x context x layers x kv heads x (key length + value length) x bytes per value`.
+/// `pages x 32 x layers x kv heads x (bytes of a key + bytes of a value)`.
 fn cache(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
-    let per_head = u64::from(shape.key_length) + u64::from(shape.value_length);
+    let keys = settings.keys.row_bytes(u64::from(shape.key_length));
+    let values = settings.values.row_bytes(u64::from(shape.value_length));
     let per_token = u64::from(shape.layers)
         .saturating_mul(u64::from(shape.kv_heads))
-        .saturating_mul(per_head)
-        .saturating_mul(settings.cache.value_bytes());
-    let tokens = u64::from(settings.lanes) * u64::from(settings.context);
+        .saturating_mul(keys + values);
+    let tokens = u64::from(settings.pages()) * u64::from(PAGE_TOKENS);
     Bytes(tokens.saturating_mul(per_token))
 }
 
-/// Single-precision working rows of a step: four of the model's width (state, norm, output, and
-/// its eight-bit form), queries, keys, values and heads, twice the feed-forward width, a transposed
-/// copy of the widest product, one row of attention scores, and logits for one token of each lane.
+/// Single-precision working rows of a step, which takes in a chunk and one token of each lane: four
+/// of the model's width (state, norm, output, and its eight-bit form), queries, keys, values and
+/// heads, twice the feed-forward width, a transposed copy of the widest product; then attention
+/// scores and logits for one token of each lane.
 fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let heads = u64::from(shape.heads);
     let queries = heads * u64::from(shape.key_length);
@@ -232,29 +283,15 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let per_token =
         4 * u64::from(shape.width) + queries + outputs + keys + 2 * feed_forward + 2 * widest;
     let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
-    let values = u64::from(settings.chunk) * per_token + logits + u64::from(settings.context);
+    let tokens = settings.step_tokens(shape);
+    let values = u64::from(tokens) * per_token + logits + u64::from(settings.context);
     Bytes(values.saturating_mul(4))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    pub(crate) fn shape() -> ModelShape {
-        ModelShape {
-            file: Bytes(1_993_568),
-            layers: 5,
-            heads: 6,
-            kv_heads: 2,
-            key_length: 32,
-            value_length: 32,
-            context_length: 1024,
-            vocabulary: 2048,
-            width: 192,
-            feed_forward: 320,
-            tokenizer: Bytes(400_000),
-        }
-    }
+    use crate::fixture::demo_shape as shape;
 
     #[test]
     fn cache_grows_with_tokens_and_lanes() {
@@ -263,8 +300,12 @@ mod tests {
         // 1024 tokens x 5 layers x 2 heads x (32 + 32) values x 2 bytes
         assert_eq!(cache(&shape(), &settings), Bytes(1024 * 5 * 2 * 64 * 2));
         settings.lanes = 3;
-        settings.cache = CacheType::F32;
-        assert_eq!(cache(&shape(), &settings), Bytes(3 * 1024 * 5 * 2 * 64 * 4));
+        settings.keys = CacheType::F32;
+        assert_eq!(cache(&shape(), &settings), Bytes(3 * 1024 * 5 * 2 * (32 * 4 + 32 * 2)));
+        settings.values = CacheType::Q8_0;
+        assert_eq!(cache(&shape(), &settings), Bytes(3 * 1024 * 5 * 2 * (32 * 4 + 34)));
+        settings.context = 33;
+        assert_eq!(cache(&shape(), &settings), Bytes(3 * 64 * 5 * 2 * (32 * 4 + 34)));
     }
 
     #[test]
@@ -277,6 +318,10 @@ mod tests {
                 message(LoadSettings { context: 4096, ..settings }),
                 message(LoadSettings { lanes: 10_000, ..settings }),
                 message(LoadSettings { chunk: 0, ..settings }),
+                LoadSettings { values: CacheType::Q8_0, ..settings }
+                    .check(&ModelShape { value_length: 80, ..shape() })
+                    .unwrap_err()
+                    .to_string(),
             ]
             .join("\n"),
             @r"
@@ -284,6 +329,7 @@ mod tests {
         context 4096 is not possible: from 1 to 1024 tokens, the model's own context
         lanes 10000 is not possible: from 1 to 64 lanes
         chunk 0 is not possible: from 1 to 4096 tokens
+        cache q8_0 is not possible: its heads have 80 values, which are no whole blocks of 32; use f16
         "
         );
     }

@@ -18,6 +18,25 @@ pub struct Holder {
     pub idle: bool,
 }
 
+/// Something that is to be loaded.
+#[derive(Debug, Clone, Copy)]
+pub struct Candidate<'a> {
+    /// The variant, as operators write it.
+    pub name: &'a str,
+    /// Stands for the weights that instances of it share.
+    pub file: &'a str,
+    /// The model's sizes.
+    pub shape: &'a ModelShape,
+    /// How it is to be loaded.
+    pub settings: &'a LoadSettings,
+}
+
+impl Candidate<'_> {
+    fn demand(&self) -> Demand {
+        Demand::of(self.shape, self.settings)
+    }
+}
+
 /// A change that would make a refused load fit.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum WayOut {
@@ -160,26 +179,23 @@ impl<Id: Ord + Copy> Ledger<Id> {
     /// The refusal with its figures and ways out.
     pub fn judge(
         &self,
-        name: &str,
-        file: &str,
-        shape: &ModelShape,
-        settings: &LoadSettings,
+        wanted: Candidate<'_>,
         idle: &BTreeSet<Id>,
     ) -> Result<Demand, Box<Refusal>> {
-        let demand = Demand::of(shape, settings);
-        let need = self.need(file, &demand);
+        let demand = wanted.demand();
+        let need = self.need(wanted.file, &demand);
         let free = self.limit.saturating_sub(self.reserved());
         if need <= free {
             return Ok(demand);
         }
         Err(Box::new(Refusal {
-            name: name.to_owned(),
+            name: wanted.name.to_owned(),
             pool: self.pool.clone(),
             need,
             free,
             limit: self.limit,
             holders: self.holders(idle),
-            ways_out: self.ways_out(file, shape, settings, free, idle),
+            ways_out: self.ways_out(wanted, free, idle),
         }))
     }
 
@@ -190,16 +206,13 @@ impl<Id: Ord + Copy> Ledger<Id> {
     pub fn reserve(
         &mut self,
         id: Id,
-        name: &str,
-        file: &str,
-        shape: &ModelShape,
-        settings: &LoadSettings,
+        wanted: Candidate<'_>,
         idle: &BTreeSet<Id>,
     ) -> Result<Demand, Box<Refusal>> {
-        let demand = self.judge(name, file, shape, settings, idle)?;
+        let demand = self.judge(wanted, idle)?;
         let hold = Hold {
-            name: name.to_owned(),
-            file: file.to_owned(),
+            name: wanted.name.to_owned(),
+            file: wanted.file.to_owned(),
             shared: demand.shared(),
             private: demand.private(),
         };
@@ -226,14 +239,8 @@ impl<Id: Ord + Copy> Ledger<Id> {
         holders
     }
 
-    fn ways_out(
-        &self,
-        file: &str,
-        shape: &ModelShape,
-        settings: &LoadSettings,
-        free: Bytes,
-        idle: &BTreeSet<Id>,
-    ) -> Vec<WayOut> {
+    fn ways_out(&self, wanted: Candidate<'_>, free: Bytes, idle: &BTreeSet<Id>) -> Vec<WayOut> {
+        let Candidate { file, shape, settings, .. } = wanted;
         let need = |settings: &LoadSettings| self.need(file, &Demand::of(shape, settings));
         let mut ways = Vec::new();
         let one_lane = LoadSettings { lanes: 1, ..*settings };

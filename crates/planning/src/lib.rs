@@ -7,8 +7,12 @@
 
 mod bytes;
 mod demand;
+#[cfg(test)]
+mod fixture;
 mod ledger;
 
 pub use bytes::Bytes;
-pub use demand::{CacheType, Demand, LoadSettings, ModelShape, Part, PartKind, SettingsError};
-pub use ledger::{Holder, Ledger, PoolReport, Refusal, WayOut};
+pub use demand::{
+    CacheType, Demand, LoadSettings, ModelShape, PAGE_TOKENS, Part, PartKind, SettingsError,
+};
+pub use ledger::{Candidate, Holder, Ledger, PoolReport, Refusal, WayOut};

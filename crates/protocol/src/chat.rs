@@ -1,4 +1,4 @@
-//! The chat-completions protocol, as far as it is spoken here, and raw text continuation.
+//! The chat-completions protocol, as far as it is spoken here.
 //!
 //! Unknown fields are tolerated. Our own figures stand in one extra field, `deft`.
 
@@ -7,6 +7,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use utoipa::ToSchema;
+
+use crate::engine::{Overflow, TokenScore, TokenText};
 
 /// Options of a single answer that chat and raw continuation share.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -54,9 +56,16 @@ pub struct AnswerOptions {
     /// What a stream carries besides text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stream_options: Option<StreamOptions>,
-    /// Number of answers; only 1 is supported.
+    /// Number of answers.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub n: Option<u32>,
+    /// What becomes of a conversation that the context cannot hold; our own field.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub context_overflow: Option<Overflow>,
+    /// Whether an answer that repeats itself without end is ended, which it is unless this says no;
+    /// our own field.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub repetition_guard: Option<bool>,
 }
 
 /// One stop text or several.
@@ -133,6 +142,20 @@ pub struct ChatHead {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Vec<Object>>)]
     pub tools: Option<Vec<Value>>,
+    /// Tell how likely each token of the answer was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logprobs: Option<bool>,
+    /// With so many alternatives.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub top_logprobs: Option<u32>,
+}
+
+impl ChatHead {
+    /// A conversation for a model, nothing more.
+    #[must_use]
+    pub fn new(model: impl Into<String>, messages: Vec<ChatMessage>) -> Self {
+        Self { model: model.into(), messages, tools: None, logprobs: None, top_logprobs: None }
+    }
 }
 
 /// `POST /v1/chat/completions`.
@@ -141,26 +164,6 @@ pub struct ChatRequest {
     /// What to answer.
     #[serde(flatten)]
     pub head: ChatHead,
-    /// How to answer.
-    #[serde(flatten)]
-    pub options: AnswerOptions,
-}
-
-/// What to continue.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct TextHead {
-    /// Model or variant.
-    pub model: String,
-    /// The text to continue.
-    pub prompt: String,
-}
-
-/// `POST /v1/completions`: continues a text without a template.
-#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
-pub struct TextRequest {
-    /// What to continue.
-    #[serde(flatten)]
-    pub head: TextHead,
     /// How to answer.
     #[serde(flatten)]
     pub options: AnswerOptions,
@@ -185,6 +188,16 @@ pub struct Usage {
     pub completion_tokens: u32,
     /// Both.
     pub total_tokens: u32,
+    /// More about the prompt's.
+    #[serde(default)]
+    pub prompt_tokens_details: PromptTokens,
+}
+
+/// Tokens of a prompt in more detail.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PromptTokens {
+    /// Known already from a call before, and not computed again.
+    pub cached_tokens: u32,
 }
 
 /// What exactly ended an answer.
@@ -199,6 +212,8 @@ pub enum EndedBy {
     TokenLimit,
     /// The instance's context is full.
     ContextFull,
+    /// The answer repeated itself without end.
+    Repetition,
 }
 
 impl EndedBy {
@@ -207,23 +222,32 @@ impl EndedBy {
     pub const fn finish_reason(self) -> FinishReason {
         match self {
             Self::EndToken | Self::StopText => FinishReason::Stop,
-            Self::TokenLimit | Self::ContextFull => FinishReason::Length,
+            Self::TokenLimit | Self::ContextFull | Self::Repetition => FinishReason::Length,
         }
     }
 }
 
 /// Our figures beside an answer. Times in seconds, rates in tokens per second.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Figures {
     /// What ended the answer.
     pub ended_by: EndedBy,
+    /// More about it, where there is more to say.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub detail: Option<String>,
+    /// Tokens of the prompt that were known already.
+    #[serde(default)]
+    pub reused_tokens: u32,
+    /// Messages that were left out to make room in the context.
+    #[serde(default)]
+    pub dropped_messages: u32,
     /// From the call's arrival to the first piece of text.
     pub first_token_seconds: f64,
     /// Waiting for the model to be loaded; 0 when it was.
     pub load_seconds: f64,
     /// Taking in the prompt.
     pub prompt_seconds: f64,
-    /// Prompt tokens per second.
+    /// Prompt tokens per second, of those that were computed.
     pub prompt_rate: f64,
     /// Writing the answer after its first token.
     pub answer_seconds: f64,
@@ -246,23 +270,79 @@ pub struct ChatResponse {
     pub created: i64,
     /// The variant that answered.
     pub model: String,
-    /// One answer.
+    /// The answers.
     pub choices: Vec<ChatChoice>,
-    /// Token counts.
+    /// Token counts of all answers.
     pub usage: Usage,
-    /// Our figures.
-    pub deft: Figures,
 }
 
 /// One answer.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ChatChoice {
-    /// 0.
+    /// Which answer.
     pub index: u32,
     /// The message.
     pub message: AnswerMessage,
+    /// Its tokens, where they were asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logprobs: Option<ChatLogprobs>,
     /// Why it ended.
     pub finish_reason: FinishReason,
+    /// Our figures.
+    pub deft: Figures,
+}
+
+/// The tokens of an answer with their probabilities.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ChatLogprobs {
+    /// Token by token.
+    pub content: Vec<ChatLogprob>,
+}
+
+/// One token with its probability and alternatives.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ChatLogprob {
+    /// The token.
+    #[serde(flatten)]
+    pub token: LogprobToken,
+    /// The likeliest tokens in its place.
+    pub top_logprobs: Vec<LogprobToken>,
+}
+
+/// A token with its probability.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct LogprobToken {
+    /// Its text.
+    pub token: String,
+    /// Natural logarithm of its probability, by the model's own logits.
+    pub logprob: f32,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+}
+
+impl LogprobToken {
+    fn new(token: TokenText, logprob: f32) -> Self {
+        Self { token: token.text, logprob, bytes: token.bytes }
+    }
+}
+
+impl ChatLogprobs {
+    /// Scores in the protocol's shape; none where there are none.
+    #[must_use]
+    pub fn of(scores: Vec<TokenScore>) -> Option<Self> {
+        let content: Vec<ChatLogprob> = scores
+            .into_iter()
+            .map(|score| ChatLogprob {
+                token: LogprobToken::new(score.token, score.logprob.unwrap_or(0.0)),
+                top_logprobs: score
+                    .alternatives
+                    .into_iter()
+                    .map(|(token, logprob)| LogprobToken::new(token, logprob))
+                    .collect(),
+            })
+            .collect();
+        (!content.is_empty()).then_some(Self { content })
+    }
 }
 
 /// The message of an answer.
@@ -290,20 +370,23 @@ pub struct ChatChunk {
     /// Token counts, in the last chunk where they were asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub usage: Option<Usage>,
-    /// Our figures, in the chunk that ends the answer.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub deft: Option<Figures>,
 }
 
 /// One piece.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ChunkChoice {
-    /// 0.
+    /// Which answer.
     pub index: u32,
     /// What is new.
     pub delta: Delta,
+    /// Its tokens, where they were asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logprobs: Option<ChatLogprobs>,
     /// Why the answer ended, in its last piece.
     pub finish_reason: Option<FinishReason>,
+    /// Our figures, in its last piece.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub deft: Option<Figures>,
 }
 
 /// What is new in a piece.
@@ -315,38 +398,6 @@ pub struct Delta {
     /// Text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub content: Option<String>,
-}
-
-/// A whole continuation, or one piece of a streamed one.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct TextResponse {
-    /// Id of the call.
-    pub id: String,
-    /// `text_completion`.
-    pub object: String,
-    /// Unix time.
-    pub created: i64,
-    /// The variant that answered.
-    pub model: String,
-    /// One continuation, or none in the chunk with the counts.
-    pub choices: Vec<TextChoice>,
-    /// Token counts.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub usage: Option<Usage>,
-    /// Our figures.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub deft: Option<Figures>,
-}
-
-/// One continuation.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct TextChoice {
-    /// 0.
-    pub index: u32,
-    /// The text.
-    pub text: String,
-    /// Why it ended.
-    pub finish_reason: Option<FinishReason>,
 }
 
 /// `GET /v1/models`.

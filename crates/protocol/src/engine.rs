@@ -8,12 +8,13 @@ use std::path::PathBuf;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use utoipa::ToSchema;
 
 use crate::ProblemKind;
 use crate::chat::EndedBy;
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 1;
+pub const LINK_VERSION: u32 = 2;
 /// Longest frame in bytes that is accepted.
 pub const MAX_FRAME: usize = 64 << 20;
 
@@ -25,6 +26,8 @@ pub enum ToEngine {
     Load(LoadOrder),
     /// Answer this call.
     Call(Box<CallOrder>),
+    /// Make embeddings.
+    Embed(EmbedOrder),
     /// The caller of this call left.
     Cancel {
         /// Number of the call.
@@ -47,8 +50,10 @@ pub struct LoadOrder {
     pub lanes: u32,
     /// Most prompt tokens per step.
     pub chunk: u32,
-    /// Precision of the cache: `f32` or `f16`.
-    pub cache: String,
+    /// Precision of cached keys: `f32`, `f16` or `q8_0`.
+    pub keys: String,
+    /// Precision of cached values.
+    pub values: String,
 }
 
 /// One call for an answer.
@@ -64,6 +69,58 @@ pub struct CallOrder {
     pub max_tokens: Option<u32>,
     /// Texts that end the answer.
     pub stop: Vec<String>,
+    /// Answers to the one prompt; the seed of each is one more than that of the one before.
+    pub answers: u32,
+    /// Whether the answer begins with the prompt's text.
+    pub echo: bool,
+    /// Tell how likely each token was, with so many alternatives; of the prompt's too, with `echo`.
+    pub scores: Option<u32>,
+    /// What becomes of a conversation that the context cannot hold.
+    pub overflow: Overflow,
+    /// Whether an answer that repeats itself without end is ended.
+    pub guard: bool,
+}
+
+/// What becomes of a conversation that the context cannot hold.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Overflow {
+    /// A prompt is refused, an answer ends.
+    #[default]
+    End,
+    /// The oldest turns are left out; system texts and the last question stay.
+    DropOldest,
+}
+
+/// Inputs that are to become embeddings.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct EmbedOrder {
+    /// Number of the call, given by the service.
+    pub call: u64,
+    /// The inputs: texts or token ids.
+    pub inputs: Vec<Prompt>,
+}
+
+/// How likely a token was, by the model's own logits.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TokenScore {
+    /// The token.
+    pub token: TokenText,
+    /// Natural logarithm of its probability; none for the first token of a prompt.
+    pub logprob: Option<f32>,
+    /// The likeliest tokens in its place, the likeliest first.
+    pub alternatives: Vec<(TokenText, f32)>,
+}
+
+/// A token in readable form.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TokenText {
+    /// Its id.
+    pub id: u32,
+    /// Its text, with broken characters replaced.
+    pub text: String,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
 }
 
 /// What to answer.
@@ -79,6 +136,8 @@ pub enum Prompt {
     },
     /// A text to continue.
     Text(String),
+    /// Tokens to continue.
+    Tokens(Vec<u32>),
 }
 
 /// How to choose tokens.
@@ -155,15 +214,30 @@ pub enum FromEngine {
     Text {
         /// Number of the call.
         call: u64,
-        /// New text, never broken UTF-8; may be empty while a character is unfinished.
+        /// Which of its answers.
+        answer: u32,
+        /// New text, never broken UTF-8.
         text: String,
+        /// The tokens it is made of, where they were asked for.
+        scores: Vec<TokenScore>,
     },
-    /// The answer is complete.
+    /// An answer is complete.
     Done {
         /// Number of the call.
         call: u64,
+        /// Which of its answers.
+        answer: u32,
         /// Its figures.
         figures: EngineFigures,
+    },
+    /// Embeddings of all inputs.
+    Embedded {
+        /// Number of the call.
+        call: u64,
+        /// One for each input, of length 1.
+        vectors: Vec<Vec<f32>>,
+        /// Tokens of all inputs.
+        tokens: u32,
     },
     /// The call could not be answered.
     Failed {
@@ -179,10 +253,16 @@ pub enum FromEngine {
 }
 
 /// What the engine measured of a call.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct EngineFigures {
     /// What ended the answer.
     pub ended_by: EndedBy,
+    /// More about it, where there is more to say.
+    pub detail: Option<String>,
+    /// Tokens of the prompt that were known already from a call before.
+    pub reused_tokens: u32,
+    /// Messages that were left out to make room.
+    pub dropped_messages: u32,
     /// Tokens of the prompt.
     pub prompt_tokens: u32,
     /// Tokens of the answer, its end token included.
@@ -260,7 +340,8 @@ mod tests {
 
     #[test]
     fn frames_return_what_was_written() {
-        let message = FromEngine::Text { call: 7, text: "Moonhook bean 🌱".to_owned() };
+        let text = "Moonhook bean 🌱".to_owned();
+        let message = FromEngine::Text { call: 7, answer: 0, text, scores: Vec::new() };
         let mut link = Vec::new();
         write_frame(&mut link, &message).unwrap();
         write_frame(&mut link, &message).unwrap();

@@ -3,9 +3,11 @@
 #![forbid(unsafe_code)]
 
 pub mod chat;
+pub mod embeddings;
 pub mod engine;
 pub mod manage;
 mod problem;
+pub mod text;
 
 pub use problem::{Problem, ProblemKind};
 

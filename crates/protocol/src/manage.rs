@@ -34,6 +34,30 @@ pub struct ModelFacts {
     pub vocabulary: u32,
     /// Kind of tokenizer.
     pub tokenizer: String,
+    /// Tokens with a role of their own.
+    #[serde(default)]
+    pub special_tokens: Vec<SpecialToken>,
+    /// How far its layers see, where some do not see everything.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub window: Option<WindowFacts>,
+    /// What it can be asked for: `chat`, `completion`, `embeddings`, `tool calls`.
+    #[serde(default)]
+    pub serves: Vec<String>,
+    /// How embeddings are pooled, where it makes them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pooling: Option<String>,
+    /// A small conversation as the template writes it, or why it cannot.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sample: Option<String>,
+    /// Files it is stored in.
+    #[serde(default)]
+    pub files: u32,
+    /// Values in a key of one head.
+    #[serde(default)]
+    pub key_length: u32,
+    /// Values in a value of one head.
+    #[serde(default)]
+    pub value_length: u32,
     /// Whether the file carries a chat template.
     pub has_template: bool,
     /// The chat template.
@@ -46,6 +70,57 @@ pub struct ModelFacts {
     /// What an operator should know.
     #[serde(default)]
     pub warnings: Vec<String>,
+}
+
+/// A token with a role of its own.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SpecialToken {
+    /// What it does: `begin`, `end`, `ends answers`, `unknown`.
+    pub role: String,
+    /// Its id.
+    pub id: u32,
+    /// Its text.
+    pub text: String,
+}
+
+/// Layers that see a window only.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WindowFacts {
+    /// How many layers.
+    pub layers: u32,
+    /// How many tokens they see.
+    pub tokens: u32,
+}
+
+/// `POST /manage/v1/checks`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CheckRequest {
+    /// Model or variant.
+    pub model: String,
+}
+
+/// What the self-check of a model found.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct CheckReport {
+    /// The variant.
+    pub name: String,
+    /// Whether everything that was looked at is well.
+    pub well: bool,
+    /// The verdict in a sentence.
+    pub verdict: String,
+    /// What was looked at, one by one.
+    pub findings: Vec<Finding>,
+}
+
+/// One thing the self-check looked at.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Finding {
+    /// What.
+    pub what: String,
+    /// Whether it is well.
+    pub well: bool,
+    /// What was found, in plain words.
+    pub found: String,
 }
 
 /// One tensor type of a mix.
@@ -103,19 +178,37 @@ pub struct SettingsRequest {
     /// Most prompt tokens per step.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub chunk: Option<u32>,
-    /// Precision of the cache.
+    /// Precision of cached keys, and of values where nothing is said of those.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cache: Option<CachePrecision>,
+    /// Precision of cached values.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cache_values: Option<CachePrecision>,
 }
 
 /// Precision of cached keys and values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
+#[allow(non_camel_case_types)]
 pub enum CachePrecision {
     /// Single precision.
     F32,
     /// Half precision.
     F16,
+    /// Eight bits in blocks.
+    Q8_0,
+}
+
+impl CachePrecision {
+    /// As operators write it.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::F32 => "f32",
+            Self::F16 => "f16",
+            Self::Q8_0 => "q8_0",
+        }
+    }
 }
 
 /// How an instance is loaded.
@@ -127,8 +220,10 @@ pub struct Settings {
     pub lanes: u32,
     /// Most prompt tokens per step.
     pub chunk: u32,
-    /// Precision of the cache.
+    /// Precision of cached keys.
     pub cache: CachePrecision,
+    /// Precision of cached values.
+    pub cache_values: CachePrecision,
 }
 
 /// `POST /manage/v1/plans` and `POST /manage/v1/instances`.
@@ -219,6 +314,12 @@ pub struct InstanceReport {
     pub pid: Option<u32>,
     /// Calls it is answering.
     pub calls: u32,
+    /// Tokens of all prompts since it was loaded.
+    pub prompt_tokens: u64,
+    /// Of these, tokens that were known from a call before and not computed again.
+    pub reused_tokens: u64,
+    /// Tokens of all answers since it was loaded.
+    pub answer_tokens: u64,
     /// Seconds from start to ready.
     pub load_seconds: Option<f64>,
     /// What it computes with.

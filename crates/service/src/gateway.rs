@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use chrono::{DateTime, Utc};
-use deft_protocol::chat::{AnswerOptions, Figures, Usage};
-use deft_protocol::engine::{CallOrder, EngineFigures, Prompt, Sampling};
+use deft_protocol::chat::{AnswerOptions, Figures, FinishReason, PromptTokens, Usage};
+use deft_protocol::engine::{CallOrder, EmbedOrder, EngineFigures, Prompt, Sampling, TokenScore};
 use deft_protocol::manage::CallRecord;
 use deft_protocol::{Problem, ProblemKind};
 use uuid::Uuid;
@@ -18,6 +18,12 @@ use crate::records::calls::Recorder;
 
 /// Longest list of stop texts.
 const MAX_STOPS: usize = 16;
+/// Most answers to one prompt.
+const MAX_ANSWERS: u32 = 16;
+/// Most alternatives told of each token.
+const MAX_ALTERNATIVES: u32 = 20;
+/// Most inputs of one call for embeddings.
+const MAX_INPUTS: usize = 2048;
 
 /// Answers calls.
 pub(crate) struct Gateway {
@@ -25,32 +31,103 @@ pub(crate) struct Gateway {
     pub(crate) recorder: Recorder,
 }
 
-/// A piece of an answer.
+/// What is asked for besides the options that all calls share.
+pub(crate) struct Question {
+    pub(crate) prompt: Prompt,
+    pub(crate) echo: bool,
+    /// Tell how likely tokens were, with so many alternatives.
+    pub(crate) scores: Option<u32>,
+}
+
+impl From<Prompt> for Question {
+    fn from(prompt: Prompt) -> Self {
+        Self { prompt, echo: false, scores: None }
+    }
+}
+
+/// A piece of what comes back.
 pub(crate) enum Piece {
-    Text(String),
-    Done(Usage, Figures),
+    Text {
+        answer: u32,
+        text: String,
+        scores: Vec<TokenScore>,
+    },
+    /// One of the answers is complete.
+    Ended {
+        answer: u32,
+        figures: Figures,
+    },
+    /// All are.
+    Done(Usage),
     Failed(Problem),
 }
 
+/// One whole answer.
+#[derive(Default)]
+pub(crate) struct Whole {
+    pub(crate) text: String,
+    pub(crate) scores: Vec<TokenScore>,
+    pub(crate) figures: Option<Figures>,
+}
+
+/// Embeddings of all inputs.
+pub(crate) struct Embedded {
+    pub(crate) model: String,
+    pub(crate) vectors: Vec<Vec<f32>>,
+    pub(crate) tokens: u32,
+}
+
 impl Gateway {
-    /// Begins an answer: the prompt was accepted when this returns.
+    /// Begins to answer: the prompt was accepted when this returns.
     pub(crate) async fn answer(
         &self,
         model: &str,
-        prompt: Prompt,
+        question: impl Into<Question>,
         options: AnswerOptions,
     ) -> Result<Answer, Problem> {
+        let order = order(question.into(), options)?;
+        let answers = order.answers;
+        self.begin(model, answers, |seat| seat.link.call(order)).await
+    }
+
+    /// Makes embeddings.
+    pub(crate) async fn embed(
+        &self,
+        model: &str,
+        inputs: Vec<Prompt>,
+    ) -> Result<Embedded, Problem> {
+        if inputs.is_empty() || inputs.len() > MAX_INPUTS {
+            let what = format!("`input` has {} entries; from 1 to {MAX_INPUTS}", inputs.len());
+            return Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what));
+        }
+        let order = EmbedOrder { call: 0, inputs };
+        let mut call = self.begin(model, 1, |seat| seat.link.embed(order)).await?;
+        match call.stream.next().await {
+            Some(CallEvent::Embedded { vectors, tokens }) => {
+                call.seat.count(tokens, 0, 0);
+                call.record("stop");
+                Ok(Embedded { model: call.seat.name.clone(), vectors, tokens })
+            }
+            other => Err(call.failed(other)),
+        }
+    }
+
+    async fn begin(
+        &self,
+        model: &str,
+        answers: u32,
+        send: impl FnOnce(&Seat) -> CallStream,
+    ) -> Result<Answer, Problem> {
         let arrived = Arrival { clock: Instant::now(), at: Utc::now() };
-        let order = order(prompt, options)?;
         let registered = self.loads.resolve(model)?;
         let seat = self.loads.seat(&registered).await?;
-        let stream = seat.link.call(order);
+        let stream = send(&seat);
         let mut answer = Answer {
             id: Uuid::now_v7(),
+            usage: Usage::default(),
             arrived,
-            prompt_tokens: 0,
+            first_text: vec![None; answers as usize],
             pieces: 0,
-            first_text: None,
             recorded: false,
             recorder: self.recorder.clone(),
             seat,
@@ -58,17 +135,10 @@ impl Gateway {
         };
         match answer.stream.next().await {
             Some(CallEvent::PromptTaken(tokens)) => {
-                answer.prompt_tokens = tokens;
+                answer.usage.prompt_tokens = tokens;
                 Ok(answer)
             }
-            Some(CallEvent::Failed(problem)) => {
-                answer.record("failed", None);
-                Err(problem)
-            }
-            _ => {
-                answer.record("failed", None);
-                Err(engine_lost(&answer.seat.name))
-            }
+            other => Err(answer.failed(other)),
         }
     }
 }
@@ -78,13 +148,15 @@ struct Arrival {
     at: DateTime<Utc>,
 }
 
-/// An answer under way. Dropping it cancels the call and leaves a record that says so.
+/// A call under way. Dropping it cancels the call and leaves a record that says so.
 pub(crate) struct Answer {
     pub(crate) id: Uuid,
-    pub(crate) prompt_tokens: u32,
+    /// Tokens so far.
+    usage: Usage,
     arrived: Arrival,
+    /// Seconds to the first text of each answer.
+    first_text: Vec<Option<f64>>,
     pieces: u32,
-    first_text: Option<f64>,
     recorded: bool,
     recorder: Recorder,
     seat: Seat,
@@ -95,6 +167,11 @@ impl Answer {
     /// The variant that answers.
     pub(crate) fn model(&self) -> &str {
         &self.seat.name
+    }
+
+    /// How many answers come.
+    pub(crate) fn answers(&self) -> usize {
+        self.first_text.len()
     }
 
     /// When the call arrived, as Unix time.
@@ -109,69 +186,99 @@ impl Answer {
     /// The next piece; `Done` and `Failed` are the last. Cancel safe.
     pub(crate) async fn next(&mut self) -> Piece {
         loop {
+            if self.stream.has_ended() {
+                self.usage.total_tokens = self.usage.prompt_tokens + self.usage.completion_tokens;
+                return Piece::Done(self.usage);
+            }
             match self.stream.next().await {
-                Some(CallEvent::PromptTaken(tokens)) => self.prompt_tokens = tokens,
-                Some(CallEvent::Text(text)) => {
+                Some(CallEvent::PromptTaken(tokens)) => self.usage.prompt_tokens = tokens,
+                Some(CallEvent::Text { answer, text, scores }) => {
                     let now = self.elapsed();
-                    self.first_text.get_or_insert(now);
+                    if let Some(first) = self.first_text.get_mut(answer as usize) {
+                        first.get_or_insert(now);
+                    }
                     self.pieces += 1;
-                    return Piece::Text(text);
+                    return Piece::Text { answer, text, scores };
                 }
-                Some(CallEvent::Done(figures)) => return self.done(&figures),
-                Some(CallEvent::Failed(problem)) => {
-                    self.record("failed", None);
-                    return Piece::Failed(problem);
-                }
-                None => {
-                    self.record("failed", None);
-                    return Piece::Failed(engine_lost(&self.seat.name));
-                }
+                Some(CallEvent::Done { answer, figures }) => return self.ended(answer, figures),
+                other => return Piece::Failed(self.failed(other)),
             }
         }
     }
 
-    /// The whole answer at once.
-    pub(crate) async fn whole(&mut self) -> Result<(String, Usage, Figures), Problem> {
-        let mut text = String::new();
+    /// All answers at once.
+    pub(crate) async fn whole(&mut self) -> Result<(Vec<Whole>, Usage), Problem> {
+        let mut all: Vec<Whole> = (0..self.answers()).map(|_| Whole::default()).collect();
         loop {
             match self.next().await {
-                Piece::Text(piece) => text.push_str(&piece),
-                Piece::Done(usage, figures) => return Ok((text, usage, figures)),
+                Piece::Text { answer, text, scores } => {
+                    if let Some(whole) = all.get_mut(answer as usize) {
+                        whole.text.push_str(&text);
+                        whole.scores.extend(scores);
+                    }
+                }
+                Piece::Ended { answer, figures } => {
+                    if let Some(whole) = all.get_mut(answer as usize) {
+                        whole.figures = Some(figures);
+                    }
+                }
+                Piece::Done(usage) => return Ok((all, usage)),
                 Piece::Failed(problem) => return Err(problem),
             }
         }
     }
 
-    fn done(&mut self, engine: &EngineFigures) -> Piece {
-        let outcome = match engine.ended_by.finish_reason() {
-            deft_protocol::chat::FinishReason::Stop => "stop",
-            deft_protocol::chat::FinishReason::Length => "length",
-        };
-        self.record(outcome, Some(engine.answer_tokens));
+    /// The problem of an event that ends a call otherwise than well.
+    fn failed(&mut self, event: Option<CallEvent>) -> Problem {
+        self.record("failed");
+        match event {
+            Some(CallEvent::Failed(problem)) => problem,
+            _ => engine_lost(&self.seat.name),
+        }
+    }
+
+    fn ended(&mut self, answer: u32, engine: EngineFigures) -> Piece {
+        self.usage.completion_tokens += engine.answer_tokens;
+        let prompt = if answer == 0 { engine.prompt_tokens } else { 0 };
+        let reused = if answer == 0 { engine.reused_tokens } else { 0 };
+        self.seat.count(prompt, reused, engine.answer_tokens);
+        if answer == 0 {
+            self.usage.prompt_tokens = engine.prompt_tokens;
+            self.usage.prompt_tokens_details = PromptTokens { cached_tokens: engine.reused_tokens };
+        }
+        if self.stream.has_ended() {
+            self.record(match engine.ended_by.finish_reason() {
+                FinishReason::Stop => "stop",
+                FinishReason::Length => "length",
+            });
+        }
+        Piece::Ended { answer, figures: self.figures(answer, engine) }
+    }
+
+    fn figures(&self, answer: u32, engine: EngineFigures) -> Figures {
         let total_seconds = self.elapsed();
+        let first_text = self.first_text.get(answer as usize).copied().flatten();
         let rate = |tokens: u32, seconds: f64| {
             if tokens == 0 || seconds <= 0.0 { 0.0 } else { f64::from(tokens) / seconds }
         };
-        let usage = Usage {
-            prompt_tokens: engine.prompt_tokens,
-            completion_tokens: engine.answer_tokens,
-            total_tokens: engine.prompt_tokens + engine.answer_tokens,
-        };
-        let figures = Figures {
+        let computed = engine.prompt_tokens.saturating_sub(engine.reused_tokens);
+        Figures {
             ended_by: engine.ended_by,
-            first_token_seconds: self.first_text.unwrap_or(total_seconds),
+            detail: engine.detail,
+            reused_tokens: engine.reused_tokens,
+            dropped_messages: engine.dropped_messages,
+            first_token_seconds: first_text.unwrap_or(total_seconds),
             load_seconds: self.seat.load_seconds,
             prompt_seconds: engine.prompt_seconds,
-            prompt_rate: rate(engine.prompt_tokens, engine.prompt_seconds),
+            prompt_rate: rate(computed, engine.prompt_seconds),
             answer_seconds: engine.answer_seconds,
             answer_rate: rate(engine.answer_tokens.saturating_sub(1), engine.answer_seconds),
             total_seconds,
             context: self.seat.context,
-        };
-        Piece::Done(usage, figures)
+        }
     }
 
-    fn record(&mut self, outcome: &str, answer_tokens: Option<u32>) {
+    fn record(&mut self, outcome: &str) {
         if std::mem::replace(&mut self.recorded, true) {
             return;
         }
@@ -180,9 +287,10 @@ impl Answer {
             name: self.seat.name.clone(),
             arrived_at: self.arrived.at,
             outcome: outcome.to_owned(),
-            prompt_tokens: self.prompt_tokens,
-            answer_tokens: answer_tokens.unwrap_or(self.pieces),
-            first_token_seconds: self.first_text,
+            prompt_tokens: self.usage.prompt_tokens,
+            // Of answers that were cut off, the pieces are what is known.
+            answer_tokens: self.usage.completion_tokens.max(self.pieces),
+            first_token_seconds: self.first_text.iter().copied().flatten().reduce(f64::min),
             total_seconds: self.elapsed(),
         });
     }
@@ -190,17 +298,22 @@ impl Answer {
 
 impl Drop for Answer {
     fn drop(&mut self) {
-        self.record("cancelled", None);
+        self.record("cancelled");
     }
 }
 
 /// The engine's order from the protocol's options; names the first field that is out of range.
-fn order(prompt: Prompt, options: AnswerOptions) -> Result<CallOrder, Problem> {
+fn order(question: Question, options: AnswerOptions) -> Result<CallOrder, Problem> {
     let invalid = |field: &str, what: String| {
         Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", format!("`{field}` {what}")))
     };
-    if options.n.is_some_and(|answers| answers != 1) {
-        return invalid("n", "must be 1: several answers for one prompt are not supported".into());
+    let answers = options.n.unwrap_or(1);
+    if !(1..=MAX_ANSWERS).contains(&answers) {
+        return invalid("n", format!("is {answers}; from 1 to {MAX_ANSWERS}"));
+    }
+    if let Some(alternatives) = question.scores.filter(|&count| count > MAX_ALTERNATIVES) {
+        let what = format!("asks for {alternatives} alternatives; at most {MAX_ALTERNATIVES}");
+        return invalid("logprobs", what);
     }
     let within = |field: &str, given: Option<f32>, default: f32, least: f32, most: f32| {
         let value = given.unwrap_or(default);
@@ -237,10 +350,15 @@ fn order(prompt: Prompt, options: AnswerOptions) -> Result<CallOrder, Problem> {
     }
     Ok(CallOrder {
         call: 0,
-        prompt,
+        prompt: question.prompt,
         sampling,
         max_tokens: options.max_completion_tokens.or(options.max_tokens),
         stop,
+        answers,
+        echo: question.echo,
+        scores: question.scores,
+        overflow: options.context_overflow.unwrap_or_default(),
+        guard: options.repetition_guard.unwrap_or(true),
     })
 }
 
@@ -250,14 +368,16 @@ mod tests {
 
     #[test]
     fn options_out_of_range_are_refused_with_the_fields_name() {
-        let refuse = |options| order(Prompt::Text(String::new()), options).unwrap_err().detail;
+        let refuse =
+            |options| order(Prompt::Text(String::new()).into(), options).unwrap_err().detail;
         let options = AnswerOptions::default;
         assert!(
             refuse(AnswerOptions { temperature: Some(-1.0), ..options() })
                 .contains("`temperature`")
         );
         assert!(refuse(AnswerOptions { top_p: Some(1.5), ..options() }).contains("`top_p`"));
-        assert!(refuse(AnswerOptions { n: Some(2), ..options() }).contains("`n`"));
+        assert!(refuse(AnswerOptions { n: Some(0), ..options() }).contains("`n`"));
+        assert!(refuse(AnswerOptions { n: Some(17), ..options() }).contains("`n`"));
         let biased = AnswerOptions { logit_bias: Some([(7, 101.0)].into()), ..options() };
         assert!(refuse(biased).contains("`logit_bias`"));
         assert!(refuse(AnswerOptions { min_p: Some(-0.1), ..options() }).contains("`min_p`"));
@@ -272,6 +392,6 @@ mod tests {
             max_completion_tokens: Some(7),
             ..AnswerOptions::default()
         };
-        assert_eq!(order(Prompt::Text(String::new()), options).unwrap().max_tokens, Some(7));
+        assert_eq!(order(Prompt::Text(String::new()).into(), options).unwrap().max_tokens, Some(7));
     }
 }

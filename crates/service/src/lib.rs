@@ -5,6 +5,7 @@
 #![forbid(unsafe_code)]
 
 mod catalogue;
+mod checkup;
 mod config;
 mod console;
 mod database;

@@ -196,13 +196,14 @@ fn empty_target(registered: &Registered) -> Target {
         vocabulary: registered.facts.vocabulary,
         width: registered.facts.width,
         feed_forward: 0,
+        encoder: false,
         tokenizer: deft_planning::Bytes(0),
     };
     let settings = deft_planning::LoadSettings::for_model(&shape);
     Target {
         variant: registered.id,
         name: registered.name.clone(),
-        path: registered.path.clone(),
+        files: vec![registered.path.clone()],
         shape,
         settings,
     }

@@ -12,10 +12,16 @@ pub(crate) fn settings(settings: &LoadSettings) -> Settings {
         context: settings.context,
         lanes: settings.lanes,
         chunk: settings.chunk,
-        cache: match settings.cache {
-            CacheType::F32 => CachePrecision::F32,
-            CacheType::F16 => CachePrecision::F16,
-        },
+        cache: precision(settings.keys),
+        cache_values: precision(settings.values),
+    }
+}
+
+fn precision(cache: CacheType) -> CachePrecision {
+    match cache {
+        CacheType::F32 => CachePrecision::F32,
+        CacheType::F16 => CachePrecision::F16,
+        CacheType::Q8_0 => CachePrecision::Q8_0,
     }
 }
 
@@ -23,6 +29,7 @@ fn cache_type(precision: CachePrecision) -> CacheType {
     match precision {
         CachePrecision::F32 => CacheType::F32,
         CachePrecision::F16 => CacheType::F16,
+        CachePrecision::Q8_0 => CacheType::Q8_0,
     }
 }
 
@@ -36,7 +43,8 @@ pub(crate) fn load_settings(
         context: request.context.unwrap_or(defaults.context),
         lanes: request.lanes.unwrap_or(defaults.lanes),
         chunk: request.chunk.unwrap_or(defaults.chunk),
-        cache: request.cache.map_or(defaults.cache, cache_type),
+        keys: request.cache.map_or(defaults.keys, cache_type),
+        values: request.cache_values.or(request.cache).map_or(defaults.values, cache_type),
     };
     settings.check(shape).map_err(|error| settings_problem(&error))?;
     Ok(settings)
@@ -48,6 +56,7 @@ pub(crate) fn request_of(settings: &Settings) -> SettingsRequest {
         lanes: Some(settings.lanes),
         chunk: Some(settings.chunk),
         cache: Some(settings.cache),
+        cache_values: Some(settings.cache_values),
     }
 }
 

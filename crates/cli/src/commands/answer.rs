@@ -52,7 +52,7 @@ pub(super) async fn take(
 
 /// Says so where an answer was cut, and how to get more of it.
 pub(super) fn note_if_cut(answered: &Answered) {
-    let Some(figures) = answered.figures else {
+    let Some(figures) = &answered.figures else {
         return;
     };
     match figures.ended_by {
@@ -66,6 +66,10 @@ pub(super) fn note_if_cut(answered: &Answered) {
              larger --context",
             figures.context
         )),
+        EndedBy::Repetition => print::note(format!(
+            "note: {}",
+            figures.detail.as_deref().unwrap_or("the answer repeated itself and was ended")
+        )),
     }
 }
 
@@ -73,14 +77,22 @@ fn load(seconds: f64) -> String {
     if seconds > 0.0 { print::seconds(seconds) } else { "none, it was loaded".to_owned() }
 }
 
+fn prompt(tokens: u32, figures: &Figures) -> String {
+    let known = match figures.reused_tokens {
+        0 => String::new(),
+        known => format!(" ({known} known from before)"),
+    };
+    format!("{tokens} tokens{known}, {:.0} tokens/s", figures.prompt_rate)
+}
+
 /// Counts, rates and times of an answer.
 pub(super) fn note_figures(answered: &Answered) {
-    let Some(figures) = answered.figures else {
+    let Some(figures) = &answered.figures else {
         return;
     };
     let Usage { prompt_tokens, completion_tokens, .. } = answered.usage;
     let rows = [
-        ("prompt", format!("{prompt_tokens} tokens, {:.0} tokens/s", figures.prompt_rate)),
+        ("prompt", prompt(prompt_tokens, figures)),
         ("answer", format!("{completion_tokens} tokens, {:.0} tokens/s", figures.answer_rate)),
         ("first token", print::seconds(figures.first_token_seconds)),
         ("load", load(figures.load_seconds)),

@@ -2,7 +2,8 @@
 
 use std::io::{IsTerminal, Read};
 
-use deft_protocol::chat::{ChatHead, ChatMessage, ChatRequest, TextHead, TextRequest};
+use deft_protocol::chat::{ChatHead, ChatMessage, ChatRequest};
+use deft_protocol::text::{TextHead, TextPrompt, TextRequest};
 use serde_json::json;
 
 use super::answer::{self, Answered};
@@ -17,12 +18,13 @@ pub(super) async fn run(common: &Common, command: Ask) -> Result<(), Failure> {
     let options = answer::options(&command.answering);
     let model = command.model.clone();
     let stream = if command.raw {
-        let head = TextHead { model, prompt: question };
+        let prompt = TextPrompt::Text(question);
+        let head = TextHead { model, prompt, echo: None, logprobs: None };
         client.text_stream(&TextRequest { head, options }).await?
     } else {
         let system = command.answering.system.iter().map(|text| ChatMessage::text("system", text));
         let messages = system.chain([ChatMessage::text("user", question)]).collect();
-        let head = ChatHead { model, messages, tools: None };
+        let head = ChatHead::new(model, messages);
         client.chat_stream(&ChatRequest { head, options }).await?
     };
     let show = |text: &str| {

@@ -1,6 +1,6 @@
 //! `deft plan`, `deft load`, `deft unload`.
 
-use deft_protocol::manage::{InstanceState, LoadRequest, PlanReport};
+use deft_protocol::manage::{InstanceState, LoadRequest, PlanReport, Settings};
 
 use crate::arguments::{Common, Load, Unload};
 use crate::connection;
@@ -38,13 +38,16 @@ fn text(plan: &PlanReport) -> String {
         plan.pool,
         settings.lanes,
         print::count(settings.context.into()),
-        match settings.cache {
-            deft_protocol::manage::CachePrecision::F32 => "f32",
-            deft_protocol::manage::CachePrecision::F16 => "f16",
-        },
+        cache(settings),
         settings.chunk,
         print::table(&[], rows, &[1]),
     )
+}
+
+/// One precision, or that of keys and that of values.
+fn cache(settings: &Settings) -> String {
+    let (keys, values) = (settings.cache.name(), settings.cache_values.name());
+    if keys == values { keys.to_owned() } else { format!("{keys}/{values}") }
 }
 
 pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure> {

@@ -180,7 +180,7 @@ impl Conversation {
     async fn answer(&self) -> Result<Option<String>, Failure> {
         let system = self.answering.system.iter().map(|text| ChatMessage::text("system", text));
         let messages = system.chain(self.messages.iter().cloned()).collect();
-        let head = ChatHead { model: self.model.clone(), messages, tools: None };
+        let head = ChatHead::new(self.model.clone(), messages);
         let request = ChatRequest { head, options: answer::options(&self.answering) };
         let answering = async {
             let stream = self.client.chat_stream(&request).await?;

@@ -59,6 +59,31 @@ fn a_visitor_loads_a_model_tries_it_and_unloads_it() {
 }
 
 #[test]
+fn a_models_page_tells_what_an_operator_asks_and_tries_it() {
+    let world = World::stocked();
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 900).await;
+        browser.page.goto(&format!("{address}/depot")).await.unwrap();
+        let link = Locator::Css("[data-variant='larkfen-desk/q8_0'] a");
+        browser.see("[data-variant='larkfen-desk/q8_0'] a").await;
+        browser.page.find(link).await.unwrap().click().await.unwrap();
+        browser.see("[aria-label='facts']").await;
+        for part in ["chat, tool calls, completion", "6 (2 for keys and values), of 32", "<|end|>"]
+        {
+            browser.read(part).await;
+        }
+        browser.read("When do I sow Moonhook bean?").await;
+        browser.press("self::main", "Check it").await;
+        browser.see("[aria-label='check']").await;
+        browser.read("it is well").await;
+        browser.read("I am the desk helper").await;
+        browser.picture("console-model").await;
+        browser.page.clone().close().await.unwrap();
+    });
+}
+
+#[test]
 fn a_page_of_another_origin_cannot_ask_the_service() {
     let world = World::stocked();
     let address = world.address();

@@ -30,7 +30,7 @@ fn what_is_no_use_is_refused_with_the_reason_and_nothing_is_recorded() {
         ("golden/bad/01-empty.gguf", "cut short"),
         ("golden/bad/04-truncated-data.gguf", "cut short"),
         ("golden/bad/47-missing-tensor.gguf", "`blk.0.ffn_up.weight` is missing"),
-        ("demo/larkfen-find/larkfen-find-q8_0.gguf", "family `bert` is not supported"),
+        ("demo/larkfen-leaf/larkfen-leaf-projector-f16.gguf", "family `clip` is not supported"),
     ] {
         let said = world.deft(&["depot", "register", &project(file).to_string_lossy()]);
         assert_eq!(said.code, 4, "{file}: {said:?}");
@@ -75,4 +75,42 @@ fn a_file_that_changed_since_is_not_loaded() {
     let said = world.deft(&["load", "larkfen-desk"]);
     assert!(said.code == 3 && said.err.contains("there is no file"), "{said:?}");
     assert!(world.status().instances.is_empty());
+}
+
+#[test]
+fn a_model_is_tried_and_told_well_or_not() {
+    let world = World::stocked();
+    let find = project("demo/larkfen-find/larkfen-find-q8_0.gguf");
+    world.ok(&["depot", "register", &find.to_string_lossy()]);
+    for model in ["larkfen-desk", "larkfen-desk-mini", "larkfen-find"] {
+        let said = world.ok(&["depot", "check", model]);
+        assert!(said.contains("it is well") && !said.contains("NOT WELL"), "{said}");
+    }
+    // A model of random numbers, and one with numbers that are none.
+    for (file, name) in
+        [("golden/models/gemma3.gguf", "odd"), ("golden/bad/53-nan-weights.gguf", "nan")]
+    {
+        world.ok(&["depot", "register", &project(file).to_string_lossy(), "--as", name]);
+        let said = world.deft(&["depot", "check", name]);
+        assert_eq!(said.code, 1, "{said:?}");
+        assert!(said.out.contains("it is not well: see ") && said.out.contains("NOT WELL"));
+    }
+    assert!(world.deft(&["depot", "check", "nan"]).out.contains("values that are not numbers"));
+}
+
+#[test]
+fn a_model_in_parts_is_registered_by_its_first_and_answers() {
+    let world = World::new().start();
+    let part = |number: u32| project(&format!("golden/split/llama-{number:05}-of-00003.gguf"));
+    let said = world.ok(&["depot", "register", &part(1).to_string_lossy()]);
+    assert!(said.contains("registered `llama/f32`"), "{said}");
+    let said = world.deft(&["depot", "register", &part(2).to_string_lossy()]);
+    assert!(said.code == 4 && said.err.contains("name the first one"), "{said:?}");
+    assert!(world.ok(&["depot", "inspect", "llama"]).contains("and 2 further parts"));
+    let whole = project("golden/models/llama.gguf");
+    world.ok(&["depot", "register", &whole.to_string_lossy(), "--as", "whole"]);
+    let ask = |model: &str| {
+        world.ok(&["ask", model, "seed", "--raw", "--temperature", "0", "--max-tokens", "9"])
+    };
+    assert_eq!(ask("llama"), ask("whole"));
 }

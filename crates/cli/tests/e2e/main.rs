@@ -16,6 +16,7 @@ mod depot;
 mod guard;
 mod loads;
 mod processes;
+mod protocol;
 mod service;
 mod talk;
 mod world;

@@ -157,6 +157,23 @@ impl World {
         Client::new(&self.address()).unwrap()
     }
 
+    /// Sends a body; returns the status and the answer.
+    pub(crate) fn post(&self, path: &str, body: impl ToString) -> (u16, serde_json::Value) {
+        let (url, body) = (format!("{}{path}", self.address()), body.to_string());
+        wait(async move {
+            let response = reqwest::Client::new().post(url).body(body).send().await.unwrap();
+            let status = response.status().as_u16();
+            (status, serde_json::from_str(&response.text().await.unwrap()).unwrap())
+        })
+    }
+
+    /// Sends a body that must be answered.
+    pub(crate) fn posted(&self, path: &str, body: impl ToString) -> serde_json::Value {
+        let (status, answer) = self.post(path, body);
+        assert_eq!(status, 200, "{path}: {answer}");
+        answer
+    }
+
     pub(crate) fn status(&self) -> ServiceStatus {
         serde_json::from_str(&self.ok(&["status", "--json"])).unwrap()
     }
@@ -185,7 +202,7 @@ impl Drop for World {
 pub(crate) fn question(model: &str, text: &str) -> ChatRequest {
     let messages = vec![ChatMessage::text("user", text)];
     let options = AnswerOptions { temperature: Some(0.0), ..AnswerOptions::default() };
-    ChatRequest { head: ChatHead { model: model.to_owned(), messages, tools: None }, options }
+    ChatRequest { head: ChatHead::new(model, messages), options }
 }
 
 /// A question whose answer goes on until the context is full: at such a temperature the end token

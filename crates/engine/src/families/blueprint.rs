@@ -4,6 +4,8 @@
 use deft_formats::gguf::{Header, MetadataError};
 use deft_planning::{Bytes, ModelShape};
 
+use super::parts::Sight;
+use super::rotary::{Pairs, RotaryPlan, Scaling, Yarn};
 use super::tensors::{MatrixPlace, Tensors, VectorPlace};
 use crate::model::LoadError;
 
@@ -26,24 +28,6 @@ pub(super) struct Blueprint {
     pub(super) output_norm: VectorPlace,
     pub(super) output: MatrixPlace,
     pub(super) layers: Vec<LayerPlan>,
-}
-
-/// Which values of a head are turned together.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Pairs {
-    /// Neighbours: 0 and 1, 2 and 3.
-    Interleaved,
-    /// The first half with the second.
-    HalfSplit,
-}
-
-/// Frequencies of a layer's rotary embedding.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct RotaryPlan {
-    pub(super) dimensions: u32,
-    pub(super) base: f32,
-    /// Positions are divided by this.
-    pub(super) linear: f32,
 }
 
 /// A projection with its bias, where it has one.
@@ -79,8 +63,7 @@ pub(super) enum FeedForward {
 /// One layer.
 pub(super) struct LayerPlan {
     pub(super) rotary: RotaryPlan,
-    /// A token sees itself and so many minus one before it; none sees all.
-    pub(super) window: Option<u32>,
+    pub(super) sight: Sight,
     pub(super) attention_norm: VectorPlace,
     pub(super) query: Projection,
     pub(super) key: Projection,
@@ -178,6 +161,7 @@ impl<'h> Reader<'h> {
             vocabulary,
             width,
             feed_forward,
+            encoder: false,
             tokenizer: tokenizer_bytes(self.header),
         };
         let widest = shape.key_length.max(shape.value_length);
@@ -197,16 +181,43 @@ impl<'h> Reader<'h> {
                 shape.key_length
             )));
         }
-        let scaling = self.key("rope.scaling.type");
-        let linear = match self.header.metadata.optional_text(&scaling)? {
-            None | Some("none") => 1.0,
-            Some("linear") => self.float("rope.scaling.factor")?.unwrap_or(1.0),
-            Some(other) => {
-                return Err(unsupported(format!("rotary scaling `{other}` is not supported yet")));
-            }
-        };
         let base = self.float("rope.freq_base")?.unwrap_or(10_000.0);
-        Ok(RotaryPlan { dimensions, base, linear })
+        let scaling = self.scaling(shape)?;
+        let of_yarn = if let Scaling::Yarn(yarn) = scaling { yarn.magnitude() } else { 1.0 };
+        let magnitude = of_yarn * self.float("rope.scaling.attn_factor")?.unwrap_or(1.0);
+        Ok(RotaryPlan { dimensions, base, scaling, magnitude })
+    }
+
+    /// How the keys stretch the rotary frequencies; `longrope` does it by factors of its own.
+    fn scaling(&self, shape: &ModelShape) -> Result<Scaling, LoadError> {
+        let factor = self.float("rope.scaling.factor")?;
+        let kind = self.header.metadata.optional_text(&self.key("rope.scaling.type"))?;
+        Ok(match (kind, factor) {
+            // Files of the container's first versions name a factor only.
+            (None, _) => match self.float("rope.scale_linear")?.or(factor) {
+                Some(factor) => Scaling::Linear(factor),
+                None => Scaling::None,
+            },
+            (Some("none" | "longrope"), _) => Scaling::None,
+            (Some("linear"), _) => Scaling::Linear(factor.unwrap_or(1.0)),
+            (Some("yarn"), None) => {
+                return Err(unsupported("rotary scaling `yarn` without its factor".to_owned()));
+            }
+            (Some("yarn"), Some(factor)) => {
+                let name = "rope.scaling.original_context_length";
+                Scaling::Yarn(Yarn {
+                    factor,
+                    original: self.count_or(name, shape.context_length)?,
+                    fast: self.float("rope.scaling.yarn_beta_fast")?.unwrap_or(32.0),
+                    slow: self.float("rope.scaling.yarn_beta_slow")?.unwrap_or(1.0),
+                })
+            }
+            (Some(other), _) => {
+                return Err(unsupported(format!(
+                    "rotary scaling `{other}` is not supported; `linear`, `yarn` and `longrope` are"
+                )));
+            }
+        })
     }
 
     /// The whole decoder, `plan` giving each layer; what is special is changed afterwards. Refuses
@@ -272,8 +283,8 @@ impl<'h> Reader<'h> {
         self.tensors.matrix(&format!("blk.{layer}.{part}.weight"), columns, rows)
     }
 
-    /// A projection; `biased` families must have its bias.
-    fn projection(
+    /// A projection, with its bias where the file has one; `biased` families must have it.
+    pub(super) fn projection(
         &mut self,
         layer: u32,
         part: &str,
@@ -281,12 +292,13 @@ impl<'h> Reader<'h> {
         biased: bool,
     ) -> Result<Projection, LoadError> {
         let matrix = self.matrix(layer, part, columns, rows)?;
-        let bias =
-            if biased { Some(self.vector(layer, &format!("{part}.bias"), rows)?) } else { None };
+        let bias = format!("{part}.bias");
+        let has_bias = biased || self.tensors.has(&format!("blk.{layer}.{bias}"));
+        let bias = has_bias.then(|| self.vector(layer, &bias, rows)).transpose()?;
         Ok(Projection { matrix, bias })
     }
 
-    /// A layer as most families have it: no biases, no extra norms, a dense silu-gated part.
+    /// A layer as most families have it: no extra norms, a dense silu-gated part.
     pub(super) fn plain_layer(
         &mut self,
         layer: u32,
@@ -321,7 +333,7 @@ impl<'h> Reader<'h> {
         let feed_forward_post_norm = post_norm("post_ffw_norm.weight")?;
         Ok(LayerPlan {
             rotary,
-            window: None,
+            sight: Sight::Back,
             attention_norm: self.vector(layer, "attn_norm.weight", width)?,
             query,
             key,
@@ -400,7 +412,7 @@ pub(super) struct Experts {
 pub(super) struct LayerStyle {
     /// Queries, keys and values stand in one matrix, and so do gate and up.
     pub(super) fused: bool,
-    /// Queries, keys and values have biases.
+    /// Queries, keys and values must have biases.
     pub(super) biased: bool,
     /// Heads of queries and keys are normed.
     pub(super) head_norms: bool,

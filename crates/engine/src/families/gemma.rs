@@ -1,15 +1,15 @@
 //! The `gemma2` and `gemma3` families.
 //!
-//! Source: the families' published reports and the GGUF naming of their tensors. Embedded tokens are scaled by the square root
-//! of the width; norm weights in the file include their +1; norms follow attention and feed-forward
-//! part. `gemma2` windows even layers and caps scores and logits; `gemma3` windows five of six layers
+//! Source: the families' published reports and the GGUF naming of their tensors. Embedded tokens are
+//! scaled by the square root of the width; norm weights in the file include their +1; norms follow
+//! attention and feed-forward part. `gemma2` windows even layers and caps scores and logits; `gemma3` windows five of six layers
 //! with a rotary base of their own, and norms each head of queries and keys.
 
 use deft_formats::gguf::Header;
 
-use super::blueprint::{
-    Blueprint, Gate, LayerPlan, LayerStyle, Pairs, Reader, RotaryPlan, usual_score_scale,
-};
+use super::blueprint::{Blueprint, Gate, LayerPlan, LayerStyle, Reader, usual_score_scale};
+use super::parts::Sight;
+use super::rotary::{Pairs, RotaryPlan, Scaling};
 use crate::model::LoadError;
 
 /// Rotary base of windowed layers; older files do not carry it.
@@ -30,7 +30,8 @@ pub(super) fn gemma2(header: &Header) -> Result<Blueprint, LoadError> {
     let logit_cap = reader.float("final_logit_softcapping")?;
     let blueprint = reader.blueprint(shape.clone(), Pairs::HalfSplit, |reader, layer| {
         let plan = reader.plain_layer(layer, &shape, rotary, style(false))?;
-        Ok(LayerPlan { window: (layer % 2 == 0).then_some(window), ..plan })
+        let sight = if layer % 2 == 0 { Sight::Window(window) } else { Sight::Back };
+        Ok(LayerPlan { sight, ..plan })
     })?;
     Ok(Blueprint { score_cap, logit_cap, ..scaled(blueprint, LARGEST_GEMMA2) })
 }
@@ -47,9 +48,10 @@ pub(super) fn gemma3(header: &Header) -> Result<Blueprint, LoadError> {
             return reader.plain_layer(layer, &shape, rotary, style(true));
         }
         // Scaling is for the layers that see far only.
-        let local = RotaryPlan { base: local_base, linear: 1.0, ..rotary };
+        let local =
+            RotaryPlan { base: local_base, scaling: Scaling::None, magnitude: 1.0, ..rotary };
         let plan = reader.plain_layer(layer, &shape, local, style(true))?;
-        Ok(LayerPlan { window: Some(window), ..plan })
+        Ok(LayerPlan { sight: Sight::Window(window), ..plan })
     })?;
     Ok(Blueprint { logit_cap, ..scaled(blueprint, LARGEST_GEMMA3) })
 }

@@ -6,7 +6,8 @@
 
 use deft_formats::gguf::Header;
 
-use super::blueprint::{Blueprint, LayerStyle, Pairs, Reader};
+use super::blueprint::{Blueprint, LayerStyle, Reader};
+use super::rotary::Pairs;
 use crate::model::LoadError;
 
 pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {

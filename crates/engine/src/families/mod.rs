@@ -1,43 +1,61 @@
 //! The families of models, one file each, on shared parts.
 
+mod bert;
 mod blueprint;
-mod cache;
 mod gemma;
 mod llama;
 mod parts;
 mod phi3;
+mod pooling;
 mod qwen;
+mod rotary;
 mod tensors;
 mod transformer;
+
+use std::ops::Range;
 
 use deft_formats::gguf::Header;
 use deft_planning::ModelShape;
 
-pub use cache::LaneCache;
-pub use parts::{Logits, Workspace};
+pub(crate) use parts::{Run, Wanted, Workspace};
+pub(crate) use pooling::Pooling;
 
+use bert::Bert;
 use blueprint::Blueprint;
 use transformer::Transformer;
 
-use crate::mapped::MappedFile;
+use crate::cache::Store;
+use crate::mapped::Mapped;
 use crate::model::LoadError;
 
 /// Families built here, as files write them.
-pub const SUPPORTED: &[&str] = &["llama", "qwen2", "qwen3", "qwen3moe", "gemma2", "gemma3", "phi3"];
+pub const SUPPORTED: &[&str] =
+    &["llama", "qwen2", "qwen3", "qwen3moe", "gemma2", "gemma3", "phi3", "bert"];
 
-/// A model that reads tokens and tells how likely each next one is.
-pub trait Decoder: Send {
+/// The family that has no decoder.
+const ENCODER: &str = "bert";
+
+/// A model that reads tokens.
+pub(crate) trait Network: Send {
     /// The sizes that decide what it needs.
     fn shape(&self) -> &ModelShape;
 
-    /// Takes in `tokens` after what the cache holds and writes logits into `work`.
+    /// Takes in the tokens of all runs, each after what its sequence holds, writes their keys and
+    /// values, and keeps the hidden states of those asked for in `work.wanted`.
     ///
-    /// The result does not depend on how a prompt was cut into steps.
+    /// A token's result depends on its own sequence only, not on how a prompt was cut into steps
+    /// nor on the other runs. (An encoder must get an input as one run.)
     ///
     /// # Panics
-    /// When the cache has no room for the tokens, or an id is beyond the vocabulary: the lane
+    /// When a sequence has no room for its tokens, or an id is beyond the vocabulary: the lane
     /// checks both.
-    fn step(&self, tokens: &[u32], cache: &mut LaneCache, work: &mut Workspace, logits: Logits);
+    fn step(&self, runs: &[Run<'_>], store: &mut Store, work: &mut Workspace);
+
+    /// Logits of some of the tokens asked for in the last step, into `work.logits`.
+    ///
+    /// # Panics
+    /// For an encoder, which has none: the lane checks.
+    fn logits(&self, rows: Range<usize>, work: &mut Workspace);
 }
 
 /// The family's name as the file writes it.
@@ -48,7 +66,8 @@ pub fn name(header: &Header) -> Result<&str, LoadError> {
     Ok(header.metadata.text("general.architecture")?)
 }
 
-fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
+/// A decoder by its family; `context` is what a sequence may hold.
+fn blueprint(header: &Header, context: u32) -> Result<Blueprint, LoadError> {
     match name(header)? {
         "llama" => llama::blueprint(header),
         "qwen2" => qwen::qwen2(header),
@@ -56,9 +75,32 @@ fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
         "qwen3moe" => qwen::qwen3moe(header),
         "gemma2" => gemma::gemma2(header),
         "gemma3" => gemma::gemma3(header),
-        "phi3" => phi3::blueprint(header),
+        "phi3" => phi3::blueprint(header, context),
         other => Err(LoadError::Family { family: other.to_owned() }),
     }
+}
+
+/// What a header tells of a model.
+pub(crate) struct Outline {
+    pub(crate) shape: ModelShape,
+    /// Layers, whether or not they keep keys and values.
+    pub(crate) layers: u32,
+    /// How many layers see a window only, and how many tokens it has.
+    pub(crate) window: Option<(u32, u32)>,
+}
+
+/// What a header tells, with every tensor's presence and form checked.
+pub(crate) fn outline(header: &Header) -> Result<Outline, LoadError> {
+    if name(header)? == ENCODER {
+        let plan = bert::plan(header)?;
+        return Ok(Outline { layers: plan.layers(), shape: plan.shape, window: None });
+    }
+    let blueprint = blueprint(header, u32::MAX)?;
+    let windows: Vec<u32> =
+        blueprint.layers.iter().filter_map(|plan| plan.sight.window()).collect();
+    let window =
+        windows.first().map(|&tokens| (u32::try_from(windows.len()).unwrap_or(u32::MAX), tokens));
+    Ok(Outline { layers: blueprint.shape.layers, window, shape: blueprint.shape })
 }
 
 /// The sizes of a model, with every tensor's presence and form checked.
@@ -66,11 +108,19 @@ fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
 /// # Errors
 /// The family is not supported, or the file does not fit it.
 pub fn shape(header: &Header) -> Result<ModelShape, LoadError> {
-    blueprint(header).map(|blueprint| blueprint.shape)
+    outline(header).map(|outline| outline.shape)
 }
 
-pub(crate) fn open(header: &Header, file: MappedFile) -> Result<Box<dyn Decoder>, LoadError> {
-    Ok(Box::new(Transformer::new(blueprint(header)?, file)?))
+/// Opens a model whose sequences hold up to `context` tokens.
+pub(crate) fn open(
+    header: &Header,
+    file: Mapped,
+    context: u32,
+) -> Result<Box<dyn Network>, LoadError> {
+    if name(header)? == ENCODER {
+        return Ok(Box::new(Bert::new(bert::plan(header)?, file)?));
+    }
+    Ok(Box::new(Transformer::new(blueprint(header, context)?, file)?))
 }
 
 #[cfg(test)]

@@ -1,26 +1,66 @@
 //! The `phi3` family.
 //!
-//! Source: the family's published report and the GGUF naming of its tensors. One matrix holds the rows of queries, keys
-//! and values, in this order; one holds gate and up, the gate first. Rotary embedding turns the two
-//! halves of a head. Files with long and short rotary factors are refused so far.
+//! Source: the family's published report, Ding et al. 2024 ("LongRoPE") and the GGUF naming of its
+//! tensors. One matrix holds the rows of queries, keys and values, in this order; one holds gate and
+//! up, the gate first. Rotary embedding turns the two halves of a head.
+//!
+//! Files for long contexts carry two lists of divisors of the rotary frequencies. The long ones are
+//! used where an instance's context is longer than the context of the first training, the short ones
+//! otherwise: chosen once, so that cached keys stay what computing them again would give.
 
 use deft_formats::gguf::Header;
+use deft_planning::ModelShape;
 
-use super::blueprint::{Blueprint, LayerPlan, LayerStyle, Pairs, Reader};
+use super::blueprint::{Blueprint, LayerPlan, LayerStyle, Reader};
+use super::parts::Sight;
+use super::rotary::{Pairs, RotaryPlan};
+use super::tensors::VectorPlace;
 use crate::model::LoadError;
 
-pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
-    let reader = Reader::new(header)?;
+pub(super) fn blueprint(header: &Header, context: u32) -> Result<Blueprint, LoadError> {
+    let mut reader = Reader::new(header)?;
     let shape = reader.shape(reader.count("feed_forward_length")?)?;
-    let rotary = reader.rotary(&shape)?;
+    let (rotary, rotary_factors) = long_rotary(&mut reader, &shape, context)?;
     // A window as long as the context hides nothing.
-    let window = match reader.count_or("attention.sliding_window", shape.context_length)? {
-        window if window < shape.context_length => Some(window),
-        _ => None,
+    let sight = match reader.count_or("attention.sliding_window", shape.context_length)? {
+        window if window < shape.context_length => Sight::Window(window),
+        _ => Sight::Back,
     };
     let style = LayerStyle { fused: true, ..LayerStyle::default() };
-    reader.blueprint(shape.clone(), Pairs::HalfSplit, |reader, layer| {
+    let blueprint = reader.blueprint(shape.clone(), Pairs::HalfSplit, |reader, layer| {
         let plan = reader.plain_layer(layer, &shape, rotary, style)?;
-        Ok(LayerPlan { window, ..plan })
-    })
+        Ok(LayerPlan { sight, ..plan })
+    })?;
+    Ok(Blueprint { rotary_factors, ..blueprint })
+}
+
+fn long_rotary(
+    reader: &mut Reader<'_>,
+    shape: &ModelShape,
+    context: u32,
+) -> Result<(RotaryPlan, Option<VectorPlace>), LoadError> {
+    let rotary = reader.rotary(shape)?;
+    if !reader.tensors.has("rope_factors_long.weight") {
+        return Ok((rotary, None));
+    }
+    let pairs = rotary.dimensions / 2;
+    let long = reader.tensors.vector("rope_factors_long.weight", pairs)?;
+    let short = reader.tensors.vector("rope_factors_short.weight", pairs)?;
+    let original = reader.count("rope.scaling.original_context_length")?;
+    let factors = if context > original { long } else { short };
+    let magnitude = match reader.float("rope.scaling.attn_factor")? {
+        Some(given) => given,
+        None => magnitude(shape.context_length, original),
+    };
+    Ok((RotaryPlan { magnitude, ..rotary }, Some(factors)))
+}
+
+/// `sqrt(1 + ln(longest / original) / ln(original))`, for models that were stretched at all.
+#[expect(clippy::cast_possible_truncation, reason = "computed wide, used in f32")]
+fn magnitude(longest: u32, original: u32) -> f32 {
+    let (longest, original) = (f64::from(longest), f64::from(original));
+    if longest <= original {
+        return 1.0;
+    }
+    (1.0 + (longest / original).ln() / original.ln()).sqrt() as f32
 }

@@ -1,11 +1,13 @@
 //! The `qwen2`, `qwen3` and `qwen3moe` families.
 //!
-//! Source: the families' published reports and the GGUF naming of their tensors. Rotary embedding turns the two halves of a head. `qwen2` has biases on queries, keys and values;
-//! `qwen3` norms each head of queries and keys instead.
+//! Source: the families' published reports and the GGUF naming of their tensors. Rotary embedding
+//! turns the two halves of a head. `qwen2` has biases on queries, keys and values; `qwen3` norms each
+//! head of queries and keys instead.
 
 use deft_formats::gguf::Header;
 
-use super::blueprint::{Blueprint, LayerStyle, Pairs, Reader, unsupported};
+use super::blueprint::{Blueprint, LayerStyle, Reader, unsupported};
+use super::rotary::Pairs;
 use crate::model::LoadError;
 
 pub(super) fn qwen2(header: &Header) -> Result<Blueprint, LoadError> {

@@ -4,9 +4,9 @@ use std::collections::HashSet;
 
 use deft_formats::gguf::{Header, TensorInfo};
 use deft_formats::quant::TensorType;
-use deft_kernels::{Activations, Matrix, Path, multiply};
+use deft_kernels::{Matrix, Path, multiply};
 
-use crate::mapped::MappedFile;
+use crate::mapped::Mapped;
 use crate::model::LoadError;
 
 /// A matrix of the file: `rows x columns`.
@@ -15,36 +15,34 @@ pub(super) struct MatrixPlace {
     tensor_type: TensorType,
     rows: usize,
     columns: usize,
+    part: usize,
     offset: u64,
     bytes: u64,
 }
 
 impl MatrixPlace {
-    fn stored<'a>(&self, file: &'a MappedFile) -> &'a [u8] {
-        file.bytes(self.offset, self.bytes).expect("checked against the file when it was opened")
+    fn stored<'a>(&self, file: &'a Mapped) -> &'a [u8] {
+        file.bytes(self.part, self.offset, self.bytes)
+            .expect("checked against the file when it was opened")
     }
 
     /// `out[token] = self . x[token]`.
     pub(super) fn multiply(
         &self,
-        file: &MappedFile,
+        file: &Mapped,
         path: Path,
-        x: &Activations<'_>,
+        x: &[f32],
         out: &mut [f32],
         scratch: &mut Vec<f32>,
     ) {
+        let activations = Matrix::activations(self.tensor_type, x, self.columns);
         let matrix = Matrix {
             tensor_type: self.tensor_type,
             rows: self.rows,
             columns: self.columns,
             bytes: self.stored(file),
         };
-        multiply(path, matrix, x, out, scratch);
-    }
-
-    /// Activations in the form this matrix is multiplied with.
-    pub(super) fn activations<'a>(&self, x: &'a [f32]) -> Activations<'a> {
-        Matrix::activations(self.tensor_type, x, self.columns)
+        multiply(path, matrix, &activations, out, scratch);
     }
 
     /// A matrix of some of the rows.
@@ -64,7 +62,7 @@ impl MatrixPlace {
     }
 
     /// One row as values.
-    pub(super) fn decode_row(&self, file: &MappedFile, row: usize, out: &mut [f32]) {
+    pub(super) fn decode_row(&self, file: &Mapped, row: usize, out: &mut [f32]) {
         let width = self.tensor_type.row_bytes(self.columns);
         self.tensor_type.decode(&self.stored(file)[row * width..][..width], out);
     }
@@ -75,8 +73,9 @@ impl MatrixPlace {
 pub(super) struct VectorPlace(TensorInfo);
 
 impl VectorPlace {
-    pub(super) fn load(&self, file: &MappedFile) -> Result<Vec<f32>, LoadError> {
-        let bytes = file.bytes(self.0.offset, self.0.bytes).ok_or_else(|| LoadError::Tensor {
+    pub(super) fn load(&self, file: &Mapped) -> Result<Vec<f32>, LoadError> {
+        let bytes = file.bytes(self.0.part, self.0.offset, self.0.bytes);
+        let bytes = bytes.ok_or_else(|| LoadError::Tensor {
             tensor: self.0.name.clone(),
             what: "is not in the file any more; it was cut short".to_owned(),
         })?;
@@ -125,6 +124,7 @@ impl<'h> Tensors<'h> {
             tensor_type: tensor.tensor_type,
             rows: rows as usize,
             columns: columns as usize,
+            part: tensor.part,
             offset: tensor.offset,
             bytes: tensor.bytes,
         })
@@ -145,6 +145,7 @@ impl<'h> Tensors<'h> {
             tensor_type: tensor.tensor_type,
             rows: rows as usize,
             columns: columns as usize,
+            part: tensor.part,
             offset: tensor.offset + bytes * u64::from(at),
             bytes,
         };

@@ -1,19 +1,23 @@
 //! Computes a decoder by its blueprint.
 
+use std::ops::Range;
+
 use deft_kernels::{Gate as Curve, Path, add, add_rows, gate, rms_norm, soft_cap, softmax};
 use deft_planning::ModelShape;
 
-use super::blueprint::{Blueprint, FeedForward, Gate, Gated, LayerPlan, Pairs, Projection};
-use super::parts::{Looking, Rotary, attention, sized};
+use super::blueprint::{Blueprint, FeedForward, Gate, Gated, LayerPlan, Projection};
+use super::parts::{Routing, View, attention, sized, turn};
+use super::rotary::{Pairs, Rotary};
 use super::tensors::{MatrixPlace, VectorPlace};
-use super::{Decoder, LaneCache, Logits, Workspace};
-use crate::mapped::MappedFile;
+use super::{Network, Run, Workspace};
+use crate::cache::Store;
+use crate::mapped::Mapped;
 use crate::model::LoadError;
 
 /// A decoder, opened.
 pub(super) struct Transformer {
     path: Path,
-    file: MappedFile,
+    file: Mapped,
     plan: Blueprint,
     output_norm: Vec<f32>,
     layers: Vec<Vectors>,
@@ -32,7 +36,7 @@ struct Vectors {
     feed_forward_post_norm: Option<Vec<f32>>,
 }
 
-fn load(place: Option<&VectorPlace>, file: &MappedFile) -> Result<Option<Vec<f32>>, LoadError> {
+fn load(place: Option<&VectorPlace>, file: &Mapped) -> Result<Option<Vec<f32>>, LoadError> {
     place.map(|place| place.load(file)).transpose()
 }
 
@@ -41,7 +45,7 @@ impl Vectors {
         plan: &LayerPlan,
         pairs: Pairs,
         factors: Option<&[f32]>,
-        file: &MappedFile,
+        file: &Mapped,
     ) -> Result<Self, LoadError> {
         let bias = |projection: &Projection| load(projection.bias.as_ref(), file);
         let head_norms = match &plan.head_norms {
@@ -63,7 +67,7 @@ impl Vectors {
 }
 
 impl Transformer {
-    pub(super) fn new(plan: Blueprint, file: MappedFile) -> Result<Self, LoadError> {
+    pub(super) fn new(plan: Blueprint, file: Mapped) -> Result<Self, LoadError> {
         let factors = load(plan.rotary_factors.as_ref(), &file)?;
         let vectors = |layer| Vectors::new(layer, plan.pairs, factors.as_deref(), &file);
         let layers = plan.layers.iter().map(vectors).collect::<Result<_, _>>()?;
@@ -73,18 +77,18 @@ impl Transformer {
 
     /// `out = matrix . x` for each token.
     fn multiply(&self, matrix: &MatrixPlace, x: &[f32], out: &mut [f32], scratch: &mut Vec<f32>) {
-        let activations = matrix.activations(x);
-        matrix.multiply(&self.file, self.path, &activations, out, scratch);
+        matrix.multiply(&self.file, self.path, x, out, scratch);
     }
 
     fn attention_part(
         &self,
         at: usize,
-        tokens: usize,
-        cache: &mut LaneCache,
+        tables: &[&[u32]],
+        store: &mut Store,
         work: &mut Workspace,
     ) {
         let (shape, epsilon) = (&self.plan.shape, self.plan.epsilon);
+        let tokens = work.places.len();
         let (plan, vectors) = (&self.plan.layers[at], &self.layers[at]);
         let rows = |heads: u32, length: u32| tokens * heads as usize * length as usize;
         let normed = sized(&mut work.normed, work.state.len());
@@ -112,14 +116,17 @@ impl Transformer {
             }
         }
         let head = shape.key_length as usize;
-        let position = cache.filled();
-        vectors.rotary.turn(queries, shape.heads as usize * head, head, position);
-        vectors.rotary.turn(keys, shape.kv_heads as usize * head, head, position);
-        cache.write(at, keys, values);
+        turn(&vectors.rotary, queries, head, &work.places);
+        turn(&vectors.rotary, keys, head, &work.places);
+        let rows_of_token =
+            keys.chunks(keys.len() / tokens).zip(values.chunks(values.len() / tokens));
+        for ((keys, values), place) in rows_of_token.zip(&work.places) {
+            store.write(at, tables[place.run], place.position, keys, values);
+        }
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
-        let looking =
-            Looking { window: plan.window, scale: self.plan.score_scale, cap: self.plan.score_cap };
-        attention(self.path, shape, cache, at, looking, queries, heads);
+        let view =
+            View { sight: plan.sight, scale: self.plan.score_scale, cap: self.plan.score_cap };
+        attention(self.path, shape, store, at, view, tables, &work.places, queries, heads);
         self.multiply(&plan.output, heads, normed, &mut work.scratch);
         self.add_to_state(vectors.attention_post_norm.as_deref(), work);
     }
@@ -175,39 +182,56 @@ impl Transformer {
     ) {
         let width = self.plan.shape.width as usize;
         let inner = experts[0].gate.row_count();
-        let mut shares = vec![0.0; experts.len()];
-        let mut sum = vec![0.0; width];
-        let mut one = vec![0.0; width];
-        for token in 0..work.normed.len() / width {
-            let x = &work.normed[token * width..][..width];
-            self.route(router, x, &mut shares);
-            let mut order: Vec<usize> = (0..experts.len()).collect();
-            order.sort_by(|&a, &b| shares[b].total_cmp(&shares[a]).then(a.cmp(&b)));
+        let Workspace { normed, gate, up, scratch, routing, .. } = work;
+        let Routing { row, shares, order, sum, one } = routing;
+        let one = sized(one, width);
+        for x in normed.chunks_mut(width) {
+            shares.resize(experts.len(), 0.0);
+            self.route(router, x, row, shares);
+            order.clear();
+            order.extend(0..experts.len());
+            order.sort_unstable_by(|&a, &b| shares[b].total_cmp(&shares[a]).then(a.cmp(&b)));
             order.truncate(used);
             let total: f32 = order.iter().map(|&expert| shares[expert]).sum();
-            sum.fill(0.0);
-            for expert in order {
+            sum.clear();
+            sum.resize(width, 0.0);
+            for &expert in &*order {
                 let part = &experts[expert];
-                let out = sized(&mut work.gate, inner);
-                let up = sized(&mut work.up, inner);
-                self.gated(curve, part, x, out, up, &mut work.scratch);
-                self.multiply(&part.down, out, &mut one, &mut work.scratch);
+                let (out, up) = (sized(gate, inner), sized(up, inner));
+                self.gated(curve, part, x, out, up, scratch);
+                self.multiply(&part.down, out, one, scratch);
                 let share = shares[expert] / total;
-                sum.iter_mut().zip(&one).for_each(|(sum, value)| *sum += share * value);
+                sum.iter_mut().zip(&*one).for_each(|(sum, value)| *sum += share * value);
             }
-            work.normed[token * width..][..width].copy_from_slice(&sum);
+            x.copy_from_slice(sum);
         }
     }
 
     /// Shares of all experts. The router is multiplied in floats, however it is stored: rounding
     /// to eight bits can turn a near tie over.
-    fn route(&self, router: &MatrixPlace, x: &[f32], shares: &mut [f32]) {
-        let mut row = vec![0.0; x.len()];
+    fn route(&self, router: &MatrixPlace, x: &[f32], row: &mut Vec<f32>, shares: &mut [f32]) {
+        let row = sized(row, x.len());
         for (expert, share) in shares.iter_mut().enumerate() {
-            router.decode_row(&self.file, expert, &mut row);
-            *share = deft_kernels::dot::floats(self.path, &row, x);
+            router.decode_row(&self.file, expert, row);
+            *share = deft_kernels::dot::floats(self.path, row, x);
         }
         softmax(shares);
+    }
+
+    /// Norms the states of the tokens asked for.
+    fn keep_wanted(&self, runs: &[Run<'_>], work: &mut Workspace) {
+        let width = self.plan.shape.width as usize;
+        let rows: usize = runs.iter().map(Run::wanted_rows).sum();
+        let mut out = sized(&mut work.wanted, rows * width);
+        let mut states = &work.state[..];
+        for run in runs {
+            let (own, after) = states.split_at(run.tokens.len() * width);
+            states = after;
+            let own = &own[own.len() - run.wanted_rows() * width..];
+            let (normed, rest) = out.split_at_mut(own.len());
+            rms_norm(own, &self.output_norm, self.plan.epsilon, normed);
+            out = rest;
+        }
     }
 
     /// Adds what a part computed to the state, normed where the family says so.
@@ -221,36 +245,35 @@ impl Transformer {
     }
 }
 
-impl Decoder for Transformer {
+impl Network for Transformer {
     fn shape(&self) -> &ModelShape {
         &self.plan.shape
     }
 
-    fn step(&self, tokens: &[u32], cache: &mut LaneCache, work: &mut Workspace, logits: Logits) {
-        assert!(cache.filled() + tokens.len() <= cache.context(), "the lane's context is full");
+    fn step(&self, runs: &[Run<'_>], store: &mut Store, work: &mut Workspace) {
         let plan = &self.plan;
         let width = plan.shape.width as usize;
-        let state = sized(&mut work.state, tokens.len() * width);
+        work.place(runs);
+        let tokens = runs.iter().flat_map(|run| run.tokens);
+        let state = sized(&mut work.state, work.places.len() * width);
         for (row, &token) in state.chunks_mut(width).zip(tokens) {
             plan.embedding.decode_row(&self.file, token as usize, row);
             row.iter_mut().for_each(|value| *value *= plan.embedding_scale);
         }
+        let tables: Vec<&[u32]> = runs.iter().map(|run| run.sequence.pages()).collect();
         for at in 0..self.layers.len() {
-            self.attention_part(at, tokens.len(), cache, work);
+            self.attention_part(at, &tables, store, work);
             self.feed_forward_part(at, work);
         }
-        cache.advance(tokens.len());
-        let first = match logits {
-            Logits::None => return,
-            Logits::Last => tokens.len() - 1,
-            Logits::All => 0,
-        };
-        let wanted = &work.state[first * width..];
-        let normed = sized(&mut work.normed, wanted.len());
-        rms_norm(wanted, &self.output_norm, plan.epsilon, normed);
-        let rows = (tokens.len() - first) * plan.shape.vocabulary as usize;
-        let out = sized(&mut work.logits, rows);
-        self.multiply(&plan.output, normed, out, &mut work.scratch);
+        self.keep_wanted(runs, work);
+    }
+
+    fn logits(&self, rows: Range<usize>, work: &mut Workspace) {
+        let plan = &self.plan;
+        let width = plan.shape.width as usize;
+        let out = sized(&mut work.logits, rows.len() * plan.shape.vocabulary as usize);
+        let states = &work.wanted[rows.start * width..rows.end * width];
+        self.multiply(&plan.output, states, out, &mut work.scratch);
         if let Some(cap) = plan.logit_cap {
             soft_cap(out, cap);
         }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::thread::JoinHandle;
 
 use deft_protocol::chat::EndedBy;
-use deft_protocol::engine::{EngineFigures, Prompt, Sampling};
+use deft_protocol::engine::{CallOrder, EngineFigures, Overflow, Prompt, Sampling};
 use serde_json::json;
 
 use super::*;
@@ -31,7 +31,8 @@ impl Link {
             context,
             lanes,
             chunk: 16,
-            cache: "f16".to_owned(),
+            keys: "f16".to_owned(),
+            values: "f16".to_owned(),
         };
         assert!(matches!(link.read(), FromEngine::Hello { version: LINK_VERSION }));
         link.say(&ToEngine::Load(order));
@@ -63,6 +64,11 @@ impl Link {
             sampling: Sampling::GREEDY,
             max_tokens: None,
             stop: Vec::new(),
+            answers: 1,
+            echo: false,
+            scores: None,
+            overflow: Overflow::End,
+            guard: true,
         };
         change(&mut order);
         self.say(&ToEngine::Call(Box::new(order)));
@@ -72,8 +78,10 @@ impl Link {
         let mut answer = String::new();
         loop {
             match self.read() {
-                FromEngine::Text { call, text } if call == wanted => answer.push_str(&text),
-                FromEngine::Done { call, figures } if call == wanted => return (answer, figures),
+                FromEngine::Text { call, text, .. } if call == wanted => answer.push_str(&text),
+                FromEngine::Done { call, figures, .. } if call == wanted => {
+                    return (answer, figures);
+                }
                 FromEngine::Failed { call, detail, .. } if call == wanted => panic!("{detail}"),
                 _ => {}
             }
@@ -127,7 +135,7 @@ fn answers_do_not_depend_on_company() {
     let mut done = 0;
     while done < questions.len() {
         match link.read() {
-            FromEngine::Text { call, text } => together[(call - 10) as usize].push_str(&text),
+            FromEngine::Text { call, text, .. } => together[(call - 10) as usize].push_str(&text),
             FromEngine::Done { .. } => done += 1,
             _ => {}
         }

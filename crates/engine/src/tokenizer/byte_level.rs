@@ -55,7 +55,8 @@ impl ByteLevel {
     }
 
     pub(super) fn encode(&self, text: &str, ids: &mut Vec<u32>) {
-        for word in self.pre_tokenizer.split(text) {
+        let text = self.pre_tokenizer.normalised(text);
+        for word in self.pre_tokenizer.split(&text) {
             self.encode_word(word, ids);
         }
     }

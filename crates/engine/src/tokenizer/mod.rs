@@ -1,7 +1,7 @@
 //! Text to tokens and back, as the model file describes it.
 //!
-//! Two kinds: byte-level BPE with merges (`tokenizer.ggml.model` = `gpt2`) and the
-//! sentencepiece kind with scores and byte fallback (`llama`). Special tokens in a text are
+//! Three kinds: byte-level BPE with merges (`tokenizer.ggml.model` = `gpt2`), the sentencepiece
+//! kind with scores and byte fallback (`llama`), and WordPiece (`bert`). Special tokens in a text are
 //! recognised only where the caller says that the text may carry them: a template's output may, a
 //! visitor's words may not.
 
@@ -11,6 +11,7 @@ mod pieces;
 mod pre_tokenizer;
 mod stream;
 mod vocabulary;
+mod word_piece;
 
 use aho_corasick::{AhoCorasick, MatchKind};
 use deft_formats::gguf::{Metadata, MetadataError};
@@ -21,6 +22,7 @@ use byte_level::ByteLevel;
 use pieces::Pieces;
 pub use stream::TextStream;
 pub use vocabulary::{TokenKind, Vocabulary};
+use word_piece::WordPiece;
 
 /// Why a file's tokenizer cannot be used.
 #[derive(Debug, Error)]
@@ -29,7 +31,7 @@ pub enum TokenizerError {
     #[error(transparent)]
     Metadata(#[from] MetadataError),
     /// A kind of tokenizer that is not built here.
-    #[error("tokenizer kind `{0}` is not supported (`gpt2` and `llama` are)")]
+    #[error("tokenizer kind `{0}` is not supported (`gpt2`, `llama` and `bert` are)")]
     Kind(String),
     /// Lists that must be equally long are not, or an id points outside.
     #[error("the tokenizer contradicts itself: {0}")]
@@ -48,6 +50,7 @@ pub enum Specials {
 enum Model {
     ByteLevel(ByteLevel),
     Pieces(Pieces),
+    WordPiece(WordPiece),
 }
 
 /// A file's tokenizer.
@@ -93,13 +96,14 @@ impl Tokenizer {
         let vocabulary = Vocabulary::new(metadata)?;
         let mut warnings = vocabulary.warnings().to_vec();
         let kind = metadata.text("tokenizer.ggml.model")?;
-        let (model, begins_by_default) = match kind {
+        let (model, begins, ends) = match kind {
             "gpt2" => {
                 let (model, warning) = ByteLevel::new(metadata, &vocabulary)?;
                 warnings.extend(warning);
-                (Model::ByteLevel(model), false)
+                (Model::ByteLevel(model), false, false)
             }
-            "llama" => (Model::Pieces(Pieces::new(metadata, &vocabulary)?), true),
+            "llama" => (Model::Pieces(Pieces::new(metadata, &vocabulary)?), true, false),
+            "bert" => (Model::WordPiece(WordPiece::new(&vocabulary)), true, true),
             other => return Err(TokenizerError::Kind(other.to_owned())),
         };
         let flag = |key: &str| metadata.optional_bool(key);
@@ -108,8 +112,8 @@ impl Tokenizer {
                 matches!(kind, TokenKind::Control | TokenKind::UserDefined | TokenKind::Unknown)
             }),
             user_defined: Finder::new(&vocabulary, |kind| kind == TokenKind::UserDefined),
-            add_begin: flag("tokenizer.ggml.add_bos_token")?.unwrap_or(begins_by_default),
-            add_end: flag("tokenizer.ggml.add_eos_token")?.unwrap_or(false),
+            add_begin: flag("tokenizer.ggml.add_bos_token")?.unwrap_or(begins),
+            add_end: flag("tokenizer.ggml.add_eos_token")?.unwrap_or(ends),
             vocabulary,
             model,
             warnings,
@@ -185,6 +189,7 @@ impl Tokenizer {
         match &self.model {
             Model::ByteLevel(model) => model.encode(text, ids),
             Model::Pieces(model) => model.encode(text, ids),
+            Model::WordPiece(model) => model.encode(text, ids),
         }
     }
 
@@ -198,12 +203,12 @@ impl Tokenizer {
             TokenKind::Control | TokenKind::Unknown => Vec::new(),
             TokenKind::UserDefined => match &self.model {
                 Model::ByteLevel(_) => text.as_bytes().to_vec(),
-                Model::Pieces(_) => pieces::unescape(text),
+                Model::Pieces(_) | Model::WordPiece(_) => pieces::unescape(text),
             },
             TokenKind::Byte => vocabulary::byte_of(text).map_or_else(Vec::new, |byte| vec![byte]),
             TokenKind::Normal | TokenKind::Unused => match &self.model {
                 Model::ByteLevel(_) => byte_level::bytes_of(text),
-                Model::Pieces(_) => pieces::unescape(text),
+                Model::Pieces(_) | Model::WordPiece(_) => pieces::unescape(text),
             },
         }
     }
@@ -215,6 +220,7 @@ impl Tokenizer {
         let strips = match &self.model {
             Model::ByteLevel(_) => false,
             Model::Pieces(model) => model.adds_space() && start == StreamStart::Text,
+            Model::WordPiece(_) => start == StreamStart::Text,
         };
         TextStream::new(strips)
     }

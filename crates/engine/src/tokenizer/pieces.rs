@@ -10,7 +10,7 @@ use super::merge::{Symbol, merge, symbols};
 use super::{TokenKind, TokenizerError, Vocabulary, vocabulary};
 
 /// Stands for a space in stored pieces.
-const SPACE: char = '\u{2581}';
+pub(super) const SPACE: char = '\u{2581}';
 
 pub(super) struct Pieces {
     /// Pieces that text may merge into, with their scores as sortable integers.

@@ -77,8 +77,9 @@ impl Vocabulary {
     }
 
     fn read_roles(&mut self, metadata: &Metadata) -> Result<(), TokenizerError> {
-        self.begin = self.role(metadata, "bos")?;
-        self.end = self.role(metadata, "eos")?;
+        // Encoders name the same roles otherwise; `seperator` is how many files spell it.
+        self.begin = self.first_role(metadata, &["bos", "cls"])?;
+        self.end = self.first_role(metadata, &["eos", "seperator", "separator"])?;
         self.unknown = self.role(metadata, "unknown")?;
         self.ends.extend(self.end);
         for name in ["eot", "eom"] {
@@ -95,6 +96,19 @@ impl Vocabulary {
             );
         }
         Ok(())
+    }
+
+    fn first_role(
+        &self,
+        metadata: &Metadata,
+        names: &[&str],
+    ) -> Result<Option<u32>, TokenizerError> {
+        for name in names {
+            if let Some(id) = self.role(metadata, name)? {
+                return Ok(Some(id));
+            }
+        }
+        Ok(None)
     }
 
     fn role(&self, metadata: &Metadata, name: &str) -> Result<Option<u32>, TokenizerError> {
@@ -157,6 +171,11 @@ impl Vocabulary {
     #[must_use]
     pub fn ends_answer(&self, id: u32) -> bool {
         self.ends.contains(&id)
+    }
+
+    /// The tokens that end answers, by their ids.
+    pub fn ends(&self) -> impl Iterator<Item = u32> {
+        self.ends.iter().copied()
     }
 
     pub(super) fn warnings(&self) -> &[String] {

@@ -1,3 +1,5 @@
+use std::path::PathBuf;
+
 use thiserror::Error;
 
 /// Why a file is not a usable GGUF file.
@@ -45,6 +47,14 @@ pub enum GgufError {
     Tensor {
         /// Name of the tensor.
         tensor: String,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// A part of a model in several files is missing or wrong.
+    #[error("the part `{}` of the model cannot be used: {what}", part.display())]
+    Split {
+        /// The part.
+        part: PathBuf,
         /// What is wrong with it.
         what: String,
     },

@@ -7,10 +7,12 @@
 mod error;
 mod metadata;
 mod read;
+mod split;
 mod tensors;
 
 pub use error::GgufError;
 pub use metadata::{Array, Metadata, MetadataError, Value};
+pub use split::ModelFile;
 pub use tensors::TensorInfo;
 
 use std::io::{Read, Seek};

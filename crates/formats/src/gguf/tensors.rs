@@ -12,7 +12,9 @@ pub struct TensorInfo {
     pub dimensions: Vec<u64>,
     /// How the values are stored.
     pub tensor_type: TensorType,
-    /// Absolute offset in bytes of the first value.
+    /// Which file of the model it stands in; 0 where there is one.
+    pub part: usize,
+    /// Absolute offset in bytes of the first value in that file.
     pub offset: u64,
     /// Length in bytes.
     pub bytes: u64,
@@ -53,7 +55,7 @@ impl TensorInfo {
         let bytes = (values / block)
             .checked_mul(tensor_type.block_bytes() as u64)
             .ok_or_else(|| wrong("is longer than 64 bits can say".to_owned()))?;
-        Ok(Self { name, dimensions, tensor_type, offset: relative_offset, bytes })
+        Ok(Self { name, dimensions, tensor_type, part: 0, offset: relative_offset, bytes })
     }
 }
 
@@ -93,16 +95,22 @@ pub(super) fn place(
     apart(tensors)
 }
 
-fn apart(tensors: &[TensorInfo]) -> Result<(), GgufError> {
-    let mut by_name: Vec<&TensorInfo> = tensors.iter().collect();
-    by_name.sort_by(|a, b| a.name.cmp(&b.name));
-    if let Some(pair) = by_name.windows(2).find(|pair| pair[0].name == pair[1].name) {
-        return Err(GgufError::Tensor {
-            tensor: pair[0].name.clone(),
+/// Refuses a name that two tensors have.
+pub(super) fn named_once(tensors: &[TensorInfo]) -> Result<(), GgufError> {
+    let mut names: Vec<&str> = tensors.iter().map(|tensor| tensor.name.as_str()).collect();
+    names.sort_unstable();
+    match names.windows(2).find(|pair| pair[0] == pair[1]) {
+        None => Ok(()),
+        Some(pair) => Err(GgufError::Tensor {
+            tensor: pair[0].to_owned(),
             what: "is listed twice".to_owned(),
-        });
+        }),
     }
-    let mut by_place = by_name;
+}
+
+fn apart(tensors: &[TensorInfo]) -> Result<(), GgufError> {
+    named_once(tensors)?;
+    let mut by_place: Vec<&TensorInfo> = tensors.iter().collect();
     by_place.sort_by_key(|tensor| tensor.offset);
     match by_place.windows(2).find(|pair| pair[0].offset + pair[0].bytes > pair[1].offset) {
         None => Ok(()),

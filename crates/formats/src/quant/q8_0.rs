@@ -15,26 +15,26 @@ pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
     }
 }
 
-/// Packs values into blocks: scale = largest magnitude / 127, halves rounded away from zero.
+/// Packs values into blocks: scale = largest magnitude / 127, halves rounded away from zero. A block
+/// with a value that is not finite becomes NaN as a whole, so that it is noticed.
 ///
 /// # Panics
-/// When the number of values is not a multiple of 32.
-#[must_use]
-pub fn encode_q8_0(values: &[f32]) -> Vec<u8> {
+/// When `values` are not whole blocks, or `blocks` has not 34 bytes for each.
+pub fn encode_q8_0(values: &[f32], blocks: &mut [u8]) {
     let (chunks, rest) = values.as_chunks::<GROUP>();
     assert!(rest.is_empty(), "{} values are not whole blocks", values.len());
-    let mut bytes = Vec::with_capacity(chunks.len() * BYTES);
-    for chunk in chunks {
+    assert_eq!(blocks.len(), chunks.len() * BYTES, "values and blocks differ in length");
+    for (chunk, block) in chunks.iter().zip(blocks.as_chunks_mut::<BYTES>().0) {
         let largest = chunk.iter().fold(0f32, |largest, value| largest.max(value.abs()));
-        let scale = largest / 127.0;
+        let finite = chunk.iter().all(|value| value.is_finite());
+        let scale = if finite { largest / 127.0 } else { f32::NAN };
         let inverse = if scale > 0.0 { 1.0 / scale } else { 0.0 };
-        bytes.extend_from_slice(&f16::from_f32(scale).to_le_bytes());
-        #[expect(clippy::cast_possible_truncation, reason = "clamped to the range of a byte")]
-        bytes.extend(
-            chunk.iter().map(|value| {
-                ((value * inverse).round().clamp(-127.0, 127.0) as i8).cast_unsigned()
-            }),
-        );
+        let (head, quants) = block.split_at_mut(2);
+        head.copy_from_slice(&f16::from_f32(scale).to_le_bytes());
+        for (quant, value) in quants.iter_mut().zip(chunk) {
+            #[expect(clippy::cast_possible_truncation, reason = "clamped to the range of a byte")]
+            let rounded = (value * inverse).round().clamp(-127.0, 127.0) as i8;
+            *quant = rounded.cast_unsigned();
+        }
     }
-    bytes
 }

@@ -51,7 +51,9 @@ proptest::proptest! {
         values in proptest::collection::vec(-1000f32..1000.0, 32..=32),
     ) {
         let mut decoded = vec![0.0; 32];
-        TensorType::Q8_0.decode(&encode_q8_0(&values), &mut decoded);
+        let mut blocks = vec![0; TensorType::Q8_0.row_bytes(values.len())];
+        encode_q8_0(&values, &mut blocks);
+        TensorType::Q8_0.decode(&blocks, &mut decoded);
         let largest = values.iter().fold(0f32, |largest, value| largest.max(value.abs()));
         for (value, decoded) in values.iter().zip(&decoded) {
             // Half a step of rounding, and the scale's own rounding to half precision.

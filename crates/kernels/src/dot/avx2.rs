@@ -240,8 +240,25 @@ fn gather(sums: &[__m256i; GROUP]) -> __m256i {
 }
 
 /// # Safety
-/// The processor has AVX2 and F16C; `row` holds `2 * out.len()` bytes.
-#[target_feature(enable = "avx2,f16c")]
+/// The processor has AVX2 and FMA; `row` holds `4 * out.len()` bytes.
+#[target_feature(enable = "avx2,fma")]
+pub(super) unsafe fn add_scaled_f32(row: &[u8], weight: f32, out: &mut [f32]) {
+    let factor = _mm256_set1_ps(weight);
+    let whole = out.len() / 8 * 8;
+    for at in (0..whole).step_by(8) {
+        // SAFETY: `at + 8 <= whole <= out.len()`, and the row holds four bytes for each.
+        unsafe {
+            let values = _mm256_loadu_ps(row.as_ptr().add(at * 4).cast());
+            let sums = out.as_mut_ptr().add(at);
+            _mm256_storeu_ps(sums, _mm256_fmadd_ps(factor, values, _mm256_loadu_ps(sums)));
+        }
+    }
+    scalar::add_scaled_f32(&row[whole * 4..], weight, &mut out[whole..]);
+}
+
+/// # Safety
+/// The processor has AVX2, FMA and F16C; `row` holds `2 * out.len()` bytes.
+#[target_feature(enable = "avx2,fma,f16c")]
 pub(super) unsafe fn add_scaled_f16(row: &[u8], weight: f32, out: &mut [f32]) {
     let factor = _mm256_set1_ps(weight);
     let whole = out.len() / 8 * 8;
@@ -250,9 +267,28 @@ pub(super) unsafe fn add_scaled_f16(row: &[u8], weight: f32, out: &mut [f32]) {
         unsafe {
             let values = _mm256_cvtph_ps(_mm_loadu_si128(row.as_ptr().add(at * 2).cast()));
             let sums = out.as_mut_ptr().add(at);
-            let product = _mm256_mul_ps(factor, values);
-            _mm256_storeu_ps(sums, _mm256_add_ps(_mm256_loadu_ps(sums), product));
+            _mm256_storeu_ps(sums, _mm256_fmadd_ps(factor, values, _mm256_loadu_ps(sums)));
         }
     }
     scalar::add_scaled_f16(&row[whole * 2..], weight, &mut out[whole..]);
+}
+
+/// # Safety
+/// The processor has AVX2, FMA and F16C; `row` holds a block for each 32 values of `out`.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) unsafe fn add_scaled_q8_0(row: &[u8], weight: f32, out: &mut [f32]) {
+    let blocks = row.as_chunks::<Q8_BYTES>().0;
+    for (block, sums) in blocks.iter().zip(out.as_chunks_mut::<BLOCK>().0) {
+        let scale = half::f16::from_le_bytes([block[0], block[1]]).to_f32();
+        let factor = _mm256_set1_ps(weight * scale);
+        for at in (0..BLOCK).step_by(8) {
+            // SAFETY: a block has 32 quants after its two bytes of scale, and 32 sums stand by.
+            unsafe {
+                let quants = _mm_loadl_epi64(block.as_ptr().add(2 + at).cast());
+                let values = _mm256_cvtepi32_ps(_mm256_cvtepi8_epi32(quants));
+                let sums = sums.as_mut_ptr().add(at);
+                _mm256_storeu_ps(sums, _mm256_fmadd_ps(factor, values, _mm256_loadu_ps(sums)));
+            }
+        }
+    }
 }

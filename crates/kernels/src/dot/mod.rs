@@ -57,8 +57,8 @@ pub fn f32_row(path: Path, row: &[u8], x: &[f32]) -> f32 {
 /// When they differ in length.
 #[must_use]
 pub fn floats(path: Path, row: &[f32], x: &[f32]) -> f32 {
-    let bytes: Vec<u8> = row.iter().flat_map(|value| value.to_le_bytes()).collect();
-    f32_row(path, &bytes, x)
+    const { assert!(cfg!(target_endian = "little"), "rows are stored little-endian") };
+    f32_row(path, bytemuck::cast_slice(row), x)
 }
 
 /// `F16` row (little-endian bytes) times `x`.
@@ -142,8 +142,24 @@ pub fn group_row(path: Path, row: &[Group], quants: &[i8], scales: &[f32], sums:
     }
 }
 
-/// `out += weight * row`, element by element, rounded after the product and after the sum; the row
-/// is `F16`.
+/// `out += weight * row`, element by element, by one fused multiply-add; the row is `F32`.
+///
+/// # Panics
+/// When the row does not hold as many values as `out`.
+pub fn add_scaled_f32(path: Path, row: &[u8], weight: f32, out: &mut [f32]) {
+    assert_eq!(row.len(), out.len() * 4, "row and output differ in length");
+    match path {
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: as in `f32_row`.
+        Path::Avx2 => unsafe {
+            debug_assert!(path.runs_here());
+            avx2::add_scaled_f32(row, weight, out);
+        },
+        _ => scalar::add_scaled_f32(row, weight, out),
+    }
+}
+
+/// `out += weight * row`, element by element, by one fused multiply-add; the row is `F16`.
 ///
 /// # Panics
 /// When the row does not hold as many values as `out`.
@@ -157,6 +173,24 @@ pub fn add_scaled_f16(path: Path, row: &[u8], weight: f32, out: &mut [f32]) {
             avx2::add_scaled_f16(row, weight, out);
         },
         _ => scalar::add_scaled_f16(row, weight, out),
+    }
+}
+
+/// `out += weight * row`, element by element, by one fused multiply-add; the row is `Q8_0`. The
+/// weight is multiplied by each block's scale first.
+///
+/// # Panics
+/// When the row does not hold as many values as `out`.
+pub fn add_scaled_q8_0(path: Path, row: &[u8], weight: f32, out: &mut [f32]) {
+    assert_eq!(row.len(), out.len() / BLOCK * Q8_BYTES, "row and output differ in length");
+    match path {
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: as in `f32_row`.
+        Path::Avx2 => unsafe {
+            debug_assert!(path.runs_here());
+            avx2::add_scaled_q8_0(row, weight, out);
+        },
+        _ => scalar::add_scaled_q8_0(row, weight, out),
     }
 }
 

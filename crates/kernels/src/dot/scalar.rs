@@ -60,9 +60,24 @@ pub(super) fn blocks(
     }
 }
 
+pub(super) fn add_scaled_f32(row: &[u8], weight: f32, out: &mut [f32]) {
+    for (sum, word) in out.iter_mut().zip(row.as_chunks::<4>().0) {
+        *sum = weight.mul_add(f32::from_le_bytes(*word), *sum);
+    }
+}
+
 pub(super) fn add_scaled_f16(row: &[u8], weight: f32, out: &mut [f32]) {
     for (sum, word) in out.iter_mut().zip(row.as_chunks::<2>().0) {
-        *sum += weight * f16::from_le_bytes(*word).to_f32();
+        *sum = weight.mul_add(f16::from_le_bytes(*word).to_f32(), *sum);
+    }
+}
+
+pub(super) fn add_scaled_q8_0(row: &[u8], weight: f32, out: &mut [f32]) {
+    for (sums, block) in out.chunks_mut(BLOCK).zip(row.as_chunks::<Q8_BYTES>().0) {
+        let factor = weight * f16::from_le_bytes([block[0], block[1]]).to_f32();
+        for (sum, quant) in sums.iter_mut().zip(&block[2..]) {
+            *sum = factor.mul_add(f32::from(quant.cast_signed()), *sum);
+        }
     }
 }
 

@@ -36,9 +36,12 @@ proptest! {
         for path in paths() {
             prop_assert_eq!(f32_row(path, &wide, &x), scalar::f32_row(&wide, &x));
             prop_assert_eq!(f16_row(path, &narrow, &x), scalar::f16_row(&narrow, &x));
+            prop_assert_eq!(floats(path, &weights, &x), scalar::f32_row(&wide, &x));
             let (mut sums, mut twin) = (x.clone(), x.clone());
             add_scaled_f16(path, &narrow, 0.3, &mut sums);
             scalar::add_scaled_f16(&narrow, 0.3, &mut twin);
+            add_scaled_f32(path, &wide, -0.7, &mut sums);
+            scalar::add_scaled_f32(&wide, -0.7, &mut twin);
             prop_assert_eq!(sums, twin);
         }
     }
@@ -54,6 +57,11 @@ proptest! {
         let row = q8_row(&weights, &weight_scales);
         for path in paths() {
             prop_assert_eq!(q8_0_row(path, &row, &quants, &scales), scalar::q8_0_row(&row, &quants, &scales));
+            let mut sums: Vec<f32> = quants.iter().map(|&quant| f32::from(quant)).collect();
+            let mut twin = sums.clone();
+            add_scaled_q8_0(path, &row, 0.4, &mut sums);
+            scalar::add_scaled_q8_0(&row, 0.4, &mut twin);
+            prop_assert_eq!(sums, twin);
         }
     }
 }

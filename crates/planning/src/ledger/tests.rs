@@ -1,21 +1,10 @@
 use proptest::prelude::*;
 
 use super::*;
+use crate::fixture::demo_shape;
 
 fn shape(file: u64) -> ModelShape {
-    ModelShape {
-        file: Bytes(file),
-        layers: 5,
-        heads: 6,
-        kv_heads: 2,
-        key_length: 32,
-        value_length: 32,
-        context_length: 1024,
-        vocabulary: 2048,
-        width: 192,
-        feed_forward: 320,
-        tokenizer: Bytes(400_000),
-    }
+    ModelShape { file: Bytes(file), ..demo_shape() }
 }
 
 fn settings(lanes: u32) -> LoadSettings {
@@ -24,7 +13,16 @@ fn settings(lanes: u32) -> LoadSettings {
 
 fn reserve(ledger: &mut Ledger<u32>, id: u32, file: u64) -> Result<Demand, Box<Refusal>> {
     let name = format!("larkfen-{file}/q8_0");
-    ledger.reserve(id, &name, &name, &shape(file), &settings(1), &BTreeSet::from([1]))
+    let (shape, settings) = (shape(file), settings(1));
+    let wanted = Candidate { name: &name, file: &name, shape: &shape, settings: &settings };
+    ledger.reserve(id, wanted, &BTreeSet::from([1]))
+}
+
+fn refuse(ledger: &Ledger<u32>, file: u64, lanes: u32, idle: &BTreeSet<u32>) -> Box<Refusal> {
+    let (shape, settings) = (shape(file), settings(lanes));
+    let name = "larkfen-leaf/f16";
+    let wanted = Candidate { name, file: "leaf", shape: &shape, settings: &settings };
+    ledger.judge(wanted, idle).unwrap_err()
 }
 
 #[test]
@@ -44,9 +42,7 @@ fn instances_of_one_file_share_its_weights() {
 fn full_pool_refuses_names_the_holder_and_the_ways_out() {
     let mut ledger = Ledger::new("host", Bytes::mib(24));
     reserve(&mut ledger, 1, 12 << 20).unwrap();
-    let refusal = ledger
-        .judge("larkfen-leaf/f16", "leaf", &shape(1 << 20), &settings(8), &BTreeSet::from([1]))
-        .unwrap_err();
+    let refusal = refuse(&ledger, 1 << 20, 8, &BTreeSet::from([1]));
     insta::assert_snapshot!(refusal.to_string());
     assert!(refusal.need > refusal.free);
 }
@@ -54,9 +50,7 @@ fn full_pool_refuses_names_the_holder_and_the_ways_out() {
 #[test]
 fn a_model_larger_than_the_pool_is_told_the_limit_it_needs() {
     let ledger = Ledger::<u32>::new("host", Bytes::mib(8));
-    let refusal = ledger
-        .judge("larkfen-leaf/f16", "leaf", &shape(20 << 20), &settings(1), &BTreeSet::new())
-        .unwrap_err();
+    let refusal = refuse(&ledger, 20 << 20, 1, &BTreeSet::new());
     insta::assert_snapshot!(refusal.to_string());
 }
 

@@ -107,10 +107,7 @@ impl Actor {
 
     fn judge(&self, target: &Target) -> (Demand, Option<Problem>) {
         let name = target.name.to_string();
-        let file = target.path.to_string_lossy();
-        let verdict =
-            self.ledger.judge(&name, &file, &target.shape, &target.settings, &self.idle());
-        match verdict {
+        match self.ledger.judge(target.candidate(&name), &self.idle()) {
             Ok(demand) => (demand, None),
             Err(refusal) => {
                 (Demand::of(&target.shape, &target.settings), Some(wire::refusal(&refusal)))
@@ -129,16 +126,10 @@ impl Actor {
             None => {}
         }
         let name = target.name.to_string();
+        let idle = self.idle();
         let demand = self
             .ledger
-            .reserve(
-                id,
-                &name,
-                &target.path.to_string_lossy(),
-                &target.shape,
-                &target.settings,
-                &self.idle(),
-            )
+            .reserve(id, target.candidate(&name), &idle)
             .map_err(|refusal| wire::refusal(&refusal))?;
         tracing::info!("loading `{name}`: {} planned in pool `{HOST}`", demand.total());
         self.instances.insert(id, Instance::new(id, target, keeping, demand, self.asks.clone()));
@@ -353,7 +344,7 @@ impl Actor {
             .instances
             .values()
             .filter_map(|found| {
-                Some((found.id, found.process.as_ref()?.pid, found.target.path.clone()))
+                Some((found.id, found.process.as_ref()?.pid, found.target.files.clone()))
             })
             .collect();
         if self.measuring || running.is_empty() {
@@ -364,7 +355,7 @@ impl Actor {
         tokio::task::spawn_blocking(move || {
             let measured = running
                 .into_iter()
-                .filter_map(|(id, pid, file)| Some((id, memory::of_process(pid, &file)?)))
+                .filter_map(|(id, pid, files)| Some((id, memory::of_process(pid, &files)?)))
                 .collect();
             let _ = asks.blocking_send(Ask::Measured(measured));
         });
@@ -388,7 +379,7 @@ impl Actor {
         for instance in self.instances.values() {
             if let Some(measured) = instance.measured {
                 private += measured.private;
-                let file: &mut u64 = files.entry(&instance.target.path).or_default();
+                let file: &mut u64 = files.entry(instance.target.path()).or_default();
                 *file = (*file).max(measured.file);
             }
         }

@@ -10,7 +10,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::Bytes;
 use deft_protocol::engine::{
-    CallOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, MAX_FRAME, ToEngine,
+    CallOrder, EmbedOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, MAX_FRAME, ToEngine,
+    TokenScore,
 };
 use deft_protocol::{Problem, ProblemKind};
 use futures_util::{SinkExt, StreamExt};
@@ -32,13 +33,14 @@ pub(crate) enum ProcessEvent {
     Exited { how: String },
 }
 
-/// What becomes of a call. A channel that closes without `Done` or `Failed` means that the engine
-/// process ended.
+/// What becomes of a call. A channel that closes before a call's end means that the engine process
+/// ended.
 #[derive(Debug)]
 pub(crate) enum CallEvent {
     PromptTaken(u32),
-    Text(String),
-    Done(EngineFigures),
+    Text { answer: u32, text: String, scores: Vec<TokenScore> },
+    Done { answer: u32, figures: EngineFigures },
+    Embedded { vectors: Vec<Vec<f32>>, tokens: u32 },
     Failed(Problem),
 }
 
@@ -54,17 +56,26 @@ pub(crate) struct EngineLink {
 
 impl EngineLink {
     /// Sends a call; its number is given here.
-    pub(crate) fn call(&self, mut order: CallOrder) -> CallStream {
-        order.call = self.next_call.fetch_add(1, Ordering::Relaxed);
+    pub(crate) fn call(&self, order: CallOrder) -> CallStream {
+        let answers = order.answers;
+        self.send(answers, |call| ToEngine::Call(Box::new(CallOrder { call, ..order })))
+    }
+
+    /// Sends inputs that are to become embeddings.
+    pub(crate) fn embed(&self, order: EmbedOrder) -> CallStream {
+        self.send(1, |call| ToEngine::Embed(EmbedOrder { call, ..order }))
+    }
+
+    fn send(&self, answers: u32, order: impl FnOnce(u64) -> ToEngine) -> CallStream {
+        let call = self.next_call.fetch_add(1, Ordering::Relaxed);
         // Unbounded, yet bounded by what a context can hold: an answer is never longer.
         let (sender, events) = mpsc::unbounded_channel();
-        let call = order.call;
         lock(&self.calls).insert(call, sender);
-        if self.out.send(ToEngine::Call(Box::new(order))).is_err() {
+        if self.out.send(order(call)).is_err() {
             // The process is gone: closing the channel tells so.
             lock(&self.calls).remove(&call);
         }
-        CallStream { call, events, link: self.clone(), ended: false }
+        CallStream { call, events, link: self.clone(), left: answers }
     }
 
     /// Asks the process to end when its calls are answered.
@@ -83,22 +94,32 @@ pub(crate) struct CallStream {
     call: u64,
     events: mpsc::UnboundedReceiver<CallEvent>,
     link: EngineLink,
-    ended: bool,
+    /// Answers that are still to be completed.
+    left: u32,
 }
 
 impl CallStream {
     /// The next event; none when the engine process ended. Cancel safe.
     pub(crate) async fn next(&mut self) -> Option<CallEvent> {
         let event = self.events.recv().await;
-        self.ended = !matches!(event, Some(CallEvent::PromptTaken(_) | CallEvent::Text(_)));
+        self.left = match &event {
+            Some(CallEvent::PromptTaken(_) | CallEvent::Text { .. }) => self.left,
+            Some(CallEvent::Done { .. }) => self.left.saturating_sub(1),
+            Some(CallEvent::Embedded { .. } | CallEvent::Failed(_)) | None => 0,
+        };
         event
+    }
+
+    /// Whether all answers are complete.
+    pub(crate) fn has_ended(&self) -> bool {
+        self.left == 0
     }
 }
 
 impl Drop for CallStream {
     fn drop(&mut self) {
-        if !self.ended {
-            lock(&self.link.calls).remove(&self.call);
+        lock(&self.link.calls).remove(&self.call);
+        if !self.has_ended() {
             let _ = self.link.out.send(ToEngine::Cancel { call: self.call });
         }
     }
@@ -194,7 +215,7 @@ async fn attend(
 }
 
 fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<ProcessEvent>) {
-    let (call, event, ends) = match message {
+    let (call, event) = match message {
         FromEngine::Hello { version } => {
             if version != LINK_VERSION {
                 tracing::error!("an engine process speaks link version {version}");
@@ -211,16 +232,20 @@ fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<Pro
             return;
         }
         FromEngine::PromptTaken { call, prompt_tokens } => {
-            (call, CallEvent::PromptTaken(prompt_tokens), false)
+            (call, CallEvent::PromptTaken(prompt_tokens))
         }
-        FromEngine::Text { call, text } => (call, CallEvent::Text(text), false),
-        FromEngine::Done { call, figures } => (call, CallEvent::Done(figures), true),
+        FromEngine::Text { call, answer, text, scores } => {
+            (call, CallEvent::Text { answer, text, scores })
+        }
+        FromEngine::Done { call, answer, figures } => (call, CallEvent::Done { answer, figures }),
+        FromEngine::Embedded { call, vectors, tokens } => {
+            (call, CallEvent::Embedded { vectors, tokens })
+        }
         FromEngine::Failed { call, kind, code, detail } => {
-            (call, CallEvent::Failed(Problem::new(kind, &code, detail)), true)
+            (call, CallEvent::Failed(Problem::new(kind, &code, detail)))
         }
     };
-    let mut calls = lock(calls);
-    let sender = if ends { calls.remove(&call) } else { calls.get(&call).cloned() };
+    let sender = lock(calls).get(&call).cloned();
     if let Some(sender) = sender {
         // A caller who left in this moment has sent its cancellation already.
         let _ = sender.send(event);

@@ -11,13 +11,13 @@
 //! | draining   | the process ends                | gone                  |
 //! | failed     | load again, or unload           | loading, or gone      |
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use deft_depot::VariantName;
-use deft_planning::{Demand, LoadSettings, ModelShape};
+use deft_planning::{Candidate, Demand, LoadSettings, ModelShape};
 use deft_protocol::Problem;
 use deft_protocol::engine::{LINK_VERSION, LoadOrder};
 use deft_protocol::manage::{InstanceReport, InstanceState, Keeping};
@@ -41,9 +41,23 @@ const RECOVERED: Duration = Duration::from_secs(30);
 pub(crate) struct Target {
     pub(crate) variant: Uuid,
     pub(crate) name: VariantName,
-    pub(crate) path: PathBuf,
+    /// The model's file, or its parts, the first one first.
+    pub(crate) files: Vec<PathBuf>,
     pub(crate) shape: ModelShape,
     pub(crate) settings: LoadSettings,
+}
+
+impl Target {
+    /// The file that stands for the model.
+    pub(super) fn path(&self) -> &Path {
+        self.files.first().map_or(Path::new(""), PathBuf::as_path)
+    }
+
+    /// As the ledger judges it; `name` is the variant's name.
+    pub(super) fn candidate<'a>(&'a self, name: &'a str) -> Candidate<'a> {
+        let file = self.path().to_str().unwrap_or(name);
+        Candidate { name, file, shape: &self.shape, settings: &self.settings }
+    }
 }
 
 /// A place at an instance, for one call; counts as busy while it lives.
@@ -54,13 +68,37 @@ pub(crate) struct Seat {
     /// Whether the call waited for the instance to be loaded.
     pub(crate) waited: bool,
     pub(crate) load_seconds: f64,
-    calls: Arc<AtomicU32>,
+    use_made: Arc<UseMade>,
     left: mpsc::Sender<Ask>,
+}
+
+/// What calls made of an instance, counted since it was loaded.
+#[derive(Debug, Default)]
+struct UseMade {
+    /// Calls being answered.
+    calls: AtomicU32,
+    prompt_tokens: AtomicU64,
+    reused_tokens: AtomicU64,
+    answer_tokens: AtomicU64,
+}
+
+impl Seat {
+    /// Counts tokens of a call.
+    pub(crate) fn count(&self, prompt: u32, reused: u32, answer: u32) {
+        let made = &self.use_made;
+        for (counter, tokens) in [
+            (&made.prompt_tokens, prompt),
+            (&made.reused_tokens, reused),
+            (&made.answer_tokens, answer),
+        ] {
+            counter.fetch_add(tokens.into(), Ordering::Relaxed);
+        }
+    }
 }
 
 impl Drop for Seat {
     fn drop(&mut self) {
-        self.calls.fetch_sub(1, Ordering::Relaxed);
+        self.use_made.calls.fetch_sub(1, Ordering::Relaxed);
         // Where the fleet has too much to do, its next report tells.
         let _ = self.left.try_send(Ask::CallEnded);
     }
@@ -81,7 +119,7 @@ pub(super) struct Instance {
     pub(super) measured: Option<Measured>,
     pub(super) kernels: Option<String>,
     pub(super) load_seconds: Option<f64>,
-    calls: Arc<AtomicU32>,
+    use_made: Arc<UseMade>,
     asks: mpsc::Sender<Ask>,
     crashes: u32,
     crashes_in_a_row: u32,
@@ -116,7 +154,7 @@ impl Instance {
             measured: None,
             kernels: None,
             load_seconds: None,
-            calls: Arc::default(),
+            use_made: Arc::default(),
             asks,
             crashes: 0,
             crashes_in_a_row: 0,
@@ -128,34 +166,35 @@ impl Instance {
         let settings = &self.target.settings;
         LoadOrder {
             version: LINK_VERSION,
-            file: self.target.path.clone(),
+            file: self.target.path().to_owned(),
             context: settings.context,
             lanes: settings.lanes,
             chunk: settings.chunk,
-            cache: settings.cache.name().to_owned(),
+            keys: settings.keys.name().to_owned(),
+            values: settings.values.name().to_owned(),
         }
     }
 
     pub(super) fn is_idle(&self) -> bool {
-        self.state == InstanceState::Ready && self.calls.load(Ordering::Relaxed) == 0
+        self.state == InstanceState::Ready && self.use_made.calls.load(Ordering::Relaxed) == 0
     }
 
     /// Whether it is to end and nobody has a seat there.
     pub(super) fn is_free_to_drain(&self) -> bool {
-        self.state == InstanceState::Draining && self.calls.load(Ordering::Relaxed) == 0
+        self.state == InstanceState::Draining && self.use_made.calls.load(Ordering::Relaxed) == 0
     }
 
     /// A seat, where the instance is ready.
     pub(super) fn seat(&self, waited: bool) -> Option<Seat> {
         let process = self.process.as_ref().filter(|_| self.state == InstanceState::Ready)?;
-        self.calls.fetch_add(1, Ordering::Relaxed);
+        self.use_made.calls.fetch_add(1, Ordering::Relaxed);
         Some(Seat {
             link: process.link.clone(),
             name: self.target.name.to_string(),
             context: self.target.settings.context,
             waited,
             load_seconds: 0.0,
-            calls: Arc::clone(&self.calls),
+            use_made: Arc::clone(&self.use_made),
             left: self.asks.clone(),
         })
     }
@@ -208,7 +247,10 @@ impl Instance {
             planned_bytes: self.demand.total().0,
             measured_bytes: self.measured.map(|measured| measured.private + measured.file),
             pid: self.process.as_ref().map(|process| process.pid),
-            calls: self.calls.load(Ordering::Relaxed),
+            calls: self.use_made.calls.load(Ordering::Relaxed),
+            prompt_tokens: self.use_made.prompt_tokens.load(Ordering::Relaxed),
+            reused_tokens: self.use_made.reused_tokens.load(Ordering::Relaxed),
+            answer_tokens: self.use_made.answer_tokens.load(Ordering::Relaxed),
             load_seconds: self.load_seconds,
             kernels: self.kernels.clone(),
             crashes: self.crashes,

@@ -1,25 +1,25 @@
 //! Memory of engine processes, as the kernel counts it.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// What a process holds.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) struct Measured {
     /// Bytes that are its own: everything private except pages of its model file.
     pub(crate) private: u64,
-    /// Resident bytes of its model file.
+    /// Resident bytes of its model's files.
     pub(crate) file: u64,
 }
 
-/// Measures a process that maps `file`; none if it is gone.
-pub(crate) fn of_process(pid: u32, file: &Path) -> Option<Measured> {
+/// Measures a process that maps `files`; none if it is gone.
+pub(crate) fn of_process(pid: u32, files: &[PathBuf]) -> Option<Measured> {
     let maps = std::fs::read_to_string(PathBuf::from(format!("/proc/{pid}/smaps"))).ok()?;
-    let file = std::fs::canonicalize(file).unwrap_or_else(|_| file.to_owned());
-    Some(sum(&maps, &file.to_string_lossy()))
+    let whole = |file: &PathBuf| std::fs::canonicalize(file).unwrap_or_else(|_| file.clone());
+    Some(sum(&maps, &files.iter().map(whole).collect::<Vec<_>>()))
 }
 
 /// Adds up the kernel's list of mappings (`smaps`).
-fn sum(maps: &str, file: &str) -> Measured {
+fn sum(maps: &str, files: &[PathBuf]) -> Measured {
     let mut measured = Measured::default();
     let mut of_file = false;
     for line in maps.lines() {
@@ -29,7 +29,7 @@ fn sum(maps: &str, file: &str) -> Measured {
         if !key.ends_with(':') {
             // "start-end perms offset device inode path": the path may hold spaces.
             let path = rest.split_whitespace().skip(4).collect::<Vec<_>>().join(" ");
-            of_file = path == file;
+            of_file = files.iter().any(|file| file.as_os_str() == path.as_str());
             continue;
         }
         let kibibytes =
@@ -78,14 +78,14 @@ Private_Dirty:         0 kB
 Rss:                 128 kB
 Private_Dirty:       128 kB
 ";
-        let measured = sum(maps, "/srv/seed models/larkfen-desk.gguf");
+        let measured = sum(maps, &["/srv/seed models/larkfen-desk.gguf".into()]);
         assert_eq!(measured, Measured { private: 432 << 10, file: 2000 << 10 });
     }
 
     #[test]
     fn this_process_has_private_memory_and_the_machine_has_more() {
-        let measured = of_process(std::process::id(), Path::new("/nothing")).unwrap();
+        let measured = of_process(std::process::id(), &[]).unwrap();
         assert!(measured.private > 0 && measured.private < of_machine().unwrap());
-        assert_eq!(of_process(u32::MAX, Path::new("/nothing")), None);
+        assert_eq!(of_process(u32::MAX, &[]), None);
     }
 }

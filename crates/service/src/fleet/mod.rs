@@ -191,16 +191,11 @@ pub(crate) async fn target(
     settings: impl FnOnce(&deft_planning::ModelShape) -> Result<LoadSettings, Problem>,
 ) -> Result<Target, Problem> {
     let (path, stamp) = (registered.path.clone(), registered.stamp);
-    let shape = tokio::task::spawn_blocking(move || deft_depot::shape_of(Path::new(&path), &stamp))
+    let sized = tokio::task::spawn_blocking(move || deft_depot::shape_of(Path::new(&path), &stamp))
         .await
         .map_err(|error| Problem::new(ProblemKind::Fault, "fault", error.to_string()))?
         .map_err(|error| crate::wire::depot_problem(&error))?;
+    let (shape, files) = sized;
     let settings = settings(&shape)?;
-    Ok(Target {
-        variant: registered.id,
-        name: registered.name.clone(),
-        path: registered.path.clone(),
-        shape,
-        settings,
-    })
+    Ok(Target { variant: registered.id, name: registered.name.clone(), files, shape, settings })
 }

@@ -3,17 +3,17 @@
 use actix_web::{HttpResponse, post, web};
 use bytes::Bytes;
 use deft_protocol::chat::{
-    AnswerMessage, AnswerOptions, ChatChoice, ChatChunk, ChatHead, ChatResponse, ChunkChoice,
-    Delta, ErrorBody, Figures, FinishReason, Usage,
+    AnswerMessage, AnswerOptions, ChatChoice, ChatChunk, ChatHead, ChatLogprobs, ChatResponse,
+    ChunkChoice, Delta, ErrorBody, Figures, Usage,
 };
-use deft_protocol::engine::Prompt;
+use deft_protocol::engine::{Prompt, TokenScore};
 use deft_protocol::{Problem, ProblemKind};
 use serde_json::{Map, Value};
 
 use super::App;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
-use crate::gateway::Answer;
+use crate::gateway::{Answer, Question, Whole};
 
 /// Answers a conversation, whole or as a stream of server-sent events.
 #[utoipa::path(
@@ -33,7 +33,7 @@ pub(super) async fn complete_chat(
     let options: AnswerOptions = body(&bytes.0)?;
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
-    let answer = app.gateway.answer(&head.model, prompt(&head)?, options).await?;
+    let answer = app.gateway.answer(&head.model, question(&head)?, options).await?;
     if streams {
         return Ok(streaming::answer(answer, Chunks { counts }));
     }
@@ -41,33 +41,46 @@ pub(super) async fn complete_chat(
 }
 
 /// The conversation as the template gets it.
-fn prompt(head: &ChatHead) -> Result<Prompt, Problem> {
+fn question(head: &ChatHead) -> Result<Question, Problem> {
+    let invalid = |code: &str, detail: &str| Err(Problem::new(ProblemKind::Invalid, code, detail));
     if head.messages.is_empty() {
-        let detail = "`messages` is empty";
-        return Err(Problem::new(ProblemKind::Invalid, "messages_empty", detail));
+        return invalid("messages_empty", "`messages` is empty");
     }
+    let scores = match (head.logprobs.unwrap_or(false), head.top_logprobs) {
+        (true, alternatives) => Some(alternatives.unwrap_or(0)),
+        (false, None | Some(0)) => None,
+        (false, Some(_)) => {
+            return invalid("field_out_of_range", "`top_logprobs` needs `logprobs` to be true");
+        }
+    };
     let message = |message| match serde_json::to_value(message) {
         Ok(Value::Object(map)) => map,
         _ => Map::new(),
     };
     let messages = head.messages.iter().map(message).collect();
-    Ok(Prompt::Chat { messages, tools: head.tools.clone() })
+    let prompt = Prompt::Chat { messages, tools: head.tools.clone() };
+    Ok(Question { prompt, echo: false, scores })
 }
 
 async fn whole(mut answer: Answer) -> Result<ChatResponse, Problem> {
-    let (content, usage, deft) = answer.whole().await?;
+    let (answers, usage) = answer.whole().await?;
+    let choice = |(index, whole): (u32, Whole)| {
+        let figures = whole.figures?;
+        Some(ChatChoice {
+            index,
+            message: AnswerMessage { role: "assistant".to_owned(), content: whole.text },
+            logprobs: ChatLogprobs::of(whole.scores),
+            finish_reason: figures.ended_by.finish_reason(),
+            deft: figures,
+        })
+    };
     Ok(ChatResponse {
         id: id(&answer),
         object: "chat.completion".to_owned(),
         created: answer.created(),
         model: answer.model().to_owned(),
-        choices: vec![ChatChoice {
-            index: 0,
-            message: AnswerMessage { role: "assistant".to_owned(), content },
-            finish_reason: deft.ended_by.finish_reason(),
-        }],
+        choices: (0..).zip(answers).filter_map(choice).collect(),
         usage,
-        deft,
     })
 }
 
@@ -75,16 +88,19 @@ fn id(answer: &Answer) -> String {
     format!("chat-{}", answer.id.simple())
 }
 
-fn chunk(answer: &Answer, delta: Delta, finish_reason: Option<FinishReason>) -> ChatChunk {
-    ChatChunk {
+fn chunk(answer: &Answer, choices: Vec<ChunkChoice>, usage: Option<Usage>) -> Bytes {
+    streaming::event(&ChatChunk {
         id: id(answer),
         object: "chat.completion.chunk".to_owned(),
         created: answer.created(),
         model: answer.model().to_owned(),
-        choices: vec![ChunkChoice { index: 0, delta, finish_reason }],
-        usage: None,
-        deft: None,
-    }
+        choices,
+        usage,
+    })
+}
+
+fn choice(index: u32, delta: Delta) -> ChunkChoice {
+    ChunkChoice { index, delta, logprobs: None, finish_reason: None, deft: None }
 }
 
 /// A chat answer as chunks.
@@ -94,26 +110,31 @@ struct Chunks {
 }
 
 impl Written for Chunks {
-    fn first(&self, answer: &Answer) -> Bytes {
+    fn first(&mut self, answer: &Answer) -> Bytes {
         let role = Delta { role: Some("assistant".to_owned()), content: Some(String::new()) };
-        streaming::event(&chunk(answer, role, None))
+        let choices = (0..).zip(0..answer.answers()).map(|(index, _)| choice(index, role.clone()));
+        chunk(answer, choices.collect(), None)
     }
 
-    fn text(&self, answer: &Answer, text: String) -> Bytes {
-        let delta = Delta { role: None, content: Some(text) };
-        streaming::event(&chunk(answer, delta, None))
+    fn text(
+        &mut self,
+        answer: &Answer,
+        index: u32,
+        text: String,
+        scores: Vec<TokenScore>,
+    ) -> Bytes {
+        let piece = choice(index, Delta { role: None, content: Some(text) });
+        let logprobs = ChatLogprobs::of(scores);
+        chunk(answer, vec![ChunkChoice { logprobs, ..piece }], None)
     }
 
-    fn last(&self, answer: &Answer, usage: Usage, figures: Figures) -> Bytes {
-        let reason = figures.ended_by.finish_reason();
-        let last =
-            ChatChunk { deft: Some(figures), ..chunk(answer, Delta::default(), Some(reason)) };
-        let last = streaming::event(&last);
-        if !self.counts {
-            return last;
-        }
-        let empty = chunk(answer, Delta::default(), None);
-        let counted = ChatChunk { choices: Vec::new(), usage: Some(usage), ..empty };
-        [last, streaming::event(&counted)].concat().into()
+    fn ended(&mut self, answer: &Answer, index: u32, figures: Figures) -> Bytes {
+        let finish_reason = Some(figures.ended_by.finish_reason());
+        let last = choice(index, Delta::default());
+        chunk(answer, vec![ChunkChoice { finish_reason, deft: Some(figures), ..last }], None)
+    }
+
+    fn done(&mut self, answer: &Answer, usage: Usage) -> Option<Bytes> {
+        self.counts.then(|| chunk(answer, Vec::new(), Some(usage)))
     }
 }

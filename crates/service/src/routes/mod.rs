@@ -2,7 +2,9 @@
 
 mod calls;
 mod chat;
+mod checks;
 mod depot;
+mod embeddings;
 mod events;
 mod health;
 mod instances;
@@ -74,11 +76,13 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .app_data(respond::path_config())
         .service(chat::complete_chat)
         .service(text::continue_text)
+        .service(embeddings::embed)
         .service(models::list_models)
         .service(depot::list_depot)
         .service(depot::register)
         .service(depot::inspect_model)
         .service(depot::inspect_variant)
+        .service(checks::check)
         .service(plans::plan)
         .service(instances::list_instances)
         .service(instances::load)

@@ -9,11 +9,13 @@ use utoipa::OpenApi;
     paths(
         super::chat::complete_chat,
         super::text::continue_text,
+        super::embeddings::embed,
         super::models::list_models,
         super::depot::list_depot,
         super::depot::register,
         super::depot::inspect_model,
         super::depot::inspect_variant,
+        super::checks::check,
         super::plans::plan,
         super::instances::list_instances,
         super::instances::load,

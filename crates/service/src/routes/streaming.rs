@@ -5,6 +5,7 @@ use std::convert::Infallible;
 use actix_web::HttpResponse;
 use bytes::Bytes;
 use deft_protocol::chat::{Figures, Usage};
+use deft_protocol::engine::TokenScore;
 use futures_util::Stream;
 use serde::Serialize;
 
@@ -28,31 +29,39 @@ pub(super) fn response(
         .streaming(events)
 }
 
-/// How an answer is written as events.
+/// How answers are written as events.
 pub(super) trait Written: 'static {
     /// Before all text.
-    fn first(&self, answer: &Answer) -> Bytes;
-    /// A piece of text.
-    fn text(&self, answer: &Answer, text: String) -> Bytes;
-    /// After all text.
-    fn last(&self, answer: &Answer, usage: Usage, figures: Figures) -> Bytes;
+    fn first(&mut self, answer: &Answer) -> Bytes;
+    /// A piece of text of one of the answers, with its tokens where they were asked for.
+    fn text(&mut self, answer: &Answer, index: u32, text: String, scores: Vec<TokenScore>)
+    -> Bytes;
+    /// One of the answers is complete.
+    fn ended(&mut self, answer: &Answer, index: u32, figures: Figures) -> Bytes;
+    /// All are.
+    fn done(&mut self, answer: &Answer, usage: Usage) -> Option<Bytes>;
 }
 
-/// An answer as a stream of events that ends as the chat-completions protocol says. An error comes
-/// in the stream, in the protocol's shape, for the status is sent already.
-pub(super) fn answer(answer: Answer, written: impl Written) -> HttpResponse {
+/// Answers as a stream of events that ends as the chat-completions protocol says. An error comes in
+/// the stream, in the protocol's shape, for the status is sent already.
+pub(super) fn answer(answer: Answer, mut written: impl Written) -> HttpResponse {
     const END: &[u8] = b"data: [DONE]\n\n";
     let first = written.first(&answer);
     let start = (Some(answer), Some(first), written);
-    response(futures_util::stream::unfold(start, |(answer, first, written)| async move {
+    response(futures_util::stream::unfold(start, |(answer, first, mut written)| async move {
         let mut answer = answer?;
         if let Some(first) = first {
             return Some((Ok(first), (Some(answer), None, written)));
         }
         let (bytes, goes_on) = match answer.next().await {
-            Piece::Text(text) => (written.text(&answer, text), true),
-            Piece::Done(usage, figures) => {
-                let last = written.last(&answer, usage, figures);
+            Piece::Text { answer: index, text, scores } => {
+                (written.text(&answer, index, text, scores), true)
+            }
+            Piece::Ended { answer: index, figures } => {
+                (written.ended(&answer, index, figures), true)
+            }
+            Piece::Done(usage) => {
+                let last = written.done(&answer, usage).unwrap_or_default();
                 ([&last[..], END].concat().into(), false)
             }
             Piece::Failed(problem) => {

@@ -2,20 +2,19 @@
 
 use actix_web::{HttpResponse, post, web};
 use bytes::Bytes;
-use deft_protocol::chat::{
-    AnswerOptions, ErrorBody, Figures, FinishReason, TextChoice, TextHead, TextResponse, Usage,
-};
-use deft_protocol::engine::Prompt;
+use deft_protocol::chat::{AnswerOptions, ErrorBody, Figures, Usage};
+use deft_protocol::engine::TokenScore;
+use deft_protocol::text::{TextChoice, TextHead, TextLogprobs, TextResponse};
 
 use super::App;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
-use crate::gateway::Answer;
+use crate::gateway::{Answer, Question, Whole};
 
 /// Continues a text, whole or as a stream of server-sent events.
 #[utoipa::path(
     tag = "answers",
-    request_body = deft_protocol::chat::TextRequest,
+    request_body = deft_protocol::text::TextRequest,
     responses(
         (status = 200, description = "The continuation; a stream where `stream` is true", body = TextResponse),
         (status = "default", description = "Why there is none", body = ErrorBody),
@@ -30,25 +29,36 @@ pub(super) async fn continue_text(
     let options: AnswerOptions = body(&bytes.0)?;
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
-    let mut answer = app.gateway.answer(&head.model, Prompt::Text(head.prompt), options).await?;
+    let question = Question {
+        prompt: head.prompt.into(),
+        echo: head.echo.unwrap_or(false),
+        scores: head.logprobs,
+    };
+    let mut answer = app.gateway.answer(&head.model, question, options).await?;
     if streams {
-        return Ok(streaming::answer(answer, Pieces { counts }));
+        let offsets = vec![0; answer.answers()];
+        return Ok(streaming::answer(answer, Pieces { counts, offsets }));
     }
-    let (text, usage, figures) = answer.whole().await?;
-    let mut response = response(&answer, text, Some(figures.ended_by.finish_reason()));
-    (response.usage, response.deft) = (Some(usage), Some(figures));
-    Ok(HttpResponse::Ok().json(response))
+    let (answers, usage) = answer.whole().await?;
+    let whole = |(index, whole): (u32, Whole)| TextChoice {
+        index,
+        text: whole.text,
+        logprobs: TextLogprobs::of(whole.scores, &mut 0),
+        finish_reason: whole.figures.as_ref().map(|figures| figures.ended_by.finish_reason()),
+        deft: whole.figures,
+    };
+    let choices = (0..).zip(answers).map(whole).collect();
+    Ok(HttpResponse::Ok().json(response(&answer, choices, Some(usage))))
 }
 
-fn response(answer: &Answer, text: String, finish_reason: Option<FinishReason>) -> TextResponse {
+fn response(answer: &Answer, choices: Vec<TextChoice>, usage: Option<Usage>) -> TextResponse {
     TextResponse {
         id: format!("text-{}", answer.id.simple()),
         object: "text_completion".to_owned(),
         created: answer.created(),
         model: answer.model().to_owned(),
-        choices: vec![TextChoice { index: 0, text, finish_reason }],
-        usage: None,
-        deft: None,
+        choices,
+        usage,
     }
 }
 
@@ -56,21 +66,43 @@ fn response(answer: &Answer, text: String, finish_reason: Option<FinishReason>) 
 struct Pieces {
     /// Whether the last piece tells the token counts.
     counts: bool,
+    /// Where the next token of each continuation begins, in characters.
+    offsets: Vec<u32>,
+}
+
+fn piece(index: u32, text: String) -> TextChoice {
+    TextChoice { index, text, logprobs: None, finish_reason: None, deft: None }
 }
 
 impl Written for Pieces {
-    fn first(&self, answer: &Answer) -> Bytes {
-        self.text(answer, String::new())
+    fn first(&mut self, answer: &Answer) -> Bytes {
+        let choices = (0..).zip(&self.offsets).map(|(index, _)| piece(index, String::new()));
+        streaming::event(&response(answer, choices.collect(), None))
     }
 
-    fn text(&self, answer: &Answer, text: String) -> Bytes {
-        streaming::event(&response(answer, text, None))
+    fn text(
+        &mut self,
+        answer: &Answer,
+        index: u32,
+        text: String,
+        scores: Vec<TokenScore>,
+    ) -> Bytes {
+        let logprobs = self
+            .offsets
+            .get_mut(index as usize)
+            .and_then(|offset| TextLogprobs::of(scores, offset));
+        let choice = TextChoice { logprobs, ..piece(index, text) };
+        streaming::event(&response(answer, vec![choice], None))
     }
 
-    fn last(&self, answer: &Answer, usage: Usage, figures: Figures) -> Bytes {
-        let reason = figures.ended_by.finish_reason();
-        let mut last = response(answer, String::new(), Some(reason));
-        (last.deft, last.usage) = (Some(figures), self.counts.then_some(usage));
-        streaming::event(&last)
+    fn ended(&mut self, answer: &Answer, index: u32, figures: Figures) -> Bytes {
+        let finish_reason = Some(figures.ended_by.finish_reason());
+        let last = piece(index, String::new());
+        let choice = TextChoice { finish_reason, deft: Some(figures), ..last };
+        streaming::event(&response(answer, vec![choice], None))
+    }
+
+    fn done(&mut self, answer: &Answer, usage: Usage) -> Option<Bytes> {
+        self.counts.then(|| streaming::event(&response(answer, Vec::new(), Some(usage))))
     }
 }

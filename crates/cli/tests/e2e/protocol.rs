@@ -1,0 +1,211 @@
+//! What programs ask for over the chat-completions protocol besides plain answers.
+
+use deft_protocol::chat::{AnswerOptions, ChatChunk};
+use serde_json::{Value, json};
+
+use crate::world::{ANSWER, QUESTION, World, project, wait};
+
+fn floats(value: &Value) -> Vec<f64> {
+    value.as_array().unwrap().iter().map(|value| value.as_f64().unwrap()).collect()
+}
+
+/// Perplexity can be measured from outside: a text is scored token by token, without an answer.
+#[test]
+fn a_text_is_scored_from_outside() {
+    let world = World::stocked();
+    let scored = |text: Value, tokens: u32| {
+        world.posted(
+            "/v1/completions",
+            json!({"model": "larkfen-desk", "prompt": text, "echo": true, "logprobs": 2,
+                   "max_tokens": tokens, "temperature": 0}),
+        )
+    };
+    let text = "Sow Moonhook bean 3 cm deep.";
+    let found = scored(json!(text), 0);
+    let choice = &found["choices"][0];
+    assert_eq!((&choice["text"], &choice["finish_reason"]), (&json!(text), &json!("length")));
+    let logprobs = &choice["logprobs"];
+    let tokens = logprobs["tokens"].as_array().unwrap();
+    assert_eq!(found["usage"]["prompt_tokens"], tokens.len());
+    assert_eq!(found["usage"]["completion_tokens"], 0);
+    assert_eq!(
+        (&logprobs["token_logprobs"][0], &logprobs["top_logprobs"][0]),
+        (&Value::Null, &Value::Null)
+    );
+    let sum = |logprobs: &Value| floats(logprobs).iter().sum::<f64>();
+    let rest = |found: &Value| {
+        json!(found["choices"][0]["logprobs"]["token_logprobs"].as_array().unwrap()[1..])
+    };
+    assert!(logprobs["top_logprobs"][1].as_object().unwrap().len() <= 2);
+    let offsets = floats(&logprobs["text_offset"]);
+    assert!(offsets.is_sorted() && offsets.len() == tokens.len());
+    // Another number of centimetres is less likely.
+    let wrong = scored(json!("Sow Moonhook bean 9 cm deep."), 0);
+    assert!(sum(&rest(&found)) > sum(&rest(&wrong)));
+    // The same by token ids, which scoring told; and with an answer behind.
+    let short = scored(json!("Sow Moonhook bean"), 5);
+    let answer = short["choices"][0]["text"].as_str().unwrap();
+    assert!(answer.starts_with("Sow Moonhook bean ") && answer.len() > 20, "{answer}");
+    let by_ids = world.posted(
+        "/v1/completions",
+        json!({"model": "larkfen-desk", "prompt": [1, 20, 30, 40], "max_tokens": 3, "seed": 1}),
+    );
+    assert_eq!(by_ids["usage"]["prompt_tokens"], 4);
+    let (status, error) =
+        world.post("/v1/completions", json!({"model": "larkfen-desk", "prompt": [1, 900_000]}));
+    assert_eq!((status, &error["error"]["code"]), (400, &json!("token_unknown")));
+    let (status, error) =
+        world.post("/v1/completions", json!({"model": "larkfen-desk", "prompt": {"text": 1}}));
+    assert!(
+        status == 400 && error.to_string().contains("a text or a list of token ids"),
+        "{error}"
+    );
+}
+
+#[test]
+fn answers_come_with_the_probabilities_of_their_tokens() {
+    let world = World::stocked();
+    let messages = json!([{"role": "user", "content": QUESTION}]);
+    let body = |more: Value| {
+        let mut body = json!({"model": "larkfen-desk", "messages": messages, "temperature": 0});
+        body.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        body
+    };
+    let plain = world.posted("/v1/chat/completions", body(json!({})));
+    assert!(plain["choices"][0].get("logprobs").is_none());
+    let told =
+        world.posted("/v1/chat/completions", body(json!({"logprobs": true, "top_logprobs": 3})));
+    let content = told["choices"][0]["logprobs"]["content"].as_array().unwrap();
+    let spelt: String = content.iter().map(|token| token["token"].as_str().unwrap()).collect();
+    assert_eq!(spelt, ANSWER);
+    for token in content {
+        let top = token["top_logprobs"].as_array().unwrap();
+        assert_eq!((top.len(), &top[0]["token"]), (3, &token["token"]));
+        assert!(token["logprob"].as_f64().unwrap() <= 0.0);
+    }
+    assert!(told["usage"]["prompt_tokens_details"]["cached_tokens"].as_u64().unwrap() > 0);
+    let (status, error) = world.post("/v1/chat/completions", body(json!({"top_logprobs": 3})));
+    assert!(status == 400 && error.to_string().contains("`top_logprobs`"), "{error}");
+    let (status, error) =
+        world.post("/v1/chat/completions", body(json!({"logprobs": true, "top_logprobs": 30})));
+    assert!(status == 400 && error.to_string().contains("at most 20"), "{error}");
+}
+
+#[test]
+fn several_answers_come_whole_and_streamed_alike() {
+    let world = World::stocked();
+    let options = AnswerOptions {
+        n: Some(3),
+        temperature: Some(4.0),
+        seed: Some(3),
+        max_tokens: Some(9),
+        ..AnswerOptions::default()
+    };
+    let mut request = crate::world::question("larkfen-desk", QUESTION);
+    request.options = options;
+    let client = world.client();
+    let whole = wait(client.chat(&request)).unwrap();
+    let texts: Vec<&str> =
+        whole.choices.iter().map(|choice| choice.message.content.as_str()).collect();
+    assert_eq!(whole.choices.iter().map(|choice| choice.index).collect::<Vec<_>>(), [0, 1, 2]);
+    assert!(texts[0] != texts[1] && texts[1] != texts[2]);
+    assert_eq!(whole.usage.prompt_tokens, 12, "the prompt is counted once");
+    assert!(whole.choices[2].deft.reused_tokens >= 11);
+    let mut body = serde_json::to_value(&request).unwrap();
+    body["stream"] = json!(true);
+    let url = format!("{}/v1/chat/completions", world.address());
+    let events = wait(async {
+        let sent = reqwest::Client::new().post(url).body(body.to_string()).send().await;
+        sent.unwrap().text().await.unwrap()
+    });
+    let mut streamed = vec![String::new(); 3];
+    let mut ended = 0;
+    for event in events.lines().filter_map(|line| line.strip_prefix("data: {")) {
+        let chunk: ChatChunk = serde_json::from_str(&format!("{{{event}")).unwrap();
+        for choice in chunk.choices {
+            streamed[choice.index as usize].push_str(&choice.delta.content.unwrap_or_default());
+            ended += u32::from(choice.finish_reason.is_some() && choice.deft.is_some());
+        }
+    }
+    assert_eq!((streamed, ended), (texts.iter().map(|text| (*text).to_owned()).collect(), 3));
+}
+
+#[test]
+fn a_conversation_longer_than_the_context_drops_its_oldest_turns_when_asked() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--context", "64"]);
+    let turns = (0..8).flat_map(|_| {
+        [
+            json!({"role": "user", "content": QUESTION}),
+            json!({"role": "assistant", "content": ANSWER}),
+        ]
+    });
+    let last = json!({"role": "user", "content": QUESTION});
+    let messages: Vec<Value> = turns.chain([last]).collect();
+    let body = json!({"model": "larkfen-desk", "messages": messages, "temperature": 0});
+    let (status, error) = world.post("/v1/chat/completions", &body);
+    assert_eq!((status, &error["error"]["code"]), (400, &json!("context_exceeded")));
+    let mut asked = body;
+    asked["context_overflow"] = json!("drop_oldest");
+    let answer = world.posted("/v1/chat/completions", asked);
+    assert_eq!(answer["choices"][0]["message"]["content"], ANSWER);
+    assert!(answer["choices"][0]["deft"]["dropped_messages"].as_u64().unwrap() >= 8);
+}
+
+#[test]
+fn embeddings_find_what_is_meant() {
+    let world = World::new().start();
+    world.ok(&[
+        "depot",
+        "register",
+        &project("demo/larkfen-find/larkfen-find-q8_0.gguf").to_string_lossy(),
+    ]);
+    let embed = |input: Value, format: &str| {
+        world.posted(
+            "/v1/embeddings",
+            json!({"model": "larkfen-find", "input": input, "encoding_format": format}),
+        )
+    };
+    let many =
+        embed(json!(["When do I sow beans?", "When are beans sown?", "a ship at night"]), "float");
+    let vectors: Vec<Vec<f64>> =
+        many["data"].as_array().unwrap().iter().map(|entry| floats(&entry["embedding"])).collect();
+    let cosine =
+        |a: usize, b: usize| vectors[a].iter().zip(&vectors[b]).map(|(a, b)| a * b).sum::<f64>();
+    assert!((cosine(0, 0) - 1.0).abs() < 1e-4);
+    assert!(cosine(0, 1) > 0.7 && cosine(0, 2) < 0.4, "{} {}", cosine(0, 1), cosine(0, 2));
+    assert_eq!(many["model"], "larkfen-find/q8_0");
+    let one = embed(json!("When do I sow beans?"), "float");
+    assert_eq!(floats(&one["data"][0]["embedding"]), vectors[0], "alone and among others");
+    assert_eq!(one["usage"]["prompt_tokens"], one["usage"]["total_tokens"]);
+    let coded = embed(json!("When do I sow beans?"), "base64");
+    let coded = coded["data"][0]["embedding"].as_str().unwrap();
+    assert_eq!(coded.len().div_ceil(4), (vectors[0].len() * 4).div_ceil(3));
+    let (status, error) =
+        world.post("/v1/embeddings", json!({"model": "larkfen-find", "input": []}));
+    assert_eq!((status, &error["error"]["code"]), (400, &json!("prompt_empty")));
+    let long = "bean ".repeat(500);
+    let (status, error) =
+        world.post("/v1/embeddings", json!({"model": "larkfen-find", "input": long}));
+    assert_eq!((status, &error["error"]["code"]), (400, &json!("context_exceeded")));
+    let said = world.deft(&["ask", "larkfen-find", "Hello"]);
+    assert!(said.code == 4 && said.err.contains("makes embeddings only"), "{said:?}");
+}
+
+#[test]
+fn the_eight_bit_cache_answers_as_well_and_takes_less() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--cache", "q8_0", "--cache-values", "f16"]);
+    let instance = world.ready("larkfen-desk/q8_0");
+    let cache = |instance: &deft_protocol::manage::InstanceReport| {
+        instance.planned.iter().find(|part| part.part == "KV cache").unwrap().bytes
+    };
+    world.desk_answers();
+    world.desk_answers();
+    let mixed = cache(&instance);
+    let used = world.instance("larkfen-desk/q8_0").unwrap();
+    assert!(used.prompt_tokens == 24 && used.reused_tokens == 11, "{used:?}");
+    world.ok(&["unload", "larkfen-desk"]);
+    world.ok(&["load", "larkfen-desk", "--cache", "f16"]);
+    assert!(mixed < cache(&world.ready("larkfen-desk/q8_0")));
+}

@@ -1,0 +1,69 @@
+//! Keys and values in pages: [`index`] knows who has which page and what stands in it, [`store`]
+//! has the bytes.
+
+mod index;
+mod store;
+
+use deft_planning::{LoadSettings, ModelShape, PAGE_TOKENS};
+
+pub(crate) use index::{PageIndex, Sequence};
+pub(crate) use store::Store;
+
+/// Tokens of a page.
+pub(crate) const PAGE: usize = PAGE_TOKENS as usize;
+
+/// All keys and values of an instance.
+pub(crate) struct KvCache {
+    index: PageIndex,
+    pub(crate) store: Store,
+}
+
+impl KvCache {
+    /// A cache in which every lane can fill its context. All memory is taken and touched now, so
+    /// that what is measured is true from the start.
+    #[must_use]
+    pub(crate) fn new(shape: &ModelShape, settings: &LoadSettings) -> Self {
+        let pages = settings.pages();
+        let store = Store::new(shape, pages as usize, settings.keys, settings.values);
+        Self { index: PageIndex::new(pages), store }
+    }
+
+    /// Begins a sequence with what is known already of the longest prefix of `tokens`, at most
+    /// `most` tokens of it. The sequence holds that many tokens then.
+    ///
+    /// What is reused is exactly what computing it again would give: keys and values depend on a
+    /// token, those before it, and nothing else.
+    pub(crate) fn begin(&mut self, tokens: &[u32], most: usize) -> Sequence {
+        let (sequence, copy) = self.index.begin(&tokens[..most.min(tokens.len())]);
+        if let Some(copy) = copy {
+            self.store.copy(copy.from, copy.to, copy.tokens);
+        }
+        sequence
+    }
+
+    /// Makes room for `tokens` more.
+    ///
+    /// # Panics
+    /// When all pages are in use: an instance has enough for all its lanes.
+    pub(crate) fn reserve(&mut self, sequence: &mut Sequence, tokens: usize) {
+        self.index.reserve(sequence, tokens);
+    }
+
+    /// Counts tokens as held, after a step wrote them in all layers.
+    pub(crate) fn advance(&mut self, sequence: &mut Sequence, tokens: &[u32]) {
+        self.index.advance(sequence, tokens);
+    }
+
+    /// Ends a sequence; its pages stay known until they are needed for something else.
+    pub(crate) fn end(&mut self, sequence: Sequence) {
+        self.index.end(sequence);
+    }
+
+    /// Ends a sequence and forgets what stood in the pages that nobody else has.
+    pub(crate) fn discard(&mut self, sequence: Sequence) {
+        self.index.discard(sequence);
+    }
+}
+
+#[cfg(test)]
+mod tests;

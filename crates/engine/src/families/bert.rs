@@ -1,0 +1,249 @@
+//! The `bert` family: an encoder, for embeddings.
+//!
+//! Source: Devlin et al. 2018 and the GGUF naming of its tensors. Tokens see each other both ways;
+//! positions and token types are embedded; norms follow what they norm; the curve between the two
+//! feed-forward matrices is the exact Gaussian error unit.
+
+use std::ops::Range;
+
+use deft_formats::gguf::Header;
+use deft_kernels::{Path, add, add_rows, gelu_erf, layer_norm};
+use deft_planning::ModelShape;
+
+use super::Network;
+use super::blueprint::{Projection, Reader, usual_score_scale};
+use super::parts::{Run, Sight, View, Workspace, attention, sized};
+use super::tensors::{MatrixPlace, VectorPlace};
+use crate::cache::Store;
+use crate::mapped::Mapped;
+use crate::model::LoadError;
+
+/// Where everything lies.
+pub(super) struct Plan {
+    pub(super) shape: ModelShape,
+    epsilon: f32,
+    tokens: MatrixPlace,
+    positions: MatrixPlace,
+    types: MatrixPlace,
+    norm: NormPlace,
+    layers: Vec<LayerPlan>,
+}
+
+impl Plan {
+    pub(super) fn layers(&self) -> u32 {
+        u32::try_from(self.layers.len()).unwrap_or(u32::MAX)
+    }
+}
+
+struct NormPlace {
+    weight: VectorPlace,
+    bias: VectorPlace,
+}
+
+struct LayerPlan {
+    query: Projection,
+    key: Projection,
+    value: Projection,
+    output: Projection,
+    attention_norm: NormPlace,
+    up: Projection,
+    down: Projection,
+    output_norm: NormPlace,
+}
+
+pub(super) fn plan(header: &Header) -> Result<Plan, LoadError> {
+    let mut reader = Reader::new(header)?;
+    let shape = reader.shape(reader.count("feed_forward_length")?)?;
+    let (width, inner) = (shape.width, shape.feed_forward);
+    let types = reader.header.metadata.optional_count("tokenizer.ggml.token_type_count")?;
+    let epsilon = header.metadata.float(&reader.key("attention.layer_norm_epsilon"))?;
+    let norm = |reader: &mut Reader<'_>, name: &str| -> Result<NormPlace, LoadError> {
+        Ok(NormPlace {
+            weight: reader.tensors.vector(&format!("{name}.weight"), width)?,
+            bias: reader.tensors.vector(&format!("{name}.bias"), width)?,
+        })
+    };
+    let tokens = reader.tensors.matrix("token_embd.weight", width, shape.vocabulary)?;
+    let positions = reader.tensors.matrix("position_embd.weight", width, shape.context_length)?;
+    let types = reader.tensors.matrix("token_types.weight", width, types.unwrap_or(2))?;
+    let first_norm = norm(&mut reader, "token_embd_norm")?;
+    let mut layers = Vec::new();
+    for layer in 0..shape.layers {
+        let mut part = |name: &str, columns: u32, rows: u32| {
+            reader.projection(layer, name, (columns, rows), true)
+        };
+        layers.push(LayerPlan {
+            query: part("attn_q", width, shape.heads * shape.key_length)?,
+            key: part("attn_k", width, shape.kv_heads * shape.key_length)?,
+            value: part("attn_v", width, shape.kv_heads * shape.value_length)?,
+            output: part("attn_output", shape.heads * shape.value_length, width)?,
+            up: part("ffn_up", width, inner)?,
+            down: part("ffn_down", inner, width)?,
+            attention_norm: norm(&mut reader, &format!("blk.{layer}.attn_output_norm"))?,
+            output_norm: norm(&mut reader, &format!("blk.{layer}.layer_output_norm"))?,
+        });
+    }
+    reader.tensors.finish()?;
+    // Keys and values are kept of the layer at hand only.
+    let shape = ModelShape { layers: 1, encoder: true, ..shape };
+    Ok(Plan { shape, epsilon, tokens, positions, types, norm: first_norm, layers })
+}
+
+struct Norm {
+    weight: Vec<f32>,
+    bias: Vec<f32>,
+}
+
+impl Norm {
+    fn load(place: &NormPlace, file: &Mapped) -> Result<Self, LoadError> {
+        Ok(Self { weight: place.weight.load(file)?, bias: place.bias.load(file)? })
+    }
+}
+
+/// A matrix with its bias, read.
+struct Linear {
+    matrix: MatrixPlace,
+    bias: Vec<f32>,
+}
+
+impl Linear {
+    fn load(projection: &Projection, file: &Mapped) -> Result<Self, LoadError> {
+        let bias = projection.bias.as_ref().map(|bias| bias.load(file)).transpose()?;
+        Ok(Self { matrix: projection.matrix, bias: bias.unwrap_or_default() })
+    }
+}
+
+struct Layer {
+    query: Linear,
+    key: Linear,
+    value: Linear,
+    output: Linear,
+    attention_norm: Norm,
+    up: Linear,
+    down: Linear,
+    output_norm: Norm,
+}
+
+impl Layer {
+    fn load(plan: &LayerPlan, file: &Mapped) -> Result<Self, LoadError> {
+        Ok(Self {
+            query: Linear::load(&plan.query, file)?,
+            key: Linear::load(&plan.key, file)?,
+            value: Linear::load(&plan.value, file)?,
+            output: Linear::load(&plan.output, file)?,
+            attention_norm: Norm::load(&plan.attention_norm, file)?,
+            up: Linear::load(&plan.up, file)?,
+            down: Linear::load(&plan.down, file)?,
+            output_norm: Norm::load(&plan.output_norm, file)?,
+        })
+    }
+}
+
+/// An encoder, opened.
+pub(super) struct Bert {
+    path: Path,
+    file: Mapped,
+    shape: ModelShape,
+    epsilon: f32,
+    tokens: MatrixPlace,
+    positions: MatrixPlace,
+    types: MatrixPlace,
+    norm: Norm,
+    layers: Vec<Layer>,
+}
+
+impl Bert {
+    pub(super) fn new(plan: Plan, file: Mapped) -> Result<Self, LoadError> {
+        let layers = plan.layers.iter().map(|layer| Layer::load(layer, &file));
+        Ok(Self {
+            path: Path::best(),
+            layers: layers.collect::<Result<_, _>>()?,
+            norm: Norm::load(&plan.norm, &file)?,
+            file,
+            shape: plan.shape,
+            epsilon: plan.epsilon,
+            tokens: plan.tokens,
+            positions: plan.positions,
+            types: plan.types,
+        })
+    }
+
+    /// `out = x . matrix + bias` for each token.
+    fn linear(&self, linear: &Linear, x: &[f32], out: &mut [f32], scratch: &mut Vec<f32>) {
+        linear.matrix.multiply(&self.file, self.path, x, out, scratch);
+        add_rows(out, &linear.bias);
+    }
+
+    /// Embeds tokens of the first type at their positions.
+    fn embed(&self, tokens: &[u32], state: &mut [f32]) {
+        let mut row = vec![0.0; self.shape.width as usize];
+        for (position, (state, &token)) in state.chunks_mut(row.len()).zip(tokens).enumerate() {
+            self.tokens.decode_row(&self.file, token as usize, state);
+            for (matrix, at) in [(&self.positions, position), (&self.types, 0)] {
+                matrix.decode_row(&self.file, at, &mut row);
+                add(state, &row);
+            }
+        }
+        layer_norm(state, &self.norm.weight, &self.norm.bias, self.epsilon);
+    }
+
+    fn layer(&self, layer: &Layer, table: &[u32], store: &mut Store, work: &mut Workspace) {
+        let shape = &self.shape;
+        let tokens = work.places.len();
+        let rows = |heads: u32, length: u32| tokens * heads as usize * length as usize;
+        let queries = sized(&mut work.queries, rows(shape.heads, shape.key_length));
+        let keys = sized(&mut work.keys, rows(shape.kv_heads, shape.key_length));
+        let values = sized(&mut work.values, rows(shape.kv_heads, shape.value_length));
+        self.linear(&layer.query, &work.state, queries, &mut work.scratch);
+        self.linear(&layer.key, &work.state, keys, &mut work.scratch);
+        self.linear(&layer.value, &work.state, values, &mut work.scratch);
+        let rows_of_token =
+            keys.chunks(keys.len() / tokens).zip(values.chunks(values.len() / tokens));
+        for (position, (keys, values)) in rows_of_token.enumerate() {
+            store.write(0, table, position, keys, values);
+        }
+        let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
+        let scale = usual_score_scale(shape.key_length);
+        let view = View { sight: Sight::Around(tokens), scale, cap: None };
+        attention(self.path, shape, store, 0, view, &[table], &work.places, queries, heads);
+        let out = sized(&mut work.normed, work.state.len());
+        self.linear(&layer.output, heads, out, &mut work.scratch);
+        self.add_and_norm(&layer.attention_norm, work);
+        let inner = sized(&mut work.gate, tokens * shape.feed_forward as usize);
+        self.linear(&layer.up, &work.state, inner, &mut work.scratch);
+        gelu_erf(inner);
+        self.linear(&layer.down, inner, &mut work.normed, &mut work.scratch);
+        self.add_and_norm(&layer.output_norm, work);
+    }
+
+    fn add_and_norm(&self, norm: &Norm, work: &mut Workspace) {
+        add(&mut work.state, &work.normed);
+        layer_norm(&mut work.state, &norm.weight, &norm.bias, self.epsilon);
+    }
+}
+
+impl Network for Bert {
+    fn shape(&self) -> &ModelShape {
+        &self.shape
+    }
+
+    fn step(&self, runs: &[Run<'_>], store: &mut Store, work: &mut Workspace) {
+        let width = self.shape.width as usize;
+        let mut wanted = std::mem::take(&mut work.wanted);
+        wanted.clear();
+        for run in runs {
+            work.place(std::slice::from_ref(run));
+            self.embed(run.tokens, sized(&mut work.state, run.tokens.len() * width));
+            for layer in &self.layers {
+                self.layer(layer, run.sequence.pages(), store, work);
+            }
+            let from = work.state.len() - run.wanted_rows() * width;
+            wanted.extend_from_slice(&work.state[from..]);
+        }
+        work.wanted = wanted;
+    }
+
+    fn logits(&self, _: Range<usize>, _: &mut Workspace) {
+        panic!("an encoder has no logits");
+    }
+}

@@ -1,0 +1,75 @@
+//! How the states of an input's tokens become one embedding.
+
+use deft_formats::gguf::Header;
+
+use super::ENCODER;
+use crate::model::LoadError;
+
+/// The way of a file's `pooling_type`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Pooling {
+    /// The mean over all tokens, markers included.
+    Mean,
+    /// The first token, which marks the beginning.
+    First,
+    /// The last token.
+    Last,
+}
+
+impl Pooling {
+    /// What the file says; none where it makes no embeddings. An encoder that says nothing is
+    /// pooled by the mean.
+    ///
+    /// # Errors
+    /// A way that is not built here.
+    pub(crate) fn of(header: &Header) -> Result<Option<Self>, LoadError> {
+        let family = super::name(header)?;
+        let usual = (family == ENCODER).then_some(Self::Mean);
+        let key = format!("{family}.pooling_type");
+        Ok(match header.metadata.optional_count(&key)? {
+            None | Some(0) => usual,
+            Some(1) => Some(Self::Mean),
+            Some(2) => Some(Self::First),
+            Some(3) => Some(Self::Last),
+            Some(other) => {
+                return Err(LoadError::Unsupported {
+                    what: format!("key `{key}` is {other}; 0 to 3 are supported"),
+                });
+            }
+        })
+    }
+
+    /// As operators read it.
+    pub(crate) const fn name(self) -> &'static str {
+        match self {
+            Self::Mean => "mean",
+            Self::First => "first token",
+            Self::Last => "last token",
+        }
+    }
+
+    /// Pools states (`tokens x width`) into one vector of length 1.
+    #[must_use]
+    #[expect(
+        clippy::cast_precision_loss,
+        clippy::cast_possible_truncation,
+        reason = "sums are wide"
+    )]
+    pub(crate) fn embedding(self, states: &[f32], width: usize) -> Vec<f32> {
+        let pooled: Vec<f64> = match self {
+            Self::First => states[..width].iter().copied().map(f64::from).collect(),
+            Self::Last => states[states.len() - width..].iter().copied().map(f64::from).collect(),
+            Self::Mean => {
+                let mut sums = vec![0.0; width];
+                for state in states.chunks(width) {
+                    sums.iter_mut().zip(state).for_each(|(sum, value)| *sum += f64::from(*value));
+                }
+                let tokens = (states.len() / width) as f64;
+                sums.iter().map(|sum| sum / tokens).collect()
+            }
+        };
+        let length = pooled.iter().map(|value| value * value).sum::<f64>().sqrt();
+        let length = if length == 0.0 { 1.0 } else { length };
+        pooled.iter().map(|value| (value / length) as f32).collect()
+    }
+}

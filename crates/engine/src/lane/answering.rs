@@ -1,0 +1,299 @@
+//! One answer, from its prompt to its end.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use deft_protocol::chat::EndedBy;
+use deft_protocol::engine::{CallOrder, EngineFigures, FromEngine, Overflow, TokenScore};
+
+use super::guard::Guard;
+use super::prompt::{self, Prepared};
+use super::scores::{self, HeldScores};
+use super::{CallError, Outcome};
+use crate::cache::{KvCache, Sequence};
+use crate::model::Model;
+use crate::sampling::{NotFinite, Sampler};
+use crate::stops::{Passed, Stops};
+use crate::tokenizer::TextStream;
+
+/// An answer under way.
+pub(crate) struct Answering {
+    prepared: Arc<Prepared>,
+    answer: u32,
+    /// Prompt and answer.
+    tokens: Vec<u32>,
+    prompt_tokens: usize,
+    answer_tokens: u32,
+    reused: usize,
+    /// Messages left out while it answered.
+    dropped: usize,
+    sampler: Sampler,
+    stops: Stops,
+    text: TextStream,
+    guard: Guard,
+    held: HeldScores,
+    /// Scores of the prompt's tokens, where they were asked for.
+    prompt_scores: Vec<TokenScore>,
+    started: Instant,
+    first_token: Option<Instant>,
+}
+
+impl Answering {
+    /// Begins an answer, with what the cache knows of its prompt.
+    pub(super) fn begin(
+        model: &Model,
+        prepared: Arc<Prepared>,
+        answer: u32,
+        cache: &mut KvCache,
+    ) -> (Self, Sequence) {
+        let order = &prepared.order;
+        let tokens = prepared.prompt.clone();
+        let mut sampling = order.sampling.clone();
+        sampling.seed = sampling.seed.wrapping_add(u64::from(answer));
+        let mut new = Self {
+            answer,
+            prompt_tokens: tokens.len(),
+            answer_tokens: 0,
+            reused: 0,
+            dropped: prepared.dropped.len(),
+            sampler: Sampler::new(sampling, &tokens),
+            stops: Stops::new(order.stop.clone()),
+            text: model.tokenizer.stream(prepared.start),
+            guard: Guard::default(),
+            held: HeldScores::default(),
+            prompt_scores: Vec::new(),
+            started: Instant::now(),
+            first_token: None,
+            tokens,
+            prepared,
+        };
+        let sequence = new.take_up(cache);
+        new.reused = sequence.length();
+        (new, sequence)
+    }
+
+    /// A sequence with what is known of the tokens. The last one is always computed: its logits are
+    /// needed; and all are where their scores are asked for.
+    fn take_up(&self, cache: &mut KvCache) -> Sequence {
+        let most = if self.scores_prompt() { 0 } else { self.tokens.len() - 1 };
+        cache.begin(&self.tokens, most)
+    }
+
+    fn order(&self) -> &CallOrder {
+        &self.prepared.order
+    }
+
+    fn scores_prompt(&self) -> bool {
+        self.order().echo && self.order().scores.is_some()
+    }
+
+    pub(super) fn tokens(&self) -> &[u32] {
+        &self.tokens
+    }
+
+    /// Whether its prompt was taken in, so that other answers can go on from it.
+    pub(crate) fn is_answering(&self) -> bool {
+        self.answer_tokens > 0
+    }
+
+    /// Whether logits of every token are wanted of a run that begins there.
+    pub(super) fn wants_all(&self, start: usize) -> bool {
+        self.scores_prompt() && start < self.prompt_tokens
+    }
+
+    /// Whether the answer needs no computing at all.
+    pub(crate) fn needs_nothing(&self) -> bool {
+        self.order().max_tokens == Some(0) && !self.scores_prompt()
+    }
+
+    /// Ends an answer that needs no computing.
+    pub(crate) fn end_at_once(&mut self, model: &Model, out: &mut Vec<FromEngine>) {
+        let text = self.echoed(model);
+        self.send(text, Vec::new(), out);
+        self.done(EndedBy::TokenLimit, None, out);
+    }
+
+    /// Logits of the token at `position`.
+    pub(crate) fn take(
+        &mut self,
+        model: &Model,
+        position: usize,
+        logits: &[f32],
+        out: &mut Vec<FromEngine>,
+    ) -> Result<Outcome, CallError> {
+        if self.wants_all(position) {
+            self.score_prompt(model, position, logits)?;
+        }
+        if position + 1 < self.tokens.len() {
+            return Ok(Outcome::GoesOn);
+        }
+        if !self.is_answering() && self.order().echo {
+            let text = self.echoed(model);
+            let scores = std::mem::take(&mut self.prompt_scores);
+            self.send(text, scores, out);
+        }
+        if self.order().max_tokens == Some(0) {
+            self.done(EndedBy::TokenLimit, None, out);
+            return Ok(Outcome::Done);
+        }
+        self.take_token(model, logits, out)
+    }
+
+    /// The prompt's text, where it is to stand before the answer.
+    fn echoed(&self, model: &Model) -> String {
+        if !self.order().echo {
+            return String::new();
+        }
+        match &self.order().prompt {
+            deft_protocol::engine::Prompt::Text(text) => text.clone(),
+            _ => model.tokenizer.decode(&self.prepared.prompt),
+        }
+    }
+
+    fn score_prompt(
+        &mut self,
+        model: &Model,
+        position: usize,
+        logits: &[f32],
+    ) -> Result<(), CallError> {
+        if position == 0 {
+            self.prompt_scores.push(scores::unscored(&model.tokenizer, self.tokens[0]));
+        }
+        if position + 1 < self.prompt_tokens {
+            if !logits.iter().all(|logit| logit.is_finite()) {
+                return Err(CallError::NotFinite { tokens: position + 1 });
+            }
+            let alternatives = self.order().scores.unwrap_or(0) as usize;
+            let next = self.tokens[position + 1];
+            self.prompt_scores.push(scores::score(&model.tokenizer, logits, next, alternatives));
+        }
+        Ok(())
+    }
+
+    fn take_token(
+        &mut self,
+        model: &Model,
+        logits: &[f32],
+        out: &mut Vec<FromEngine>,
+    ) -> Result<Outcome, CallError> {
+        let computed = self.tokens.len();
+        let token = self
+            .sampler
+            .choose(logits)
+            .map_err(|NotFinite| CallError::NotFinite { tokens: computed })?;
+        self.first_token.get_or_insert_with(Instant::now);
+        self.tokens.push(token);
+        self.answer_tokens += 1;
+        if model.tokenizer.vocabulary().ends_answer(token) {
+            self.finish(EndedBy::EndToken, None, out);
+            return Ok(Outcome::Done);
+        }
+        let score = self.order().scores.map(|alternatives| {
+            scores::score(&model.tokenizer, logits, token, alternatives as usize)
+        });
+        let piece = self.text.push(&model.tokenizer.bytes_of(token));
+        self.held.push(score, piece.len());
+        match self.stops.push(&piece) {
+            Passed::On(text) => self.send_answer(text, out),
+            Passed::Stopped(text) => {
+                self.send_answer(text, out);
+                self.done(EndedBy::StopText, None, out);
+                return Ok(Outcome::Done);
+            }
+        }
+        let repeats = if self.order().guard { self.guard.push(token) } else { None };
+        if let Some(repetition) = repeats {
+            self.finish(EndedBy::Repetition, Some(repetition.in_words()), out);
+            return Ok(Outcome::Done);
+        }
+        if self.order().max_tokens.is_some_and(|most| self.answer_tokens >= most) {
+            self.finish(EndedBy::TokenLimit, None, out);
+            return Ok(Outcome::Done);
+        }
+        Ok(Outcome::GoesOn)
+    }
+
+    /// Makes sure that the next token has room: where the context is full, the oldest turns are left
+    /// out and the answer goes on, or it ends.
+    pub(crate) fn keep_within(
+        &mut self,
+        model: &Model,
+        context: usize,
+        sequence: &mut Sequence,
+        cache: &mut KvCache,
+        out: &mut Vec<FromEngine>,
+    ) -> Result<Outcome, CallError> {
+        if self.tokens.len() <= context {
+            return Ok(Outcome::GoesOn);
+        }
+        if self.order().overflow == Overflow::DropOldest && self.drop_oldest(model, context)? {
+            cache.end(std::mem::take(sequence));
+            *sequence = self.take_up(cache);
+            return Ok(Outcome::GoesOn);
+        }
+        self.finish(EndedBy::ContextFull, None, out);
+        Ok(Outcome::Done)
+    }
+
+    /// Leaves out turns until a quarter of the context is free again, if that can be had.
+    fn drop_oldest(&mut self, model: &Model, context: usize) -> Result<bool, CallError> {
+        let answer = self.tokens.split_off(self.tokens.len() - self.answer_tokens as usize);
+        let prepared = &self.prepared;
+        let mut shorter = Prepared {
+            order: prepared.order.clone(),
+            prompt: prompt::tokens(model, &prepared.order.prompt, &prepared.dropped)?,
+            start: prepared.start,
+            dropped: prepared.dropped.clone(),
+        };
+        let most = (context - context / 4).saturating_sub(answer.len());
+        let dropped = shorter.make_room(model, most)?;
+        self.dropped = shorter.dropped.len();
+        self.tokens.clone_from(&shorter.prompt);
+        self.tokens.extend(answer);
+        self.prepared = Arc::new(shorter);
+        Ok(dropped && self.tokens.len() <= context)
+    }
+
+    fn send(&self, text: String, scores: Vec<TokenScore>, out: &mut Vec<FromEngine>) {
+        if !text.is_empty() || !scores.is_empty() {
+            let (call, answer) = (self.order().call, self.answer);
+            out.push(FromEngine::Text { call, answer, text, scores });
+        }
+    }
+
+    fn send_answer(&mut self, text: String, out: &mut Vec<FromEngine>) {
+        let scores = self.held.send(text.len());
+        self.send(text, scores, out);
+    }
+
+    /// Sends what was held back (an unfinished character, the beginning of a stop text) and ends.
+    fn finish(&mut self, ended_by: EndedBy, detail: Option<String>, out: &mut Vec<FromEngine>) {
+        let end = self.text.finish();
+        let (text, ended_by) = match self.stops.push(&end) {
+            Passed::On(text) => (text + &self.stops.finish(), ended_by),
+            Passed::Stopped(text) => (text, EndedBy::StopText),
+        };
+        self.send_answer(text, out);
+        if ended_by != EndedBy::StopText {
+            let rest = self.held.rest();
+            self.send(String::new(), rest, out);
+        }
+        self.done(ended_by, detail, out);
+    }
+
+    fn done(&self, ended_by: EndedBy, detail: Option<String>, out: &mut Vec<FromEngine>) {
+        let first = self.first_token.unwrap_or_else(Instant::now);
+        let count = |tokens: usize| u32::try_from(tokens).unwrap_or(u32::MAX);
+        let figures = EngineFigures {
+            ended_by,
+            detail,
+            reused_tokens: count(self.reused),
+            dropped_messages: count(self.dropped),
+            prompt_tokens: count(self.prompt_tokens),
+            answer_tokens: self.answer_tokens,
+            prompt_seconds: first.duration_since(self.started).as_secs_f64(),
+            answer_seconds: first.elapsed().as_secs_f64(),
+        };
+        out.push(FromEngine::Done { call: self.order().call, answer: self.answer, figures });
+    }
+}

@@ -1,0 +1,119 @@
+//! Embeddings of a call's inputs, one after the other.
+
+use std::collections::VecDeque;
+
+use deft_protocol::engine::{EmbedOrder, FromEngine};
+
+use super::{CallError, Outcome, prompt};
+use crate::cache::{KvCache, Sequence};
+use crate::families::Pooling;
+use crate::model::Model;
+
+/// Embeddings under way.
+pub(crate) struct Embedding {
+    call: u64,
+    pooling: Pooling,
+    encoder: bool,
+    width: usize,
+    /// Inputs that wait; the first is being taken in.
+    inputs: VecDeque<Vec<u32>>,
+    /// States of the input's tokens so far, as far as they are needed.
+    states: Vec<f32>,
+    vectors: Vec<Vec<f32>>,
+    tokens: usize,
+}
+
+impl Embedding {
+    /// Cuts the inputs into tokens and checks that each has room.
+    pub(crate) fn new(
+        model: &Model,
+        order: &EmbedOrder,
+        context: usize,
+    ) -> Result<Self, CallError> {
+        let pooling = model.pooling.ok_or(CallError::NoEmbeddings)?;
+        let mut inputs = VecDeque::new();
+        for input in &order.inputs {
+            let tokens = prompt::tokens(model, input, &[])?;
+            match tokens.len() {
+                0 => return Err(CallError::EmptyPrompt),
+                length if length > context => {
+                    return Err(CallError::TooLong { tokens: length, context });
+                }
+                _ => inputs.push_back(tokens),
+            }
+        }
+        if inputs.is_empty() {
+            return Err(CallError::EmptyPrompt);
+        }
+        let shape = model.shape();
+        Ok(Self {
+            call: order.call,
+            pooling,
+            encoder: shape.encoder,
+            width: shape.width as usize,
+            tokens: inputs.iter().map(Vec::len).sum(),
+            inputs,
+            states: Vec::new(),
+            vectors: Vec::new(),
+        })
+    }
+
+    /// Tokens of all inputs.
+    pub(crate) fn token_count(&self) -> u32 {
+        u32::try_from(self.tokens).unwrap_or(u32::MAX)
+    }
+
+    /// The input being taken in.
+    pub(super) fn tokens(&self) -> &[u32] {
+        self.inputs.front().map_or(&[], Vec::as_slice)
+    }
+
+    pub(super) fn wants_all(&self) -> bool {
+        self.pooling != Pooling::Last
+    }
+
+    /// Whether another sequence could go on from what was computed: of an encoder it could not.
+    pub(super) fn is_reusable(&self) -> bool {
+        !self.encoder
+    }
+
+    pub(super) fn begin(&self, cache: &mut KvCache) -> Sequence {
+        let tokens = self.tokens();
+        let most = if self.wants_all() || self.encoder { 0 } else { tokens.len() - 1 };
+        cache.begin(tokens, most)
+    }
+
+    /// States of tokens of the input; after its last one it is pooled and the next begins.
+    pub(crate) fn take(
+        &mut self,
+        states: &[f32],
+        sequence: &mut Sequence,
+        cache: &mut KvCache,
+        out: &mut Vec<FromEngine>,
+    ) -> Result<Outcome, CallError> {
+        self.states.extend_from_slice(states);
+        if sequence.length() < self.tokens().len() {
+            return Ok(Outcome::GoesOn);
+        }
+        let vector = self.pooling.embedding(&self.states, self.width);
+        if !vector.iter().all(|value| value.is_finite()) {
+            return Err(CallError::NotFinite { tokens: sequence.length() });
+        }
+        self.vectors.push(vector);
+        self.states.clear();
+        self.inputs.pop_front();
+        if self.inputs.is_empty() {
+            let (vectors, tokens) = (std::mem::take(&mut self.vectors), self.token_count());
+            out.push(FromEngine::Embedded { call: self.call, vectors, tokens });
+            return Ok(Outcome::Done);
+        }
+        let before = std::mem::take(sequence);
+        if self.is_reusable() {
+            cache.end(before)
+        } else {
+            cache.discard(before)
+        }
+        *sequence = self.begin(cache);
+        Ok(Outcome::GoesOn)
+    }
+}

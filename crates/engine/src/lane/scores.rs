@@ -1,0 +1,111 @@
+//! How likely tokens were, by the model's own logits: before bias, penalties and temperature.
+
+use deft_protocol::engine::{TokenScore, TokenText};
+
+use crate::tokenizer::Tokenizer;
+
+/// A token in readable form; a control token shows the text it is stored with.
+pub(super) fn token_text(tokenizer: &Tokenizer, id: u32) -> TokenText {
+    let mut bytes = tokenizer.bytes_of(id);
+    if bytes.is_empty()
+        && let Some((stored, _)) = tokenizer.vocabulary().get(id)
+    {
+        bytes = stored.as_bytes().to_vec();
+    }
+    TokenText { id, text: String::from_utf8_lossy(&bytes).into_owned(), bytes }
+}
+
+/// Scores a token with so many alternatives. The sum is taken in double precision.
+#[expect(clippy::cast_possible_truncation, reason = "computed wide, told in f32")]
+pub(super) fn score(
+    tokenizer: &Tokenizer,
+    logits: &[f32],
+    id: u32,
+    alternatives: usize,
+) -> TokenScore {
+    let largest = logits.iter().copied().fold(f32::NEG_INFINITY, f32::max);
+    let total: f64 = logits.iter().map(|logit| f64::from(logit - largest).exp()).sum();
+    let logprob = |id: u32| (f64::from(logits[id as usize] - largest) - total.ln()) as f32;
+    let mut order: Vec<u32> = (0..).take(logits.len()).collect();
+    let likelier =
+        |a: &u32, b: &u32| logits[*b as usize].total_cmp(&logits[*a as usize]).then(a.cmp(b));
+    let kept = alternatives.min(order.len());
+    if kept > 0 && kept < order.len() {
+        order.select_nth_unstable_by(kept - 1, likelier);
+    }
+    order.truncate(kept);
+    order.sort_unstable_by(likelier);
+    TokenScore {
+        token: token_text(tokenizer, id),
+        logprob: Some(logprob(id)),
+        alternatives: order
+            .into_iter()
+            .map(|id| (token_text(tokenizer, id), logprob(id)))
+            .collect(),
+    }
+}
+
+/// The first token of a prompt, of which nothing can be said.
+pub(super) fn unscored(tokenizer: &Tokenizer, id: u32) -> TokenScore {
+    TokenScore { token: token_text(tokenizer, id), logprob: None, alternatives: Vec::new() }
+}
+
+/// Keeps the scores of tokens back as long as their text is.
+#[derive(Debug, Default)]
+pub(super) struct HeldScores {
+    /// Scores with the place in the text where each token begins.
+    held: std::collections::VecDeque<(usize, TokenScore)>,
+    /// Bytes of text that tokens brought, and that were sent.
+    brought: usize,
+    sent: usize,
+}
+
+impl HeldScores {
+    /// A token that brought so many bytes of text.
+    pub(super) fn push(&mut self, score: Option<TokenScore>, bytes: usize) {
+        if let Some(score) = score {
+            self.held.push_back((self.brought, score));
+        }
+        self.brought += bytes;
+    }
+
+    /// The scores of tokens whose text begins in what is sent now.
+    pub(super) fn send(&mut self, bytes: usize) -> Vec<TokenScore> {
+        self.sent += bytes;
+        let mut sent = Vec::new();
+        while let Some((_, score)) = self.held.pop_front_if(|(start, _)| *start < self.sent) {
+            sent.push(score);
+        }
+        sent
+    }
+
+    /// What is left at an end where all text was sent.
+    pub(super) fn rest(&mut self) -> Vec<TokenScore> {
+        self.held.drain(..).map(|(_, score)| score).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn named(id: u32) -> TokenScore {
+        let token = TokenText { id, text: String::new(), bytes: Vec::new() };
+        TokenScore { token, logprob: Some(0.0), alternatives: Vec::new() }
+    }
+
+    #[test]
+    fn scores_wait_for_their_text() {
+        let mut held = HeldScores::default();
+        let ids = |scores: Vec<TokenScore>| -> Vec<u32> {
+            scores.into_iter().map(|score| score.token.id).collect()
+        };
+        held.push(Some(named(1)), 4);
+        held.push(Some(named(2)), 3);
+        assert_eq!(ids(held.send(4)), [1]);
+        held.push(Some(named(3)), 0);
+        assert_eq!(ids(held.send(1)), [2]);
+        assert_eq!(ids(held.send(2)), [] as [u32; 0]);
+        assert_eq!(ids(held.rest()), [3]);
+    }
+}

@@ -1,0 +1,287 @@
+//! All lanes of an instance: who waits, who works, and what a step computes.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use deft_planning::LoadSettings;
+use deft_protocol::engine::{CallOrder, EmbedOrder, FromEngine};
+
+use crate::cache::KvCache;
+use crate::families::{Run, Wanted, Workspace};
+use crate::lane::{CallError, Embedding, Job, Lane, Next, Outcome, Prepared, failed, prepare};
+use crate::model::Model;
+
+/// Something that waits for a lane.
+enum Waiting {
+    Call(CallOrder),
+    /// A further answer of a call; it begins when the prompt was taken in, so as to go on from it.
+    Answer(Arc<Prepared>, u32),
+    Embed(EmbedOrder),
+}
+
+impl Waiting {
+    fn call(&self) -> u64 {
+        match self {
+            Self::Call(order) => order.call,
+            Self::Answer(prepared, _) => prepared.order.call,
+            Self::Embed(order) => order.call,
+        }
+    }
+}
+
+/// The lanes with the model, the cache and the working space they share.
+pub(crate) struct Lanes {
+    model: Model,
+    settings: LoadSettings,
+    cache: KvCache,
+    work: Workspace,
+    /// In the order in which they began.
+    lanes: Vec<Lane>,
+    waiting: VecDeque<Waiting>,
+}
+
+/// One lane's part of a step.
+struct Part {
+    lane: usize,
+    next: Next,
+    /// Its first row among the states asked for.
+    row: usize,
+}
+
+impl Lanes {
+    /// Takes all memory, and computes one token so that every weight was read once: the first
+    /// answer does not wait for the disk.
+    pub(crate) fn new(model: Model, settings: LoadSettings) -> Self {
+        let shape = model.shape();
+        let mut cache = KvCache::new(shape, &settings);
+        let mut work = Workspace::new(shape, settings.step_tokens(shape), settings.lanes);
+        let mut sequence = cache.begin(&[], 0);
+        cache.reserve(&mut sequence, 1);
+        let run = Run { sequence: &sequence, tokens: &[0], wanted: Wanted::Last };
+        model.network.step(&[run], &mut cache.store, &mut work);
+        if !shape.encoder {
+            model.network.logits(0..1, &mut work);
+        }
+        cache.discard(sequence);
+        Self { model, settings, cache, work, lanes: Vec::new(), waiting: VecDeque::new() }
+    }
+
+    pub(crate) fn model(&self) -> &Model {
+        &self.model
+    }
+
+    fn context(&self) -> usize {
+        self.settings.context as usize
+    }
+
+    pub(crate) fn is_idle(&self) -> bool {
+        self.waiting.is_empty() && self.lanes.is_empty()
+    }
+
+    pub(crate) fn call(&mut self, order: CallOrder) {
+        self.waiting.push_back(Waiting::Call(order));
+    }
+
+    pub(crate) fn embed(&mut self, order: EmbedOrder) {
+        self.waiting.push_back(Waiting::Embed(order));
+    }
+
+    /// A caller left: its lanes are free at once; what was computed of its prompt stays known.
+    pub(crate) fn cancel(&mut self, call: u64) {
+        self.end_call(call, true);
+    }
+
+    fn end_call(&mut self, call: u64, trusted: bool) {
+        self.waiting.retain(|waiting| waiting.call() != call);
+        for lane in self.lanes.extract_if(.., |lane| lane.call == call) {
+            lane.end(trusted, &mut self.cache);
+        }
+    }
+
+    /// Gives free lanes to what waits, first come first served.
+    pub(crate) fn admit(&mut self, out: &mut Vec<FromEngine>) {
+        while self.lanes.len() < self.settings.lanes as usize {
+            let Some(at) = self.waiting.iter().position(|waiting| self.can_begin(waiting)) else {
+                return;
+            };
+            let waiting = self.waiting.remove(at).expect("found just now");
+            let call = waiting.call();
+            if let Err(error) = self.begin(waiting, out) {
+                out.push(failed(call, &error));
+            }
+        }
+    }
+
+    fn can_begin(&self, waiting: &Waiting) -> bool {
+        let Waiting::Answer(prepared, _) = waiting else {
+            return true;
+        };
+        let call = prepared.order.call;
+        !self.lanes.iter().any(|lane| {
+            lane.call == call && matches!(&lane.job, Job::Answer(job) if !job.is_answering())
+        })
+    }
+
+    fn begin(&mut self, waiting: Waiting, out: &mut Vec<FromEngine>) -> Result<(), CallError> {
+        match waiting {
+            Waiting::Call(order) => {
+                let call = order.call;
+                let prepared = Arc::new(prepare(&self.model, order, self.context())?);
+                let prompt_tokens = u32::try_from(prepared.prompt.len()).unwrap_or(u32::MAX);
+                out.push(FromEngine::PromptTaken { call, prompt_tokens });
+                for answer in (1..prepared.order.answers).rev() {
+                    self.waiting.push_front(Waiting::Answer(Arc::clone(&prepared), answer));
+                }
+                self.begin_answer(prepared, 0, out);
+            }
+            Waiting::Answer(prepared, answer) => self.begin_answer(prepared, answer, out),
+            Waiting::Embed(order) => {
+                let embedding = Embedding::new(&self.model, &order, self.context())?;
+                let prompt_tokens = embedding.token_count();
+                out.push(FromEngine::PromptTaken { call: order.call, prompt_tokens });
+                self.lanes.push(Lane::embed(order.call, embedding, &mut self.cache));
+            }
+        }
+        Ok(())
+    }
+
+    fn begin_answer(&mut self, prepared: Arc<Prepared>, answer: u32, out: &mut Vec<FromEngine>) {
+        let mut lane = Lane::answer(&self.model, prepared, answer, &mut self.cache);
+        match &mut lane.job {
+            Job::Answer(job) if job.needs_nothing() => {
+                job.end_at_once(&self.model, out);
+                lane.end(true, &mut self.cache);
+            }
+            _ => self.lanes.push(lane),
+        }
+    }
+
+    /// One step: a token of every answer, and up to a chunk of prompts, the oldest first.
+    pub(crate) fn step(&mut self, out: &mut Vec<FromEngine>) {
+        let parts = self.plan();
+        if parts.is_empty() {
+            return;
+        }
+        for part in &parts {
+            self.cache.reserve(&mut self.lanes[part.lane].sequence, part.next.tokens);
+        }
+        let runs: Vec<Run<'_>> = parts
+            .iter()
+            .map(|part| {
+                let lane = &self.lanes[part.lane];
+                let tokens = &lane.waiting()[..part.next.tokens];
+                Run { sequence: &lane.sequence, tokens, wanted: part.next.wanted }
+            })
+            .collect();
+        self.model.network.step(&runs, &mut self.cache.store, &mut self.work);
+        for part in &parts {
+            self.lanes[part.lane].advance(part.next.tokens, &mut self.cache);
+        }
+        let outcomes = self.deliver(&parts, out);
+        self.settle(&parts, outcomes, out);
+    }
+
+    /// What each lane computes in this step.
+    fn plan(&self) -> Vec<Part> {
+        // An encoder takes in whole inputs.
+        let whole = self.model.shape().encoder;
+        let mut room = if whole { self.settings.context } else { self.settings.chunk } as usize;
+        let mut parts = Vec::new();
+        let mut row = 0;
+        for (at, lane) in self.lanes.iter().enumerate() {
+            let has_room = lane.is_at_its_end() && !whole;
+            let next = lane.next(if has_room { 1 } else { room });
+            if next.tokens == 0 || whole && next.tokens < lane.waiting().len() {
+                continue;
+            }
+            if !has_room {
+                room -= next.tokens;
+            }
+            parts.push(Part { lane: at, next, row });
+            row += next.rows();
+        }
+        parts
+    }
+
+    /// Hands logits and states to their lanes.
+    fn deliver(
+        &mut self,
+        parts: &[Part],
+        out: &mut Vec<FromEngine>,
+    ) -> Vec<Result<Outcome, CallError>> {
+        let mut outcomes: Vec<_> = parts.iter().map(|_| Ok(Outcome::GoesOn)).collect();
+        let width = self.model.shape().width as usize;
+        // Rows of all answers, with the part and the position each belongs to.
+        let mut rows = Vec::new();
+        for (at, part) in parts.iter().enumerate() {
+            let lane = &mut self.lanes[part.lane];
+            let end = lane.sequence.length();
+            let count = part.next.rows();
+            if lane.takes_logits() {
+                rows.extend((0..count).map(|row| (part.row + row, at, end - count + row)));
+            } else if let Job::Embed(job) = &mut lane.job {
+                let states = &self.work.wanted[part.row * width..(part.row + count) * width];
+                outcomes[at] = job.take(states, &mut lane.sequence, &mut self.cache, out);
+            }
+        }
+        let vocabulary = self.model.shape().vocabulary as usize;
+        for batch in consecutive(&rows, self.settings.lanes as usize) {
+            let first = batch[0].0;
+            self.model.network.logits(first..first + batch.len(), &mut self.work);
+            for ((_, at, position), logits) in batch.iter().zip(self.work.logits.chunks(vocabulary))
+            {
+                let lane = &mut self.lanes[parts[*at].lane];
+                if let (Job::Answer(job), Ok(Outcome::GoesOn)) = (&mut lane.job, &outcomes[*at]) {
+                    outcomes[*at] = job.take(&self.model, *position, logits, out);
+                }
+            }
+        }
+        outcomes
+    }
+
+    /// Frees the lanes whose work is done or cannot be done.
+    fn settle(
+        &mut self,
+        parts: &[Part],
+        outcomes: Vec<Result<Outcome, CallError>>,
+        out: &mut Vec<FromEngine>,
+    ) {
+        let context = self.context();
+        let mut ended = Vec::new();
+        let mut broken = Vec::new();
+        for (part, outcome) in parts.iter().zip(outcomes) {
+            let lane = &mut self.lanes[part.lane];
+            let outcome = match (outcome, &mut lane.job) {
+                (Ok(Outcome::GoesOn), Job::Answer(job)) => {
+                    job.keep_within(&self.model, context, &mut lane.sequence, &mut self.cache, out)
+                }
+                (other, _) => other,
+            };
+            match outcome {
+                Ok(Outcome::GoesOn) => {}
+                Ok(Outcome::Done) => ended.push(part.lane),
+                Err(error) => {
+                    out.push(failed(lane.call, &error));
+                    broken.push(lane.call);
+                }
+            }
+        }
+        for at in ended.into_iter().rev() {
+            self.lanes.remove(at).end(true, &mut self.cache);
+        }
+        for call in broken {
+            self.end_call(call, false);
+        }
+    }
+}
+
+/// Cuts rows into stretches of neighbours, each of at most so many.
+fn consecutive<T>(
+    rows: &[(usize, T, usize)],
+    most: usize,
+) -> impl Iterator<Item = &[(usize, T, usize)]> {
+    rows.chunk_by(|a, b| a.0 + 1 == b.0).flat_map(move |stretch| stretch.chunks(most))
+}
+
+#[cfg(test)]
+mod tests;

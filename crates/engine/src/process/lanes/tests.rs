@@ -1,0 +1,368 @@
+//! Lanes in company: whatever runs beside a call, its tokens and their scores stay the same.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use deft_planning::CacheType;
+use deft_protocol::chat::EndedBy;
+use deft_protocol::engine::{EngineFigures, Overflow, Prompt, Sampling, TokenScore};
+use proptest::prelude::*;
+use serde_json::json;
+
+use super::*;
+
+fn open(name: &str, settings: LoadSettings) -> Lanes {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
+    Lanes::new(Model::open(&path, settings.context).unwrap(), settings)
+}
+
+fn settings(context: u32, lanes: u32, chunk: u32, cache: CacheType) -> LoadSettings {
+    LoadSettings { context, lanes, chunk, keys: cache, values: cache }
+}
+
+const DESK: &str = "demo/larkfen-desk/larkfen-desk-q8_0.gguf";
+
+fn order(call: u64, prompt: Prompt) -> CallOrder {
+    CallOrder {
+        call,
+        prompt,
+        sampling: Sampling::GREEDY,
+        max_tokens: Some(12),
+        stop: Vec::new(),
+        answers: 1,
+        echo: false,
+        scores: Some(2),
+        overflow: Overflow::End,
+        guard: true,
+    }
+}
+
+fn chat(texts: &[(&str, &str)]) -> Prompt {
+    let message = |(role, content): &(&str, &str)| {
+        json!({"role": role, "content": content}).as_object().unwrap().clone()
+    };
+    Prompt::Chat { messages: texts.iter().map(message).collect(), tools: None }
+}
+
+#[derive(Debug, Default, Clone, PartialEq)]
+struct Answer {
+    text: String,
+    scores: Vec<TokenScore>,
+    figures: Option<EngineFigures>,
+}
+
+/// Runs until nothing is left; answers by call and number.
+fn run(lanes: &mut Lanes) -> BTreeMap<(u64, u32), Answer> {
+    let mut answers: BTreeMap<(u64, u32), Answer> = BTreeMap::new();
+    let mut out = Vec::new();
+    while !lanes.is_idle() {
+        lanes.admit(&mut out);
+        lanes.step(&mut out);
+    }
+    for message in out {
+        match message {
+            FromEngine::Text { call, answer, text, scores } => {
+                let found = answers.entry((call, answer)).or_default();
+                found.text.push_str(&text);
+                found.scores.extend(scores);
+            }
+            FromEngine::Done { call, answer, figures } => {
+                answers.entry((call, answer)).or_default().figures = Some(figures);
+            }
+            FromEngine::Failed { detail, .. } => panic!("{detail}"),
+            _ => {}
+        }
+    }
+    answers
+}
+
+fn one(lanes: &mut Lanes, order: CallOrder) -> Answer {
+    let call = order.call;
+    lanes.call(order);
+    run(lanes).remove(&(call, 0)).unwrap()
+}
+
+#[derive(Debug, Clone)]
+struct Wanted {
+    /// How much of a common beginning it has, and how much of its own.
+    shared: usize,
+    own: Vec<u32>,
+    temperature: f32,
+    echo: bool,
+    answers: u32,
+}
+
+fn wanted() -> impl Strategy<Value = Wanted> {
+    let own = prop::collection::vec(3u32..300, 1..30);
+    (0usize..80, own, prop::sample::select(vec![0.0f32, 1.0]), any::<bool>(), 1u32..4).prop_map(
+        |(shared, own, temperature, echo, answers)| Wanted {
+            shared,
+            own,
+            temperature,
+            echo,
+            answers,
+        },
+    )
+}
+
+impl Wanted {
+    fn order(&self, call: u64) -> CallOrder {
+        let shared = (0..80).map(|at| 3 + at * 7 % 290).take(self.shared);
+        let tokens = shared.chain(self.own.iter().copied()).collect();
+        let sampling = Sampling { temperature: self.temperature, seed: 11, ..Sampling::GREEDY };
+        let order = order(call, Prompt::Tokens(tokens));
+        CallOrder { sampling, echo: self.echo, answers: self.answers, ..order }
+    }
+}
+
+fn without_times(mut answer: Answer) -> Answer {
+    if let Some(figures) = &mut answer.figures {
+        (figures.prompt_seconds, figures.answer_seconds, figures.reused_tokens) = (0.0, 0.0, 0);
+    }
+    answer
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
+    #[test]
+    fn company_chunks_and_cached_prefixes_change_neither_tokens_nor_scores(
+        calls in prop::collection::vec(wanted(), 1..7),
+        lanes in 1u32..5,
+        chunk in 1u32..70,
+        cache in prop::sample::select(vec![CacheType::F16, CacheType::Q8_0]),
+        model in prop::sample::select(vec!["qwen2-q8_0", "gemma3", "llama-moe", "qwen3"]),
+        left in 0u64..7,
+    ) {
+        let file = format!("golden/models/{model}.gguf");
+        let shape = Model::open(
+            &Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(&file), 128,
+        ).unwrap().shape().clone();
+        let chosen = settings(128, lanes, chunk, cache);
+        prop_assume!(chosen.check(&shape).is_ok());
+        let mut together = open(&file, chosen);
+        for (call, wanted) in (0..).zip(&calls) {
+            together.call(wanted.order(call));
+        }
+        // Somebody comes after a few steps and leaves again.
+        let mut out = Vec::new();
+        together.call(Wanted { shared: 70, own: vec![5], temperature: 0.0, echo: false, answers: 2 }.order(99));
+        for _ in 0..left {
+            together.admit(&mut out);
+            together.step(&mut out);
+        }
+        together.cancel(99);
+        let early: Vec<FromEngine> = std::mem::take(&mut out);
+        let mut found = run(&mut together);
+        for message in early.into_iter().rev() {
+            if let FromEngine::Text { call, answer, text, scores } = message {
+                let found = found.entry((call, answer)).or_default();
+                found.text.insert_str(0, &text);
+                found.scores.splice(0..0, scores);
+            } else if let FromEngine::Done { call, answer, figures } = message {
+                found.entry((call, answer)).or_default().figures = Some(figures);
+            }
+        }
+        found.retain(|(call, _), _| *call != 99);
+        for (call, wanted) in (0..).zip(&calls) {
+            let mut alone = open(&file, settings(128, 1, 32, cache));
+            alone.call(wanted.order(call));
+            for ((_, answer), expected) in run(&mut alone) {
+                let found = found.remove(&(call, answer)).map(without_times);
+                prop_assert_eq!(found, Some(without_times(expected)), "call {}", call);
+            }
+        }
+        prop_assert!(found.is_empty());
+    }
+}
+
+#[test]
+fn the_same_beginning_is_computed_once() {
+    let mut lanes = open(DESK, settings(256, 1, 16, CacheType::F16));
+    let question = "How deep do I sow Moonhook bean?";
+    let first = one(&mut lanes, order(1, chat(&[("user", question)])));
+    let figures = first.figures.unwrap();
+    assert_eq!((figures.prompt_tokens, figures.reused_tokens), (12, 0));
+    let again = one(&mut lanes, order(2, chat(&[("user", question)])));
+    assert_eq!((again.text, again.scores), (first.text.clone(), first.scores.clone()));
+    assert_eq!(again.figures.unwrap().reused_tokens, 11, "all but the last token");
+    let turns =
+        [("user", question), ("assistant", first.text.as_str()), ("user", "And Ember chard?")];
+    let next = one(&mut lanes, order(3, chat(&turns))).figures.unwrap();
+    assert!(next.reused_tokens >= figures.prompt_tokens, "{next:?}");
+}
+
+#[test]
+fn several_answers_share_the_prompt_and_differ_by_their_seeds() {
+    let mut lanes = open(DESK, settings(256, 2, 16, CacheType::F16));
+    let sampling = Sampling { temperature: 4.0, seed: 5, ..Sampling::GREEDY };
+    let question = chat(&[("user", "How deep do I sow Moonhook bean?")]);
+    lanes.call(CallOrder { answers: 3, sampling, ..order(1, question.clone()) });
+    let answers = run(&mut lanes);
+    assert_eq!(answers.len(), 3);
+    for number in [1, 2] {
+        assert_eq!(answers[&(1, number)].figures.as_ref().unwrap().reused_tokens, 11);
+        assert_ne!(answers[&(1, number)].text, answers[&(1, 0)].text);
+        let sampling =
+            Sampling { temperature: 4.0, seed: 5 + u64::from(number), ..Sampling::GREEDY };
+        let alone = one(&mut lanes, CallOrder { sampling, ..order(9, question.clone()) });
+        assert_eq!(alone.text, answers[&(1, number)].text);
+    }
+}
+
+#[test]
+fn scores_are_logarithms_of_probabilities_and_spell_the_answer() {
+    let mut lanes = open(DESK, settings(256, 1, 16, CacheType::F16));
+    let question = chat(&[("user", "How deep do I sow Moonhook bean?")]);
+    let answer = one(&mut lanes, CallOrder { scores: Some(5), ..order(1, question) });
+    let spelt: String = answer.scores.iter().map(|score| score.token.text.as_str()).collect();
+    assert_eq!(spelt.trim_start(), answer.text);
+    for score in &answer.scores {
+        assert_eq!(score.alternatives.len(), 5);
+        assert_eq!(score.alternatives[0].0, score.token, "greedy takes the likeliest");
+        let sum: f32 = score.alternatives.iter().map(|(_, logprob)| logprob.exp()).sum();
+        assert!(sum <= 1.0 + 1e-5 && score.alternatives.is_sorted_by(|a, b| a.1 >= b.1));
+    }
+}
+
+#[test]
+fn a_prompt_is_scored_token_by_token_without_an_answer() {
+    let mut lanes = open(DESK, settings(256, 1, 7, CacheType::F16));
+    let text = "Sow Moonhook bean";
+    let scored = |tokens| CallOrder {
+        echo: true,
+        max_tokens: Some(tokens),
+        ..order(1, Prompt::Text(text.to_owned()))
+    };
+    let only_prompt = one(&mut lanes, scored(0));
+    assert_eq!(only_prompt.text, text);
+    assert_eq!(only_prompt.scores[0].logprob, None);
+    assert!(only_prompt.scores[1..].iter().all(|score| score.logprob.unwrap() < 0.0));
+    let figures = only_prompt.figures.unwrap();
+    assert_eq!(figures.prompt_tokens as usize, only_prompt.scores.len());
+    let with_answer = one(&mut lanes, scored(4));
+    assert_eq!(with_answer.scores[..only_prompt.scores.len()], only_prompt.scores);
+    assert!(with_answer.text.starts_with(text) && with_answer.text.len() > text.len());
+    let quick = one(&mut lanes, CallOrder { scores: None, ..scored(0) });
+    assert_eq!((quick.text.as_str(), quick.scores.len()), (text, 0));
+}
+
+#[test]
+fn the_oldest_turns_make_room_when_that_is_asked() {
+    let mut lanes = open(DESK, settings(64, 1, 16, CacheType::F16));
+    let question = "How deep do I sow Moonhook bean?";
+    let mut turns = vec![("system", "Answer briefly.")];
+    for _ in 0..6 {
+        turns.extend([("user", question), ("assistant", "Sow Moonhook bean 3 cm deep.")]);
+    }
+    turns.push(("user", question));
+    lanes.call(order(1, chat(&turns)));
+    let mut out = Vec::new();
+    lanes.admit(&mut out);
+    assert!(matches!(&out[..], [FromEngine::Failed { code, .. }] if code == "context_exceeded"));
+    let asked = CallOrder { overflow: Overflow::DropOldest, ..order(2, chat(&turns)) };
+    let answer = one(&mut lanes, asked);
+    let figures = answer.figures.unwrap();
+    assert_eq!(figures.ended_by, EndedBy::EndToken);
+    assert!(figures.dropped_messages >= 4 && figures.dropped_messages.is_multiple_of(2));
+    assert!(figures.prompt_tokens <= 64);
+    let short = [turns[0], turns[turns.len() - 1]];
+    assert_eq!(answer.text, one(&mut lanes, order(3, chat(&short))).text);
+}
+
+#[test]
+fn an_answer_goes_on_past_the_context_when_turns_can_be_left_out() {
+    let mut lanes = open(DESK, settings(64, 1, 16, CacheType::F16));
+    let question = "How deep do I sow Moonhook bean?";
+    let turns =
+        [("user", question), ("assistant", "Sow Moonhook bean 3 cm deep."), ("user", question)];
+    // Its end tokens made impossible, it talks on.
+    let ends: Vec<u32> = (0..lanes.model.shape().vocabulary)
+        .filter(|&id| lanes.model.tokenizer.vocabulary().ends_answer(id))
+        .collect();
+    let sampling = Sampling {
+        logit_bias: ends.into_iter().map(|id| (id, -100.0)).collect(),
+        ..Sampling::GREEDY
+    };
+    let long = |call, overflow| CallOrder {
+        sampling: sampling.clone(),
+        max_tokens: Some(45),
+        overflow,
+        guard: false,
+        ..order(call, chat(&turns))
+    };
+    let cut = one(&mut lanes, long(1, Overflow::End)).figures.unwrap();
+    assert_eq!(cut.ended_by, EndedBy::ContextFull);
+    let whole = one(&mut lanes, long(2, Overflow::DropOldest)).figures.unwrap();
+    assert_eq!((whole.ended_by, whole.answer_tokens), (EndedBy::TokenLimit, 45));
+    assert_eq!(whole.dropped_messages, 2);
+}
+
+#[test]
+fn endless_repetition_is_ended_and_told() {
+    let mut lanes = open("golden/models/llama.gguf", settings(512, 1, 64, CacheType::F16));
+    let sampling = Sampling { logit_bias: vec![(77, 100.0)], ..Sampling::GREEDY };
+    let order = CallOrder {
+        sampling,
+        max_tokens: Some(400),
+        scores: None,
+        ..order(1, Prompt::Tokens(vec![5, 6, 7]))
+    };
+    let ended = one(&mut lanes, order.clone()).figures.unwrap();
+    assert_eq!((ended.ended_by, ended.answer_tokens), (EndedBy::Repetition, 240));
+    assert!(ended.detail.unwrap().contains("repeated one token 240 times"));
+    let free = one(&mut lanes, CallOrder { guard: false, ..order }).figures.unwrap();
+    assert_eq!((free.ended_by, free.answer_tokens), (EndedBy::TokenLimit, 400));
+}
+
+#[test]
+fn embeddings_are_the_same_alone_and_among_others() {
+    let model = "demo/larkfen-find/larkfen-find-q8_0.gguf";
+    let shape = Model::open(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(model), 64)
+        .unwrap()
+        .shape()
+        .clone();
+    let mut lanes = open(model, LoadSettings::for_model(&shape));
+    let texts = ["When is Ember chard sown?", "frost", "How deep do I sow Moonhook bean?"];
+    let mut embed = |inputs: &[&str]| {
+        let inputs = inputs.iter().map(|text| Prompt::Text((*text).to_owned())).collect();
+        lanes.embed(EmbedOrder { call: 1, inputs });
+        let mut out = Vec::new();
+        while !lanes.is_idle() {
+            lanes.admit(&mut out);
+            lanes.step(&mut out);
+        }
+        match out.pop() {
+            Some(FromEngine::Embedded { vectors, .. }) => vectors,
+            other => panic!("{other:?}"),
+        }
+    };
+    let together = embed(&texts);
+    for (text, expected) in texts.iter().zip(&together) {
+        assert_eq!(&embed(&[text])[0], expected, "{text}");
+        let length: f32 = expected.iter().map(|value| value * value).sum();
+        assert!((length - 1.0).abs() < 1e-5);
+    }
+}
+
+#[test]
+fn a_model_is_not_asked_for_what_it_does_not_make() {
+    let code = |lanes: &mut Lanes| {
+        let mut out = Vec::new();
+        lanes.admit(&mut out);
+        match out.pop() {
+            Some(FromEngine::Failed { code, .. }) => code,
+            other => panic!("{other:?}"),
+        }
+    };
+    let mut desk = open(DESK, settings(64, 1, 16, CacheType::F16));
+    desk.embed(EmbedOrder { call: 1, inputs: vec![Prompt::Text("seed".to_owned())] });
+    assert_eq!(code(&mut desk), "no_embeddings");
+    desk.call(order(2, Prompt::Tokens(vec![900_000])));
+    assert_eq!(code(&mut desk), "token_unknown");
+    desk.call(order(3, Prompt::Tokens(Vec::new())));
+    assert_eq!(code(&mut desk), "prompt_empty");
+    let find = settings(64, 1, 64, CacheType::F32);
+    let mut find = open("demo/larkfen-find/larkfen-find-q8_0.gguf", find);
+    find.call(order(4, Prompt::Text("seed".to_owned())));
+    assert_eq!(code(&mut find), "no_answers");
+}

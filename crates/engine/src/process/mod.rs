@@ -1,0 +1,143 @@
+//! The life of an engine process: load one model, answer calls that come over a link, end when the
+//! link closes.
+
+mod lanes;
+
+use std::io::{Read, Write};
+use std::sync::mpsc::{Receiver, TryRecvError, channel};
+use std::time::Instant;
+
+use deft_planning::{CacheType, LoadSettings};
+use deft_protocol::ProblemKind;
+use deft_protocol::engine::{
+    FrameError, FromEngine, LINK_VERSION, LoadOrder, ToEngine, read_frame, write_frame,
+};
+use thiserror::Error;
+
+use crate::model::Model;
+use lanes::Lanes;
+
+/// Why an engine process ended otherwise than asked.
+#[derive(Debug, Error)]
+pub enum ServeError {
+    /// The first frame was no order to load.
+    #[error("the link began with something else than an order to load")]
+    Protocol,
+    /// The model could not be loaded; the service was told.
+    #[error("cannot load: {0}")]
+    Load(String),
+    /// The link failed.
+    #[error(transparent)]
+    Link(#[from] FrameError),
+}
+
+/// Serves one model over a link until it is drained or the other side is gone.
+///
+/// # Errors
+/// The link failed, or the model could not be loaded.
+pub fn serve<R, W>(mut reader: R, mut writer: W) -> Result<(), ServeError>
+where
+    R: Read + Send + 'static,
+    W: Write,
+{
+    write_frame(&mut writer, &FromEngine::Hello { version: LINK_VERSION })?;
+    let started = Instant::now();
+    let ToEngine::Load(order) = read_frame(&mut reader)? else {
+        return Err(ServeError::Protocol);
+    };
+    let mut lanes = match load(&order) {
+        Ok(lanes) => lanes,
+        Err((kind, detail)) => {
+            write_frame(&mut writer, &FromEngine::LoadFailed { kind, detail: detail.clone() })?;
+            return Err(ServeError::Load(detail));
+        }
+    };
+    let loaded = FromEngine::Loaded {
+        kernels: deft_kernels::Path::best().to_string(),
+        seconds: started.elapsed().as_secs_f64(),
+        warnings: lanes.model().warnings(),
+    };
+    write_frame(&mut writer, &loaded)?;
+    let (sender, messages) = channel();
+    // Reading has a thread of its own, so that a caller who leaves is noticed between two steps.
+    std::thread::spawn(move || {
+        while let Ok(message) = read_frame::<ToEngine>(&mut reader) {
+            if sender.send(message).is_err() {
+                return;
+            }
+        }
+    });
+    run(&mut lanes, &messages, &mut writer)
+}
+
+fn load(order: &LoadOrder) -> Result<Lanes, (ProblemKind, String)> {
+    if order.version != LINK_VERSION {
+        let detail = format!(
+            "service and engine differ (link version {} and {LINK_VERSION}); restart the service \
+             with `deft service restart`",
+            order.version
+        );
+        return Err((ProblemKind::Fault, detail));
+    }
+    let invalid = |what: String| (ProblemKind::Invalid, what);
+    let cache = |name: &str| {
+        CacheType::named(name).ok_or_else(|| invalid(format!("there is no cache type `{name}`")))
+    };
+    let settings = LoadSettings {
+        context: order.context,
+        lanes: order.lanes,
+        chunk: order.chunk,
+        keys: cache(&order.keys)?,
+        values: cache(&order.values)?,
+    };
+    let model = Model::open(&order.file, order.context)
+        .map_err(|error| (ProblemKind::Refused, error.to_string()))?;
+    settings.check(model.shape()).map_err(|error| invalid(error.to_string()))?;
+    Ok(Lanes::new(model, settings))
+}
+
+/// Takes messages and steps, until nothing is left to do and the link is closed or drained.
+fn run(
+    lanes: &mut Lanes,
+    messages: &Receiver<ToEngine>,
+    writer: &mut impl Write,
+) -> Result<(), ServeError> {
+    let mut draining = false;
+    let mut out = Vec::new();
+    loop {
+        if lanes.is_idle() {
+            if draining {
+                return Ok(());
+            }
+            match messages.recv() {
+                Ok(message) => take(lanes, message, &mut draining),
+                Err(_) => return Ok(()),
+            }
+        }
+        loop {
+            match messages.try_recv() {
+                Ok(message) => take(lanes, message, &mut draining),
+                Err(TryRecvError::Empty) => break,
+                Err(TryRecvError::Disconnected) => return Ok(()),
+            }
+        }
+        lanes.admit(&mut out);
+        lanes.step(&mut out);
+        for message in out.drain(..) {
+            write_frame(&mut *writer, &message)?;
+        }
+    }
+}
+
+fn take(lanes: &mut Lanes, message: ToEngine, draining: &mut bool) {
+    match message {
+        ToEngine::Call(order) => lanes.call(*order),
+        ToEngine::Embed(order) => lanes.embed(order),
+        ToEngine::Cancel { call } => lanes.cancel(call),
+        ToEngine::Drain => *draining = true,
+        ToEngine::Load(_) => {}
+    }
+}
+
+#[cfg(test)]
+mod tests;

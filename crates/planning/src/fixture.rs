@@ -1,0 +1,21 @@
+//! A small model's sizes, for tests.
+
+use crate::{Bytes, ModelShape};
+
+/// Sizes like those of the demo's larger model.
+pub(crate) fn demo_shape() -> ModelShape {
+    ModelShape {
+        file: Bytes(1_993_568),
+        layers: 5,
+        heads: 6,
+        kv_heads: 2,
+        key_length: 32,
+        value_length: 32,
+        context_length: 1024,
+        vocabulary: 2048,
+        width: 192,
+        feed_forward: 320,
+        encoder: false,
+        tokenizer: Bytes(400_000),
+    }
+}

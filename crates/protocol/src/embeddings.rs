@@ -1,0 +1,99 @@
+//! Embeddings.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::engine::Prompt;
+
+/// `POST /v1/embeddings`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct EmbeddingRequest {
+    /// Model or variant.
+    pub model: String,
+    /// What to embed.
+    pub input: EmbeddingInput,
+    /// How the numbers are written; `float` where absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub encoding_format: Option<EmbeddingFormat>,
+}
+
+/// One input or several.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(untagged, expecting = "expected a text, a list of token ids, or a list of either")]
+pub enum EmbeddingInput {
+    /// One text.
+    Text(String),
+    /// The tokens of one text.
+    Tokens(Vec<u32>),
+    /// Several texts.
+    Texts(Vec<String>),
+    /// The tokens of several texts.
+    TokenLists(Vec<Vec<u32>>),
+}
+
+impl EmbeddingInput {
+    /// The inputs as a list.
+    #[must_use]
+    pub fn into_list(self) -> Vec<Prompt> {
+        match self {
+            Self::Text(text) => vec![Prompt::Text(text)],
+            Self::Tokens(ids) => vec![Prompt::Tokens(ids)],
+            Self::Texts(texts) => texts.into_iter().map(Prompt::Text).collect(),
+            Self::TokenLists(lists) => lists.into_iter().map(Prompt::Tokens).collect(),
+        }
+    }
+}
+
+/// How embeddings are written.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum EmbeddingFormat {
+    /// Lists of numbers.
+    #[default]
+    Float,
+    /// Little-endian 32-bit floats in base64.
+    Base64,
+}
+
+/// Embeddings of all inputs.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct EmbeddingResponse {
+    /// `list`.
+    pub object: String,
+    /// In the order of the inputs.
+    pub data: Vec<EmbeddingEntry>,
+    /// The variant that made them.
+    pub model: String,
+    /// Token counts.
+    pub usage: EmbeddingUsage,
+}
+
+/// One embedding.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct EmbeddingEntry {
+    /// `embedding`.
+    pub object: String,
+    /// Which input.
+    pub index: u32,
+    /// The numbers; together they have length 1.
+    pub embedding: EmbeddingValues,
+}
+
+/// The numbers of an embedding.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum EmbeddingValues {
+    /// As a list.
+    Float(Vec<f32>),
+    /// In base64.
+    Base64(String),
+}
+
+/// Token counts of embeddings.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct EmbeddingUsage {
+    /// Tokens of all inputs.
+    pub prompt_tokens: u32,
+    /// The same.
+    pub total_tokens: u32,
+}

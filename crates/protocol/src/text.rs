@@ -1,0 +1,125 @@
+//! Raw continuation of a text, without a template.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::chat::{AnswerOptions, Figures, FinishReason, Usage};
+use crate::engine::{Prompt, TokenScore};
+
+/// What to continue.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TextHead {
+    /// Model or variant.
+    pub model: String,
+    /// The text to continue.
+    pub prompt: TextPrompt,
+    /// Begin the answer with the prompt.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub echo: Option<bool>,
+    /// Tell how likely each token was, with so many alternatives; with `echo` the prompt's too.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logprobs: Option<u32>,
+}
+
+/// A text to continue, or the tokens of one.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(untagged, expecting = "expected a text or a list of token ids")]
+pub enum TextPrompt {
+    /// Text.
+    Text(String),
+    /// Token ids.
+    Tokens(Vec<u32>),
+}
+
+impl From<TextPrompt> for Prompt {
+    fn from(prompt: TextPrompt) -> Self {
+        match prompt {
+            TextPrompt::Text(text) => Self::Text(text),
+            TextPrompt::Tokens(ids) => Self::Tokens(ids),
+        }
+    }
+}
+
+/// `POST /v1/completions`: continues a text without a template.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct TextRequest {
+    /// What to continue.
+    #[serde(flatten)]
+    pub head: TextHead,
+    /// How to answer.
+    #[serde(flatten)]
+    pub options: AnswerOptions,
+}
+
+/// A whole continuation, or one piece of a streamed one.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TextResponse {
+    /// Id of the call.
+    pub id: String,
+    /// `text_completion`.
+    pub object: String,
+    /// Unix time.
+    pub created: i64,
+    /// The variant that answered.
+    pub model: String,
+    /// The continuations, or none in the chunk with the counts.
+    pub choices: Vec<TextChoice>,
+    /// Token counts of all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub usage: Option<Usage>,
+}
+
+/// One continuation.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TextChoice {
+    /// Which continuation.
+    pub index: u32,
+    /// The text.
+    pub text: String,
+    /// Its tokens, where they were asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub logprobs: Option<TextLogprobs>,
+    /// Why it ended.
+    pub finish_reason: Option<FinishReason>,
+    /// Our figures, with its end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub deft: Option<Figures>,
+}
+
+/// The tokens of a continuation with their probabilities, in four lists of one length.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TextLogprobs {
+    /// Texts of the tokens.
+    pub tokens: Vec<String>,
+    /// Natural logarithms of their probabilities; none for the first token of a prompt.
+    pub token_logprobs: Vec<Option<f32>>,
+    /// The likeliest tokens in the place of each.
+    pub top_logprobs: Vec<Option<BTreeMap<String, f32>>>,
+    /// Where each begins in the text, in characters.
+    pub text_offset: Vec<u32>,
+}
+
+impl TextLogprobs {
+    /// Scores in the protocol's shape, the first at `offset` characters of the text; none where
+    /// there are none. `offset` goes on behind the last.
+    #[must_use]
+    pub fn of(scores: Vec<TokenScore>, offset: &mut u32) -> Option<Self> {
+        if scores.is_empty() {
+            return None;
+        }
+        let mut lists = Self::default();
+        for score in scores {
+            lists.text_offset.push(*offset);
+            let characters = score.token.text.chars().count();
+            *offset += u32::try_from(characters).unwrap_or(u32::MAX);
+            lists.tokens.push(score.token.text);
+            lists.token_logprobs.push(score.logprob);
+            let likeliest = score.alternatives.into_iter();
+            let likeliest = likeliest.map(|(token, logprob)| (token.text, logprob)).collect();
+            lists.top_logprobs.push(score.logprob.map(|_| likeliest));
+        }
+        Some(lists)
+    }
+}

@@ -1,0 +1,50 @@
+//! `POST /v1/embeddings`.
+
+use actix_web::{HttpResponse, post, web};
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use deft_protocol::chat::ErrorBody;
+use deft_protocol::embeddings::{
+    EmbeddingEntry, EmbeddingFormat, EmbeddingRequest, EmbeddingResponse, EmbeddingUsage,
+    EmbeddingValues,
+};
+
+use super::App;
+use super::respond::{Body, ChatError, body};
+
+/// Makes embeddings of one input or several.
+#[utoipa::path(
+    tag = "answers",
+    request_body = EmbeddingRequest,
+    responses(
+        (status = 200, body = EmbeddingResponse),
+        (status = "default", description = "Why there are none", body = ErrorBody),
+    )
+)]
+#[post("/v1/embeddings")]
+pub(super) async fn embed(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ChatError> {
+    let request: EmbeddingRequest = body(&bytes.0)?;
+    let format = request.encoding_format.unwrap_or_default();
+    let embedded = app.gateway.embed(&request.model, request.input.into_list()).await?;
+    let entry = |(index, vector): (u32, Vec<f32>)| EmbeddingEntry {
+        object: "embedding".to_owned(),
+        index,
+        embedding: written(vector, format),
+    };
+    Ok(HttpResponse::Ok().json(EmbeddingResponse {
+        object: "list".to_owned(),
+        data: (0..).zip(embedded.vectors).map(entry).collect(),
+        model: embedded.model,
+        usage: EmbeddingUsage { prompt_tokens: embedded.tokens, total_tokens: embedded.tokens },
+    }))
+}
+
+fn written(vector: Vec<f32>, format: EmbeddingFormat) -> EmbeddingValues {
+    match format {
+        EmbeddingFormat::Float => EmbeddingValues::Float(vector),
+        EmbeddingFormat::Base64 => {
+            let bytes: Vec<u8> = vector.iter().flat_map(|value| value.to_le_bytes()).collect();
+            EmbeddingValues::Base64(STANDARD.encode(bytes))
+        }
+    }
+}
