@@ -1,8 +1,9 @@
-//! The project's own tasks: `cargo xtask demo | test | build | openapi`.
+//! The project's own tasks: `cargo xtask demo | test | build | openapi | pictures | drill`.
 //!
 //! They hold no knowledge of the product: each is a list of the commands a person would type.
 
 mod demo;
+mod drill;
 mod packages;
 mod pictures;
 mod steps;
@@ -26,6 +27,21 @@ enum Task {
     Openapi,
     /// Take the pictures in docs/screenshots anew, from the demo.
     Pictures,
+    /// Long drills, run by hand.
+    #[command(subcommand)]
+    Drill(Drill),
+}
+
+#[derive(clap::Subcommand)]
+enum Drill {
+    /// Fuzz the readers of what comes from outside; needs the nightly compiler and `cargo-fuzz`.
+    Fuzz {
+        /// Minutes for each target.
+        #[arg(long, default_value_t = 10)]
+        minutes: u64,
+        /// One target only: `gguf`, `tokenizers` or `templates`.
+        target: Option<String>,
+    },
 }
 
 fn main() -> anyhow::Result<()> {
@@ -36,6 +52,7 @@ fn main() -> anyhow::Result<()> {
         Task::Build => steps::build_release(),
         Task::Openapi => openapi(),
         Task::Pictures => pictures::take(),
+        Task::Drill(Drill::Fuzz { minutes, target }) => drill::fuzz(minutes, target.as_deref()),
     }
 }
 

@@ -5,7 +5,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use deft_engine::{LoadError, facts, families};
-use deft_formats::gguf::{GgufError, ModelFile};
+use deft_formats::gguf::{GgufError, StoredModel};
 use deft_planning::ModelShape;
 use deft_protocol::manage::ModelFacts;
 use thiserror::Error;
@@ -121,9 +121,9 @@ fn refused(path: &Path, source: LoadError) -> DepotError {
     DepotError::Refused { path: path.to_owned(), source }
 }
 
-fn read(path: &Path) -> Result<ModelFile, DepotError> {
+fn read(path: &Path) -> Result<StoredModel, DepotError> {
     regular(path)?;
-    ModelFile::read(path).map_err(|error| match error {
+    StoredModel::read(path).map_err(|error| match error {
         GgufError::Io(source) => read_error(path, source),
         other => refused(path, other.into()),
     })

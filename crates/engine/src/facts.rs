@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use deft_formats::gguf::{Header, ModelFile};
+use deft_formats::gguf::{Header, StoredModel};
 use deft_protocol::manage::{MixShare, ModelFacts, SpecialToken, WindowFacts};
 use serde_json::{Map, Value, json};
 
@@ -19,7 +19,7 @@ const SAMPLE: usize = 4000;
 ///
 /// # Errors
 /// Why the model could not be loaded here.
-pub fn read(file: &ModelFile) -> Result<ModelFacts, LoadError> {
+pub fn read(file: &StoredModel) -> Result<ModelFacts, LoadError> {
     let header = &file.header;
     let Outline { shape, layers, window } = families::outline(header)?;
     let pooling = Pooling::of(header)?;
@@ -27,7 +27,7 @@ pub fn read(file: &ModelFile) -> Result<ModelFacts, LoadError> {
     let metadata = &header.metadata;
     let text = |key: &str| metadata.optional_text(key).ok().flatten().map(str::to_owned);
     let source = text("tokenizer.chat_template");
-    let template = Template::new(source.as_deref(), tokenizer.vocabulary());
+    let template = Template::new(source.as_deref(), tokenizer.vocabulary()).for_sample();
     let mut warnings = tokenizer.warnings().to_vec();
     if source.is_none() && !shape.encoder {
         warnings.push(format!(

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use deft_formats::gguf::{GgufError, MetadataError, ModelFile};
+use deft_formats::gguf::{GgufError, MetadataError, StoredModel};
 use deft_planning::ModelShape;
 use thiserror::Error;
 
@@ -69,10 +69,11 @@ impl Model {
     /// Why it cannot be loaded; nothing of the size of the weights is allocated.
     pub fn open(path: &Path, context: u32) -> Result<Self, LoadError> {
         let cannot_open = |source| LoadError::Open { path: path.to_owned(), source };
-        let ModelFile { header, parts } = ModelFile::read(path).map_err(|error| match error {
-            GgufError::Io(source) => cannot_open(source),
-            other => other.into(),
-        })?;
+        let StoredModel { header, parts } =
+            StoredModel::read(path).map_err(|error| match error {
+                GgufError::Io(source) => cannot_open(source),
+                other => other.into(),
+            })?;
         let mapped = Mapped::open(&parts).map_err(cannot_open)?;
         let tokenizer = Tokenizer::new(&header.metadata)?;
         let source = header.metadata.optional_text("tokenizer.chat_template")?;

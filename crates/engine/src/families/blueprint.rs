@@ -249,6 +249,20 @@ impl<'h> Reader<'h> {
         })
     }
 
+    /// A decoder whose layers are all alike.
+    pub(super) fn plain_blueprint(
+        self,
+        feed_forward: u32,
+        pairs: Pairs,
+        style: LayerStyle,
+    ) -> Result<Blueprint, LoadError> {
+        let shape = self.shape(feed_forward)?;
+        let rotary = self.rotary(&shape)?;
+        self.blueprint(shape.clone(), pairs, |reader, layer| {
+            reader.plain_layer(layer, &shape, rotary, style)
+        })
+    }
+
     /// Embedding and output matrix; without one of its own, the output uses the embedding.
     fn ends(
         &mut self,

@@ -2,12 +2,15 @@
 
 mod bert;
 mod blueprint;
-mod gemma;
+mod gemma2;
+mod gemma3;
 mod llama;
 mod parts;
 mod phi3;
 mod pooling;
-mod qwen;
+mod qwen2;
+mod qwen3;
+mod qwen3moe;
 mod rotary;
 mod tensors;
 mod transformer;
@@ -70,11 +73,11 @@ pub fn name(header: &Header) -> Result<&str, LoadError> {
 fn blueprint(header: &Header, context: u32) -> Result<Blueprint, LoadError> {
     match name(header)? {
         "llama" => llama::blueprint(header),
-        "qwen2" => qwen::qwen2(header),
-        "qwen3" => qwen::qwen3(header),
-        "qwen3moe" => qwen::qwen3moe(header),
-        "gemma2" => gemma::gemma2(header),
-        "gemma3" => gemma::gemma3(header),
+        "qwen2" => qwen2::blueprint(header),
+        "qwen3" => qwen3::blueprint(header),
+        "qwen3moe" => qwen3moe::blueprint(header),
+        "gemma2" => gemma2::blueprint(header),
+        "gemma3" => gemma3::blueprint(header),
         "phi3" => phi3::blueprint(header, context),
         other => Err(LoadError::Family { family: other.to_owned() }),
     }

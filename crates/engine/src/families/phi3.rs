@@ -21,9 +21,10 @@ pub(super) fn blueprint(header: &Header, context: u32) -> Result<Blueprint, Load
     let mut reader = Reader::new(header)?;
     let shape = reader.shape(reader.count("feed_forward_length")?)?;
     let (rotary, rotary_factors) = long_rotary(&mut reader, &shape, context)?;
-    // A window as long as the context hides nothing.
-    let sight = match reader.count_or("attention.sliding_window", shape.context_length)? {
-        window if window < shape.context_length => Sight::Window(window),
+    // Files of models without a window may say 0; one as long as the context hides nothing.
+    let window = header.metadata.optional_count(&reader.key("attention.sliding_window"))?;
+    let sight = match window {
+        Some(window) if (1..shape.context_length).contains(&window) => Sight::Window(window),
         _ => Sight::Back,
     };
     let style = LayerStyle { fused: true, ..LayerStyle::default() };

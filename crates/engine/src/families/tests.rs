@@ -313,3 +313,43 @@ fn parts_of_a_split_model_give_the_bits_of_the_whole() {
     let logits = |model| run(model, &prompt, 16, CacheType::F16).0;
     assert!(logits(&whole) == logits(&parts));
 }
+
+/// A fixture of golden/own: its facts and the model opened for a context.
+fn own(name: &str, context: u32) -> (Value, Model) {
+    let facts = std::fs::read(golden(&format!("own/{name}.json"))).unwrap();
+    let model = Model::open(&golden(&format!("own/{name}.gguf")), context).unwrap();
+    (serde_json::from_slice(&facts).unwrap(), model)
+}
+
+#[test]
+fn stretched_rotary_embeddings_meet_an_independent_computation() {
+    for (name, contexts) in [("yarn", &[256][..]), ("longer", &[256, 32])] {
+        for &context in contexts {
+            let (facts, model) = own(name, context);
+            let vocabulary = model.shape().vocabulary as usize;
+            let prompt: Vec<u32> = ids(&facts["ids"]).into_iter().take(context as usize).collect();
+            let (found, _) = run(&model, &prompt, 128, CacheType::F32);
+            let rows = facts["logits"][context.to_string()].as_object().unwrap();
+            assert_eq!(rows.len(), 3);
+            for (position, wanted) in rows {
+                let position: usize = position.parse().unwrap();
+                let found = &found[position * vocabulary..][..vocabulary];
+                for (found, wanted) in found.iter().zip(wanted.as_array().unwrap()) {
+                    let error = (f64::from(*found) - wanted.as_f64().unwrap()).abs();
+                    assert!(error <= 1e-3, "{name} {context} at {position}: off by {error}");
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn a_decoder_pools_by_its_last_token_where_its_file_says_so() {
+    let (facts, model) = own("last", 256);
+    assert_eq!(model.pooling, Some(Pooling::Last));
+    let (_, bench) = run(&model, &ids(&facts["ids"]), 128, CacheType::F32);
+    let found = Pooling::Last.embedding(&bench.work.wanted, model.shape().width as usize);
+    for (found, wanted) in found.iter().zip(facts["embedding"].as_array().unwrap()) {
+        assert!((f64::from(*found) - wanted.as_f64().unwrap()).abs() <= 1e-5);
+    }
+}

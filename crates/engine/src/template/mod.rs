@@ -16,8 +16,11 @@ use thiserror::Error;
 use crate::tokenizer::{TokenKind, Vocabulary};
 use disguise::Disguise;
 
-/// Steps a rendering may take: some thousand messages of a usual template.
-const FUEL: u64 = 5_000_000;
+/// Steps a rendering may take: some thousand messages of a usual template. Memory that it takes
+/// counts as well, 64 bytes for a step.
+const FUEL: u64 = 1_000_000;
+/// The same for a sample, which is rendered where memory is scarcer.
+const SAMPLE_FUEL: u64 = 100_000;
 /// Longest rendered conversation in bytes.
 const MAX_OUTPUT: usize = 16 << 20;
 /// Deepest nesting of macros and includes.
@@ -77,6 +80,15 @@ impl Template {
     #[must_use]
     pub fn defect(&self) -> Option<&str> {
         self.environment.as_ref().err().map(String::as_str)
+    }
+
+    /// The template for a sample, within narrower limits.
+    #[must_use]
+    pub(crate) fn for_sample(mut self) -> Self {
+        if let Ok(environment) = &mut self.environment {
+            environment.set_fuel(Some(SAMPLE_FUEL));
+        }
+        self
     }
 
     /// Renders a conversation, ready for an answer.

@@ -43,7 +43,7 @@ fn rule(name: &str) -> Option<Rule> {
         // The published tokenizers of this family compose characters first; the file does not say so.
         "qwen2" | "deepseek-r1-qwen" => Rule { composes: true, ..plain(&[SINGLE_DIGITS]) },
         "stablelm2" => plain(&[SINGLE_DIGITS]),
-        "smollm" | "starcoder" | "refact" | "command-r" | "codeshell" => plain(&[r"\p{N}", GPT_2]),
+        "starcoder" | "refact" | "command-r" | "codeshell" => plain(&[r"\p{N}", GPT_2]),
         "falcon" => plain(&[SIGNS, GPT_2, r"[0-9][0-9][0-9]"]),
         "tekken" => Rule { takes_whole_words: true, ..plain(&[CAPITALS]) },
         "gpt-4o" => plain(&[CAPITALS_WITH_CONTRACTIONS]),
@@ -134,7 +134,6 @@ mod tests {
         "qwen2",
         "deepseek-r1-qwen",
         "stablelm2",
-        "smollm",
         "starcoder",
         "refact",
         "command-r",

@@ -2,8 +2,10 @@
 
 use std::fs::File;
 use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
 
 use deft_formats::gguf::Header;
+use proptest::prelude::*;
 use serde_json::Value;
 
 use super::*;
@@ -94,5 +96,32 @@ fn a_begin_token_is_not_added_twice() {
         let ids = tokenizer.encode_prompt(text, Specials::Recognised);
         assert_eq!(ids.iter().filter(|&&id| id == begin).count(), 1, "{text}");
         assert_eq!(ids[0], begin);
+    }
+}
+
+/// The tokenizers that lose nothing: no lower-casing, no composing of characters.
+static WHOLE: LazyLock<Vec<(&str, Tokenizer)>> = LazyLock::new(|| {
+    let names = NAMES.iter().filter(|name| !["wpm", "bpe-qwen2"].contains(name));
+    names.map(|name| (*name, open(name).0)).collect()
+});
+
+proptest! {
+    /// What a tokenizer that loses nothing cuts comes together again, in one piece and as a stream
+    /// of pieces that are never broken.
+    #[test]
+    fn texts_come_back_from_their_tokens(text in "[a-zA-Z0-9 .,!?\\n\\t<|>_\u{e9}\u{5e9}\u{64b}\u{4e2d}\u{1f331}\u{0301}]{0,80}") {
+        for (name, tokenizer) in WHOLE.iter() {
+            let ids = tokenizer.encode(&text, Specials::PlainText);
+            prop_assert_eq!(&tokenizer.decode(&ids), &text, "{}", name);
+            let mut stream = tokenizer.stream(StreamStart::Text);
+            let mut streamed = String::new();
+            for id in ids {
+                let piece = stream.push(&tokenizer.bytes_of(id));
+                prop_assert!(!piece.contains('\u{FFFD}'), "{}: {:?}", name, piece);
+                streamed.push_str(&piece);
+            }
+            streamed.push_str(&stream.finish());
+            prop_assert_eq!(&streamed, &text, "{}", name);
+        }
     }
 }

@@ -24,8 +24,15 @@ pub enum TokenKind {
 }
 
 /// Texts of tokens that end an answer in published templates, besides the file's own end tokens.
-const KNOWN_ENDS: [&str; 6] =
-    ["<|im_end|>", "<|eot_id|>", "<|end_of_text|>", "<|endoftext|>", "<end_of_turn>", "<|eom_id|>"];
+const KNOWN_ENDS: [&str; 7] = [
+    "<|im_end|>",
+    "<|eot_id|>",
+    "<|end_of_text|>",
+    "<|endoftext|>",
+    "<end_of_turn>",
+    "<|eom_id|>",
+    "<|end|>",
+];
 
 /// All tokens of a file.
 pub struct Vocabulary {

@@ -12,7 +12,7 @@ mod tensors;
 
 pub use error::GgufError;
 pub use metadata::{Array, Metadata, MetadataError, Value};
-pub use split::ModelFile;
+pub use split::StoredModel;
 pub use tensors::TensorInfo;
 
 use std::io::{Read, Seek};

@@ -9,14 +9,14 @@ use super::{GgufError, Header};
 
 /// A model on disk, in one file or in several parts.
 #[derive(Debug, Clone)]
-pub struct ModelFile {
+pub struct StoredModel {
     /// Metadata of the first part and the tensors of all; `file_bytes` is their sum.
     pub header: Header,
     /// The files, the first part first.
     pub parts: Vec<PathBuf>,
 }
 
-impl ModelFile {
+impl StoredModel {
     /// Reads the headers of a model; `path` names its file, or the first of its parts.
     ///
     /// # Errors
@@ -117,10 +117,10 @@ mod tests {
 
     #[test]
     fn parts_have_the_tensors_of_the_whole() {
-        let whole = ModelFile::read(&golden("models/llama.gguf")).unwrap();
-        let parts = ModelFile::read(&part(1)).unwrap();
+        let whole = StoredModel::read(&golden("models/llama.gguf")).unwrap();
+        let parts = StoredModel::read(&part(1)).unwrap();
         assert_eq!((whole.parts.len(), parts.parts.len()), (1, 3));
-        let names = |file: &ModelFile| {
+        let names = |file: &StoredModel| {
             let tensors = file.header.tensors.iter();
             let mut names: Vec<_> =
                 tensors.map(|tensor| (tensor.name.clone(), tensor.bytes)).collect();
@@ -138,7 +138,7 @@ mod tests {
         let place = |number: u32| folder.path().join(part(number).file_name().unwrap());
         let copy = |from: &Path, to: u32| std::fs::copy(from, place(to)).map(drop).unwrap();
         let message = |number: u32| {
-            let told = ModelFile::read(&place(number)).unwrap_err().to_string();
+            let told = StoredModel::read(&place(number)).unwrap_err().to_string();
             told.replace(&folder.path().display().to_string(), "DIR")
         };
         let mut told = Vec::new();
@@ -154,7 +154,7 @@ mod tests {
         told.push(("foreign", message(1)));
         told.push(("later", message(2)));
         std::fs::rename(place(1), folder.path().join("llama.gguf")).unwrap();
-        let renamed = ModelFile::read(&folder.path().join("llama.gguf")).unwrap_err().to_string();
+        let renamed = StoredModel::read(&folder.path().join("llama.gguf")).unwrap_err().to_string();
         told.push(("renamed", renamed.replace(&folder.path().display().to_string(), "DIR")));
         let told: Vec<String> =
             told.into_iter().map(|(case, message)| format!("{case}: {message}")).collect();

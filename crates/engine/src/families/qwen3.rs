@@ -1,0 +1,17 @@
+//! The `qwen3` family.
+//!
+//! Source: the family's published report and the GGUF naming of its tensors. Rotary embedding turns
+//! the two halves of a head; each head of queries and keys is normed before.
+
+use deft_formats::gguf::Header;
+
+use super::blueprint::{Blueprint, LayerStyle, Reader};
+use super::rotary::Pairs;
+use crate::model::LoadError;
+
+pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
+    let reader = Reader::new(header)?;
+    let inner = reader.count("feed_forward_length")?;
+    let style = LayerStyle { head_norms: true, ..LayerStyle::default() };
+    reader.plain_blueprint(inner, Pairs::HalfSplit, style)
+}

@@ -1,0 +1,68 @@
+//! Long drills, run by hand.
+
+use std::path::Path;
+
+use anyhow::Context;
+
+use crate::steps::{self, root};
+
+/// Fuzz targets, with what they begin from and how long an input may be.
+const FUZZ: [(&str, &[&str], u32); 3] = [
+    ("gguf", &["golden/bad", "golden/tokenizers"], 60_000),
+    ("tokenizers", &[], 4_096),
+    ("templates", &[], 4_096),
+];
+/// Most memory of a fuzzed process, and of one allocation in it, in MiB.
+const FUZZ_MEMORY: [u32; 2] = [1024, 64];
+
+/// Fuzzes each target for so many minutes. Needs the nightly compiler and `cargo-fuzz`.
+pub fn fuzz(minutes: u64, only: Option<&str>) -> anyhow::Result<()> {
+    for (target, seeds, longest) in FUZZ {
+        if only.is_some_and(|only| only != target) {
+            continue;
+        }
+        let corpus = root().join("fuzz/corpus").join(target);
+        std::fs::create_dir_all(&corpus)?;
+        for folder in seeds {
+            copy_seeds(&root().join(folder), &corpus, longest.into())?;
+        }
+        if target == "templates" {
+            seed_templates(&corpus)?;
+        }
+        let [process, allocation] = FUZZ_MEMORY;
+        let limits = [
+            format!("-max_total_time={}", minutes * 60),
+            format!("-max_len={longest}"),
+            format!("-rss_limit_mb={process}"),
+            format!("-malloc_limit_mb={allocation}"),
+        ];
+        let mut arguments = vec!["+nightly", "fuzz", "run", target, "--"];
+        arguments.extend(limits.iter().map(String::as_str));
+        arguments.extend(["-timeout=20", "-print_final_stats=1"]);
+        steps::run("cargo", &arguments, ".")?;
+    }
+    Ok(())
+}
+
+fn copy_seeds(from: &Path, to: &Path, longest: u64) -> anyhow::Result<()> {
+    for entry in std::fs::read_dir(from).with_context(|| from.display().to_string())? {
+        let entry = entry?;
+        if entry.metadata()?.len() <= longest {
+            std::fs::copy(entry.path(), to.join(entry.file_name()))?;
+        }
+    }
+    Ok(())
+}
+
+/// The golden templates, each as a file.
+fn seed_templates(corpus: &Path) -> anyhow::Result<()> {
+    let cases = std::fs::read(root().join("golden/templates/cases.json"))?;
+    let cases: serde_json::Value = serde_json::from_slice(&cases)?;
+    let whole = cases["templates"].as_object().into_iter().flat_map(|all| all.values());
+    let snippets = cases["snippets"].as_array().into_iter().flatten();
+    let sources = whole.chain(snippets.map(|snippet| &snippet["template"]));
+    for (at, source) in sources.filter_map(|source| source.as_str()).enumerate() {
+        std::fs::write(corpus.join(format!("golden-{at}")), source)?;
+    }
+    Ok(())
+}
