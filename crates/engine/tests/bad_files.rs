@@ -1,6 +1,7 @@
 //! Every damaged file, one after the other in one process that may not take much memory.
 //!
 //! This file has one test only: the limit holds for the whole process.
+#![expect(clippy::unwrap_used, reason = "a test that panics has failed")]
 
 use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
