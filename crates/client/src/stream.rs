@@ -99,3 +99,91 @@ pub(crate) fn problem_of(error: &ErrorDetail, status: u16) -> Problem {
     };
     Problem::new(kind, &error.code, &error.message)
 }
+
+#[cfg(test)]
+mod tests {
+    use futures_util::stream;
+    use serde_json::json;
+
+    use super::*;
+
+    /// A stream of these events, as they come over the wire.
+    fn answer(events: &[Result<String, String>]) -> AnswerStream {
+        AnswerStream {
+            events: Box::pin(stream::iter(events.to_vec())),
+            ready: std::collections::VecDeque::new(),
+            complete: false,
+        }
+    }
+
+    fn chunk(index: u32, content: &str) -> String {
+        json!({"id": "chat-1", "object": "chat.completion.chunk", "created": 1, "model": "m/q8_0",
+               "choices": [{"index": index, "delta": {"content": content}, "finish_reason": null}]})
+        .to_string()
+    }
+
+    async fn all(mut answer: AnswerStream) -> Result<Vec<StreamedPiece>, String> {
+        let mut pieces = Vec::new();
+        while let Some(piece) = answer.next().await.map_err(|error| error.to_string())? {
+            pieces.push(piece);
+        }
+        Ok(pieces)
+    }
+
+    #[tokio::test]
+    async fn pieces_come_in_order_and_empty_ones_are_left_out() {
+        let done = "[DONE]".to_owned();
+        let events = [Ok(chunk(0, "")), Ok(chunk(0, "Sow ")), Ok(chunk(0, "it")), Ok(done)];
+        let pieces = all(answer(&events)).await.unwrap();
+        let texts = ["Sow ", "it"].map(|text| StreamedPiece::Text(text.to_owned()));
+        assert_eq!(pieces, texts);
+    }
+
+    #[tokio::test]
+    async fn raw_continuations_are_read_too() {
+        let piece = json!({"id": "text-1", "object": "text_completion", "created": 1, "model": "m",
+                           "choices": [{"index": 0, "text": "3 cm", "finish_reason": null}]});
+        let counts = json!({"id": "text-1", "object": "text_completion", "created": 1, "model": "m",
+                            "choices": [], "usage": {"prompt_tokens": 2, "completion_tokens": 1,
+                                                     "total_tokens": 3}});
+        let events = [Ok(piece.to_string()), Ok(counts.to_string()), Ok("[DONE]".to_owned())];
+        let pieces = all(answer(&events)).await.unwrap();
+        assert_eq!(pieces[0], StreamedPiece::Text("3 cm".to_owned()));
+        assert!(matches!(pieces[1], StreamedPiece::Counted(usage) if usage.total_tokens == 3));
+    }
+
+    #[tokio::test]
+    async fn a_stream_that_ends_too_soon_or_oddly_is_an_error() {
+        let short = all(answer(&[Ok(chunk(0, "Sow"))])).await.unwrap_err();
+        assert!(short.contains("ended before the answer did"), "{short}");
+        let odd = all(answer(&[Ok("{".to_owned())])).await.unwrap_err();
+        assert!(odd.contains("an odd event"), "{odd}");
+        let broken = all(answer(&[Err("reset".to_owned())])).await.unwrap_err();
+        assert!(broken.contains("reset"), "{broken}");
+        let error = json!({"error": {"message": "the engine ended", "type": "server_error",
+                                     "code": "engine_ended"}});
+        let failed = all(answer(&[Ok(error.to_string())])).await.unwrap_err();
+        assert!(failed.contains("the engine ended"), "{failed}");
+    }
+
+    #[test]
+    fn statuses_tell_what_a_caller_can_do() {
+        let error = ErrorDetail {
+            message: "it does not fit".to_owned(),
+            error_type: "server_error".to_owned(),
+            code: "does_not_fit".to_owned(),
+            param: None,
+        };
+        for (status, kind) in [
+            (400, ProblemKind::Invalid),
+            (403, ProblemKind::Forbidden),
+            (404, ProblemKind::Missing),
+            (409, ProblemKind::Refused),
+            (500, ProblemKind::Fault),
+            (503, ProblemKind::Busy),
+        ] {
+            assert_eq!(problem_of(&error, status).kind, kind);
+        }
+        assert_eq!(problem_of(&error, 409).code, "does_not_fit");
+    }
+}

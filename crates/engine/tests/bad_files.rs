@@ -9,8 +9,7 @@ use std::path::{Path, PathBuf};
 use deft_engine::{Model, facts, process};
 use deft_formats::gguf::StoredModel;
 use deft_protocol::engine::{
-    CallOrder, FromEngine, LINK_VERSION, LoadOrder, Overflow, Prompt, Sampling, ToEngine,
-    read_frame, write_frame,
+    CallOrder, FromEngine, LINK_VERSION, LoadOrder, Prompt, ToEngine, read_frame, write_frame,
 };
 use rustix::process::{Resource, Rlimit, setrlimit};
 use serde_json::json;
@@ -58,18 +57,9 @@ fn serve(path: &Path) -> &'static str {
     };
     write_frame(&ours, &ToEngine::Load(order)).unwrap();
     let message = json!({"role": "user", "content": "seed"});
-    let call = CallOrder {
-        call: 1,
-        prompt: Prompt::Chat { messages: vec![message.as_object().unwrap().clone()], tools: None },
-        sampling: Sampling::GREEDY,
-        max_tokens: Some(3),
-        stop: Vec::new(),
-        answers: 1,
-        echo: false,
-        scores: None,
-        overflow: Overflow::End,
-        guard: true,
-    };
+    let messages = vec![message.as_object().unwrap().clone()];
+    let prompt = Prompt::Chat { messages, tools: None };
+    let call = CallOrder { max_tokens: Some(3), ..CallOrder::greedy(1, prompt) };
     let outcome = loop {
         match read_frame(&ours).unwrap() {
             FromEngine::Loaded { .. } => {

@@ -71,3 +71,50 @@ pub(crate) fn round(values: &[f32], quants: &mut Vec<i8>, scales: &mut Vec<f32>)
         quants.extend(block.iter().map(|value| (value * inverse).round_ties_even() as i8));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn rounded(values: &[f32]) -> (Vec<i8>, Vec<f32>, Vec<i16>) {
+        match Activations::eight_bit(values, values.len()) {
+            Activations::EightBit { quants, scales, sums, .. } => (quants, scales, sums),
+            Activations::Float { .. } => panic!("they were not rounded"),
+        }
+    }
+
+    #[test]
+    fn a_block_is_scaled_by_its_largest_value_and_ties_go_to_even() {
+        let mut values = [0.0; 64];
+        (values[0], values[1], values[2]) = (127.0, 2.5, -3.5);
+        let (quants, scales, sums) = rounded(&values);
+        assert_eq!(quants[..3], [127, 2, -4]);
+        assert_eq!(scales, [1.0, 0.0], "the second block is all zero");
+        assert_eq!(sums, [125, 0, 0, 0]);
+    }
+
+    #[test]
+    fn a_value_that_is_no_number_makes_its_block_none() {
+        for odd in [f32::NAN, f32::INFINITY, f32::NEG_INFINITY] {
+            let mut values = [1.0; 64];
+            values[40] = odd;
+            let (_, scales, _) = rounded(&values);
+            assert!(scales[0].is_finite() && scales[1].is_nan());
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn values_come_back_within_half_a_step(values in prop::collection::vec(-1e3f32..1e3, 32)) {
+            let (quants, scales, sums) = rounded(&values);
+            for (value, quant) in values.iter().zip(&quants) {
+                let error = (value - f32::from(*quant) * scales[0]).abs();
+                prop_assert!(error <= scales[0] * 0.5001);
+            }
+            let half = |half: &[i8]| half.iter().map(|&quant| i16::from(quant)).sum::<i16>();
+            prop_assert_eq!(sums, [half(&quants[..16]), half(&quants[16..])]);
+        }
+    }
+}

@@ -103,3 +103,75 @@ pub fn add(x: &mut [f32], y: &[f32]) {
         *x += y;
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn close(found: &[f32], wanted: &[f32]) {
+        assert_eq!(found.len(), wanted.len());
+        for (found, wanted) in found.iter().zip(wanted) {
+            let allowed = 1e-6 * wanted.abs().max(1.0);
+            assert!((found - wanted).abs() < allowed, "{found} instead of {wanted}");
+        }
+    }
+
+    #[test]
+    fn norms_take_each_row_alone() {
+        let x = [3.0, 4.0, 0.0, 0.0, 1.0, 1.0, 1.0, 1.0];
+        let weight = [1.0, 2.0, 1.0, 1.0];
+        let mut out = [0.0; 8];
+        rms_norm(&x, &weight, 0.0, &mut out);
+        close(&out, &[1.2, 3.2, 0.0, 0.0, 1.0, 2.0, 1.0, 1.0]);
+        let mut centred = [1.0, 2.0, 3.0, 4.0];
+        layer_norm(&mut centred, &[1.0, 1.0, 1.0, 2.0], &[0.0, 0.0, 0.0, 0.5], 0.0);
+        let step = 1.0 / 1.25f32.sqrt();
+        close(&centred, &[-1.5 * step, -0.5 * step, 0.5 * step, 3.0 * step + 0.5]);
+    }
+
+    #[test]
+    fn softmax_sums_to_one_and_survives_large_values() {
+        let mut values = [1000.0, 1001.0, 999.0];
+        softmax(&mut values);
+        close(&values, &[0.244_728_47, 0.665_240_9, 0.090_030_57]);
+        let mut none: [f32; 0] = [];
+        softmax(&mut none);
+        let mut one = [-7.0];
+        softmax(&mut one);
+        close(&one, &[1.0]);
+    }
+
+    /// Figures of an independent computation in double precision.
+    #[test]
+    fn curves_have_their_values() {
+        let mut silu = [-1.0, 0.0, 2.0];
+        gate(Gate::Silu, &mut silu, &[1.0, 1.0, 3.0]);
+        close(&silu, &[-0.268_941_42, 0.0, 3.0 * 1.761_594_2]);
+        let mut tanh = [-1.0, 0.0, 2.0];
+        gate(Gate::GeluTanh, &mut tanh, &[1.0; 3]);
+        close(&tanh, &[-0.158_808, 0.0, 1.954_597_7]);
+        let mut erf = [-1.0, 0.0, 2.0];
+        gelu_erf(&mut erf);
+        close(&erf, &[-0.158_655_26, 0.0, 1.954_499_7]);
+        let mut capped = [100.0, -1.0];
+        soft_cap(&mut capped, 30.0);
+        close(&capped, &[29.923_738, -0.999_629_9]);
+    }
+
+    #[test]
+    fn values_that_are_no_numbers_stay_visible() {
+        let mut out = [0.0; 2];
+        rms_norm(&[f32::NAN, 1.0], &[1.0, 1.0], 1e-5, &mut out);
+        assert!(out.iter().all(|value| value.is_nan()));
+        let mut values = [f32::NAN, 1.0];
+        softmax(&mut values);
+        assert!(values.iter().all(|value| value.is_nan()));
+    }
+
+    #[test]
+    fn a_vector_is_added_to_every_row() {
+        let mut rows = [1.0, 2.0, 3.0, 4.0];
+        add_rows(&mut rows, &[10.0, 20.0]);
+        close(&rows, &[11.0, 22.0, 13.0, 24.0]);
+    }
+}

@@ -97,3 +97,38 @@ pub struct EmbeddingUsage {
     /// The same.
     pub total_tokens: u32,
 }
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn one_input_or_many_as_text_or_tokens() {
+        let list =
+            |value| serde_json::from_value::<EmbeddingInput>(value).map(EmbeddingInput::into_list);
+        let text = |text: &str| Prompt::Text(text.to_owned());
+        assert_eq!(list(json!("frost")).unwrap(), [text("frost")]);
+        assert_eq!(list(json!(["frost", "May"])).unwrap(), [text("frost"), text("May")]);
+        assert_eq!(list(json!([4, 5])).unwrap(), [Prompt::Tokens(vec![4, 5])]);
+        assert_eq!(
+            list(json!([[4], [5, 6]])).unwrap(),
+            [Prompt::Tokens(vec![4]), Prompt::Tokens(vec![5, 6])]
+        );
+        assert!(list(json!([4, "frost"])).is_err());
+        assert!(list(json!({"text": "frost"})).is_err());
+    }
+
+    #[test]
+    fn formats_are_named_as_the_protocol_names_them() {
+        let request =
+            json!({"model": "larkfen-find", "input": "frost", "encoding_format": "base64"});
+        let request: EmbeddingRequest = serde_json::from_value(request).unwrap();
+        assert_eq!(request.encoding_format, Some(EmbeddingFormat::Base64));
+        let wrong = json!({"model": "larkfen-find", "input": "frost", "encoding_format": "hex"});
+        assert!(serde_json::from_value::<EmbeddingRequest>(wrong).is_err());
+        assert_eq!(json!(EmbeddingValues::Float(vec![0.5])), json!([0.5]));
+        assert_eq!(json!(EmbeddingValues::Base64("AAAA".to_owned())), json!("AAAA"));
+    }
+}

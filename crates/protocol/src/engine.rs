@@ -81,6 +81,25 @@ pub struct CallOrder {
     pub guard: bool,
 }
 
+impl CallOrder {
+    /// One answer, always the likeliest token, with nothing special about it.
+    #[must_use]
+    pub fn greedy(call: u64, prompt: Prompt) -> Self {
+        Self {
+            call,
+            prompt,
+            sampling: Sampling::GREEDY,
+            max_tokens: None,
+            stop: Vec::new(),
+            answers: 1,
+            echo: false,
+            scores: None,
+            overflow: Overflow::End,
+            guard: true,
+        }
+    }
+}
+
 /// What becomes of a conversation that the context cannot hold.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]

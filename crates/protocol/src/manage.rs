@@ -393,3 +393,43 @@ pub struct CallRecord {
     /// Seconds from arrival to end.
     pub total_seconds: f64,
 }
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn settings_that_nobody_knows_are_refused() {
+        let settings = |value| serde_json::from_value::<SettingsRequest>(value);
+        let known =
+            settings(json!({"context": 512, "cache": "q8_0", "cache_values": "f16"})).unwrap();
+        assert_eq!(known.cache, Some(CachePrecision::Q8_0));
+        assert_eq!(known.cache_values, Some(CachePrecision::F16));
+        let error = settings(json!({"contxt": 512})).unwrap_err().to_string();
+        assert!(error.contains("`contxt`") && error.contains("`context`"), "{error}");
+        assert!(settings(json!({"cache": "q2"})).is_err());
+    }
+
+    #[test]
+    fn precisions_are_written_as_operators_write_them() {
+        for precision in [CachePrecision::F32, CachePrecision::F16, CachePrecision::Q8_0] {
+            assert_eq!(json!(precision), precision.name());
+        }
+    }
+
+    /// Records outlive versions: facts that an older version stored lack what came later.
+    #[test]
+    fn facts_of_an_older_version_are_understood() {
+        let facts: ModelFacts = serde_json::from_value(json!({
+            "family": "llama", "name": null, "parameters": 5, "mix": [], "quantisation": "q8_0",
+            "context_length": 64, "layers": 1, "heads": 2, "kv_heads": 1, "width": 16,
+            "vocabulary": 300, "tokenizer": "sentencepiece kind", "has_template": false,
+            "licence": null, "description": null,
+        }))
+        .unwrap();
+        assert!(facts.serves.is_empty() && facts.special_tokens.is_empty());
+        assert_eq!((facts.files, facts.window), (0, None));
+    }
+}

@@ -89,3 +89,37 @@ impl fmt::Display for Problem {
 }
 
 impl std::error::Error for Problem {}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn a_problem_is_written_with_its_status_and_way_out() {
+        let problem = Problem::new(ProblemKind::Refused, "does_not_fit", "it does not fit");
+        assert_eq!(
+            json!(problem),
+            json!({"kind": "refused", "code": "does_not_fit", "detail": "it does not fit",
+                   "status": 409})
+        );
+        let helped = problem.with_way_out("--lanes 1");
+        assert_eq!(json!(helped)["way_out"], "--lanes 1");
+        assert!(helped.to_string().contains("it does not fit"));
+    }
+
+    #[test]
+    fn kinds_have_the_statuses_that_clients_expect() {
+        let statuses = [
+            (ProblemKind::Invalid, 400),
+            (ProblemKind::Forbidden, 403),
+            (ProblemKind::Missing, 404),
+            (ProblemKind::Refused, 409),
+            (ProblemKind::Fault, 500),
+            (ProblemKind::Busy, 503),
+            (ProblemKind::Down, 503),
+        ];
+        assert!(statuses.into_iter().all(|(kind, status)| kind.status() == status));
+    }
+}

@@ -123,3 +123,43 @@ impl TextLogprobs {
         Some(lists)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+    use crate::engine::TokenText;
+
+    fn score(text: &str, logprob: Option<f32>) -> TokenScore {
+        let token = TokenText { id: 1, text: text.to_owned(), bytes: Vec::new() };
+        let alternatives = logprob.map(|logprob| (token.clone(), logprob)).into_iter().collect();
+        TokenScore { token, logprob, alternatives }
+    }
+
+    #[test]
+    fn a_prompt_is_a_text_or_token_ids() {
+        let prompt = |value| serde_json::from_value::<TextPrompt>(value);
+        assert_eq!(Prompt::from(prompt(json!("Sow")).unwrap()), Prompt::Text("Sow".to_owned()));
+        assert_eq!(Prompt::from(prompt(json!([1, 5])).unwrap()), Prompt::Tokens(vec![1, 5]));
+        for wrong in [json!(["Sow", 5]), json!(5), json!({"text": "Sow"}), json!([-1])] {
+            let error = prompt(wrong).unwrap_err().to_string();
+            assert_eq!(error, "expected a text or a list of token ids");
+        }
+    }
+
+    #[test]
+    fn offsets_count_characters_and_go_on_from_piece_to_piece() {
+        let mut offset = 0;
+        let first =
+            TextLogprobs::of(vec![score("Zaż", None), score(" bean", Some(-1.0))], &mut offset);
+        let first = first.unwrap();
+        assert_eq!((first.text_offset, offset), (vec![0, 3], 8));
+        assert_eq!(first.token_logprobs, [None, Some(-1.0)]);
+        assert_eq!(first.top_logprobs[0], None);
+        assert_eq!(first.top_logprobs[1], Some([(" bean".to_owned(), -1.0)].into()));
+        let second = TextLogprobs::of(vec![score("s", Some(-0.1))], &mut offset).unwrap();
+        assert_eq!((second.text_offset, offset), (vec![8], 9));
+        assert_eq!(TextLogprobs::of(Vec::new(), &mut offset), None);
+    }
+}

@@ -117,3 +117,78 @@ fn not_found(name: &str, all: &[Arc<Registered>]) -> Problem {
     let detail = format!("there is no model `{name}` in the depot");
     Problem::new(ProblemKind::Missing, "no_model", detail).with_way_out(way_out)
 }
+
+#[cfg(test)]
+mod tests {
+    use chrono::Utc;
+    use deft_depot::FileStamp;
+    use deft_protocol::manage::ModelFacts;
+    use serde_json::json;
+
+    use super::*;
+
+    fn facts() -> ModelFacts {
+        serde_json::from_value(json!({
+            "family": "llama", "name": null, "parameters": 5, "mix": [], "quantisation": "q8_0",
+            "context_length": 64, "layers": 1, "heads": 2, "kv_heads": 1, "width": 16,
+            "vocabulary": 300, "tokenizer": "sentencepiece kind", "has_template": false,
+            "licence": null, "description": null,
+        }))
+        .unwrap_or_else(|error| panic!("{error}"))
+    }
+
+    /// A catalogue whose database is never asked.
+    fn catalogue(names: &[&str]) -> Catalogue {
+        let database = sqlx::postgres::PgPoolOptions::new()
+            .connect_lazy("postgres://nobody@127.0.0.1:1/none")
+            .unwrap_or_else(|error| panic!("{error}"));
+        let registered = names.iter().map(|name| {
+            Arc::new(Registered {
+                id: Uuid::now_v7(),
+                name: name.parse().unwrap_or_else(|error| panic!("{error}")),
+                path: format!("/depot/{name}.gguf").into(),
+                stamp: FileStamp { bytes: 1, modified_ns: 1, inode: 1 },
+                facts: facts(),
+                registered_at: Utc::now(),
+            })
+        });
+        let variants = RwLock::new(registered.collect());
+        Catalogue { database, node: Uuid::nil(), variants }
+    }
+
+    #[tokio::test]
+    async fn a_models_name_means_its_loaded_variant_or_the_first() {
+        let catalogue = catalogue(&["desk/q8_0", "desk/f16", "mini/q8_0"]);
+        let name = |wanted: &str, loaded: &str| {
+            let id =
+                catalogue.all().iter().find(|found| found.name.to_string() == loaded).map(|f| f.id);
+            catalogue
+                .resolve(wanted, |variant| Some(variant) == id)
+                .map(|found| found.name.to_string())
+        };
+        assert_eq!(name("desk", "none").unwrap(), "desk/q8_0");
+        assert_eq!(name("desk", "desk/f16").unwrap(), "desk/f16");
+        assert_eq!(name("desk/q8_0", "desk/f16").unwrap(), "desk/q8_0");
+        assert_eq!(name("mini", "desk/f16").unwrap(), "mini/q8_0");
+    }
+
+    #[tokio::test]
+    async fn a_name_that_is_not_there_gets_the_nearest_one() {
+        let way_out = |catalogue: &Catalogue, name: &str| {
+            let problem = catalogue.resolve(name, |_| false).unwrap_err();
+            assert_eq!(problem.kind, ProblemKind::Missing);
+            problem.way_out.unwrap_or_default()
+        };
+        let some = catalogue(&["larkfen-desk/q8_0", "mini/q8_0"]);
+        assert!(way_out(&some, "larkfen-dsk").contains("did you mean `larkfen-desk`?"));
+        assert!(way_out(&some, "larkfen-desk/q4_0").contains("`larkfen-desk/q8_0`"));
+        assert_eq!(way_out(&some, "zzz"), "all models: deft depot list");
+        assert!(way_out(&catalogue(&[]), "desk").contains("deft depot register FILE"));
+    }
+
+    #[tokio::test]
+    async fn a_path_that_is_not_absolute_is_refused_before_anything_is_read() {
+        let problem = catalogue(&[]).register(Path::new("desk.gguf"), None).await.unwrap_err();
+        assert_eq!(problem.code, "path_relative");
+    }
+}

@@ -385,6 +385,49 @@ mod tests {
         assert!(refuse(nan).contains("`temperature`"));
     }
 
+    fn asked(scores: Option<u32>) -> Question {
+        Question { prompt: Prompt::Text("seed".to_owned()), echo: true, scores }
+    }
+
+    #[test]
+    fn what_is_asked_reaches_the_engine() {
+        let options = AnswerOptions {
+            n: Some(3),
+            seed: Some(9),
+            stop: Some(deft_protocol::chat::StopTexts::One("row".to_owned())),
+            context_overflow: Some(deft_protocol::engine::Overflow::DropOldest),
+            repetition_guard: Some(false),
+            ..AnswerOptions::default()
+        };
+        let order = order(asked(Some(4)), options).unwrap();
+        assert_eq!((order.answers, order.scores, order.echo), (3, Some(4), true));
+        assert_eq!((order.sampling.seed, order.stop), (9, vec!["row".to_owned()]));
+        assert_eq!(order.overflow, deft_protocol::engine::Overflow::DropOldest);
+        assert!(!order.guard);
+    }
+
+    #[test]
+    fn nothing_asked_means_the_models_own_distribution() {
+        let order = order(asked(None), AnswerOptions::default()).unwrap();
+        let Sampling { temperature, top_k, top_p, min_p, repetition_penalty, .. } = order.sampling;
+        assert_eq!((temperature, top_k, top_p, min_p, repetition_penalty), (1.0, 0, 1.0, 0.0, 1.0));
+        assert!(order.guard && order.max_tokens.is_none());
+        assert_eq!(order.answers, 1);
+    }
+
+    #[test]
+    fn lists_that_are_too_long_are_refused() {
+        let stops = (0..17).map(|at| format!("stop {at}")).collect();
+        let options = AnswerOptions {
+            stop: Some(deft_protocol::chat::StopTexts::Many(stops)),
+            ..AnswerOptions::default()
+        };
+        let problem = order(asked(None), options).unwrap_err();
+        assert!(problem.detail.contains("`stop` has 17 texts; at most 16"), "{problem}");
+        let problem = order(asked(Some(21)), AnswerOptions::default()).unwrap_err();
+        assert!(problem.detail.contains("`logprobs` asks for 21"), "{problem}");
+    }
+
     #[test]
     fn the_newer_name_of_the_token_limit_wins() {
         let options = AnswerOptions {

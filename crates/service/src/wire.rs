@@ -100,3 +100,91 @@ pub(crate) fn variant(registered: &Registered, loaded: bool) -> Variant {
         facts: registered.facts.clone(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use deft_planning::{Bytes, Holder, WayOut};
+
+    use super::*;
+
+    fn shape() -> ModelShape {
+        ModelShape {
+            file: Bytes(1_993_568),
+            layers: 5,
+            heads: 6,
+            kv_heads: 2,
+            key_length: 32,
+            value_length: 80,
+            context_length: 1024,
+            vocabulary: 2048,
+            width: 192,
+            feed_forward: 320,
+            encoder: false,
+            tokenizer: Bytes(400_000),
+        }
+    }
+
+    #[test]
+    fn what_was_not_named_gets_the_models_defaults() {
+        let plain = load_settings(&SettingsRequest::default(), &shape()).unwrap();
+        assert_eq!((plain.context, plain.lanes), (1024, 2));
+        assert_eq!((plain.keys, plain.values), (CacheType::F16, CacheType::F16));
+        let request = SettingsRequest { cache: Some(CachePrecision::F32), ..Default::default() };
+        let both = load_settings(&request, &shape()).unwrap();
+        assert_eq!((both.keys, both.values), (CacheType::F32, CacheType::F32));
+        let request = SettingsRequest {
+            cache: Some(CachePrecision::Q8_0),
+            cache_values: Some(CachePrecision::F16),
+            ..Default::default()
+        };
+        let apart = load_settings(&request, &shape()).unwrap();
+        assert_eq!((apart.keys, apart.values), (CacheType::Q8_0, CacheType::F16));
+    }
+
+    #[test]
+    fn settings_return_as_they_were() {
+        let request = SettingsRequest { lanes: Some(3), chunk: Some(64), ..Default::default() };
+        let loaded = load_settings(&request, &shape()).unwrap();
+        let again = load_settings(&request_of(&settings(&loaded)), &shape()).unwrap();
+        assert_eq!(loaded, again);
+    }
+
+    #[test]
+    fn settings_out_of_range_are_invalid_and_named() {
+        for (request, part) in [
+            (SettingsRequest { context: Some(9999), ..Default::default() }, "context 9999"),
+            (SettingsRequest { lanes: Some(0), ..Default::default() }, "lanes 0"),
+            (
+                SettingsRequest { cache: Some(CachePrecision::Q8_0), ..Default::default() },
+                "80 values",
+            ),
+        ] {
+            let problem = load_settings(&request, &shape()).unwrap_err();
+            assert_eq!(problem.code, "settings_out_of_range");
+            assert!(problem.detail.contains(part), "{problem}");
+        }
+    }
+
+    #[test]
+    fn a_refusal_names_who_holds_the_memory_and_the_ways_out() {
+        let holder = Holder { name: "larkfen-desk/q8_0".into(), bytes: Bytes::mib(8), idle: true };
+        let refused = Refusal {
+            name: "larkfen-leaf/f16".to_owned(),
+            pool: "host".to_owned(),
+            need: Bytes::mib(9),
+            free: Bytes::mib(4),
+            limit: Bytes::mib(12),
+            holders: vec![holder],
+            ways_out: vec![
+                WayOut::OneLane { need: Bytes::mib(4) },
+                WayOut::Unload { name: "larkfen-desk/q8_0".into(), frees: Bytes::mib(8) },
+            ],
+        };
+        let problem = refusal(&refused);
+        assert_eq!((problem.kind, problem.code.as_str()), (ProblemKind::Refused, "does_not_fit"));
+        assert!(problem.detail.contains("held by `larkfen-desk/q8_0` 8.00 MiB"), "{problem}");
+        let way_out = problem.way_out.unwrap();
+        assert!(way_out.contains("--lanes 1") && way_out.contains("deft unload larkfen-desk/q8_0"));
+        assert!(!problem.detail.contains("--lanes"), "ways out are told once");
+    }
+}

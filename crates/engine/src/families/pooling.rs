@@ -73,3 +73,25 @@ impl Pooling {
         pooled.iter().map(|value| (value / length) as f32).collect()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_way_of_pooling_gives_a_vector_of_length_one() {
+        let states = [3.0, 0.0, 0.0, 4.0, 9.0, 12.0];
+        assert_eq!(Pooling::First.embedding(&states, 2), [1.0, 0.0]);
+        assert_eq!(Pooling::Last.embedding(&states, 2), [0.6, 0.8]);
+        let mean = Pooling::Mean.embedding(&states, 2);
+        let length = (4.0f32 * 4.0 + (16.0 / 3.0f32).powi(2)).sqrt();
+        assert!((mean[0] - 4.0 / length).abs() < 1e-6);
+        assert!((mean[1] - 16.0 / 3.0 / length).abs() < 1e-6);
+    }
+
+    #[test]
+    fn nothing_stays_nothing_and_what_is_no_number_shows() {
+        assert_eq!(Pooling::Mean.embedding(&[0.0; 4], 2), [0.0, 0.0]);
+        assert!(Pooling::Last.embedding(&[f32::NAN, 1.0], 2)[0].is_nan());
+    }
+}

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::thread::JoinHandle;
 
 use deft_protocol::chat::EndedBy;
-use deft_protocol::engine::{CallOrder, EngineFigures, Overflow, Prompt, Sampling};
+use deft_protocol::engine::{CallOrder, EngineFigures, Prompt};
 use serde_json::json;
 
 use super::*;
@@ -55,21 +55,8 @@ impl Link {
 
     fn ask(&self, call: u64, question: &str, change: impl FnOnce(&mut CallOrder)) {
         let message = json!({"role": "user", "content": question});
-        let mut order = CallOrder {
-            call,
-            prompt: Prompt::Chat {
-                messages: vec![message.as_object().unwrap().clone()],
-                tools: None,
-            },
-            sampling: Sampling::GREEDY,
-            max_tokens: None,
-            stop: Vec::new(),
-            answers: 1,
-            echo: false,
-            scores: None,
-            overflow: Overflow::End,
-            guard: true,
-        };
+        let messages = vec![message.as_object().unwrap().clone()];
+        let mut order = CallOrder::greedy(call, Prompt::Chat { messages, tools: None });
         change(&mut order);
         self.say(&ToEngine::Call(Box::new(order)));
     }

@@ -280,3 +280,66 @@ impl Metadata {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn metadata() -> Metadata {
+        let mut metadata = Metadata::default();
+        let texts = Array::Strings(vec!["bean".to_owned(), "pea".to_owned()]);
+        for (key, value) in [
+            ("count", Value::Unsigned(7)),
+            ("signed", Value::Signed(9)),
+            ("below", Value::Signed(-1)),
+            ("huge", Value::Unsigned(1 << 40)),
+            ("share", Value::Float(0.5)),
+            ("flag", Value::Bool(true)),
+            ("name", Value::String("desk".to_owned())),
+            ("texts", Value::Array(texts)),
+            ("numbers", Value::Array(Array::Integers(vec![1, -2]))),
+            ("floats", Value::Array(Array::Floats(vec![0.5]))),
+        ] {
+            assert!(metadata.insert(key.to_owned(), value));
+        }
+        metadata
+    }
+
+    #[test]
+    fn keys_are_looked_up_by_what_they_hold() {
+        let metadata = metadata();
+        assert_eq!((metadata.count("count"), metadata.count("signed")), (Ok(7), Ok(9)));
+        assert_eq!(metadata.float("share"), Ok(0.5));
+        assert_eq!(metadata.optional_bool("flag"), Ok(Some(true)));
+        assert_eq!(metadata.text("name"), Ok("desk"));
+        assert_eq!(metadata.texts("texts").map(<[String]>::len), Ok(2));
+        assert_eq!(metadata.optional_integers("numbers"), Ok(Some(&[1, -2][..])));
+        assert_eq!(metadata.optional_floats("floats"), Ok(Some(&[0.5][..])));
+        assert_eq!(metadata.optional_count("none"), Ok(None));
+        let keys: Vec<&str> = metadata.iter().map(|(key, _)| key).collect();
+        assert_eq!(keys[..3], ["count", "signed", "below"], "in file order");
+    }
+
+    #[test]
+    fn what_is_missing_or_otherwise_is_named() {
+        let metadata = metadata();
+        let told = [
+            metadata.count("none").unwrap_err(),
+            metadata.text("count").unwrap_err(),
+            metadata.count("name").unwrap_err(),
+            metadata.texts("numbers").unwrap_err(),
+            metadata.float("flag").unwrap_err(),
+            metadata.count("below").unwrap_err(),
+            metadata.count("huge").unwrap_err(),
+        ]
+        .map(|error| error.to_string());
+        insta::assert_snapshot!(told.join("\n"));
+    }
+
+    #[test]
+    fn a_key_stands_once() {
+        let mut metadata = metadata();
+        assert!(!metadata.insert("count".to_owned(), Value::Bool(false)));
+        assert_eq!(metadata.count("count"), Ok(7));
+    }
+}

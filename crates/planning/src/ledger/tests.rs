@@ -54,6 +54,63 @@ fn a_model_larger_than_the_pool_is_told_the_limit_it_needs() {
     insta::assert_snapshot!(refusal.to_string());
 }
 
+#[test]
+fn eight_bit_values_and_encoders_need_what_they_need() {
+    let total = |shape: &ModelShape, settings: &LoadSettings| Demand::of(shape, settings).total();
+    let plain = settings(2);
+    let narrow = LoadSettings { keys: crate::CacheType::Q8_0, ..plain };
+    assert!(total(&shape(1 << 20), &narrow) < total(&shape(1 << 20), &plain));
+    let encoder = ModelShape { encoder: true, layers: 1, context_length: 128, ..shape(1 << 20) };
+    let own = LoadSettings::for_model(&encoder);
+    assert_eq!((own.lanes, own.chunk, own.keys), (1, 128, crate::CacheType::F32));
+    assert_eq!(own.step_tokens(&encoder), 128, "a whole input at once");
+    assert_eq!(plain.step_tokens(&shape(0)), plain.chunk + 2, "a chunk and a token of each lane");
+    assert_eq!(LoadSettings { context: 33, lanes: 3, ..plain }.pages(), 6);
+}
+
+#[test]
+fn holders_are_listed_by_size_and_only_idle_ones_are_offered() {
+    let mut ledger = Ledger::new("host", Bytes::mib(40));
+    reserve(&mut ledger, 1, 9 << 20).unwrap();
+    reserve(&mut ledger, 2, 14 << 20).unwrap();
+    let refusal = refuse(&ledger, 9 << 20, 1, &BTreeSet::from([1]));
+    let names: Vec<&str> = refusal.holders.iter().map(|holder| holder.name.as_str()).collect();
+    assert_eq!(names, ["larkfen-14680064/q8_0", "larkfen-9437184/q8_0"]);
+    let offered = |name: &str| {
+        refusal
+            .ways_out
+            .iter()
+            .any(|way| matches!(way, WayOut::Unload { name: found, .. } if found == name))
+    };
+    assert!(offered("larkfen-9437184/q8_0") && !offered("larkfen-14680064/q8_0"));
+}
+
+#[test]
+fn every_way_out_that_is_offered_really_fits() {
+    let mut ledger = Ledger::new("host", Bytes::mib(24));
+    reserve(&mut ledger, 1, 12 << 20).unwrap();
+    let shape = shape(1 << 20);
+    let wanted = settings(8);
+    let refusal = refuse(&ledger, 1 << 20, 8, &BTreeSet::from([1]));
+    assert!(refusal.ways_out.len() >= 3);
+    for way in &refusal.ways_out {
+        let mut after = Ledger::new("host", Bytes::mib(24));
+        reserve(&mut after, 1, 12 << 20).unwrap();
+        let changed = match way {
+            WayOut::OneLane { .. } => LoadSettings { lanes: 1, ..wanted },
+            WayOut::Context { tokens, .. } => LoadSettings { context: *tokens, ..wanted },
+            WayOut::Unload { .. } => {
+                after.release(1);
+                wanted
+            }
+            WayOut::RaiseLimit { .. } => continue,
+        };
+        let candidate =
+            Candidate { name: "larkfen-leaf/f16", file: "leaf", shape: &shape, settings: &changed };
+        assert!(after.judge(candidate, &BTreeSet::new()).is_ok(), "{way}");
+    }
+}
+
 proptest! {
     #[test]
     fn no_order_of_loads_and_unloads_raises_a_pool_above_its_limit(

@@ -161,3 +161,64 @@ pub(crate) async fn no_chat_route(request: HttpRequest) -> Result<HttpResponse, 
 pub(crate) async fn no_manage_route(request: HttpRequest) -> Result<HttpResponse, ManageError> {
     Err(no_route(&request).into())
 }
+
+#[cfg(test)]
+mod tests {
+    use actix_web::body::to_bytes;
+    use serde::Deserialize;
+    use serde_json::Value;
+
+    use super::*;
+
+    async fn written(response: HttpResponse) -> (u16, Option<String>, Value) {
+        let retry = response.headers().get("retry-after");
+        let retry = retry.and_then(|value| value.to_str().ok()).map(str::to_owned);
+        let status = response.status().as_u16();
+        let bytes = to_bytes(response.into_body()).await.unwrap_or_default();
+        (status, retry, serde_json::from_slice(&bytes).unwrap_or_default())
+    }
+
+    #[actix_web::test]
+    async fn each_protocol_has_its_own_shape() {
+        let problem = Problem::new(ProblemKind::Missing, "no_model", "there is no model `dsk`")
+            .with_way_out("did you mean `desk`?");
+        let (status, _, body) = written(refusal("/v1/chat/completions", &problem)).await;
+        assert_eq!(status, 404);
+        let error = &body["error"];
+        assert_eq!(error["message"], "there is no model `dsk` (did you mean `desk`?)");
+        assert_eq!(error["type"], "invalid_request_error");
+        let (status, _, body) = written(refusal("/manage/v1/depot/dsk", &problem)).await;
+        assert_eq!((status, &body["code"]), (404, &Value::from("no_model")));
+        assert_eq!(body["way_out"], "did you mean `desk`?");
+    }
+
+    #[actix_web::test]
+    async fn whoever_may_come_again_is_told_when() {
+        let busy = Problem::new(ProblemKind::Busy, "draining", "it is being unloaded");
+        let (status, retry, _) = written(refusal("/v1/chat/completions", &busy)).await;
+        assert_eq!((status, retry.as_deref()), (503, Some(RETRY_AFTER)));
+        let down = Problem::new(ProblemKind::Fault, "engine_ended", "it ended");
+        assert_eq!(written(refusal("/v1/models", &down)).await.1, None);
+    }
+
+    #[derive(Debug, Deserialize)]
+    struct Ask {
+        #[expect(dead_code, reason = "only its reading is tried")]
+        settings: Inner,
+    }
+
+    #[derive(Debug, Deserialize)]
+    struct Inner {
+        #[expect(dead_code, reason = "only its reading is tried")]
+        lanes: u32,
+    }
+
+    #[test]
+    fn the_field_at_fault_is_named() {
+        let problem = |text: &str| body::<Ask>(text.as_bytes()).unwrap_err().detail;
+        let detail = problem(r#"{"settings": {"lanes": "two"}}"#);
+        assert!(detail.contains("field `settings.lanes`"), "{detail}");
+        assert!(problem("{\"settings\":").contains("not understood"));
+        assert!(problem("{}").contains("settings"));
+    }
+}

@@ -23,18 +23,7 @@ fn settings(context: u32, lanes: u32, chunk: u32, cache: CacheType) -> LoadSetti
 const DESK: &str = "demo/larkfen-desk/larkfen-desk-q8_0.gguf";
 
 fn order(call: u64, prompt: Prompt) -> CallOrder {
-    CallOrder {
-        call,
-        prompt,
-        sampling: Sampling::GREEDY,
-        max_tokens: Some(12),
-        stop: Vec::new(),
-        answers: 1,
-        echo: false,
-        scores: Some(2),
-        overflow: Overflow::End,
-        guard: true,
-    }
+    CallOrder { max_tokens: Some(12), scores: Some(2), ..CallOrder::greedy(call, prompt) }
 }
 
 fn chat(texts: &[(&str, &str)]) -> Prompt {
