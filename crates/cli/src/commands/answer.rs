@@ -73,6 +73,16 @@ pub(super) fn note_if_cut(answered: &Answered) {
     }
 }
 
+/// Says so where the oldest messages were left out to make room.
+pub(super) fn note_if_shortened(answered: &Answered) {
+    let dropped = answered.figures.as_ref().map_or(0, |figures| figures.dropped_messages);
+    if dropped > 0 {
+        print::note(format!(
+            "note: the model saw this without the {dropped} oldest messages, for its context is full"
+        ));
+    }
+}
+
 fn load(seconds: f64) -> String {
     if seconds > 0.0 { print::seconds(seconds) } else { "none, it was loaded".to_owned() }
 }

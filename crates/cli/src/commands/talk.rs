@@ -1,7 +1,8 @@
 //! `deft talk`: a conversation at the terminal. Commands begin with a colon.
 
 use deft_client::Client;
-use deft_protocol::chat::{ChatHead, ChatMessage, ChatRequest};
+use deft_protocol::chat::{AnswerOptions, ChatHead, ChatMessage, ChatRequest};
+use deft_protocol::engine::Overflow;
 use rustyline::DefaultEditor;
 use rustyline::error::ReadlineError;
 
@@ -181,7 +182,12 @@ impl Conversation {
         let system = self.answering.system.iter().map(|text| ChatMessage::text("system", text));
         let messages = system.chain(self.messages.iter().cloned()).collect();
         let head = ChatHead::new(self.model.clone(), messages);
-        let request = ChatRequest { head, options: answer::options(&self.answering) };
+        // A talk may be longer than the context: its oldest turns are left out then.
+        let options = AnswerOptions {
+            context_overflow: Some(Overflow::DropOldest),
+            ..answer::options(&self.answering)
+        };
+        let request = ChatRequest { head, options };
         let answering = async {
             let stream = self.client.chat_stream(&request).await?;
             answer::take(stream, print::out).await
@@ -192,6 +198,7 @@ impl Conversation {
         };
         print::out("\n");
         answer::note_if_cut(&answered);
+        answer::note_if_shortened(&answered);
         if self.answering.stats {
             answer::note_figures(&answered);
         }

@@ -3,7 +3,7 @@
 use std::io::{Read, Write};
 use std::process::Stdio;
 
-use crate::world::{Said, World};
+use crate::world::{Said, World, until, wait};
 
 fn talk(world: &World, lines: &str) -> Said {
     let mut child = world
@@ -70,8 +70,9 @@ fn ctrl_c_stops_the_answer_and_not_the_talk() {
     assert_eq!(said.code, 0, "{said:?}");
     assert!(said.err.contains("stopped; this question is not kept"), "{said:?}");
     assert!(!said.out.contains("user:"), "{said:?}");
-    let calls = crate::world::wait(world.client().calls(1)).unwrap();
-    assert_eq!(calls[0].outcome, "cancelled");
+    let client = world.client();
+    let call = until("the call is recorded", || wait(client.calls(1)).unwrap().pop());
+    assert_eq!(call.outcome, "cancelled");
 }
 
 #[test]
@@ -79,4 +80,16 @@ fn the_end_of_input_ends_a_talk() {
     let world = World::stocked();
     let said = talk(&world, "Hello\n");
     assert!(said.code == 0 && said.out.starts_with("Hello"), "{said:?}");
+}
+
+#[test]
+fn a_talk_longer_than_the_context_goes_on_and_says_what_is_left_out() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--context", "64"]);
+    let question = "How deep do I sow Moonhook bean?\n";
+    let said = talk(&world, &question.repeat(6));
+    assert_eq!(said.code, 0, "{said:?}");
+    let answers = said.out.lines().filter(|line| *line == "Sow Moonhook bean 3 cm deep.").count();
+    assert_eq!(answers, 6, "{said:?}");
+    assert!(said.err.contains("oldest messages, for its context is full"), "{said:?}");
 }

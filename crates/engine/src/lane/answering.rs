@@ -7,7 +7,7 @@ use deft_protocol::chat::EndedBy;
 use deft_protocol::engine::{CallOrder, EngineFigures, FromEngine, Overflow, TokenScore};
 
 use super::guard::Guard;
-use super::prompt::{self, Prepared};
+use super::prompt::Prepared;
 use super::scores::{self, HeldScores};
 use super::{CallError, Outcome};
 use crate::cache::{KvCache, Sequence};
@@ -241,7 +241,7 @@ impl Answering {
         let prepared = &self.prepared;
         let mut shorter = Prepared {
             order: prepared.order.clone(),
-            prompt: prompt::tokens(model, &prepared.order.prompt, &prepared.dropped)?,
+            prompt: prepared.prompt.clone(),
             start: prepared.start,
             dropped: prepared.dropped.clone(),
         };

@@ -182,9 +182,9 @@ impl Metadata {
         let Some(value) = self.get(key) else {
             return Ok(None);
         };
-        let wide = match value {
-            Value::Unsigned(count) => u32::try_from(*count).ok(),
-            Value::Signed(count) => u32::try_from(*count).ok(),
+        let (narrow, written) = match value {
+            Value::Unsigned(count) => (u32::try_from(*count), count.to_string()),
+            Value::Signed(count) => (u32::try_from(*count), count.to_string()),
             other => {
                 return Err(MetadataError::WrongKind {
                     key: key.to_owned(),
@@ -193,10 +193,10 @@ impl Metadata {
                 });
             }
         };
-        wide.map(Some).ok_or_else(|| MetadataError::OutOfRange {
+        narrow.map(Some).map_err(|_| MetadataError::OutOfRange {
             key: key.to_owned(),
-            value: format!("{value:?}"),
-            reason: "beyond 32 bits".to_owned(),
+            value: written,
+            reason: "not a count of 32 bits".to_owned(),
         })
     }
 
