@@ -37,8 +37,10 @@ fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
     assert_eq!(again.crashes, 1);
     world.desk_answers();
     assert_eq!(world.instance("larkfen-desk-mini/q8_0").unwrap().pid, other, "no other notices");
-    let calls = wait(client.calls(5)).unwrap();
-    assert!(calls.iter().any(|call| call.outcome == "failed"), "{calls:?}");
+    until("the failure is recorded", || {
+        let calls = wait(client.calls(5)).unwrap();
+        calls.into_iter().find(|call| call.outcome == "failed")
+    });
 }
 
 #[test]

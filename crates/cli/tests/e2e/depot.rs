@@ -114,3 +114,22 @@ fn a_model_in_parts_is_registered_by_its_first_and_answers() {
     };
     assert_eq!(ask("llama"), ask("whole"));
 }
+
+#[test]
+fn a_pre_tokenizer_that_is_not_known_is_shown_wherever_the_model_is() {
+    let world = World::new().start();
+    let mut bytes = std::fs::read(project("golden/models/llama-ropefreqs.gguf")).unwrap();
+    let name = b"llama-bpe";
+    let at = bytes.windows(name.len()).position(|window| window == name).unwrap();
+    bytes[at..at + name.len()].copy_from_slice(b"larkf-bpe");
+    let file = world.data_dir().parent().unwrap().join("odd.gguf");
+    std::fs::write(&file, bytes).unwrap();
+    let warning = "pre-tokenizer `larkf-bpe` is not known here";
+    let said = world.deft(&["depot", "register", &file.to_string_lossy()]);
+    assert!(said.code == 0 && said.err.contains(warning), "{said:?}");
+    assert!(world.deft(&["depot", "inspect", "odd"]).err.contains(warning));
+    let checked = world.deft(&["depot", "check", "odd"]);
+    assert!(checked.code == 1 && checked.out.contains(warning), "{checked:?}");
+    let loaded = world.status().instances.pop().unwrap();
+    assert!(loaded.note.unwrap().contains(warning), "the check loaded it");
+}
