@@ -10,11 +10,12 @@ use crate::packages;
 use crate::steps::{self, build_release, root};
 
 /// Models that are registered, and those that are loaded.
-const REGISTERED: [&str; 4] = [
+const REGISTERED: [&str; 5] = [
     "larkfen-desk/larkfen-desk-q8_0.gguf",
     "larkfen-desk/larkfen-desk-f16.gguf",
     "larkfen-desk-mini/larkfen-desk-mini-q8_0.gguf",
     "larkfen-desk-mini/larkfen-desk-mini-f16.gguf",
+    "larkfen-find/larkfen-find-q8_0.gguf",
 ];
 const LOADED: [&str; 2] = ["larkfen-desk/q8_0", "larkfen-desk-mini/q8_0"];
 
@@ -93,7 +94,7 @@ pub fn start() -> anyhow::Result<()> {
         "deft talk larkfen-desk --temperature 0",
         "deft status",
         "deft plan larkfen-desk/f16 --lanes 16",
-        "deft depot inspect larkfen-desk",
+        "deft depot check larkfen-desk",
     ] {
         println!("  {command}");
     }

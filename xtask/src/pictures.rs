@@ -15,7 +15,7 @@ const SCREEN: &str = ":87";
 const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Name and commands of each terminal picture. A line after `<` is typed into the command before.
-const TERMINAL: [(&str, &[&str]); 4] = [
+const TERMINAL: [(&str, &[&str]); 6] = [
     (
         "terminal-ask",
         &[
@@ -32,6 +32,15 @@ const TERMINAL: [(&str, &[&str]); 4] = [
             "deft plan larkfen-desk/f16",
             "deft load larkfen-desk/f16 --lanes 24",
             "deft ask larkfen-dsk Hello",
+        ],
+    ),
+    ("terminal-inspect", &["deft depot inspect larkfen-desk"]),
+    (
+        "terminal-check",
+        &[
+            "deft depot check larkfen-desk",
+            "deft depot check larkfen-find",
+            "deft ask larkfen-desk 'How deep do I sow Moonhook bean?' --temperature 0 --stats",
         ],
     ),
     (
