@@ -6,7 +6,10 @@ export type Status = Schemas['ServiceStatus']
 export type Instance = Schemas['InstanceReport']
 export type Pool = Schemas['Pool']
 export type Variant = Schemas['Variant']
-export type Plan = Schemas['PlanReport']
+export type Plan = Schemas['ModelPlan']
+export type PoolPlan = Schemas['PoolPlan']
+export type PlanReport = Schemas['PlanReport']
+export type Way = Schemas['Way']
 export type CheckReport = Schemas['CheckReport']
 export type PlanPart = Schemas['PlanPart']
 export type Problem = Schemas['Problem']
@@ -17,7 +20,7 @@ export type Usage = Schemas['Usage']
 
 /** What the service refused, with its way out. */
 export class Refused extends Error {
-  constructor(readonly problem: Pick<Problem, 'detail' | 'way_out'>) {
+  constructor(readonly problem: Pick<Problem, 'detail' | 'way_out' | 'ways'>) {
     super(problem.detail)
   }
 }
@@ -57,8 +60,9 @@ export async function check(model: string): Promise<CheckReport> {
   return (await post('/manage/v1/checks', { model })).json()
 }
 
-export async function plan(model: string, settings: SettingsRequest): Promise<Plan> {
-  return (await post('/manage/v1/plans', { model, settings })).json()
+/** Plans loads together, one after the other. */
+export async function plan(models: { model: string; settings: SettingsRequest }[]): Promise<PlanReport> {
+  return (await post('/manage/v1/plans', { models })).json()
 }
 
 export async function load(model: string, settings: SettingsRequest): Promise<Instance> {

@@ -218,7 +218,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a load would need, part by part, and whether it would fit. Nothing is loaded. */
+        /** What loads would need, part by part, and whether they would fit together. Nothing is loaded. */
         post: operations["plan"];
         delete?: never;
         options?: never;
@@ -811,7 +811,7 @@ export interface components {
          * @enum {string}
          */
         Keeping: "kept" | "on-demand";
-        /** @description `POST /manage/v1/plans` and `POST /manage/v1/instances`. */
+        /** @description `POST /manage/v1/instances`. */
         LoadRequest: {
             /** @description Model or variant. */
             model: string;
@@ -950,6 +950,23 @@ export interface components {
             /** @description `list`. */
             object: string;
         };
+        /** @description A plan: what a load needs and whether it fits. */
+        ModelPlan: {
+            /** @description The variant. */
+            name: string;
+            /** @description The parts. */
+            parts: components["schemas"]["PlanPart"][];
+            /** @description The pool. */
+            pool: string;
+            refusal?: components["schemas"]["Problem"] | null;
+            /** @description The settings the plan is for. */
+            settings: components["schemas"]["Settings"];
+            /**
+             * Format: int64
+             * @description All parts together.
+             */
+            total: number;
+        };
         /**
          * @description What becomes of a conversation that the context cannot hold.
          * @enum {string}
@@ -965,22 +982,17 @@ export interface components {
             /** @description What for. */
             part: string;
         };
-        /** @description A plan: what a load needs and whether it fits. */
+        /** @description What several loads need, and what becomes of the pools. */
         PlanReport: {
-            /** @description The variant. */
-            name: string;
-            /** @description The parts. */
-            parts: components["schemas"]["PlanPart"][];
-            /** @description The pool. */
-            pool: string;
-            refusal?: components["schemas"]["Problem"] | null;
-            /** @description The settings the plan is for. */
-            settings: components["schemas"]["Settings"];
-            /**
-             * Format: int64
-             * @description All parts together.
-             */
-            total: number;
+            /** @description A plan for each model; one that does not fit takes nothing from those after it. */
+            plans: components["schemas"]["ModelPlan"][];
+            /** @description The pools, with and without what fits. */
+            pools: components["schemas"]["PoolPlan"][];
+        };
+        /** @description `POST /manage/v1/plans`: loads that are planned together, one after the other. */
+        PlanRequest: {
+            /** @description What is to be loaded. */
+            models: components["schemas"]["LoadRequest"][];
         };
         /** @description A pool. */
         Pool: {
@@ -1002,6 +1014,26 @@ export interface components {
              */
             reserved: number;
         };
+        /** @description A pool before and after the loads of a plan. */
+        PoolPlan: {
+            /**
+             * Format: int64
+             * @description Bytes reserved after the loads that fit.
+             */
+            after: number;
+            /**
+             * Format: int64
+             * @description Most bytes instances may hold together.
+             */
+            limit: number;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Bytes reserved now.
+             */
+            reserved: number;
+        };
         /** @description A problem. */
         Problem: {
             /** @description Stable code, for programs. */
@@ -1017,6 +1049,8 @@ export interface components {
             status: number;
             /** @description What to do next. */
             way_out?: string | null;
+            /** @description Ready commands, any of which would do, cheapest first. */
+            ways?: components["schemas"]["Way"][];
         };
         /**
          * @description What a caller can do about a problem; every edge maps it exhaustively.
@@ -1229,6 +1263,16 @@ export interface components {
             registered_at: string;
             /** @description The variant's name within the model. */
             variant: string;
+        };
+        /** @description A change that would do, as a ready command and as what a program can act on. */
+        Way: {
+            /** @description The command. */
+            command: string;
+            /** @description What it brings. */
+            effect: string;
+            settings?: components["schemas"]["SettingsRequest"] | null;
+            /** @description Instances to unload, where that is the change. */
+            unload?: string[];
         };
         /** @description Layers that see a window only. */
         WindowFacts: {
@@ -1587,7 +1631,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LoadRequest"];
+                "application/json": components["schemas"]["PlanRequest"];
             };
         };
         responses: {

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 
-import { load, type Plan, plan, Refused, type Variant } from '../api/client'
+import { load, type Plan, plan, type PoolPlan, Refused, type Variant, type Way } from '../api/client'
 import { bytes, count } from '../format'
 import ProblemNote from './ProblemNote.vue'
 
@@ -13,6 +13,7 @@ const context = ref(Math.min(props.variant.facts.context_length, 8192))
 const lanes = ref(2)
 const cache = ref<'f16' | 'q8_0' | 'f32'>('f16')
 const planned = ref<Plan | null>(null)
+const pools = ref<PoolPlan[]>([])
 const problem = ref<Refused | null>(null)
 const loading = ref(false)
 
@@ -23,13 +24,29 @@ let asked = 0
 async function replan() {
   const mine = ++asked
   try {
-    const answer = await plan(props.variant.name, settings.value)
-    if (mine !== asked) return
+    const report = await plan([{ model: props.variant.name, settings: settings.value }])
+    const answer = report.plans[0]
+    if (mine !== asked || !answer) return
     planned.value = answer
+    pools.value = report.pools
     problem.value = answer.refusal ? new Refused(answer.refusal) : null
   } catch (error) {
     if (mine === asked && error instanceof Refused) problem.value = error
   }
+}
+
+/** Takes a way out by a click. */
+function take(way: Way) {
+  context.value = way.settings?.context ?? context.value
+  lanes.value = way.settings?.lanes ?? lanes.value
+  cache.value = way.settings?.cache ?? cache.value
+}
+
+/** Shares of a pool's limit: held now, and what this load would add. */
+function shares(pool: PoolPlan) {
+  const share = (bytes: number) => Math.min((100 * bytes) / pool.limit, 100)
+  const total = planned.value?.refusal ? planned.value.total : pool.after - pool.reserved
+  return { held: share(pool.reserved), added: share(total) }
 }
 
 async function start() {
@@ -83,7 +100,20 @@ watch(settings, replan, { immediate: true })
           </tr>
         </tbody>
       </v-table>
-      <ProblemNote v-if="problem" :problem="problem" />
+      <div v-for="pool in pools" :key="pool.name" class="mb-3" :aria-label="`pool ${pool.name} with this load`">
+        <div class="bar">
+          <div class="held" :style="{ width: `${shares(pool).held}%` }" />
+          <div
+            class="added"
+            :class="{ over: planned?.refusal }"
+            :style="{ width: `${shares(pool).added}%` }"
+          />
+        </div>
+        <div class="text-body-small text-medium-emphasis mt-1">
+          pool {{ pool.name }}: {{ bytes(pool.reserved) }} planned now, of {{ bytes(pool.limit) }}
+        </div>
+      </div>
+      <ProblemNote v-if="problem" :problem="problem" @take="take" />
       <div class="d-flex justify-end ga-2 mt-4">
         <v-btn variant="text" @click="open = false">Cancel</v-btn>
         <v-btn color="primary" :disabled="!planned || !!problem" :loading="loading" @click="start">Load</v-btn>
@@ -97,6 +127,23 @@ watch(settings, replan, { immediate: true })
   min-width: 96px;
   text-align: right;
   font-variant-numeric: tabular-nums;
+}
+.bar {
+  display: flex;
+  height: 14px;
+  overflow: hidden;
+  border-radius: 7px;
+  background: rgba(var(--v-theme-on-surface), 0.08);
+}
+.held {
+  background: rgba(var(--v-theme-on-surface), 0.35);
+}
+.added {
+  background: rgb(var(--v-theme-primary));
+  transition: width 120ms;
+}
+.over {
+  background: rgb(var(--v-theme-error));
 }
 td {
   font-variant-numeric: tabular-nums;

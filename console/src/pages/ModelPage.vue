@@ -160,6 +160,7 @@ const mix = computed(() => {
 }
 .facts {
   display: grid;
+  margin: 0;
   grid-template-columns: max-content minmax(0, 1fr);
   gap: 4px 16px;
 }

@@ -55,8 +55,8 @@ pub(crate) enum Command {
     /// Take model files in, list them, look into them.
     #[command(subcommand)]
     Depot(Depot),
-    /// Tell what loading a model would need, and whether it fits.
-    Plan(Load),
+    /// Tell what loading models would need, and whether they fit together.
+    Plan(Plan),
     /// Load a model and keep it loaded.
     Load(Load),
     /// Unload a model; running calls are answered first.
@@ -161,6 +161,15 @@ pub(crate) enum Depot {
 }
 
 #[derive(Debug, Clone, Args)]
+pub(crate) struct Plan {
+    /// Models or variants, planned one after the other.
+    #[arg(required = true, value_name = "MODEL")]
+    pub(crate) models: Vec<String>,
+    #[command(flatten)]
+    pub(crate) settings: LoadArguments,
+}
+
+#[derive(Debug, Clone, Args)]
 pub(crate) struct Load {
     /// Model or variant.
     pub(crate) model: String,
@@ -220,11 +229,11 @@ impl LoadArguments {
 
 #[derive(Debug, Args)]
 pub(crate) struct Unload {
-    /// Model or variant.
-    #[arg(required_unless_present = "all")]
-    pub(crate) model: Option<String>,
+    /// Models or variants.
+    #[arg(required_unless_present = "all", value_name = "MODEL")]
+    pub(crate) models: Vec<String>,
     /// Unload everything.
-    #[arg(long, conflicts_with = "model")]
+    #[arg(long, conflicts_with = "models")]
     pub(crate) all: bool,
     /// Do not wait for running calls.
     #[arg(long)]

@@ -4,7 +4,7 @@ use std::fmt;
 use std::process::ExitCode;
 
 use deft_client::ClientError;
-use deft_protocol::{Problem, ProblemKind};
+use deft_protocol::{Problem, ProblemKind, Way};
 
 /// Exit codes, as `deft --help` tells them. 2 is clap's own for wrong usage.
 const FAULT: u8 = 1;
@@ -32,32 +32,41 @@ pub(crate) struct Failure {
     pub(crate) what: String,
     /// What to do next.
     pub(crate) way_out: Option<String>,
+    /// Ready commands, any of which would do.
+    ways: Vec<Way>,
 }
 
 impl Failure {
     /// A fault.
     pub(crate) fn fault(what: impl Into<String>) -> Self {
-        Self { code: FAULT, what: what.into(), way_out: None }
+        Self { code: FAULT, what: what.into(), way_out: None, ways: Vec::new() }
     }
 
     /// Wrong usage that clap could not see.
     pub(crate) fn usage(what: impl Into<String>) -> Self {
-        Self { code: 2, what: what.into(), way_out: None }
+        Self { code: 2, what: what.into(), way_out: None, ways: Vec::new() }
     }
 
     /// No service is there.
     pub(crate) fn no_service(what: impl Into<String>) -> Self {
-        Self { code: NO_SERVICE, what: what.into(), way_out: None }
+        Self { code: NO_SERVICE, what: what.into(), way_out: None, ways: Vec::new() }
     }
 
     /// Something named does not exist.
     pub(crate) fn missing(what: impl Into<String>) -> Self {
-        Self { code: MISSING, what: what.into(), way_out: None }
+        Self { code: MISSING, what: what.into(), way_out: None, ways: Vec::new() }
     }
 
     /// Adds what to do next.
     pub(crate) fn with_way_out(mut self, way_out: impl Into<String>) -> Self {
         self.way_out = Some(way_out.into());
+        self
+    }
+
+    /// Both; the first one's exit code counts.
+    pub(crate) fn and(mut self, other: Self) -> Self {
+        self.what = format!("{self}\n{other}").trim_start_matches("deft: ").to_owned();
+        (self.way_out, self.ways) = (None, Vec::new());
         self
     }
 
@@ -79,7 +88,7 @@ impl From<Problem> for Failure {
             ProblemKind::Busy | ProblemKind::Down => BUSY,
             ProblemKind::Fault => FAULT,
         };
-        Self { code, what: problem.detail, way_out: problem.way_out }
+        Self { code, what: problem.detail, way_out: problem.way_out, ways: problem.ways }
     }
 }
 
@@ -108,9 +117,9 @@ impl From<std::io::Error> for Failure {
 impl fmt::Display for Failure {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "deft: {}", self.what)?;
-        match &self.way_out {
-            Some(way_out) => write!(f, "\n  -> {way_out}"),
-            None => Ok(()),
+        if let Some(way_out) = &self.way_out {
+            write!(f, "\n  -> {way_out}")?;
         }
+        self.ways.iter().try_for_each(|way| write!(f, "\n     {}  ({})", way.command, way.effect))
     }
 }

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList};
 use deft_protocol::manage::{
-    CallRecord, CheckReport, CheckRequest, InstanceReport, LoadRequest, PlanReport,
+    CallRecord, CheckReport, CheckRequest, InstanceReport, LoadRequest, PlanReport, PlanRequest,
     RegisterRequest, ServiceStatus, Variant,
 };
 use deft_protocol::text::TextRequest;
@@ -198,11 +198,11 @@ impl Client {
         self.post("/manage/v1/depot/register", request).await
     }
 
-    /// What a load would need.
+    /// What loads would need, planned together.
     ///
     /// # Errors
     /// As all calls.
-    pub async fn plan(&self, request: &LoadRequest) -> Result<PlanReport, ClientError> {
+    pub async fn plan(&self, request: &PlanRequest) -> Result<PlanReport, ClientError> {
         self.post("/manage/v1/plans", request).await
     }
 

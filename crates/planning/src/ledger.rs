@@ -1,22 +1,9 @@
 //! The ledger: who holds how much of each pool. No grant raises a pool above its limit.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt;
 
-use thiserror::Error;
-
-use crate::{Bytes, Demand, LoadSettings, ModelShape};
-
-/// Somebody who holds memory.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Holder {
-    /// The variant, as operators write it.
-    pub name: String,
-    /// What it holds, its share of weights included.
-    pub bytes: Bytes,
-    /// Whether it could be unloaded now.
-    pub idle: bool,
-}
+use crate::refusal::{Change, Holder, Refusal, WayOut};
+use crate::{Bytes, CacheType, Demand, LoadSettings, ModelShape};
 
 /// Something that is to be loaded.
 #[derive(Debug, Clone, Copy)]
@@ -35,86 +22,6 @@ impl Candidate<'_> {
     fn demand(&self) -> Demand {
         Demand::of(self.shape, self.settings)
     }
-}
-
-/// A change that would make a refused load fit.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum WayOut {
-    /// Fewer tokens of context.
-    Context {
-        /// The most that fits.
-        tokens: u32,
-        /// The demand then.
-        need: Bytes,
-    },
-    /// One lane instead of several.
-    OneLane {
-        /// The demand then.
-        need: Bytes,
-    },
-    /// Unloading what is idle.
-    Unload {
-        /// Which.
-        name: String,
-        /// What that frees.
-        frees: Bytes,
-    },
-    /// Raising the pool's limit.
-    RaiseLimit {
-        /// The least limit that would do.
-        to: Bytes,
-    },
-}
-
-impl fmt::Display for WayOut {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Context { tokens, need } => {
-                write!(f, "--context {tokens} (then it needs {need})")
-            }
-            Self::OneLane { need } => write!(f, "--lanes 1 (then it needs {need})"),
-            Self::Unload { name, frees } => write!(f, "deft unload {name} (frees {frees})"),
-            Self::RaiseLimit { to } => write!(f, "a limit of {to} or more for the pool"),
-        }
-    }
-}
-
-/// A load that does not fit, with all an operator needs to decide what to do.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("`{name}` needs {need} in pool `{pool}`; {free} of {limit} is free{}{}",
-    holders_text(.holders), ways_text(.ways_out))]
-pub struct Refusal {
-    /// The variant that was to be loaded.
-    pub name: String,
-    /// The pool.
-    pub pool: String,
-    /// What the load needs beyond what it shares with instances already there.
-    pub need: Bytes,
-    /// What is free.
-    pub free: Bytes,
-    /// The pool's limit.
-    pub limit: Bytes,
-    /// Who holds the rest, largest first.
-    pub holders: Vec<Holder>,
-    /// What would make it fit, cheapest first.
-    pub ways_out: Vec<WayOut>,
-}
-
-fn holders_text(holders: &[Holder]) -> String {
-    if holders.is_empty() {
-        return String::new();
-    }
-    let list: Vec<String> =
-        holders.iter().map(|holder| format!("`{}` {}", holder.name, holder.bytes)).collect();
-    format!(", held by {}", list.join(", "))
-}
-
-fn ways_text(ways: &[WayOut]) -> String {
-    if ways.is_empty() {
-        return String::new();
-    }
-    let list: Vec<String> = ways.iter().map(ToString::to_string).collect();
-    format!(". What would make it fit: {}", list.join("; "))
 }
 
 /// A pool as it stands.
@@ -137,7 +44,7 @@ struct Hold {
 }
 
 /// Who holds how much of one pool. `Id` names an instance, a file stands for shared weights.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Ledger<Id> {
     pool: String,
     limit: Bytes,
@@ -167,6 +74,10 @@ impl<Id: Ord + Copy> Ledger<Id> {
         private + files.into_values().sum()
     }
 
+    fn free(&self) -> Bytes {
+        self.limit.saturating_sub(self.reserved())
+    }
+
     fn need(&self, file: &str, demand: &Demand) -> Bytes {
         let there = self.holds.values().any(|hold| hold.file == file);
         if there { demand.private() } else { demand.total() }
@@ -184,7 +95,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
     ) -> Result<Demand, Box<Refusal>> {
         let demand = wanted.demand();
         let need = self.need(wanted.file, &demand);
-        let free = self.limit.saturating_sub(self.reserved());
+        let free = self.free();
         if need <= free {
             return Ok(demand);
         }
@@ -240,34 +151,71 @@ impl<Id: Ord + Copy> Ledger<Id> {
     }
 
     fn ways_out(&self, wanted: Candidate<'_>, free: Bytes, idle: &BTreeSet<Id>) -> Vec<WayOut> {
-        let Candidate { file, shape, settings, .. } = wanted;
-        let need = |settings: &LoadSettings| self.need(file, &Demand::of(shape, settings));
-        let mut ways = Vec::new();
-        let one_lane = LoadSettings { lanes: 1, ..*settings };
-        if settings.lanes > 1 && need(&one_lane) <= free {
-            ways.push(WayOut::OneLane { need: need(&one_lane) });
-        }
-        if let Some(tokens) = largest_context(settings, |settings| need(settings) <= free) {
-            let smaller = LoadSettings { context: tokens, ..*settings };
-            ways.push(WayOut::Context { tokens, need: need(&smaller) });
-        }
-        let wanted = need(settings);
-        for holder in self.holders(idle).into_iter().filter(|holder| holder.idle) {
-            if free + holder.bytes >= wanted {
-                ways.push(WayOut::Unload { name: holder.name, frees: holder.bytes });
-            }
-        }
+        let mut ways = self.other_settings(wanted, free);
+        ways.extend(self.unloading(wanted, idle));
         if ways.is_empty() {
-            ways.push(WayOut::RaiseLimit { to: self.reserved() + wanted });
+            let to = self.reserved() + self.need(wanted.file, &wanted.demand());
+            ways.push(WayOut::RaiseLimit { to });
         }
         ways
     }
+
+    /// Settings under which it would fit: one changed, or where that does not do, several.
+    fn other_settings(&self, wanted: Candidate<'_>, free: Bytes) -> Vec<WayOut> {
+        let Candidate { file, shape, settings, .. } = wanted;
+        let need = |settings: &LoadSettings| self.need(file, &Demand::of(shape, settings));
+        let fits = |settings: &LoadSettings| need(settings) <= free;
+        let way = |change, settings: LoadSettings| {
+            let need = need(&settings);
+            WayOut::Settings { change, settings, need }
+        };
+        let narrow = LoadSettings { keys: CacheType::Q8_0, values: CacheType::Q8_0, ..*settings };
+        let narrow =
+            Some(narrow).filter(|narrow| narrow != settings && narrow.check(shape).is_ok());
+        let mut ways = Vec::new();
+        ways.extend(narrow.filter(fits).map(|settings| way(Change::Cache, settings)));
+        let shorter = largest_context(settings, fits);
+        ways.extend(shorter.map(|settings| way(Change::Context, settings)));
+        let lanes = (1..settings.lanes).rev().map(|lanes| LoadSettings { lanes, ..*settings });
+        ways.extend(lanes.into_iter().find(fits).map(|settings| way(Change::Lanes, settings)));
+        if ways.is_empty() {
+            let least = LoadSettings { lanes: 1, ..narrow.unwrap_or(*settings) };
+            let least = if fits(&least) { Some(least) } else { largest_context(&least, fits) };
+            ways.extend(least.map(|settings| way(Change::Together, settings)));
+        }
+        ways
+    }
+
+    /// Idle instances whose unloading would do: each that does alone, or as few as do together.
+    fn unloading(&self, wanted: Candidate<'_>, idle: &BTreeSet<Id>) -> Vec<WayOut> {
+        let reserved = self.reserved();
+        let without = |ids: &[Id]| {
+            let mut after = self.clone();
+            ids.iter().for_each(|&id| after.release(id));
+            let fits = after.need(wanted.file, &wanted.demand()) <= after.free();
+            let names =
+                ids.iter().filter_map(|id| self.holds.get(id)).map(|hold| hold.name.clone());
+            let frees = reserved.saturating_sub(after.reserved());
+            fits.then(|| WayOut::Unload { names: names.collect(), frees })
+        };
+        let mut ids: Vec<Id> =
+            idle.iter().copied().filter(|id| self.holds.contains_key(id)).collect();
+        ids.sort_by_key(|id| std::cmp::Reverse(self.holds[id].private + self.holds[id].shared));
+        let alone: Vec<WayOut> = ids.iter().filter_map(|&id| without(&[id])).collect();
+        if !alone.is_empty() {
+            return alone;
+        }
+        (2..=ids.len()).find_map(|count| without(&ids[..count])).into_iter().collect()
+    }
 }
 
-/// The largest useful context (a multiple of 64, at least 256) for which `fits` holds.
-fn largest_context(settings: &LoadSettings, fits: impl Fn(&LoadSettings) -> bool) -> Option<u32> {
-    let mut candidates = (4..settings.context.div_ceil(64)).rev().map(|steps| steps * 64);
-    candidates.find(|&context| fits(&LoadSettings { context, ..*settings }))
+/// The settings with the largest useful context (a multiple of 64, at least 256) that fits.
+fn largest_context(
+    settings: &LoadSettings,
+    fits: impl Fn(&LoadSettings) -> bool,
+) -> Option<LoadSettings> {
+    let steps = (4..settings.context.div_ceil(64)).rev();
+    steps.map(|steps| LoadSettings { context: steps * 64, ..*settings }).find(|found| fits(found))
 }
 
 #[cfg(test)]

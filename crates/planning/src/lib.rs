@@ -10,9 +10,11 @@ mod demand;
 #[cfg(test)]
 mod fixture;
 mod ledger;
+mod refusal;
 
 pub use bytes::Bytes;
 pub use demand::{
     CacheType, Demand, LoadSettings, ModelShape, PAGE_TOKENS, Part, PartKind, SettingsError,
 };
-pub use ledger::{Candidate, Holder, Ledger, PoolReport, Refusal, WayOut};
+pub use ledger::{Candidate, Ledger, PoolReport};
+pub use refusal::{Change, Holder, Refusal, WayOut};

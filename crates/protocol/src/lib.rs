@@ -9,7 +9,7 @@ pub mod manage;
 mod problem;
 pub mod text;
 
-pub use problem::{Problem, ProblemKind};
+pub use problem::{Problem, ProblemKind, Way};
 
 /// Version of this build; client and service compare theirs.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");

@@ -226,7 +226,36 @@ pub struct Settings {
     pub cache_values: CachePrecision,
 }
 
-/// `POST /manage/v1/plans` and `POST /manage/v1/instances`.
+/// `POST /manage/v1/plans`: loads that are planned together, one after the other.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PlanRequest {
+    /// What is to be loaded.
+    pub models: Vec<LoadRequest>,
+}
+
+/// What several loads need, and what becomes of the pools.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PlanReport {
+    /// A plan for each model; one that does not fit takes nothing from those after it.
+    pub plans: Vec<ModelPlan>,
+    /// The pools, with and without what fits.
+    pub pools: Vec<PoolPlan>,
+}
+
+/// A pool before and after the loads of a plan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PoolPlan {
+    /// Its name.
+    pub name: String,
+    /// Most bytes instances may hold together.
+    pub limit: u64,
+    /// Bytes reserved now.
+    pub reserved: u64,
+    /// Bytes reserved after the loads that fit.
+    pub after: u64,
+}
+
+/// `POST /manage/v1/instances`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct LoadRequest {
     /// Model or variant.
@@ -238,7 +267,7 @@ pub struct LoadRequest {
 
 /// A plan: what a load needs and whether it fits.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct PlanReport {
+pub struct ModelPlan {
     /// The variant.
     pub name: String,
     /// The settings the plan is for.

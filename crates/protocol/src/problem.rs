@@ -6,6 +6,8 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::manage::SettingsRequest;
+
 /// What a caller can do about a problem; every edge maps it exhaustively.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -53,8 +55,26 @@ pub struct Problem {
     /// What to do next.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub way_out: Option<String>,
+    /// Ready commands, any of which would do, cheapest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub ways: Vec<Way>,
     /// The HTTP status, repeated as the standard asks.
     pub status: u16,
+}
+
+/// A change that would do, as a ready command and as what a program can act on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Way {
+    /// The command.
+    pub command: String,
+    /// What it brings.
+    pub effect: String,
+    /// The settings to load with, where that is the change.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub settings: Option<SettingsRequest>,
+    /// Instances to unload, where that is the change.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unload: Vec<String>,
 }
 
 impl Problem {
@@ -66,6 +86,7 @@ impl Problem {
             code: code.to_owned(),
             detail: detail.into(),
             way_out: None,
+            ways: Vec::new(),
             status: kind.status(),
         }
     }
@@ -81,10 +102,10 @@ impl Problem {
 impl fmt::Display for Problem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.detail)?;
-        match &self.way_out {
-            Some(way_out) => write!(f, "\n  {way_out}"),
-            None => Ok(()),
+        if let Some(way_out) = &self.way_out {
+            write!(f, "\n  {way_out}")?;
         }
+        self.ways.iter().try_for_each(|way| write!(f, "\n  {} ({})", way.command, way.effect))
     }
 }
 

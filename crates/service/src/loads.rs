@@ -4,7 +4,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use deft_protocol::manage::{
-    InstanceReport, InstanceState, Keeping, LoadRequest, PlanReport, SettingsRequest,
+    InstanceReport, InstanceState, Keeping, LoadRequest, ModelPlan, PlanReport, PoolPlan, Settings,
+    SettingsRequest,
 };
 use deft_protocol::{Problem, ProblemKind};
 use sqlx::PgPool;
@@ -12,7 +13,7 @@ use uuid::Uuid;
 
 use crate::catalogue::{Catalogue, database_problem};
 use crate::fleet::instance::Target;
-use crate::fleet::{self, Fleet, Seat, Unload};
+use crate::fleet::{self, Fleet, Judged, Seat, Unload, Verdict};
 use crate::records::variants::Registered;
 use crate::records::wishes::{self, Wish};
 use crate::wire;
@@ -50,19 +51,38 @@ impl Loads {
         target(&registered, &request.settings).await
     }
 
-    /// What a load would need and whether it would fit.
-    pub(crate) async fn plan(&self, request: &LoadRequest) -> Result<PlanReport, Problem> {
-        let target = self.target(request).await?;
-        let name = target.name.to_string();
-        let settings = wire::settings(&target.settings);
-        let (demand, refusal) = self.fleet.judge(target).await?;
+    /// What loads would need, and whether they would fit one after the other.
+    pub(crate) async fn plan(&self, requests: &[LoadRequest]) -> Result<PlanReport, Problem> {
+        if requests.is_empty() {
+            let detail = "`models` is empty";
+            return Err(Problem::new(ProblemKind::Invalid, "models_empty", detail));
+        }
+        let mut targets = Vec::new();
+        for request in requests {
+            targets.push(self.target(request).await?);
+        }
+        let outlines: Vec<_> = targets
+            .iter()
+            .map(|target| (target.name.to_string(), wire::settings(&target.settings)))
+            .collect();
+        let Judged { verdicts, before, after } = self.fleet.judge(targets).await?;
+        let plan =
+            |((name, settings), (demand, refusal)): ((String, Settings), Verdict)| ModelPlan {
+                name,
+                settings,
+                pool: before.name.clone(),
+                parts: wire::parts(&demand),
+                total: demand.total().0,
+                refusal,
+            };
         Ok(PlanReport {
-            name,
-            settings,
-            pool: "host".to_owned(),
-            parts: wire::parts(&demand),
-            total: demand.total().0,
-            refusal,
+            plans: outlines.into_iter().zip(verdicts).map(plan).collect(),
+            pools: vec![PoolPlan {
+                name: before.name.clone(),
+                limit: before.limit.0,
+                reserved: before.reserved.0,
+                after: after.reserved.0,
+            }],
         })
     }
 

@@ -1,9 +1,11 @@
 //! Between the types on the wire and those of the rooms below: the only place that knows both.
 
+use std::fmt::Write;
+
 use deft_depot::DepotError;
-use deft_planning::{CacheType, Demand, LoadSettings, ModelShape, Refusal, SettingsError};
+use deft_planning::{CacheType, Demand, LoadSettings, ModelShape, Refusal, SettingsError, WayOut};
 use deft_protocol::manage::{CachePrecision, PlanPart, Settings, SettingsRequest, Variant};
-use deft_protocol::{Problem, ProblemKind};
+use deft_protocol::{Problem, ProblemKind, Way};
 
 use crate::records::variants::Registered;
 
@@ -70,11 +72,56 @@ pub(crate) fn parts(demand: &Demand) -> Vec<PlanPart> {
     demand.parts.iter().map(part).collect()
 }
 
-pub(crate) fn refusal(refusal: &Refusal) -> Problem {
-    let ways: Vec<String> = refusal.ways_out.iter().map(ToString::to_string).collect();
-    let plain = Refusal { ways_out: Vec::new(), ..refusal.clone() };
-    Problem::new(ProblemKind::Refused, "does_not_fit", plain.to_string())
-        .with_way_out(format!("what would make it fit: {}", ways.join("; or ")))
+/// A refusal with its ways out as ready commands; `shape` is the model's.
+pub(crate) fn refusal(refusal: &Refusal, shape: &ModelShape) -> Problem {
+    let mut problem = Problem::new(ProblemKind::Refused, "does_not_fit", refusal.to_string())
+        .with_way_out("what would make it fit:");
+    problem.ways = refusal.ways_out.iter().map(|way_out| way(way_out, refusal, shape)).collect();
+    problem
+}
+
+fn way(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
+    match way {
+        WayOut::Settings { settings, need, .. } => {
+            let request = request_of(&self::settings(settings));
+            Way {
+                command: load_command(&refusal.name, settings, &LoadSettings::for_model(shape)),
+                effect: format!("then it needs {need}"),
+                settings: Some(request),
+                unload: Vec::new(),
+            }
+        }
+        WayOut::Unload { names, frees } => Way {
+            command: format!("deft unload {}", names.join(" ")),
+            effect: format!("frees {frees}"),
+            settings: None,
+            unload: names.clone(),
+        },
+        WayOut::RaiseLimit { to } => Way {
+            command: format!("a limit of {to} or more for pool `{}` in the settings", refusal.pool),
+            effect: "nothing smaller would do".to_owned(),
+            settings: None,
+            unload: Vec::new(),
+        },
+    }
+}
+
+/// The command that loads with these settings; what is a default anyway is left out.
+fn load_command(name: &str, settings: &LoadSettings, defaults: &LoadSettings) -> String {
+    let mut command = format!("deft load {name}");
+    let mut flag = |name: &str, value: &dyn std::fmt::Display, differs: bool| {
+        if differs {
+            // Writing to a String does not fail.
+            let _ = write!(command, " --{name} {value}");
+        }
+    };
+    flag("context", &settings.context, settings.context != defaults.context);
+    flag("lanes", &settings.lanes, settings.lanes != defaults.lanes);
+    flag("chunk", &settings.chunk, settings.chunk != defaults.chunk);
+    flag("cache", &settings.keys.name(), settings.keys != defaults.keys);
+    let values_apart = settings.values != settings.keys;
+    flag("cache-values", &settings.values.name(), values_apart);
+    command
 }
 
 pub(crate) fn depot_problem(error: &DepotError) -> Problem {
@@ -103,7 +150,7 @@ pub(crate) fn variant(registered: &Registered, loaded: bool) -> Variant {
 
 #[cfg(test)]
 mod tests {
-    use deft_planning::{Bytes, Holder, WayOut};
+    use deft_planning::{Bytes, Change, Holder};
 
     use super::*;
 
@@ -166,6 +213,20 @@ mod tests {
     }
 
     #[test]
+    fn a_command_says_what_is_no_default() {
+        let defaults = LoadSettings::for_model(&shape());
+        let command = |settings: LoadSettings| load_command("desk/q8_0", &settings, &defaults);
+        assert_eq!(command(defaults), "deft load desk/q8_0");
+        let narrow = LoadSettings { keys: CacheType::Q8_0, values: CacheType::Q8_0, ..defaults };
+        assert_eq!(command(narrow), "deft load desk/q8_0 --cache q8_0");
+        let mixed = LoadSettings { keys: CacheType::Q8_0, lanes: 5, context: 256, ..defaults };
+        assert_eq!(
+            command(mixed),
+            "deft load desk/q8_0 --context 256 --lanes 5 --cache q8_0 --cache-values f16"
+        );
+    }
+
+    #[test]
     fn a_refusal_names_who_holds_the_memory_and_the_ways_out() {
         let holder = Holder { name: "larkfen-desk/q8_0".into(), bytes: Bytes::mib(8), idle: true };
         let refused = Refusal {
@@ -176,15 +237,24 @@ mod tests {
             limit: Bytes::mib(12),
             holders: vec![holder],
             ways_out: vec![
-                WayOut::OneLane { need: Bytes::mib(4) },
-                WayOut::Unload { name: "larkfen-desk/q8_0".into(), frees: Bytes::mib(8) },
+                WayOut::Settings {
+                    change: Change::Lanes,
+                    settings: LoadSettings { lanes: 1, ..LoadSettings::for_model(&shape()) },
+                    need: Bytes::mib(4),
+                },
+                WayOut::Unload { names: vec!["larkfen-desk/q8_0".into()], frees: Bytes::mib(8) },
             ],
         };
-        let problem = refusal(&refused);
+        let problem = refusal(&refused, &shape());
         assert_eq!((problem.kind, problem.code.as_str()), (ProblemKind::Refused, "does_not_fit"));
         assert!(problem.detail.contains("held by `larkfen-desk/q8_0` 8.00 MiB"), "{problem}");
-        let way_out = problem.way_out.unwrap();
-        assert!(way_out.contains("--lanes 1") && way_out.contains("deft unload larkfen-desk/q8_0"));
+        let commands: Vec<&str> = problem.ways.iter().map(|way| way.command.as_str()).collect();
+        assert_eq!(
+            commands,
+            ["deft load larkfen-leaf/f16 --lanes 1", "deft unload larkfen-desk/q8_0"]
+        );
+        assert_eq!(problem.ways[0].settings.as_ref().and_then(|settings| settings.lanes), Some(1));
+        assert_eq!(problem.ways[1].unload, ["larkfen-desk/q8_0"]);
         assert!(!problem.detail.contains("--lanes"), "ways out are told once");
     }
 }

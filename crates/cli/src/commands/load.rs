@@ -1,8 +1,10 @@
 //! `deft plan`, `deft load`, `deft unload`.
 
-use deft_protocol::manage::{InstanceState, LoadRequest, PlanReport, Settings};
+use deft_protocol::manage::{
+    InstanceState, LoadRequest, ModelPlan, PlanRequest, PoolPlan, Settings,
+};
 
-use crate::arguments::{Common, Load, Unload};
+use crate::arguments::{Common, Load, Plan, Unload};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
@@ -11,20 +13,39 @@ fn request(command: &Load) -> LoadRequest {
     LoadRequest { model: command.model.clone(), settings: command.settings.request() }
 }
 
-pub(super) async fn plan(common: &Common, command: &Load) -> Result<(), Failure> {
-    let plan = connection::connect(common).await?.plan(&request(command)).await?;
+pub(super) async fn plan(common: &Common, command: &Plan) -> Result<(), Failure> {
+    let settings = command.settings.request();
+    let request = |model: &String| LoadRequest { model: model.clone(), settings: settings.clone() };
+    let request = PlanRequest { models: command.models.iter().map(request).collect() };
+    let report = connection::connect(common).await?.plan(&request).await?;
     if common.json {
-        print::json(&plan);
+        print::json(&report);
     } else {
-        print::out(&text(&plan));
-        if plan.refusal.is_none() {
-            print::line(format!("fits; load it: deft load {}", plan.name));
+        for plan in &report.plans {
+            print::out(&text(plan));
+            if plan.refusal.is_none() {
+                print::line(format!("fits; load it: deft load {}\n", plan.name));
+            }
         }
+        report.pools.iter().for_each(|pool| print::line(after(pool)));
     }
-    plan.refusal.map_or(Ok(()), |problem| Err(problem.into()))
+    let refusals = report.plans.into_iter().filter_map(|plan| plan.refusal);
+    let mut refusals = refusals.map(Failure::from);
+    let first = refusals.next();
+    first.map_or(Ok(()), |first| Err(refusals.fold(first, Failure::and)))
 }
 
-fn text(plan: &PlanReport) -> String {
+fn after(pool: &PoolPlan) -> String {
+    format!(
+        "pool `{}`: {} planned now, {} with what fits, of {}",
+        pool.name,
+        print::bytes(pool.reserved),
+        print::bytes(pool.after),
+        print::bytes(pool.limit)
+    )
+}
+
+fn text(plan: &ModelPlan) -> String {
     let settings = &plan.settings;
     let mut rows: Vec<Vec<String>> = plan
         .parts
@@ -53,9 +74,9 @@ fn cache(settings: &Settings) -> String {
 pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
     let request = request(command);
-    let plan = client.plan(&request).await?;
+    let report = client.plan(&PlanRequest { models: vec![request.clone()] }).await?;
     if !common.json {
-        print::note(text(&plan).trim_end());
+        report.plans.iter().for_each(|plan| print::note(text(plan).trim_end()));
     }
     // Loading decides anew: what is loaded already needs nothing more.
     let instance = client.load(&request).await?;
@@ -76,19 +97,16 @@ pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure>
 pub(super) async fn unload(common: &Common, command: &Unload) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
     let (status, _) = client.status().await?;
-    let wanted = |name: &str| match &command.model {
-        None => true,
-        Some(model) => name == model || name.split('/').next() == Some(model.as_str()),
-    };
-    let targets: Vec<_> = status
-        .instances
-        .into_iter()
-        .filter(|instance| wanted(&instance.name) && instance.state != InstanceState::Draining)
-        .collect();
-    if let (true, Some(model)) = (targets.is_empty(), &command.model) {
-        return Err(Failure::missing(format!("`{model}` is not loaded"))
-            .with_way_out("what is loaded: deft status"));
+    let means = |model: &str, name: &str| name == model || name.split('/').next() == Some(model);
+    let there = status.instances.iter().filter(|found| found.state != InstanceState::Draining);
+    for model in &command.models {
+        if !there.clone().any(|found| means(model, &found.name)) {
+            return Err(Failure::missing(format!("`{model}` is not loaded"))
+                .with_way_out("what is loaded: deft status"));
+        }
     }
+    let wanted = |name: &str| command.models.iter().any(|model| means(model, name));
+    let targets: Vec<_> = there.filter(|found| command.all || wanted(&found.name)).collect();
     for instance in &targets {
         client.unload(instance.id, command.now).await?;
         if !common.json {

@@ -59,6 +59,27 @@ fn a_visitor_loads_a_model_tries_it_and_unloads_it() {
 }
 
 #[test]
+fn a_refused_load_offers_what_would_fit_and_takes_it_at_a_click() {
+    let world = World::new().with("DEFT_HOST_LIMIT", "7 MiB").start().stock();
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{address}/depot")).await.unwrap();
+        browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
+        browser.read("what would make it fit").await;
+        browser.read("deft load larkfen-desk/q8_0 --cache q8_0").await;
+        browser.picture("console-refused").await;
+        browser.press("@role='alert'", "Take this").await;
+        browser.see("[aria-label='load'] button:not([disabled]).bg-primary").await;
+        browser.press("@aria-label='load'", "Load").await;
+        browser.see("[data-variant='larkfen-desk/q8_0'] .v-chip").await;
+        browser.page.clone().close().await.unwrap();
+    });
+    let loaded = world.ready("larkfen-desk/q8_0").settings;
+    assert_eq!(loaded.cache, deft_protocol::manage::CachePrecision::Q8_0);
+}
+
+#[test]
 fn a_models_page_tells_what_an_operator_asks_and_tries_it() {
     let world = World::stocked();
     let address = world.address();

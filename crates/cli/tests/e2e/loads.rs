@@ -63,6 +63,42 @@ fn what_does_not_fit_is_refused_with_the_figures() {
 }
 
 #[test]
+fn several_models_are_planned_together() {
+    let world = World::new().with("DEFT_HOST_LIMIT", "10 MiB").start().stock();
+    // Each fits alone; what the first takes is missing for the second.
+    for model in ["larkfen-desk", "larkfen-desk-mini"] {
+        world.ok(&["plan", model]);
+    }
+    let said = world.deft(&["plan", "larkfen-desk", "larkfen-desk-mini"]);
+    assert_eq!(said.code, 4, "{said:?}");
+    assert!(said.out.contains("fits; load it: deft load larkfen-desk/q8_0"), "{said:?}");
+    assert!(said.out.contains("pool `host`: 0 B planned now, 7."), "{said:?}");
+    assert!(said.err.contains("`larkfen-desk-mini/q8_0` needs"), "{said:?}");
+    // Both fit with a narrower cache and one lane, and nothing was reserved by planning.
+    world.ok(&["plan", "larkfen-desk", "larkfen-desk-mini", "--cache", "q8_0", "--lanes", "1"]);
+    assert_eq!(world.status().pools[0].reserved, 0);
+}
+
+#[test]
+fn a_refusals_ready_commands_do_what_they_promise() {
+    let world = World::new().with("DEFT_HOST_LIMIT", "7 MiB").start().stock();
+    let said = world.deft(&["load", "larkfen-desk"]);
+    assert_eq!(said.code, 4, "{said:?}");
+    let commands: Vec<Vec<&str>> = said
+        .err
+        .lines()
+        .filter_map(|line| line.trim().strip_prefix("deft load "))
+        .map(|line| line.split("  (").next().unwrap().split(' ').collect())
+        .collect();
+    assert!(commands.len() >= 3, "{said:?}");
+    for command in commands {
+        let arguments: Vec<&str> = ["load"].into_iter().chain(command).collect();
+        world.ok(&arguments);
+        world.ok(&["unload", "--all"]);
+    }
+}
+
+#[test]
 fn settings_out_of_range_are_refused_by_name() {
     let world = World::stocked();
     for (flag, value) in

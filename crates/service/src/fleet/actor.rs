@@ -12,7 +12,7 @@ use uuid::Uuid;
 use super::engine_link::{EngineProcess, ProcessEvent};
 use super::instance::{AfterCrash, Instance};
 use super::memory::{self, Measured};
-use super::{Ask, FleetReport, Seat, Target, Unload};
+use super::{Ask, FleetReport, Judged, Seat, Target, Unload};
 use crate::wire;
 
 /// How often memory is measured.
@@ -69,7 +69,7 @@ impl Actor {
 
     fn take(&mut self, ask: Ask) {
         match ask {
-            Ask::Judge { target, answer } => drop(answer.send(self.judge(&target))),
+            Ask::Judge { targets, answer } => drop(answer.send(self.judge(&targets))),
             Ask::Load { id, target, keeping, answer } => {
                 drop(answer.send(self.load(id, *target, keeping)));
             }
@@ -105,14 +105,21 @@ impl Actor {
             .collect()
     }
 
-    fn judge(&self, target: &Target) -> (Demand, Option<Problem>) {
-        let name = target.name.to_string();
-        match self.ledger.judge(target.candidate(&name), &self.idle()) {
-            Ok(demand) => (demand, None),
-            Err(refusal) => {
-                (Demand::of(&target.shape, &target.settings), Some(wire::refusal(&refusal)))
+    fn judge(&self, targets: &[Target]) -> Judged {
+        let idle = self.idle();
+        let mut ledger = self.ledger.clone();
+        let verdict = |target: &Target| {
+            let name = target.name.to_string();
+            match ledger.reserve(Uuid::now_v7(), target.candidate(&name), &idle) {
+                Ok(demand) => (demand, None),
+                Err(refusal) => (
+                    Demand::of(&target.shape, &target.settings),
+                    Some(wire::refusal(&refusal, &target.shape)),
+                ),
             }
-        }
+        };
+        let verdicts = targets.iter().map(verdict).collect();
+        Judged { verdicts, before: self.ledger.report(), after: ledger.report() }
     }
 
     fn load(&mut self, id: Uuid, target: Target, keeping: Keeping) -> Result<Uuid, Problem> {
@@ -130,7 +137,7 @@ impl Actor {
         let demand = self
             .ledger
             .reserve(id, target.candidate(&name), &idle)
-            .map_err(|refusal| wire::refusal(&refusal))?;
+            .map_err(|refusal| wire::refusal(&refusal, &target.shape))?;
         tracing::info!("loading `{name}`: {} planned in pool `{HOST}`", demand.total());
         self.instances.insert(id, Instance::new(id, target, keeping, demand, self.asks.clone()));
         self.start(id);

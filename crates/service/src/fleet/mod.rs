@@ -9,7 +9,7 @@ pub(crate) mod memory;
 use std::path::Path;
 use std::time::Duration;
 
-use deft_planning::{Bytes, Demand, LoadSettings};
+use deft_planning::{Bytes, Demand, LoadSettings, PoolReport};
 use deft_protocol::manage::{InstanceReport, Keeping, Pool};
 use deft_protocol::{Problem, ProblemKind};
 use tokio::sync::{mpsc, oneshot, watch};
@@ -31,10 +31,20 @@ pub(crate) struct FleetReport {
     pub(crate) pools: Vec<Pool>,
 }
 
+/// What a load needs, and why it would be refused.
+pub(crate) type Verdict = (Demand, Option<Problem>);
+
+/// Loads judged one after the other, as if those before had been granted where they fit.
+pub(crate) struct Judged {
+    pub(crate) verdicts: Vec<Verdict>,
+    pub(crate) before: PoolReport,
+    pub(crate) after: PoolReport,
+}
+
 enum Ask {
     Judge {
-        target: Box<Target>,
-        answer: oneshot::Sender<(Demand, Option<Problem>)>,
+        targets: Vec<Target>,
+        answer: oneshot::Sender<Judged>,
     },
     Load {
         id: Uuid,
@@ -114,9 +124,9 @@ impl Fleet {
         result.await.map_err(|_| gone())
     }
 
-    /// What a load would need, and why it would be refused.
-    pub(crate) async fn judge(&self, target: Target) -> Result<(Demand, Option<Problem>), Problem> {
-        self.ask(|answer| Ask::Judge { target: Box::new(target), answer }).await
+    /// What loads would need one after the other, and why they would be refused.
+    pub(crate) async fn judge(&self, targets: Vec<Target>) -> Result<Judged, Problem> {
+        self.ask(|answer| Ask::Judge { targets, answer }).await
     }
 
     /// Reserves memory and starts an engine process, or joins the instance that is there already:

@@ -2,19 +2,19 @@
 
 use actix_web::{HttpResponse, post, web};
 use deft_protocol::Problem;
-use deft_protocol::manage::{LoadRequest, PlanReport};
+use deft_protocol::manage::{PlanReport, PlanRequest};
 
 use super::App;
 use super::respond::{Body, ManageError, body};
 
-/// What a load would need, part by part, and whether it would fit. Nothing is loaded.
+/// What loads would need, part by part, and whether they would fit together. Nothing is loaded.
 #[utoipa::path(
     tag = "instances",
-    request_body = LoadRequest,
+    request_body = PlanRequest,
     responses((status = 200, body = PlanReport), (status = "default", body = Problem))
 )]
 #[post("/manage/v1/plans")]
 pub(super) async fn plan(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
-    let request: LoadRequest = body(&bytes.0)?;
-    Ok(HttpResponse::Ok().json(app.loads.plan(&request).await?))
+    let request: PlanRequest = body(&bytes.0)?;
+    Ok(HttpResponse::Ok().json(app.loads.plan(&request.models).await?))
 }

@@ -84,9 +84,11 @@ pub(crate) fn error_body(problem: &Problem) -> ErrorBody {
             "server_error"
         }
     };
-    let message = match &problem.way_out {
-        Some(way_out) => format!("{} ({way_out})", problem.detail),
-        None => problem.detail.clone(),
+    let commands = problem.ways.iter().map(|way| way.command.clone());
+    let ways: Vec<String> = problem.way_out.iter().cloned().chain(commands).collect();
+    let message = match ways.is_empty() {
+        true => problem.detail.clone(),
+        false => format!("{} ({})", problem.detail, ways.join(" ")),
     };
     ErrorBody {
         error: ErrorDetail {
