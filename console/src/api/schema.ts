@@ -1102,7 +1102,7 @@ export interface components {
             /** @description Precision of cached keys. */
             cache: components["schemas"]["CachePrecision"];
             /** @description Precision of cached values. */
-            cache_values: components["schemas"]["CachePrecision"];
+            cache_values?: components["schemas"]["CachePrecision"];
             /**
              * Format: int32
              * @description Most prompt tokens per step.

@@ -187,13 +187,14 @@ pub struct SettingsRequest {
 }
 
 /// Precision of cached keys and values.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 #[allow(non_camel_case_types)]
 pub enum CachePrecision {
     /// Single precision.
     F32,
     /// Half precision.
+    #[default]
     F16,
     /// Eight bits in blocks.
     Q8_0,
@@ -223,6 +224,7 @@ pub struct Settings {
     /// Precision of cached keys.
     pub cache: CachePrecision,
     /// Precision of cached values.
+    #[serde(default)]
     pub cache_values: CachePrecision,
 }
 

@@ -162,21 +162,30 @@ impl Config {
                 self.listen
             )));
         }
-        self.host_limit(0).map(|_| ())
+        self.host_limit(u64::MAX).map(|_| ())
     }
 
-    /// The host pool's limit on a machine with that much memory.
+    /// The host pool's limit where so many bytes of memory may be used.
     ///
     /// # Errors
-    /// The setting is neither an amount nor a share.
-    pub fn host_limit(&self, machine: u64) -> Result<Bytes, ConfigError> {
+    /// The setting is neither an amount nor a share, or more than there is.
+    pub fn host_limit(&self, usable: u64) -> Result<Bytes, ConfigError> {
         let text = &self.pools.host.limit;
-        parse_limit(text, machine).ok_or_else(|| {
+        let limit = parse_limit(text, usable).ok_or_else(|| {
             ConfigError(format!(
                 "`pools.host.limit` is `{text}`; write an amount such as `48 GiB` or a share such \
                  as `80 %`"
             ))
-        })
+        })?;
+        if limit > Bytes(usable) {
+            let usable = Bytes(usable);
+            let what = format!(
+                "`pools.host.limit` is `{text}`, and this service may use {usable} of memory (the \
+                 machine's, or what its control group allows); write less, or a share such as `80 %`"
+            );
+            return Err(ConfigError(what));
+        }
+        Ok(limit)
     }
 }
 
@@ -351,7 +360,7 @@ mod tests {
         let loaded = load(toml, &variables, &flags).unwrap();
         assert_eq!(loaded.config.listen.port(), 9000);
         assert_eq!(loaded.config.data_dir, Path::new("/srv/deft"));
-        assert_eq!(loaded.config.host_limit(0).unwrap(), Bytes(2 << 30));
+        assert_eq!(loaded.config.host_limit(4 << 30).unwrap(), Bytes(2 << 30));
         let origin =
             |key: &str| loaded.origins.iter().find(|(name, ..)| name == key).unwrap().2.clone();
         assert_eq!(origin("listen"), "command line");
@@ -371,6 +380,15 @@ mod tests {
         assert!(error("[pools.host]\nlimit = \"much\"").contains("`48 GiB`"));
         assert!(error("listen = \"0.0.0.0:8471\"").contains("only loopback"));
         assert!(error("[loading]\non_demand = \"perhaps\"").contains("loading.on_demand"));
+    }
+
+    #[test]
+    fn a_limit_beyond_what_may_be_used_is_refused_with_both_figures() {
+        let toml = "[pools.host]\nlimit = \"8 GiB\"\n";
+        let loaded = load(toml, &[], &Flags::default()).unwrap();
+        let error = loaded.config.host_limit(4 << 30).unwrap_err().to_string();
+        assert!(error.contains("`8 GiB`") && error.contains("may use 4.00 GiB"), "{error}");
+        assert_eq!(loaded.config.host_limit(8 << 30).unwrap(), Bytes(8 << 30));
     }
 
     #[test]

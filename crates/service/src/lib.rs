@@ -13,6 +13,7 @@ mod fleet;
 mod gateway;
 mod guard;
 mod loads;
+mod machine;
 pub mod presence;
 mod records;
 mod routes;

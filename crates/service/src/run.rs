@@ -2,23 +2,25 @@
 
 use std::io;
 use std::net::{SocketAddr, TcpListener};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::middleware::from_fn;
 use actix_web::{App as WebApp, HttpServer, web};
 use chrono::Utc;
+use deft_planning::Bytes;
 use thiserror::Error;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use crate::catalogue::Catalogue;
 use crate::config::{Config, ConfigError};
 use crate::database::{Database, DatabaseError};
-use crate::fleet::{Fleet, memory};
+use crate::fleet::Fleet;
 use crate::gateway::Gateway;
 use crate::guard::guard;
 use crate::loads::Loads;
+use crate::machine::Memory;
 use crate::presence::{Held, Presence};
 use crate::records::{calls::Recorder, nodes};
 use crate::routes::{self, App};
@@ -114,7 +116,11 @@ async fn serve(
     let node_name = rustix::system::uname().nodename().to_string_lossy().into_owned();
     nodes::introduce(pool, node, &node_name).await?;
     let catalogue = Arc::new(Catalogue::open(pool.clone(), node).await?);
-    let fleet = Fleet::start(config.host_limit(memory::of_machine()?)?);
+    let memory = Memory::read(Path::new("/"))?;
+    if let Some(group) = memory.group {
+        tracing::info!("a control group allows {} of the machine's memory", Bytes(group));
+    }
+    let fleet = Fleet::start(config.host_limit(memory.usable())?);
     let (recorder, recording) = Recorder::start(pool.clone(), node);
     let loads = Arc::new(Loads {
         catalogue: Arc::clone(&catalogue),

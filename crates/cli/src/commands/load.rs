@@ -54,10 +54,11 @@ fn text(plan: &ModelPlan) -> String {
         .collect();
     rows.push(vec!["  together".to_owned(), print::bytes(plan.total)]);
     format!(
-        "plan for `{}` in pool `{}`: {} lanes of {} tokens, {} cache, chunk {}\n{}\n",
+        "plan for `{}` in pool `{}`: {} {} of {} tokens, {} cache, chunk {}\n{}\n",
         plan.name,
         plan.pool,
         settings.lanes,
+        if settings.lanes == 1 { "lane" } else { "lanes" },
         print::count(settings.context.into()),
         cache(settings),
         settings.chunk,
