@@ -1,12 +1,14 @@
-//! The project's own tasks: `cargo xtask demo | test | build | openapi | pictures | drill`.
+//! The project's own tasks: `cargo xtask demo | test | build | openapi | pictures | drill | bench`.
 //!
 //! They hold no knowledge of the product: each is a list of the commands a person would type.
 
+mod bench;
 mod demo;
 mod drill;
 mod packages;
 mod pictures;
 mod steps;
+mod synthetic;
 
 use clap::Parser;
 
@@ -30,6 +32,16 @@ enum Task {
     /// Long drills, run by hand.
     #[command(subcommand)]
     Drill(Drill),
+    /// Measurements, run by hand.
+    #[command(subcommand)]
+    Bench(Bench),
+}
+
+#[derive(clap::Subcommand)]
+enum Bench {
+    /// Planned beside measured memory, and switching between models; makes synthetic models of up to
+    /// 1.1 GB in `target/`.
+    Memory,
 }
 
 #[derive(clap::Subcommand)]
@@ -52,6 +64,7 @@ fn main() -> anyhow::Result<()> {
         Task::Build => steps::build_release(),
         Task::Openapi => openapi(),
         Task::Pictures => pictures::take(),
+        Task::Bench(Bench::Memory) => bench::memory(),
         Task::Drill(Drill::Fuzz { minutes, target }) => drill::fuzz(minutes, target.as_deref()),
     }
 }

@@ -34,7 +34,7 @@ const TERMINAL: [(&str, &[&str]); 6] = [
             "deft ask larkfen-dsk Hello",
         ],
     ),
-    ("terminal-inspect", &["deft depot inspect larkfen-desk"]),
+    ("terminal-inspect", &["deft depot inspect larkfen-desk | grep -v '^  file '"]),
     (
         "terminal-check",
         &[

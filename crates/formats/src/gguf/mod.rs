@@ -9,11 +9,13 @@ mod metadata;
 mod read;
 mod split;
 mod tensors;
+mod write;
 
 pub use error::GgufError;
 pub use metadata::{Array, Metadata, MetadataError, Value};
 pub use split::StoredModel;
 pub use tensors::TensorInfo;
+pub use write::{TensorPlan, write};
 
 use std::io::{Read, Seek};
 

@@ -47,6 +47,14 @@ macro_rules! tensor_types {
                 }
             }
 
+            /// Its id in a GGUF file.
+            #[must_use]
+            pub fn id(self) -> u32 {
+                match self {
+                    $(Self::$variant => $id,)*
+                }
+            }
+
             /// Name as the trade writes it.
             #[must_use]
             pub fn name(self) -> &'static str {

@@ -1,0 +1,141 @@
+//! Measurements, run by hand; figures go to docs/PERFORMANCE.md.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, bail};
+use serde_json::Value;
+
+use crate::packages;
+use crate::steps::{build_release, root};
+use crate::synthetic::{self, SIZES};
+
+/// A service of its own, ended when dropped.
+struct Service {
+    folder: PathBuf,
+}
+
+impl Service {
+    fn start() -> anyhow::Result<Self> {
+        packages::need(&[packages::POSTGRESQL])?;
+        build_release()?;
+        // Where root runs this, the database's user must be able to reach the folder.
+        let folder = PathBuf::from(format!("/var/tmp/deft-bench-{}", std::process::id()));
+        let service = Self { folder };
+        service.deft(&["service", "start", "--listen", "127.0.0.1:0"])?;
+        Ok(service)
+    }
+
+    fn deft(&self, arguments: &[&str]) -> anyhow::Result<String> {
+        let output = Command::new(root().join("target/release/deft"))
+            .arg("--data-dir")
+            .arg(&self.folder)
+            .args(arguments)
+            .env_remove("DEFT_SERVICE")
+            .output()
+            .context("the release binary cannot be started")?;
+        if !output.status.success() {
+            bail!("deft {}\n{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
+        }
+        Ok(String::from_utf8_lossy(&output.stdout).into_owned())
+    }
+
+    fn register(&self, file: &Path, name: &str) -> anyhow::Result<()> {
+        self.deft(&["depot", "register", &file.to_string_lossy(), "--as", name]).map(drop)
+    }
+
+    /// Planned and measured bytes of the one instance, once it was measured.
+    fn memory(&self) -> anyhow::Result<(u64, u64)> {
+        let deadline = Instant::now() + Duration::from_secs(20);
+        // The service measures every second; the first figure may be from before the first answer.
+        std::thread::sleep(Duration::from_millis(1500));
+        while Instant::now() < deadline {
+            let status: Value = serde_json::from_str(&self.deft(&["status", "--json"])?)?;
+            let instance = &status["instances"][0];
+            if let (Some(planned), Some(measured)) =
+                (instance["planned_bytes"].as_u64(), instance["measured_bytes"].as_u64())
+            {
+                return Ok((planned, measured));
+            }
+            std::thread::sleep(Duration::from_millis(200));
+        }
+        bail!("the instance was not measured")
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.deft(&["service", "stop", "--now"]);
+        let _ = std::fs::remove_dir_all(&self.folder);
+    }
+}
+
+/// Planned beside measured memory, and switching between two models.
+pub fn memory() -> anyhow::Result<()> {
+    let service = Service::start()?;
+    let mib = |bytes: u64| bytes as f64 / f64::from(1 << 20);
+    println!("| model | lanes | cache | planned MiB | measured MiB | apart | within 3 % + 4 MiB |");
+    println!("|---|---|---|---|---|---|---|");
+    for sizes in SIZES {
+        service.register(&synthetic::model(sizes)?, sizes.name)?;
+        for (lanes, cache) in [("1", "f16"), ("4", "q8_0"), ("16", "f16")] {
+            let settings = ["--context", "1024", "--lanes", lanes, "--cache", cache];
+            service.deft(&[&["load", sizes.name][..], &settings].concat())?;
+            service.deft(&["ask", sizes.name, "seed7 seed9", "--raw", "--max-tokens", "4"])?;
+            let (planned, measured) = service.memory()?;
+            let apart = measured as f64 - planned as f64;
+            let allowed = 0.03 * planned as f64 + f64::from(4 << 20);
+            println!(
+                "| {} | {lanes} | {cache} | {:.1} | {:.1} | {:+.1} MiB ({:+.1} %) | {} |",
+                sizes.name,
+                mib(planned),
+                mib(measured),
+                apart / f64::from(1 << 20),
+                100.0 * apart / planned as f64,
+                if apart.abs() <= allowed { "yes" } else { "NO" },
+            );
+            service.deft(&["unload", sizes.name])?;
+        }
+    }
+    switching(&service)
+}
+
+/// Unload one, load the other, first token: from the page cache.
+fn switching(service: &Service) -> anyhow::Result<()> {
+    let half = synthetic::model(SIZES[2])?;
+    service.register(&half, "larkfen-half/one")?;
+    let other = half.with_file_name("larkfen-half-two-q8_0.gguf");
+    std::fs::copy(&half, &other)?;
+    service.register(&other, "larkfen-half/two")?;
+    let load = |name: &str| service.deft(&["load", name, "--context", "1024", "--lanes", "1"]);
+    let ask = |name: &str| service.deft(&["ask", name, "seed7", "--raw", "--max-tokens", "1"]);
+    for name in ["larkfen-half/two", "larkfen-half/one"] {
+        load(name)?;
+        ask(name)?;
+        service.deft(&["unload", name])?;
+    }
+    let mut seconds = Vec::new();
+    load("larkfen-half/one")?;
+    for pair in [["larkfen-half/one", "larkfen-half/two"], ["larkfen-half/two", "larkfen-half/one"]]
+        .iter()
+        .cycle()
+        .take(4)
+    {
+        let started = Instant::now();
+        service.deft(&["unload", pair[0]])?;
+        load(pair[1])?;
+        ask(pair[1])?;
+        seconds.push(started.elapsed().as_secs_f64());
+    }
+    seconds.sort_by(f64::total_cmp);
+    println!(
+        "\nswitching between two models of {:.0} MiB (unload, load, first token, from the page cache; \
+         four times, three commands each): {:.2} to {:.2} s",
+        std::fs::metadata(&half)?.len() as f64 / f64::from(1 << 20),
+        seconds[0],
+        seconds[seconds.len() - 1]
+    );
+    std::fs::remove_file(other)?;
+    Ok(())
+}

@@ -1,0 +1,166 @@
+//! Seeded models of realistic shape for measurements. They say nothing meaningful; their numbers are
+//! small enough that computing with them stays finite. They are made in `target/` and never committed.
+
+use std::fs::File;
+use std::io::{self, BufWriter, Write};
+use std::path::{Path, PathBuf};
+
+use anyhow::Context;
+use deft_formats::gguf::{Array, TensorPlan, Value, write};
+use deft_formats::quant::TensorType;
+use rand_chacha::ChaCha8Rng;
+use rand_chacha::rand_core::{Rng, SeedableRng};
+
+use crate::steps::root;
+
+/// Sizes of a model of the `llama` family, weights in Q8_0.
+#[derive(Debug, Clone, Copy)]
+pub struct Sizes {
+    pub name: &'static str,
+    pub layers: u64,
+    pub width: u64,
+    pub heads: u64,
+    pub kv_heads: u64,
+    pub inner: u64,
+    pub vocabulary: u64,
+    pub context: u64,
+}
+
+/// From some megabytes to a gigabyte.
+pub const SIZES: [Sizes; 4] = [
+    Sizes {
+        name: "larkfen-tiny",
+        layers: 4,
+        width: 256,
+        heads: 4,
+        kv_heads: 2,
+        inner: 704,
+        vocabulary: 8_000,
+        context: 4096,
+    },
+    Sizes {
+        name: "larkfen-small",
+        layers: 8,
+        width: 512,
+        heads: 8,
+        kv_heads: 2,
+        inner: 1408,
+        vocabulary: 32_000,
+        context: 4096,
+    },
+    Sizes {
+        name: "larkfen-half",
+        layers: 24,
+        width: 896,
+        heads: 14,
+        kv_heads: 2,
+        inner: 4864,
+        vocabulary: 150_000,
+        context: 8192,
+    },
+    Sizes {
+        name: "larkfen-whole",
+        layers: 22,
+        width: 2048,
+        heads: 32,
+        kv_heads: 4,
+        inner: 5632,
+        vocabulary: 32_000,
+        context: 8192,
+    },
+];
+
+/// The model's file, made where it is not there.
+pub fn model(sizes: Sizes) -> anyhow::Result<PathBuf> {
+    let folder = root().join("target/synthetic");
+    std::fs::create_dir_all(&folder)?;
+    let path = folder.join(format!("{}-q8_0.gguf", sizes.name));
+    if !path.exists() {
+        let unfinished = path.with_extension("unfinished");
+        make(sizes, &unfinished).with_context(|| unfinished.display().to_string())?;
+        std::fs::rename(&unfinished, &path)?;
+    }
+    Ok(path)
+}
+
+fn make(sizes: Sizes, path: &Path) -> io::Result<()> {
+    let mut random = ChaCha8Rng::seed_from_u64(2_601);
+    let out = BufWriter::with_capacity(1 << 20, File::create(path)?);
+    write(out, &metadata(sizes), &tensors(sizes), |tensor, out| fill(tensor, &mut random, out))
+}
+
+fn metadata(sizes: Sizes) -> Vec<(&'static str, Value)> {
+    let count = |value: u64| Value::Unsigned(value);
+    let text = |text: &str| Value::String(text.to_owned());
+    let tokens = sizes.vocabulary;
+    let special = ["<unk>", "<s>", "</s>"].map(str::to_owned).into_iter();
+    let texts = special.chain((3..tokens).map(|id| format!("seed{id}"))).collect();
+    let kinds = [2, 3, 3].into_iter().chain((3..tokens).map(|_| 1)).collect();
+    #[expect(clippy::cast_precision_loss, reason = "ids are small")]
+    let scores = (0..tokens).map(|id| -(id as f64)).collect();
+    vec![
+        ("general.architecture", text("llama")),
+        ("general.name", text(sizes.name)),
+        ("llama.block_count", count(sizes.layers)),
+        ("llama.context_length", count(sizes.context)),
+        ("llama.embedding_length", count(sizes.width)),
+        ("llama.feed_forward_length", count(sizes.inner)),
+        ("llama.attention.head_count", count(sizes.heads)),
+        ("llama.attention.head_count_kv", count(sizes.kv_heads)),
+        ("llama.attention.layer_norm_rms_epsilon", Value::Float(1e-5)),
+        ("tokenizer.ggml.model", text("llama")),
+        ("tokenizer.ggml.tokens", Value::Array(Array::Strings(texts))),
+        ("tokenizer.ggml.scores", Value::Array(Array::Floats(scores))),
+        ("tokenizer.ggml.token_type", Value::Array(Array::Integers(kinds))),
+        ("tokenizer.ggml.bos_token_id", count(1)),
+        ("tokenizer.ggml.eos_token_id", count(2)),
+    ]
+}
+
+fn tensors(sizes: Sizes) -> Vec<TensorPlan> {
+    let Sizes { width, inner, vocabulary, .. } = sizes;
+    let head = width / sizes.heads;
+    let keys = sizes.kv_heads * head;
+    let matrix = |name: String, columns: u64, rows: u64| TensorPlan {
+        name,
+        dimensions: vec![columns, rows],
+        tensor_type: TensorType::Q8_0,
+    };
+    let vector =
+        |name: String| TensorPlan { name, dimensions: vec![width], tensor_type: TensorType::F32 };
+    let mut tensors = vec![
+        matrix("token_embd.weight".to_owned(), width, vocabulary),
+        vector("output_norm.weight".to_owned()),
+    ];
+    for layer in 0..sizes.layers {
+        let part = |name: &str| format!("blk.{layer}.{name}.weight");
+        tensors.extend([
+            vector(part("attn_norm")),
+            matrix(part("attn_q"), width, width),
+            matrix(part("attn_k"), width, keys),
+            matrix(part("attn_v"), width, keys),
+            matrix(part("attn_output"), width, width),
+            vector(part("ffn_norm")),
+            matrix(part("ffn_gate"), width, inner),
+            matrix(part("ffn_up"), width, inner),
+            matrix(part("ffn_down"), inner, width),
+        ]);
+    }
+    tensors
+}
+
+/// Norms near one, and blocks of random quants with a small scale.
+fn fill(tensor: &TensorPlan, random: &mut ChaCha8Rng, out: &mut dyn Write) -> io::Result<()> {
+    /// 2^-12 in half precision.
+    const SCALE: [u8; 2] = [0x00, 0x0C];
+    if tensor.tensor_type == TensorType::F32 {
+        return (0..tensor.dimensions[0]).try_for_each(|_| out.write_all(&1f32.to_le_bytes()));
+    }
+    let mut block = [0; 34];
+    block[..2].copy_from_slice(&SCALE);
+    for _ in 0..tensor.bytes() / 34 {
+        random.fill_bytes(&mut block[2..]);
+        out.write_all(&block)?;
+    }
+    Ok(())
+}
