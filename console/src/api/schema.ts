@@ -377,6 +377,11 @@ export interface components {
              */
             presence_penalty?: number | null;
             /**
+             * @description Unload the model as soon as this is answered, unless others use it or it is pinned; our own
+             *     field.
+             */
+            release?: boolean | null;
+            /**
              * @description Whether an answer that repeats itself without end is ended, which it is unless this says no;
              *     our own field.
              */
@@ -805,7 +810,7 @@ export interface components {
          * @description What an instance is doing.
          * @enum {string}
          */
-        InstanceState: "loading" | "ready" | "draining" | "restarting" | "failed";
+        InstanceState: "loading" | "ready" | "draining" | "restarting" | "failed" | "displaced";
         /**
          * @description Why an instance is there.
          * @enum {string}
@@ -1113,11 +1118,20 @@ export interface components {
              * @description Tokens of context per lane.
              */
             context: number;
+            /** @description When it is unloaded for want of calls. */
+            idle?: string;
             /**
              * Format: int32
              * @description Parallel sequences.
              */
             lanes: number;
+            /** @description Whether it is never unloaded to make room. */
+            pinned?: boolean;
+            /**
+             * Format: int32
+             * @description Instances of lower priority make room first and come back last.
+             */
+            priority?: number;
         };
         /** @description How to load; absent fields get the model's defaults. */
         SettingsRequest: {
@@ -1133,11 +1147,20 @@ export interface components {
              * @description Tokens of context per lane.
              */
             context?: number | null;
+            /** @description When it is unloaded for want of calls: `never`, `answered`, or a time such as `90s` or `10m`. */
+            idle?: string | null;
             /**
              * Format: int32
              * @description Parallel sequences.
              */
             lanes?: number | null;
+            /** @description Never unload it to make room. */
+            pinned?: boolean | null;
+            /**
+             * Format: int32
+             * @description Instances of lower priority make room first and come back last.
+             */
+            priority?: number | null;
         };
         /** @description A token with a role of its own. */
         SpecialToken: {

@@ -13,6 +13,7 @@ const COLOURS: Record<Instance['state'], string> = {
   draining: 'warning',
   restarting: 'warning',
   failed: 'error',
+  displaced: 'warning',
 }
 
 /** One precision, or that of keys and that of values. */
@@ -28,6 +29,7 @@ const lines = computed(() => [
   ['cache', cache.value],
   ['prompt tokens', `${count(props.instance.prompt_tokens)}, ${count(props.instance.reused_tokens)} known before`],
   ['answer tokens', count(props.instance.answer_tokens)],
+  ['idle limit', props.instance.settings.idle ?? 'never'],
   ['calls now', String(props.instance.calls)],
   ['loaded in', props.instance.load_seconds == null ? 'not yet' : seconds(props.instance.load_seconds)],
   ['process', props.instance.pid == null ? 'none' : `${props.instance.pid}, ${props.instance.kernels ?? ''}`],
@@ -40,7 +42,7 @@ const lines = computed(() => [
       <span class="text-title-medium font-weight-bold">{{ instance.name }}</span>
       <v-chip size="small" :color="COLOURS[instance.state]" variant="tonal">{{ instance.state }}</v-chip>
       <v-chip size="small" variant="outlined">
-        {{ instance.keeping === 'kept' ? 'kept' : 'on demand' }}
+        {{ instance.keeping === 'kept' ? 'kept' : 'on demand' }}{{ instance.settings.pinned ? ', pinned' : '' }}
       </v-chip>
     </div>
     <dl class="facts text-body-medium">

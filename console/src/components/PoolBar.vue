@@ -11,7 +11,7 @@ const HUES = ['#2d7f86', '#b5701a', '#5a7d4f', '#7c5a86', '#a8524a', '#4a6fa0']
 /** Instances as shares of the pool's limit; something shows however small it is. */
 const segments = computed(() =>
   props.instances
-    .filter((instance) => instance.pool === props.pool.name && instance.state !== 'failed')
+    .filter((instance) => instance.pool === props.pool.name && !['failed', 'displaced'].includes(instance.state))
     .map((instance, at) => ({
       id: instance.id,
       name: instance.name,

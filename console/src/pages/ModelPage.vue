@@ -60,7 +60,6 @@ const lines = computed(() => {
     ['template', facts.has_template ? 'in the file' : 'none'],
     ['licence', facts.licence ?? 'not said'],
     ['size', bytes(variant.value.file_bytes)],
-    ['file', variant.value.path],
   ]
 })
 
@@ -146,6 +145,7 @@ const mix = computed(() => {
           <pre class="mt-2">{{ variant.facts.template }}</pre>
         </details>
       </v-card>
+      <div class="text-body-small text-medium-emphasis" aria-label="file">{{ variant.path }}</div>
       <LoadDialog v-model="open" :variant="variant" />
     </template>
   </div>

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use deft_protocol::manage::{CachePrecision, SettingsRequest};
+use deft_protocol::manage::{CachePrecision, IdleLimit, SettingsRequest};
 
 use crate::failure::EXIT_CODES;
 
@@ -195,6 +195,15 @@ pub(crate) struct LoadArguments {
     /// Precision of cached values.
     #[arg(long, value_enum)]
     cache_values: Option<Cache>,
+    /// Never unload it to make room for others.
+    #[arg(long)]
+    pinned: bool,
+    /// Models of lower priority make room first and come back last; 0 where nothing is said.
+    #[arg(long, value_name = "NUMBER", allow_negative_numbers = true)]
+    priority: Option<i32>,
+    /// Unload it when it had no call for so long: `never`, `answered`, or a time such as `10m`.
+    #[arg(long, value_name = "LIMIT")]
+    idle: Option<IdleLimit>,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -223,6 +232,9 @@ impl LoadArguments {
             chunk: self.chunk,
             cache: self.cache.map(CachePrecision::from),
             cache_values: self.cache_values.map(CachePrecision::from),
+            pinned: self.pinned.then_some(true),
+            priority: self.priority,
+            idle: self.idle,
         }
     }
 }

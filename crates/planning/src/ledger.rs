@@ -131,6 +131,27 @@ impl<Id: Ord + Copy> Ledger<Id> {
         Ok(demand)
     }
 
+    /// Which of the instances `order` (the least valuable first) have to go so that a load fits: none
+    /// where it fits already, no answer where even all of them would not do. Whoever need not go after
+    /// all stays.
+    #[must_use]
+    pub fn make_room(&self, wanted: Candidate<'_>, order: &[Id]) -> Option<Vec<Id>> {
+        let fits = |gone: &[Id]| {
+            let mut after = self.clone();
+            gone.iter().for_each(|&id| after.release(id));
+            after.need(wanted.file, &wanted.demand()) <= after.free()
+        };
+        let count = (0..=order.len()).find(|&count| fits(&order[..count]))?;
+        let mut gone = order[..count].to_vec();
+        for &id in order[..count].iter().rev() {
+            let without: Vec<Id> = gone.iter().copied().filter(|&other| other != id).collect();
+            if fits(&without) {
+                gone = without;
+            }
+        }
+        Some(gone)
+    }
+
     /// Gives back what an instance held; harmless if it held nothing.
     pub fn release(&mut self, id: Id) {
         self.holds.remove(&id);

@@ -6,6 +6,7 @@
 #![forbid(unsafe_code)]
 
 mod bytes;
+mod choice;
 mod demand;
 #[cfg(test)]
 mod fixture;
@@ -13,6 +14,7 @@ mod ledger;
 mod refusal;
 
 pub use bytes::Bytes;
+pub use choice::{Unused, least_valuable_first};
 pub use demand::{
     CacheType, Demand, LoadSettings, ModelShape, PAGE_TOKENS, Part, PartKind, SettingsError,
 };

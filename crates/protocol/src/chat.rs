@@ -66,6 +66,10 @@ pub struct AnswerOptions {
     /// our own field.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub repetition_guard: Option<bool>,
+    /// Unload the model as soon as this is answered, unless others use it or it is pinned; our own
+    /// field.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub release: Option<bool>,
 }
 
 /// One stop text or several.

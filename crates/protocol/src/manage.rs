@@ -1,5 +1,8 @@
 //! The management API: depot, plans, instances, pools, calls.
 
+use std::fmt;
+use std::str::FromStr;
+
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -184,6 +187,16 @@ pub struct SettingsRequest {
     /// Precision of cached values.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub cache_values: Option<CachePrecision>,
+    /// Never unload it to make room.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pinned: Option<bool>,
+    /// Instances of lower priority make room first and come back last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub priority: Option<i32>,
+    /// When it is unloaded for want of calls: `never`, `answered`, or a time such as `90s` or `10m`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub idle: Option<IdleLimit>,
 }
 
 /// Precision of cached keys and values.
@@ -226,6 +239,75 @@ pub struct Settings {
     /// Precision of cached values.
     #[serde(default)]
     pub cache_values: CachePrecision,
+    /// Whether it is never unloaded to make room.
+    #[serde(default)]
+    pub pinned: bool,
+    /// Instances of lower priority make room first and come back last.
+    #[serde(default)]
+    pub priority: i32,
+    /// When it is unloaded for want of calls.
+    #[serde(default)]
+    #[schema(value_type = String)]
+    pub idle: IdleLimit,
+}
+
+/// When an instance is unloaded for want of calls.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum IdleLimit {
+    /// Never.
+    #[default]
+    Never,
+    /// As soon as its last call is answered.
+    Answered,
+    /// After so many seconds without a call.
+    Seconds(u64),
+}
+
+impl fmt::Display for IdleLimit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Never => f.write_str("never"),
+            Self::Answered => f.write_str("answered"),
+            Self::Seconds(seconds) if seconds.is_multiple_of(60) => write!(f, "{}m", seconds / 60),
+            Self::Seconds(seconds) => write!(f, "{seconds}s"),
+        }
+    }
+}
+
+impl FromStr for IdleLimit {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let wrong = || {
+            format!(
+                "`{text}` is no idle limit; write `never`, `answered`, or a time such as `90s`, `10m` or `2h`"
+            )
+        };
+        match text {
+            "never" => return Ok(Self::Never),
+            "answered" => return Ok(Self::Answered),
+            _ => {}
+        }
+        let units = [("s", 1), ("m", 60), ("h", 3600)];
+        let found = units.iter().find_map(|(unit, seconds)| {
+            let count: u64 = text.strip_suffix(unit)?.trim().parse().ok()?;
+            count.checked_mul(*seconds).filter(|&seconds| seconds > 0)
+        });
+        found.map(Self::Seconds).ok_or_else(wrong)
+    }
+}
+
+impl Serialize for IdleLimit {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for IdleLimit {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
+    }
 }
 
 /// `POST /manage/v1/plans`: loads that are planned together, one after the other.
@@ -318,6 +400,9 @@ pub enum InstanceState {
     Restarting,
     /// It could not be loaded; the reason stands beside.
     Failed,
+    /// It made room, or nobody called it; the reason stands beside. A call brings it back, and what
+    /// made room comes back by itself when there is room.
+    Displaced,
 }
 
 /// An instance.
@@ -448,6 +533,32 @@ mod tests {
         for precision in [CachePrecision::F32, CachePrecision::F16, CachePrecision::Q8_0] {
             assert_eq!(json!(precision), precision.name());
         }
+    }
+
+    #[test]
+    fn idle_limits_are_words_or_times() {
+        for (text, limit) in [
+            ("never", IdleLimit::Never),
+            ("answered", IdleLimit::Answered),
+            ("90s", IdleLimit::Seconds(90)),
+            ("10m", IdleLimit::Seconds(600)),
+        ] {
+            assert_eq!(text.parse(), Ok(limit));
+            assert_eq!(limit.to_string(), text);
+            assert_eq!(serde_json::from_value::<IdleLimit>(json!(text)).unwrap(), limit);
+        }
+        assert_eq!("2h".parse(), Ok(IdleLimit::Seconds(7200)));
+        for wrong in ["", "soon", "0s", "-1m", "10", "99999999999999999999h"] {
+            assert!(wrong.parse::<IdleLimit>().unwrap_err().contains("`never`"), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn settings_of_an_older_version_are_understood() {
+        let stored = json!({"context": 512, "lanes": 2, "chunk": 128, "cache": "f16"});
+        let settings: Settings = serde_json::from_value(stored).unwrap();
+        assert_eq!((settings.pinned, settings.priority), (false, 0));
+        assert_eq!((settings.idle, settings.cache_values), (IdleLimit::Never, CachePrecision::F16));
     }
 
     /// Records outlive versions: facts that an older version stored lack what came later.

@@ -6,6 +6,7 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
 use deft_planning::Bytes;
+use deft_protocol::manage::IdleLimit;
 use figment::providers::{Format, Serialized, Toml};
 use figment::value::{Dict, Map as ProfileMap};
 use figment::{Figment, Metadata, Profile, Provider};
@@ -19,6 +20,7 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_DATABASE_URL", "database.url"),
     ("DEFT_HOST_LIMIT", "pools.host.limit"),
     ("DEFT_ON_DEMAND", "loading.on_demand"),
+    ("DEFT_MAKE_ROOM", "loading.make_room"),
 ];
 
 /// Origin of what nobody set.
@@ -71,10 +73,26 @@ pub struct HostPool {
 pub struct LoadingConfig {
     /// Whether a call loads a registered model that is not loaded.
     pub on_demand: bool,
+    /// Who may be unloaded to make room for such a call, pinned and busy ones never.
+    pub make_room: MakeRoom,
+    /// When what a call brought is unloaded for want of further calls.
+    pub idle: IdleLimit,
     /// Longest time in seconds a call waits for a model to be loaded.
     pub wait_seconds: u64,
     /// Longest time in seconds that running calls get to end when the service stops.
     pub drain_seconds: u64,
+}
+
+/// Who may be unloaded to make room for a call.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum MakeRoom {
+    /// Nobody.
+    Never,
+    /// What calls brought.
+    OnDemand,
+    /// What the operator keeps as well; it comes back when there is room.
+    Kept,
 }
 
 impl Default for Config {
@@ -84,7 +102,13 @@ impl Default for Config {
             listen: deft_protocol::DEFAULT_LISTEN.parse().expect("the default is an address"),
             database: DatabaseConfig::default(),
             pools: PoolsConfig { host: HostPool { limit: "80 %".to_owned() } },
-            loading: LoadingConfig { on_demand: true, wait_seconds: 120, drain_seconds: 30 },
+            loading: LoadingConfig {
+                on_demand: true,
+                make_room: MakeRoom::Kept,
+                idle: IdleLimit::Seconds(600),
+                wait_seconds: 120,
+                drain_seconds: 30,
+            },
         }
     }
 }

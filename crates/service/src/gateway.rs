@@ -85,9 +85,14 @@ impl Gateway {
         question: impl Into<Question>,
         options: AnswerOptions,
     ) -> Result<Answer, Problem> {
+        let release = options.release.unwrap_or(false);
         let order = order(question.into(), options)?;
         let answers = order.answers;
-        self.begin(model, answers, |seat| seat.link.call(order)).await
+        let begun = self.begin(model, answers, |seat| seat.link.call(order)).await;
+        begun.map(|mut answer| {
+            answer.seat.release = release;
+            answer
+        })
     }
 
     /// Makes embeddings.
@@ -120,7 +125,8 @@ impl Gateway {
     ) -> Result<Answer, Problem> {
         let arrived = Arrival { clock: Instant::now(), at: Utc::now() };
         let registered = self.loads.resolve(model)?;
-        let seat = self.loads.seat(&registered).await?;
+        let mut seat = self.loads.seat(&registered).await?;
+        seat.is_call = true;
         let stream = send(&seat);
         let mut answer = Answer {
             id: Uuid::now_v7(),

@@ -4,15 +4,15 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use deft_protocol::manage::{
-    InstanceReport, InstanceState, Keeping, LoadRequest, ModelPlan, PlanReport, PoolPlan, Settings,
-    SettingsRequest,
+    IdleLimit, InstanceReport, InstanceState, Keeping, LoadRequest, ModelPlan, PlanReport,
+    PoolPlan, Settings, SettingsRequest,
 };
 use deft_protocol::{Problem, ProblemKind};
 use sqlx::PgPool;
 use uuid::Uuid;
 
 use crate::catalogue::{Catalogue, database_problem};
-use crate::fleet::instance::Target;
+use crate::fleet::instance::{Policy, Target};
 use crate::fleet::{self, Fleet, Judged, Seat, Unload, Verdict};
 use crate::records::variants::Registered;
 use crate::records::wishes::{self, Wish};
@@ -28,6 +28,8 @@ pub(crate) struct Loads {
     pub(crate) database: PgPool,
     pub(crate) node: Uuid,
     pub(crate) on_demand: bool,
+    /// When what a call brought is unloaded for want of further calls.
+    pub(crate) idle: IdleLimit,
     pub(crate) wait: Duration,
 }
 
@@ -48,7 +50,7 @@ impl Loads {
 
     async fn target(&self, request: &LoadRequest) -> Result<Target, Problem> {
         let registered = self.resolve(&request.model)?;
-        target(&registered, &request.settings).await
+        target(&registered, &request.settings, IdleLimit::Never).await
     }
 
     /// What loads would need, and whether they would fit one after the other.
@@ -63,7 +65,9 @@ impl Loads {
         }
         let outlines: Vec<_> = targets
             .iter()
-            .map(|target| (target.name.to_string(), wire::settings(&target.settings)))
+            .map(|target| {
+                (target.name.to_string(), wire::settings(&target.settings, target.policy))
+            })
             .collect();
         let Judged { verdicts, before, after } = self.fleet.judge(targets).await?;
         let plan =
@@ -90,7 +94,7 @@ impl Loads {
     pub(crate) async fn load(&self, request: &LoadRequest) -> Result<InstanceReport, Problem> {
         let target = self.target(request).await?;
         let variant = target.variant;
-        let settings = wire::settings(&target.settings);
+        let settings = wire::settings(&target.settings, target.policy);
         let wished = Uuid::now_v7();
         let id = self.fleet.load(wished, target, Keeping::Kept).await?;
         if let Err(problem) = self.remember(Wish { id, variant, settings }).await {
@@ -119,7 +123,7 @@ impl Loads {
     async fn remember(&self, wish: Wish) -> Result<(), Problem> {
         let there =
             wishes::all(&self.database, self.node).await.map_err(|e| database_problem(&e))?;
-        if there.iter().any(|known| known.id == wish.id) {
+        if there.iter().any(|known| known.id == wish.id && known.settings == wish.settings) {
             return Ok(());
         }
         for old in there.iter().filter(|known| known.variant == wish.variant) {
@@ -155,8 +159,14 @@ impl Loads {
             return Err(Problem::new(ProblemKind::Refused, "not_loaded", detail)
                 .with_way_out(format!("load it: deft load {}", registered.name)));
         }
-        let target = target(registered, &SettingsRequest::default()).await?;
-        self.fleet.load(Uuid::now_v7(), target, Keeping::OnDemand).await?;
+        let target = target(registered, &SettingsRequest::default(), self.idle).await?;
+        let load = self.fleet.load(Uuid::now_v7(), target, Keeping::OnDemand);
+        tokio::time::timeout(self.wait, load).await.map_err(|_| {
+            let seconds = self.wait.as_secs();
+            let detail = format!("no room was made for `{}` within {seconds} s", registered.name);
+            Problem::new(ProblemKind::Busy, "no_room_yet", detail)
+                .with_way_out("try again, or see what holds the memory: deft status")
+        })??;
         match self.fleet.seat(registered.id, self.wait).await? {
             Some(seat) => Ok(waited(seat, arrived)),
             None => {
@@ -169,12 +179,14 @@ impl Loads {
 
     /// Brings the wishes back after a start; what cannot be loaded is shown with its reason.
     pub(crate) async fn restore(&self) -> sqlx::Result<()> {
-        for wish in wishes::all(&self.database, self.node).await? {
+        let mut wishes = wishes::all(&self.database, self.node).await?;
+        wishes.sort_by_key(|wish| std::cmp::Reverse(wish.settings.priority));
+        for wish in wishes {
             let Some(registered) = self.catalogue.by_id(wish.variant) else {
                 continue;
             };
             let request = wire::request_of(&wish.settings);
-            let target = match target(&registered, &request).await {
+            let target = match target(&registered, &request, IdleLimit::Never).await {
                 Ok(target) => target,
                 Err(problem) => {
                     tracing::warn!("`{}` is not loaded: {}", registered.name, problem.detail);
@@ -199,8 +211,14 @@ fn waited(mut seat: Seat, arrived: std::time::Instant) -> Seat {
     seat
 }
 
-async fn target(registered: &Registered, request: &SettingsRequest) -> Result<Target, Problem> {
-    fleet::target(registered, |shape| wire::load_settings(request, shape)).await
+/// What is to be loaded; `idle` is its idle limit where the request says none.
+async fn target(
+    registered: &Registered,
+    request: &SettingsRequest,
+    idle: IdleLimit,
+) -> Result<Target, Problem> {
+    let policy = wire::policy(request, idle);
+    fleet::target(registered, policy, |shape| wire::load_settings(request, shape)).await
 }
 
 /// Stands for a variant whose file cannot be read any more: nothing is planned for it.
@@ -226,5 +244,6 @@ fn empty_target(registered: &Registered) -> Target {
         files: vec![registered.path.clone()],
         shape,
         settings,
+        policy: Policy::default(),
     }
 }

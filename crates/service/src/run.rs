@@ -120,7 +120,8 @@ async fn serve(
     if let Some(group) = memory.group {
         tracing::info!("a control group allows {} of the machine's memory", Bytes(group));
     }
-    let fleet = Fleet::start(config.host_limit(memory.usable())?);
+    let limit = config.host_limit(memory.usable())?;
+    let fleet = Fleet::start(limit, config.loading.make_room);
     let (recorder, recording) = Recorder::start(pool.clone(), node);
     let loads = Arc::new(Loads {
         catalogue: Arc::clone(&catalogue),
@@ -128,6 +129,7 @@ async fn serve(
         database: pool.clone(),
         node,
         on_demand: config.loading.on_demand,
+        idle: config.loading.idle,
         wait: Duration::from_secs(config.loading.wait_seconds),
     });
     loads.restore().await?;

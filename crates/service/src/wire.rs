@@ -4,13 +4,19 @@ use std::fmt::Write;
 
 use deft_depot::DepotError;
 use deft_planning::{CacheType, Demand, LoadSettings, ModelShape, Refusal, SettingsError, WayOut};
-use deft_protocol::manage::{CachePrecision, PlanPart, Settings, SettingsRequest, Variant};
+use deft_protocol::manage::{
+    CachePrecision, IdleLimit, PlanPart, Settings, SettingsRequest, Variant,
+};
 use deft_protocol::{Problem, ProblemKind, Way};
 
+use crate::fleet::instance::Policy;
 use crate::records::variants::Registered;
 
-pub(crate) fn settings(settings: &LoadSettings) -> Settings {
+pub(crate) fn settings(settings: &LoadSettings, policy: Policy) -> Settings {
     Settings {
+        pinned: policy.pinned,
+        priority: policy.priority,
+        idle: policy.idle,
         context: settings.context,
         lanes: settings.lanes,
         chunk: settings.chunk,
@@ -52,8 +58,20 @@ pub(crate) fn load_settings(
     Ok(settings)
 }
 
+/// The part of a request that is about staying loaded; `idle` where nothing is said.
+pub(crate) fn policy(request: &SettingsRequest, idle: IdleLimit) -> Policy {
+    Policy {
+        pinned: request.pinned.unwrap_or(false),
+        priority: request.priority.unwrap_or(0),
+        idle: request.idle.unwrap_or(idle),
+    }
+}
+
 pub(crate) fn request_of(settings: &Settings) -> SettingsRequest {
     SettingsRequest {
+        pinned: Some(settings.pinned),
+        priority: Some(settings.priority),
+        idle: Some(settings.idle),
         context: Some(settings.context),
         lanes: Some(settings.lanes),
         chunk: Some(settings.chunk),
@@ -83,7 +101,7 @@ pub(crate) fn refusal(refusal: &Refusal, shape: &ModelShape) -> Problem {
 fn way(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
     match way {
         WayOut::Settings { settings, need, .. } => {
-            let request = request_of(&self::settings(settings));
+            let request = memory_request(settings);
             Way {
                 command: load_command(&refusal.name, settings, &LoadSettings::for_model(shape)),
                 effect: format!("then it needs {need}"),
@@ -103,6 +121,18 @@ fn way(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
             settings: None,
             unload: Vec::new(),
         },
+    }
+}
+
+/// A request that says what memory depends on, and nothing of staying loaded.
+fn memory_request(settings: &LoadSettings) -> SettingsRequest {
+    SettingsRequest {
+        context: Some(settings.context),
+        lanes: Some(settings.lanes),
+        chunk: Some(settings.chunk),
+        cache: Some(precision(settings.keys)),
+        cache_values: Some(precision(settings.values)),
+        ..SettingsRequest::default()
     }
 }
 
@@ -192,8 +222,10 @@ mod tests {
     fn settings_return_as_they_were() {
         let request = SettingsRequest { lanes: Some(3), chunk: Some(64), ..Default::default() };
         let loaded = load_settings(&request, &shape()).unwrap();
-        let again = load_settings(&request_of(&settings(&loaded)), &shape()).unwrap();
-        assert_eq!(loaded, again);
+        let kept = Policy { pinned: true, priority: 3, idle: IdleLimit::Seconds(90) };
+        let request = request_of(&settings(&loaded, kept));
+        assert_eq!(load_settings(&request, &shape()).unwrap(), loaded);
+        assert_eq!(policy(&request, IdleLimit::Never), kept);
     }
 
     #[test]

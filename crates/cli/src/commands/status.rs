@@ -81,6 +81,7 @@ fn state(state: InstanceState) -> &'static str {
         InstanceState::Ready => "ready",
         InstanceState::Draining => "draining",
         InstanceState::Restarting => "restarting",
+        InstanceState::Displaced => "displaced",
         InstanceState::Failed => "failed",
     }
 }

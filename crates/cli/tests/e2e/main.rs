@@ -17,6 +17,7 @@ mod guard;
 mod loads;
 mod processes;
 mod protocol;
+mod room;
 mod service;
 mod talk;
 mod world;

@@ -149,6 +149,31 @@ fn every_way_out_that_is_offered_really_fits() {
     }
 }
 
+#[test]
+fn room_is_made_by_the_least_valuable_and_by_no_more_than_needed() {
+    let mut ledger = Ledger::new("host", Bytes::mib(30));
+    for (id, mib) in [(1, 2u64), (2, 9), (3, 3)] {
+        reserve(&mut ledger, id, mib << 20).unwrap();
+    }
+    let room = |mib: u64, order: &[u32]| {
+        let (shape, settings) = (shape(mib << 20), settings(1));
+        let name = "larkfen-leaf/f16";
+        let wanted = Candidate { name, file: "leaf", shape: &shape, settings: &settings };
+        ledger.make_room(wanted, order)
+    };
+    assert_eq!(room(1, &[1, 3, 2]), Some(vec![1]), "the first does");
+    assert_eq!(room(8, &[1, 3, 2]), Some(vec![1, 3]), "the first alone would not do");
+    assert_eq!(room(9, &[1, 2, 3]), Some(vec![2]), "the first need not go after all");
+    assert_eq!(room(40, &[1, 2, 3]), None);
+    assert_eq!(
+        Ledger::new("host", Bytes::mib(30)).make_room(
+            Candidate { name: "a", file: "a", shape: &shape(1), settings: &settings(1) },
+            &[1],
+        ),
+        Some(Vec::new())
+    );
+}
+
 proptest! {
     #[test]
     fn no_order_of_loads_and_unloads_raises_a_pool_above_its_limit(

@@ -10,9 +10,11 @@ use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
 
 use super::engine_link::{EngineProcess, ProcessEvent};
-use super::instance::{AfterCrash, Instance};
+use super::instance::{AfterCrash, Instance, Leaving};
 use super::memory::{self, Measured};
+use super::room::{LOADED_OTHERWISE, Pending};
 use super::{Ask, FleetReport, Judged, Seat, Target, Unload};
+use crate::config::MakeRoom;
 use crate::wire;
 
 /// How often memory is measured.
@@ -21,24 +23,30 @@ const MEASURE_EVERY: Duration = Duration::from_secs(1);
 const HOST: &str = "host";
 
 pub(super) struct Actor {
-    ledger: Ledger<Uuid>,
-    instances: BTreeMap<Uuid, Instance>,
+    pub(super) ledger: Ledger<Uuid>,
+    pub(super) instances: BTreeMap<Uuid, Instance>,
+    /// Loads that wait for others to go.
+    pub(super) pending: Vec<Pending>,
+    pub(super) make_room: MakeRoom,
     asks: mpsc::Sender<Ask>,
     publish: watch::Sender<FleetReport>,
     drained: Vec<oneshot::Sender<()>>,
-    stopping: bool,
+    pub(super) stopping: bool,
     measuring: bool,
 }
 
 impl Actor {
     pub(super) fn new(
         host_limit: Bytes,
+        make_room: MakeRoom,
         asks: mpsc::Sender<Ask>,
         publish: watch::Sender<FleetReport>,
     ) -> Self {
         Self {
             ledger: Ledger::new(HOST, host_limit),
             instances: BTreeMap::new(),
+            pending: Vec::new(),
+            make_room,
             asks,
             publish,
             drained: Vec::new(),
@@ -71,7 +79,7 @@ impl Actor {
         match ask {
             Ask::Judge { targets, answer } => drop(answer.send(self.judge(&targets))),
             Ask::Load { id, target, keeping, answer } => {
-                drop(answer.send(self.load(id, *target, keeping)));
+                self.load_or_wait(Pending { id, target: *target, keeping, answer });
             }
             Ask::SetAside { id, target, problem } => self.set_aside(id, *target, &problem),
             Ask::Seat { variant, answer } => drop(answer.send(self.seat(variant))),
@@ -82,9 +90,15 @@ impl Actor {
             Ask::Process { id, event } => self.process(id, event),
             Ask::LoadAgain { id } => self.load_again(id),
             Ask::Measured(all) => self.measured(all),
-            Ask::CallEnded => self.drain_the_free(),
+            Ask::CallEnded => {
+                self.drain_the_free();
+                self.end_the_idle();
+            }
             Ask::Refresh => {
                 self.drain_the_free();
+                self.end_the_idle();
+                self.retry_pending();
+                self.bring_back();
                 self.measure();
             }
             Ask::DrainAll { answer } => self.drain_all(answer),
@@ -97,7 +111,7 @@ impl Actor {
         }
     }
 
-    fn idle(&self) -> BTreeSet<Uuid> {
+    pub(super) fn idle(&self) -> BTreeSet<Uuid> {
         self.instances
             .values()
             .filter(|instance| instance.is_idle())
@@ -122,16 +136,22 @@ impl Actor {
         Judged { verdicts, before: self.ledger.report(), after: ledger.report() }
     }
 
-    fn load(&mut self, id: Uuid, target: Target, keeping: Keeping) -> Result<Uuid, Problem> {
+    pub(super) fn load(
+        &mut self,
+        id: Uuid,
+        target: Target,
+        keeping: Keeping,
+    ) -> Result<Uuid, Problem> {
         if self.stopping {
             return Err(Problem::new(ProblemKind::Busy, "stopping", "the service is stopping"));
         }
-        let there = self.instances.values().find(|found| found.target.variant == target.variant);
-        match there.map(|found| (found.id, found.state)) {
-            Some((found, InstanceState::Failed)) => drop(self.instances.remove(&found)),
+        let (id, target, keeping) = self.or_displaced(id, target, keeping);
+        let there = self.of_variant(target.variant).map(|found| (found.id, found.state));
+        let replaced = match there {
+            Some((found, InstanceState::Failed | InstanceState::Displaced)) => Some(found),
             Some((found, _)) => return self.join(found, &target, keeping),
-            None => {}
-        }
+            None => None,
+        };
         let name = target.name.to_string();
         let idle = self.idle();
         let demand = self
@@ -139,9 +159,16 @@ impl Actor {
             .reserve(id, target.candidate(&name), &idle)
             .map_err(|refusal| wire::refusal(&refusal, &target.shape))?;
         tracing::info!("loading `{name}`: {} planned in pool `{HOST}`", demand.total());
+        if let Some(replaced) = replaced {
+            self.instances.remove(&replaced);
+        }
         self.instances.insert(id, Instance::new(id, target, keeping, demand, self.asks.clone()));
         self.start(id);
         Ok(id)
+    }
+
+    pub(super) fn of_variant(&self, variant: Uuid) -> Option<&Instance> {
+        self.instances.values().find(|found| found.target.variant == variant)
     }
 
     /// Another wish for a variant that is there.
@@ -156,10 +183,10 @@ impl Actor {
         if keeping == Keeping::Kept {
             if instance.target.settings != target.settings {
                 let detail = format!("`{name}` is loaded already, with other settings");
-                return Err(Problem::new(ProblemKind::Refused, "loaded_otherwise", detail)
-                    .with_way_out(format!("unload it first: deft unload {name}")));
+                return Err(Problem::new(ProblemKind::Refused, LOADED_OTHERWISE, detail));
             }
             instance.keeping = Keeping::Kept;
+            instance.target.policy = target.policy;
         }
         Ok(id)
     }
@@ -171,7 +198,7 @@ impl Actor {
         self.instances.insert(id, instance);
     }
 
-    fn start(&self, id: Uuid) {
+    pub(super) fn start(&self, id: Uuid) {
         let order = self.instances[&id].order();
         let asks = self.asks.clone();
         tokio::spawn(async move {
@@ -267,11 +294,18 @@ impl Actor {
 
     fn remove(&mut self, id: Uuid) {
         self.ledger.release(id);
-        if let Some(instance) = self.instances.remove(&id) {
-            instance.gone.into_iter().for_each(|gone| {
-                let _ = gone.send(());
-            });
-        }
+        let displaced = self.instances.get_mut(&id).is_some_and(|instance| {
+            instance.state == InstanceState::Draining && instance.become_displaced()
+        });
+        let gone = if displaced {
+            self.instances.get_mut(&id).map(|instance| std::mem::take(&mut instance.gone))
+        } else {
+            self.instances.remove(&id).map(|instance| instance.gone)
+        };
+        gone.into_iter().flatten().for_each(|gone| {
+            let _ = gone.send(());
+        });
+        self.retry_pending();
     }
 
     fn load_again(&mut self, id: Uuid) {
@@ -287,7 +321,8 @@ impl Actor {
     fn seat(&mut self, variant: Uuid) -> Option<oneshot::Receiver<Result<Seat, Problem>>> {
         let mut candidates = self.instances.values_mut();
         let instance = candidates.find(|found| {
-            found.target.variant == variant && found.state != InstanceState::Failed
+            let away = [InstanceState::Failed, InstanceState::Displaced];
+            found.target.variant == variant && !away.contains(&found.state)
         })?;
         let (answer, seat) = oneshot::channel();
         match (instance.state, instance.seat(false)) {
@@ -308,11 +343,12 @@ impl Actor {
             return Err(Problem::new(ProblemKind::Missing, "no_instance", detail));
         };
         instance.gone.push(gone);
+        instance.leaving = Leaving::Gone;
         self.end(id, how);
         Ok(())
     }
 
-    fn end(&mut self, id: Uuid, how: Unload) {
+    pub(super) fn end(&mut self, id: Uuid, how: Unload) {
         let Some(instance) = self.instances.get_mut(&id) else {
             return;
         };
@@ -331,7 +367,7 @@ impl Actor {
 
     /// Tells draining engine processes to end, once nobody has a seat there: a call may have its
     /// seat and not have sent its order yet.
-    fn drain_the_free(&self) {
+    pub(super) fn drain_the_free(&self) {
         let draining = self.instances.values().filter(|found| found.is_free_to_drain());
         draining
             .filter_map(|found| found.process.as_ref())
@@ -341,7 +377,9 @@ impl Actor {
     fn drain_all(&mut self, answer: oneshot::Sender<()>) {
         self.stopping = true;
         self.drained.push(answer);
+        self.pending.clear();
         let all: Vec<Uuid> = self.instances.keys().copied().collect();
+        self.instances.values_mut().for_each(|instance| instance.leaving = Leaving::Gone);
         all.into_iter().for_each(|id| self.end(id, Unload::Drain));
     }
 

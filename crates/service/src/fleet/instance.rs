@@ -8,19 +8,21 @@
 //! | ready      | unload                          | draining              |
 //! |            | the process ends unasked        | restarting, or failed |
 //! | restarting | its pause is over               | loading               |
-//! | draining   | the process ends                | gone                  |
+//! | draining   | the process ends                | gone, or displaced    |
 //! | failed     | load again, or unload           | loading, or gone      |
+//! | displaced  | a call, or room again           | loading               |
+//! |            | unload                          | gone                  |
 
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use deft_depot::VariantName;
 use deft_planning::{Candidate, Demand, LoadSettings, ModelShape};
 use deft_protocol::Problem;
 use deft_protocol::engine::{LINK_VERSION, LoadOrder};
-use deft_protocol::manage::{InstanceReport, InstanceState, Keeping};
+use deft_protocol::manage::{IdleLimit, InstanceReport, InstanceState, Keeping};
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
@@ -45,6 +47,28 @@ pub(crate) struct Target {
     pub(crate) files: Vec<PathBuf>,
     pub(crate) shape: ModelShape,
     pub(crate) settings: LoadSettings,
+    pub(crate) policy: Policy,
+}
+
+/// What is about staying loaded.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct Policy {
+    /// Never unloaded to make room.
+    pub(crate) pinned: bool,
+    /// Lower ones make room first and come back last.
+    pub(crate) priority: i32,
+    /// When it is unloaded for want of calls.
+    pub(crate) idle: IdleLimit,
+}
+
+/// What becomes of an instance when its process ended as it was asked to.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(super) enum Leaving {
+    /// It is gone.
+    #[default]
+    Gone,
+    /// It is shown as displaced, with the reason; it may come back by itself.
+    Displaced { why: String, comes_back: bool },
 }
 
 impl Target {
@@ -68,6 +92,10 @@ pub(crate) struct Seat {
     /// Whether the call waited for the instance to be loaded.
     pub(crate) waited: bool,
     pub(crate) load_seconds: f64,
+    /// Whether a call is being answered, and not only waited for the instance to be ready.
+    pub(crate) is_call: bool,
+    /// Whether the instance is to be unloaded after this call.
+    pub(crate) release: bool,
     use_made: Arc<UseMade>,
     left: mpsc::Sender<Ask>,
 }
@@ -77,6 +105,10 @@ pub(crate) struct Seat {
 struct UseMade {
     /// Calls being answered.
     calls: AtomicU32,
+    /// Whether a caller asked to unload it.
+    release: AtomicBool,
+    /// When the last call ended.
+    ended: Mutex<Option<Instant>>,
     prompt_tokens: AtomicU64,
     reused_tokens: AtomicU64,
     answer_tokens: AtomicU64,
@@ -98,6 +130,13 @@ impl Seat {
 
 impl Drop for Seat {
     fn drop(&mut self) {
+        if self.release {
+            self.use_made.release.store(true, Ordering::Relaxed);
+        }
+        if self.is_call {
+            let mut ended = self.use_made.ended.lock().unwrap_or_else(PoisonError::into_inner);
+            *ended = Some(Instant::now());
+        }
         self.use_made.calls.fetch_sub(1, Ordering::Relaxed);
         // Where the fleet has too much to do, its next report tells.
         let _ = self.left.try_send(Ask::CallEnded);
@@ -119,6 +158,7 @@ pub(super) struct Instance {
     pub(super) measured: Option<Measured>,
     pub(super) kernels: Option<String>,
     pub(super) load_seconds: Option<f64>,
+    pub(super) leaving: Leaving,
     use_made: Arc<UseMade>,
     asks: mpsc::Sender<Ask>,
     crashes: u32,
@@ -154,6 +194,7 @@ impl Instance {
             measured: None,
             kernels: None,
             load_seconds: None,
+            leaving: Leaving::Gone,
             use_made: Arc::default(),
             asks,
             crashes: 0,
@@ -179,6 +220,56 @@ impl Instance {
         self.state == InstanceState::Ready && self.use_made.calls.load(Ordering::Relaxed) == 0
     }
 
+    /// Since its last call, or since it is ready.
+    pub(super) fn idle_time(&self) -> Duration {
+        let ended = *self.use_made.ended.lock().unwrap_or_else(PoisonError::into_inner);
+        let since = ended.max(self.ready_since);
+        since.map_or(Duration::ZERO, |since| since.elapsed())
+    }
+
+    /// Why it is to be unloaded now for want of calls, if so.
+    pub(super) fn is_due(&self) -> Option<String> {
+        if !self.is_idle() {
+            return None;
+        }
+        if self.use_made.release.load(Ordering::Relaxed) && !self.target.policy.pinned {
+            return Some("a call asked to unload it".to_owned());
+        }
+        let answered = self.use_made.ended.lock().unwrap_or_else(PoisonError::into_inner).is_some();
+        match self.target.policy.idle {
+            IdleLimit::Answered if answered => Some("its calls are answered".to_owned()),
+            limit @ IdleLimit::Seconds(seconds) if self.idle_time().as_secs() >= seconds => {
+                Some(format!("it had no call for {limit}"))
+            }
+            _ => None,
+        }
+    }
+
+    /// Whether it comes back by itself when there is room.
+    pub(super) fn comes_back(&self) -> bool {
+        self.state == InstanceState::Displaced
+            && matches!(self.leaving, Leaving::Displaced { comes_back: true, .. })
+    }
+
+    /// Becomes displaced, where that is how it leaves.
+    pub(super) fn become_displaced(&mut self) -> bool {
+        let Leaving::Displaced { why, .. } = &self.leaving else {
+            return false;
+        };
+        self.note = Some(why.clone());
+        self.state = InstanceState::Displaced;
+        (self.process, self.measured, self.ready_since) = (None, None, None);
+        self.use_made = Arc::default();
+        true
+    }
+
+    /// Loads again what was displaced.
+    pub(super) fn return_with(&mut self, demand: Demand) {
+        self.demand = demand;
+        self.state = InstanceState::Loading;
+        (self.note, self.leaving) = (None, Leaving::Gone);
+    }
+
     /// Whether it is to end and nobody has a seat there.
     pub(super) fn is_free_to_drain(&self) -> bool {
         self.state == InstanceState::Draining && self.use_made.calls.load(Ordering::Relaxed) == 0
@@ -194,6 +285,8 @@ impl Instance {
             context: self.target.settings.context,
             waited,
             load_seconds: 0.0,
+            is_call: false,
+            release: false,
             use_made: Arc::clone(&self.use_made),
             left: self.asks.clone(),
         })
@@ -241,7 +334,7 @@ impl Instance {
             name: self.target.name.to_string(),
             state: self.state,
             keeping: self.keeping,
-            settings: wire::settings(&self.target.settings),
+            settings: wire::settings(&self.target.settings, self.target.policy),
             pool: pool.to_owned(),
             planned: wire::parts(&self.demand),
             planned_bytes: self.demand.total().0,

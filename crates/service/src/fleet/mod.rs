@@ -5,6 +5,7 @@ mod actor;
 pub(crate) mod engine_link;
 pub(crate) mod instance;
 pub(crate) mod memory;
+mod room;
 
 use std::path::Path;
 use std::time::Duration;
@@ -18,8 +19,10 @@ use uuid::Uuid;
 use actor::Actor;
 use engine_link::ProcessEvent;
 pub(crate) use instance::Seat;
-use instance::Target;
+use instance::{Policy, Target};
 use memory::Measured;
+
+use crate::config::MakeRoom;
 
 /// Questions that may wait for the fleet's task.
 const WAITING: usize = 256;
@@ -105,10 +108,10 @@ pub(crate) struct Fleet {
 
 impl Fleet {
     /// Starts the fleet's task.
-    pub(crate) fn start(host_limit: Bytes) -> Self {
+    pub(crate) fn start(host_limit: Bytes, make_room: MakeRoom) -> Self {
         let (asks, questions) = mpsc::channel(WAITING);
         let (publish, reports) = watch::channel(FleetReport::default());
-        tokio::spawn(Actor::new(host_limit, asks.clone(), publish).run(questions));
+        tokio::spawn(Actor::new(host_limit, make_room, asks.clone(), publish).run(questions));
         Self { asks, reports }
     }
 
@@ -198,6 +201,7 @@ impl Fleet {
 /// What is to be loaded, from a registered variant: its header is read and its file checked.
 pub(crate) async fn target(
     registered: &crate::records::variants::Registered,
+    policy: Policy,
     settings: impl FnOnce(&deft_planning::ModelShape) -> Result<LoadSettings, Problem>,
 ) -> Result<Target, Problem> {
     let (path, stamp) = (registered.path.clone(), registered.stamp);
@@ -207,5 +211,6 @@ pub(crate) async fn target(
         .map_err(|error| crate::wire::depot_problem(&error))?;
     let (shape, files) = sized;
     let settings = settings(&shape)?;
-    Ok(Target { variant: registered.id, name: registered.name.clone(), files, shape, settings })
+    let (variant, name) = (registered.id, registered.name.clone());
+    Ok(Target { variant, name, files, shape, settings, policy })
 }

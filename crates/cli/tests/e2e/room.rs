@@ -1,0 +1,148 @@
+//! Making room, coming back, and what is unloaded for want of calls. The pool holds one of the two
+//! demo models at a time.
+
+use deft_protocol::manage::{InstanceState, Keeping};
+use serde_json::json;
+
+use crate::world::{ANSWER, QUESTION, World, endless, until, wait};
+
+const DESK: &str = "larkfen-desk/q8_0";
+const MINI: &str = "larkfen-desk-mini/q8_0";
+
+fn narrow() -> World {
+    World::new().with("DEFT_HOST_LIMIT", "10 MiB").start().stock()
+}
+
+fn state(world: &World, name: &str) -> Option<InstanceState> {
+    world.instance(name).map(|instance| instance.state)
+}
+
+fn displaced(world: &World, name: &str) -> String {
+    let found = until(&format!("{name} is displaced"), || {
+        world.instance(name).filter(|found| found.state == InstanceState::Displaced)
+    });
+    assert!(found.pid.is_none() && found.measured_bytes.is_none());
+    found.note.unwrap()
+}
+
+#[test]
+fn a_call_makes_room_and_what_is_kept_comes_back_by_itself() {
+    let world = narrow();
+    world.ok(&["load", "larkfen-desk"]);
+    assert!(!world.ok(&["ask", "larkfen-desk-mini", "Hello"]).is_empty());
+    let why = displaced(&world, DESK);
+    assert!(why.contains(&format!("made room for a call of `{MINI}`")), "{why}");
+    assert_eq!(world.ready(MINI).keeping, Keeping::OnDemand);
+    let pool = world.status().pools.remove(0);
+    assert!(pool.reserved <= pool.limit, "{pool:?}");
+    assert!(world.log().contains("is unloaded: it made room"), "the log has the reasons");
+    world.ok(&["unload", "larkfen-desk-mini"]);
+    assert_eq!(world.ready(DESK).keeping, Keeping::Kept);
+    world.desk_answers();
+}
+
+#[test]
+fn a_call_for_what_was_displaced_brings_it_back_as_it_was_kept() {
+    let world = narrow();
+    world.ok(&["load", "larkfen-desk", "--lanes", "3", "--priority", "2"]);
+    world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
+    displaced(&world, DESK);
+    world.desk_answers();
+    let back = world.ready(DESK);
+    assert_eq!((back.keeping, back.settings.lanes), (Keeping::Kept, 3));
+    assert_eq!(back.settings.priority, 2);
+    assert_eq!(state(&world, MINI), None, "what a call had brought is gone");
+}
+
+#[test]
+fn pinned_and_busy_instances_are_never_displaced() {
+    let world = narrow();
+    world.ok(&["load", "larkfen-desk", "--pinned"]);
+    let said = world.deft(&["ask", "larkfen-desk-mini", "Hello"]);
+    assert!(said.code == 4 && said.err.contains(&format!("held by `{DESK}`")), "{said:?}");
+    assert_eq!(state(&world, DESK), Some(InstanceState::Ready));
+    // Without the pin, but with a call under way.
+    world.ok(&["load", "larkfen-desk"]);
+    let client = world.client();
+    wait(async {
+        let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
+        stream.next().await.unwrap();
+        let said = world.deft(&["ask", "larkfen-desk-mini", "Hello"]);
+        assert!(said.code == 4 && said.err.contains("held by"), "{said:?}");
+        assert!(stream.next().await.unwrap().is_some(), "the running answer goes on");
+    });
+}
+
+#[test]
+fn the_operator_says_who_may_make_room() {
+    let world = World::new()
+        .with("DEFT_HOST_LIMIT", "10 MiB")
+        .with("DEFT_MAKE_ROOM", "on-demand")
+        .start()
+        .stock();
+    world.ok(&["load", "larkfen-desk"]);
+    assert_eq!(world.deft(&["ask", "larkfen-desk-mini", "Hello"]).code, 4);
+    world.ok(&["unload", "larkfen-desk"]);
+    // What a call brought may go for another call.
+    world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
+    world.desk_answers();
+    assert_eq!(state(&world, MINI), None);
+}
+
+#[test]
+fn an_idle_limit_unloads_and_a_call_brings_back() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk-mini", "--idle", "answered"]);
+    world.ok(&["load", "larkfen-desk", "--idle", "1s"]);
+    assert_eq!(state(&world, MINI), Some(InstanceState::Ready), "it was not asked yet");
+    world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
+    assert!(displaced(&world, MINI).contains("its calls are answered"));
+    assert!(displaced(&world, DESK).contains("it had no call for 1s"));
+    // Room there is, yet nobody called: they rest until somebody does.
+    std::thread::sleep(std::time::Duration::from_millis(1500));
+    assert_eq!(state(&world, DESK), Some(InstanceState::Displaced));
+    world.desk_answers();
+    let wrong = world.deft(&["load", "larkfen-desk", "--idle", "soon"]);
+    assert!(wrong.code == 2 && wrong.err.contains("`never`, `answered`"), "{wrong:?}");
+}
+
+#[test]
+fn a_call_may_ask_for_release_as_soon_as_it_is_answered() {
+    let world = World::stocked();
+    let ask = |release: bool| {
+        let answer = world.posted(
+            "/v1/chat/completions",
+            json!({"model": "larkfen-desk", "temperature": 0, "release": release,
+                   "messages": [{"role": "user", "content": QUESTION}]}),
+        );
+        assert_eq!(answer["choices"][0]["message"]["content"], ANSWER);
+    };
+    ask(false);
+    assert_eq!(state(&world, DESK), Some(InstanceState::Ready));
+    ask(true);
+    until("it is gone", || state(&world, DESK).is_none().then_some(()));
+    world.ok(&["load", "larkfen-desk", "--pinned"]);
+    ask(true);
+    assert_eq!(state(&world, DESK), Some(InstanceState::Ready), "pinned ones stay");
+}
+
+#[test]
+fn other_settings_replace_an_instance_once_they_are_sure_to_fit() {
+    let world = narrow();
+    world.ok(&["load", "larkfen-desk"]);
+    let before = world.ready(DESK);
+    world.ok(&["load", "larkfen-desk", "--context", "512", "--cache", "q8_0"]);
+    let after = world.ready(DESK);
+    assert_ne!(after.pid, before.pid);
+    assert_eq!((after.settings.context, after.settings.cache.name()), (512, "q8_0"));
+    let said = world.deft(&["load", "larkfen-desk", "--lanes", "40"]);
+    assert!(said.code == 4 && said.err.contains("would make it fit"), "{said:?}");
+    assert_eq!(world.ready(DESK).pid, after.pid, "what was there goes on");
+    // What is only about staying needs no new process.
+    world.ok(&["load", "larkfen-desk", "--context", "512", "--cache", "q8_0", "--pinned"]);
+    let pinned = world.ready(DESK);
+    assert!(pinned.settings.pinned && pinned.pid == after.pid);
+    world.ok(&["service", "restart"]);
+    let restored = world.ready(DESK).settings;
+    assert!(restored.pinned && restored.context == 512, "{restored:?}");
+}
