@@ -198,7 +198,9 @@ impl<'h> Reader<'h> {
                 Some(factor) => Scaling::Linear(factor),
                 None => Scaling::None,
             },
-            (Some("none" | "longrope"), _) => Scaling::None,
+            (Some("none"), _) => Scaling::None,
+            // Its factors are taken up by the family.
+            (Some("longrope"), _) if self.family == "phi3" => Scaling::None,
             (Some("linear"), _) => Scaling::Linear(factor.unwrap_or(1.0)),
             (Some("yarn"), None) => {
                 return Err(unsupported("rotary scaling `yarn` without its factor".to_owned()));
@@ -214,7 +216,8 @@ impl<'h> Reader<'h> {
             }
             (Some(other), _) => {
                 return Err(unsupported(format!(
-                    "rotary scaling `{other}` is not supported; `linear`, `yarn` and `longrope` are"
+                    "rotary scaling `{other}` is not supported for this family; `linear` and `yarn` are, \
+                     and `longrope` for `phi3`"
                 )));
             }
         })

@@ -127,4 +127,6 @@ pub(crate) fn open(
 }
 
 #[cfg(test)]
+mod refusal_tests;
+#[cfg(test)]
 mod tests;
