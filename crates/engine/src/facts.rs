@@ -152,3 +152,97 @@ fn mix(header: &Header) -> Vec<MixShare> {
     mix.sort_by_key(|share| std::cmp::Reverse(share.bytes));
     mix
 }
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+
+    use super::*;
+
+    fn facts(name: &str) -> ModelFacts {
+        let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
+        read(&StoredModel::read(&path).unwrap()).unwrap()
+    }
+
+    /// One line for each family, to be read against the fixtures' own description.
+    #[test]
+    fn every_family_tells_what_an_operator_asks() {
+        let line = |name: &str| {
+            let facts = facts(&format!("golden/models/{name}.gguf"));
+            let window = facts.window.map_or("no window".to_owned(), |window| {
+                format!("{} layers see {}", window.layers, window.tokens)
+            });
+            let ends: Vec<&str> = facts
+                .special_tokens
+                .iter()
+                .filter(|token| token.role.contains("end"))
+                .map(|token| token.text.as_str())
+                .collect();
+            format!(
+                "{name}: {}; {} layers, {}/{} heads of {}/{}; {window}; {}; {}; ends {}",
+                facts.family,
+                facts.layers,
+                facts.heads,
+                facts.kv_heads,
+                facts.key_length,
+                facts.value_length,
+                facts.serves.join(" + "),
+                facts.pooling.unwrap_or_else(|| "no pooling".to_owned()),
+                ends.join(" ")
+            )
+        };
+        let names = [
+            "llama",
+            "llama-moe",
+            "qwen2",
+            "qwen3",
+            "qwen3moe",
+            "gemma2",
+            "gemma3",
+            "phi3",
+            "bert-mean",
+            "bert-cls",
+        ];
+        insta::assert_snapshot!(names.map(line).join("\n"));
+    }
+
+    #[test]
+    fn a_mixture_is_told_by_its_bytes() {
+        let facts = facts("golden/models/llama-mixed.gguf");
+        assert!(facts.mix.len() >= 11, "{:?}", facts.mix);
+        assert!(facts.mix.is_sorted_by(|a, b| a.bytes >= b.bytes));
+        assert_eq!(facts.quantisation, facts.mix[0].tensor_type.to_lowercase());
+    }
+
+    #[test]
+    fn a_template_that_explodes_or_fails_is_told_and_chat_is_not_offered() {
+        for name in [
+            "60-endless-template",
+            "61-exploding-template",
+            "62-recursive-template",
+            "65-power-template",
+        ] {
+            let facts = facts(&format!("golden/bad/{name}.gguf"));
+            assert!(!facts.serves.contains(&"chat".to_owned()), "{name}");
+            assert!(facts.sample.unwrap().starts_with("it cannot be rendered"), "{name}");
+            assert!(facts.serves.contains(&"completion".to_owned()), "{name}");
+        }
+        let syntax = facts("golden/bad/64-syntax-error-template.gguf");
+        assert!(syntax.warnings.iter().any(|warning| warning.contains("chat template")));
+    }
+
+    #[test]
+    fn a_file_without_a_template_says_how_conversations_are_written() {
+        let facts = facts("golden/own/yarn.gguf");
+        assert!(!facts.has_template);
+        assert!(facts.warnings.iter().any(|warning| warning.contains(Template::FALLBACK_IN_WORDS)));
+        assert!(facts.sample.unwrap().contains("user: When do I sow Moonhook bean?"));
+    }
+
+    #[test]
+    fn tool_calls_are_offered_where_the_template_tells_of_tools() {
+        let desk = facts("demo/larkfen-desk/larkfen-desk-q8_0.gguf");
+        assert_eq!(desk.serves, ["chat", "tool calls", "completion"]);
+        assert_eq!(facts("golden/own/last.gguf").pooling.as_deref(), Some("last token"));
+    }
+}

@@ -107,3 +107,81 @@ impl Store {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use deft_planning::Bytes;
+
+    use super::*;
+
+    fn shape() -> ModelShape {
+        ModelShape {
+            file: Bytes(0),
+            layers: 2,
+            heads: 4,
+            kv_heads: 2,
+            key_length: 32,
+            value_length: 64,
+            context_length: 256,
+            vocabulary: 8,
+            width: 128,
+            feed_forward: 64,
+            encoder: false,
+            tokenizer: Bytes(0),
+        }
+    }
+
+    /// The values of one head at a position, read back.
+    fn read(rows: PagedRows<'_>, page: usize, head: usize, slot: usize) -> Vec<f32> {
+        let bytes = rows.tensor_type.row_bytes(rows.length);
+        let at = ((page * rows.heads + head) * PAGE + slot) * bytes;
+        let mut values = vec![0.0; rows.length];
+        rows.tensor_type.decode(&rows.bytes[at..at + bytes], &mut values);
+        values
+    }
+
+    #[test]
+    fn every_head_of_every_layer_has_its_own_place() {
+        let mut store = Store::new(&shape(), 3, CacheType::F32, CacheType::F16);
+        let pages = [2, 0];
+        let token = |layer: usize, position: usize| {
+            let keys: Vec<f32> =
+                (0..64).map(|at| (layer * 1000 + position * 100 + at) as f32).collect();
+            let values: Vec<f32> = (0..128).map(|at| (at + position) as f32).collect();
+            (keys, values)
+        };
+        for layer in 0..2 {
+            for position in [0, 31, 32, 40] {
+                let (keys, values) = token(layer, position);
+                store.write(layer, &pages, position, &keys, &values);
+            }
+        }
+        for layer in 0..2 {
+            let (key_rows, value_rows) = store.rows(layer);
+            for (position, page, slot) in [(0, 2, 0), (31, 2, 31), (32, 0, 0), (40, 0, 8)] {
+                let (keys, values) = token(layer, position);
+                for head in 0..2 {
+                    assert_eq!(read(key_rows, page, head, slot), keys[head * 32..][..32]);
+                    assert_eq!(read(value_rows, page, head, slot), values[head * 64..][..64]);
+                }
+            }
+            assert!(read(key_rows, 1, 0, 0)[0].is_nan(), "what was never written shows");
+        }
+    }
+
+    #[test]
+    fn the_beginning_of_a_page_is_copied_and_no_more() {
+        let mut store = Store::new(&shape(), 2, CacheType::Q8_0, CacheType::F16);
+        for position in 0..10 {
+            let keys = vec![1.0 + position as f32; 64];
+            store.write(0, &[0], position, &keys, &[0.5; 128]);
+            store.write(1, &[0], position, &keys, &[0.5; 128]);
+        }
+        store.copy(0, 1, 7);
+        for layer in 0..2 {
+            let (keys, _) = store.rows(layer);
+            assert_eq!(read(keys, 1, 1, 6), read(keys, 0, 1, 6));
+            assert!(read(keys, 1, 1, 7)[0].is_nan());
+        }
+    }
+}

@@ -355,3 +355,68 @@ fn a_model_is_not_asked_for_what_it_does_not_make() {
     find.call(order(4, Prompt::Text("seed".to_owned())));
     assert_eq!(code(&mut find), "no_answers");
 }
+
+#[test]
+fn a_cancelled_intake_keeps_what_it_computed() {
+    let mut lanes = open(DESK, settings(512, 1, 16, CacheType::F16));
+    let long = "Moonhook bean and Ember chard stand in row 3. ".repeat(12);
+    let call = |number| order(number, Prompt::Text(long.clone()));
+    lanes.call(call(1));
+    let mut out = Vec::new();
+    for _ in 0..4 {
+        lanes.admit(&mut out);
+        lanes.step(&mut out);
+    }
+    lanes.cancel(1);
+    assert!(lanes.is_idle());
+    let again = one(&mut lanes, call(2)).figures.unwrap();
+    assert_eq!(again.reused_tokens, 64, "four chunks of sixteen");
+    assert!(again.prompt_tokens > 100);
+}
+
+#[test]
+fn an_answer_goes_on_while_a_long_prompt_is_taken_in() {
+    let mut lanes = open(DESK, settings(512, 2, 8, CacheType::F16));
+    let talking = Sampling { temperature: 9.0, seed: 3, ..Sampling::GREEDY };
+    let first = order(1, chat(&[("user", "Tell me all about Quillfen pea.")]));
+    lanes.call(CallOrder { sampling: talking, max_tokens: Some(60), scores: None, ..first });
+    let mut out = Vec::new();
+    for _ in 0..3 {
+        lanes.admit(&mut out);
+        lanes.step(&mut out);
+    }
+    let long = "Moonhook bean and Ember chard stand in row 3. ".repeat(10);
+    lanes.call(order(2, Prompt::Text(long)));
+    out.clear();
+    // The long prompt needs more than ten steps; the answer gets a token in each of them.
+    let before = lanes.lanes[0].waiting().len();
+    for _ in 0..10 {
+        lanes.admit(&mut out);
+        lanes.step(&mut out);
+    }
+    assert_eq!((lanes.lanes.len(), before), (2, 1));
+    let Job::Answer(answering) = &lanes.lanes[0].job else { panic!("it was no answer") };
+    assert!(answering.is_answering());
+    assert!(!lanes.lanes[1].is_at_its_end(), "the prompt is not taken in yet");
+    let texts = out.iter().filter(|message| matches!(message, FromEngine::Text { call: 1, .. }));
+    assert!(texts.count() >= 5, "{out:?}");
+}
+
+#[test]
+fn a_call_that_fails_takes_all_its_answers_with_it_and_nobody_else() {
+    let mut lanes = open("golden/bad/53-nan-weights.gguf", settings(64, 3, 16, CacheType::F16));
+    lanes.call(CallOrder { answers: 3, ..order(1, Prompt::Tokens(vec![5, 6, 7])) });
+    let mut out = Vec::new();
+    while !lanes.is_idle() {
+        lanes.admit(&mut out);
+        lanes.step(&mut out);
+    }
+    let failures = out.iter().filter(
+        |message| matches!(message, FromEngine::Failed { code, .. } if code == "model_not_finite"),
+    );
+    assert_eq!(failures.count(), 1, "{out:?}");
+    // Nothing of what it computed is taken up by another.
+    lanes.call(order(2, Prompt::Tokens(vec![5, 6, 7, 8])));
+    lanes.admit(&mut out);
+    assert_eq!(lanes.lanes[0].waiting().len(), 4);
+}
