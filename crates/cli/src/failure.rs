@@ -63,13 +63,6 @@ impl Failure {
         self
     }
 
-    /// Both; the first one's exit code counts.
-    pub(crate) fn and(mut self, other: Self) -> Self {
-        self.what = format!("{self}\n{other}").trim_start_matches("deft: ").to_owned();
-        (self.way_out, self.ways) = (None, Vec::new());
-        self
-    }
-
     /// Whether a service that is still to come would change it.
     pub(crate) fn is_no_service(&self) -> bool {
         self.code == NO_SERVICE

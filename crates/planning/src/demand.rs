@@ -18,7 +18,7 @@ pub const PAGE_TOKENS: u32 = 32;
 const PROCESS: Bytes = Bytes(3 << 19);
 
 /// The sizes of a model that decide what it needs, as its family reads them from the file.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct ModelShape {
     /// Length of the model file.
     pub file: Bytes,

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::refusal::{Change, Holder, Refusal, WayOut};
+use crate::refusal::{Holder, Refusal, WayOut};
 use crate::{Bytes, CacheType, Demand, LoadSettings, ModelShape};
 
 /// Something that is to be loaded.
@@ -186,23 +186,23 @@ impl<Id: Ord + Copy> Ledger<Id> {
         let Candidate { file, shape, settings, .. } = wanted;
         let need = |settings: &LoadSettings| self.need(file, &Demand::of(shape, settings));
         let fits = |settings: &LoadSettings| need(settings) <= free;
-        let way = |change, settings: LoadSettings| {
+        let way = |settings: LoadSettings| {
             let need = need(&settings);
-            WayOut::Settings { change, settings, need }
+            WayOut::Settings { settings, need }
         };
         let narrow = LoadSettings { keys: CacheType::Q8_0, values: CacheType::Q8_0, ..*settings };
         let narrow =
             Some(narrow).filter(|narrow| narrow != settings && narrow.check(shape).is_ok());
         let mut ways = Vec::new();
-        ways.extend(narrow.filter(fits).map(|settings| way(Change::Cache, settings)));
+        ways.extend(narrow.filter(fits).map(way));
         let shorter = largest_context(settings, fits);
-        ways.extend(shorter.map(|settings| way(Change::Context, settings)));
+        ways.extend(shorter.map(way));
         let lanes = (1..settings.lanes).rev().map(|lanes| LoadSettings { lanes, ..*settings });
-        ways.extend(lanes.into_iter().find(fits).map(|settings| way(Change::Lanes, settings)));
+        ways.extend(lanes.into_iter().find(fits).map(way));
         if ways.is_empty() {
             let least = LoadSettings { lanes: 1, ..narrow.unwrap_or(*settings) };
             let least = if fits(&least) { Some(least) } else { largest_context(&least, fits) };
-            ways.extend(least.map(|settings| way(Change::Together, settings)));
+            ways.extend(least.map(way));
         }
         ways
     }

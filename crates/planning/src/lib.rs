@@ -19,4 +19,4 @@ pub use demand::{
     CacheType, Demand, LoadSettings, ModelShape, PAGE_TOKENS, Part, PartKind, SettingsError,
 };
 pub use ledger::{Candidate, Ledger, PoolReport};
-pub use refusal::{Change, Holder, Refusal, WayOut};
+pub use refusal::{Holder, Refusal, WayOut};

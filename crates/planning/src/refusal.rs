@@ -22,8 +22,6 @@ pub struct Holder {
 pub enum WayOut {
     /// Loading it otherwise.
     Settings {
-        /// What is changed, in a word or two.
-        change: Change,
         /// The settings then.
         settings: LoadSettings,
         /// The demand then.
@@ -41,19 +39,6 @@ pub enum WayOut {
         /// The least limit that would do.
         to: Bytes,
     },
-}
-
-/// Which settings a way out changes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Change {
-    /// Keys and values in eight bits.
-    Cache,
-    /// Fewer tokens of context.
-    Context,
-    /// Fewer lanes.
-    Lanes,
-    /// Several of these.
-    Together,
 }
 
 /// A load that does not fit, with all an operator needs to decide what to do.

@@ -288,14 +288,17 @@ impl Answer {
         if std::mem::replace(&mut self.recorded, true) {
             return;
         }
+        // Of answers that were cut off, the pieces are what is known.
+        let answered = self.usage.completion_tokens;
+        let answer_tokens =
+            if self.stream.is_complete() { answered } else { answered.max(self.pieces) };
         self.recorder.record(CallRecord {
             id: self.id,
             name: self.seat.name.clone(),
             arrived_at: self.arrived.at,
             outcome: outcome.to_owned(),
             prompt_tokens: self.usage.prompt_tokens,
-            // Of answers that were cut off, the pieces are what is known.
-            answer_tokens: self.usage.completion_tokens.max(self.pieces),
+            answer_tokens,
             first_token_seconds: self.first_text.iter().copied().flatten().reduce(f64::min),
             total_seconds: self.elapsed(),
         });

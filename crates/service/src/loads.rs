@@ -225,17 +225,8 @@ async fn target(
 fn empty_target(registered: &Registered) -> Target {
     let shape = deft_planning::ModelShape {
         file: deft_planning::Bytes(registered.stamp.bytes),
-        layers: registered.facts.layers,
-        heads: registered.facts.heads,
-        kv_heads: registered.facts.kv_heads,
-        key_length: 0,
-        value_length: 0,
         context_length: registered.facts.context_length,
-        vocabulary: registered.facts.vocabulary,
-        width: registered.facts.width,
-        feed_forward: 0,
-        encoder: false,
-        tokenizer: deft_planning::Bytes(0),
+        ..deft_planning::ModelShape::default()
     };
     let settings = deft_planning::LoadSettings::for_model(&shape);
     Target {

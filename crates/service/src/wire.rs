@@ -92,15 +92,25 @@ pub(crate) fn parts(demand: &Demand) -> Vec<PlanPart> {
 
 /// A refusal with its ways out as ready commands; `shape` is the model's.
 pub(crate) fn refusal(refusal: &Refusal, shape: &ModelShape) -> Problem {
-    let mut problem = Problem::new(ProblemKind::Refused, "does_not_fit", refusal.to_string())
-        .with_way_out("what would make it fit:");
-    problem.ways = refusal.ways_out.iter().map(|way_out| way(way_out, refusal, shape)).collect();
-    problem
+    let mut problem = Problem::new(ProblemKind::Refused, "does_not_fit", refusal.to_string());
+    problem.ways = refusal.ways_out.iter().filter_map(|way| command(way, refusal, shape)).collect();
+    let limit = refusal.ways_out.iter().find_map(|way| match way {
+        WayOut::RaiseLimit { to } => Some(to),
+        _ => None,
+    });
+    problem.with_way_out(match limit {
+        Some(to) => format!(
+            "what would make it fit: a limit of {to} or more for pool `{}`, in the settings",
+            refusal.pool
+        ),
+        None => "what would make it fit:".to_owned(),
+    })
 }
 
-fn way(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
-    match way {
-        WayOut::Settings { settings, need, .. } => {
+/// A way out as a ready command, where it is one.
+fn command(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Option<Way> {
+    Some(match way {
+        WayOut::Settings { settings, need } => {
             let request = memory_request(settings);
             Way {
                 command: load_command(&refusal.name, settings, &LoadSettings::for_model(shape)),
@@ -115,13 +125,8 @@ fn way(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
             settings: None,
             unload: names.clone(),
         },
-        WayOut::RaiseLimit { to } => Way {
-            command: format!("a limit of {to} or more for pool `{}` in the settings", refusal.pool),
-            effect: "nothing smaller would do".to_owned(),
-            settings: None,
-            unload: Vec::new(),
-        },
-    }
+        WayOut::RaiseLimit { .. } => return None,
+    })
 }
 
 /// A request that says what memory depends on, and nothing of staying loaded.
@@ -180,7 +185,7 @@ pub(crate) fn variant(registered: &Registered, loaded: bool) -> Variant {
 
 #[cfg(test)]
 mod tests {
-    use deft_planning::{Bytes, Change, Holder};
+    use deft_planning::{Bytes, Holder};
 
     use super::*;
 
@@ -193,11 +198,7 @@ mod tests {
             key_length: 32,
             value_length: 80,
             context_length: 1024,
-            vocabulary: 2048,
-            width: 192,
-            feed_forward: 320,
-            encoder: false,
-            tokenizer: Bytes(400_000),
+            ..ModelShape::default()
         }
     }
 
@@ -259,6 +260,22 @@ mod tests {
     }
 
     #[test]
+    fn a_limit_that_is_too_low_for_anything_is_told_and_is_no_command() {
+        let refused = Refusal {
+            name: "larkfen-leaf/f16".to_owned(),
+            pool: "host".to_owned(),
+            need: Bytes::mib(90),
+            free: Bytes::mib(12),
+            limit: Bytes::mib(12),
+            holders: Vec::new(),
+            ways_out: vec![WayOut::RaiseLimit { to: Bytes::mib(90) }],
+        };
+        let problem = refusal(&refused, &shape());
+        assert!(problem.ways.is_empty());
+        assert!(problem.way_out.unwrap().contains("a limit of 90.0 MiB or more for pool `host`"));
+    }
+
+    #[test]
     fn a_refusal_names_who_holds_the_memory_and_the_ways_out() {
         let holder = Holder { name: "larkfen-desk/q8_0".into(), bytes: Bytes::mib(8), idle: true };
         let refused = Refusal {
@@ -270,7 +287,6 @@ mod tests {
             holders: vec![holder],
             ways_out: vec![
                 WayOut::Settings {
-                    change: Change::Lanes,
                     settings: LoadSettings { lanes: 1, ..LoadSettings::for_model(&shape()) },
                     need: Bytes::mib(4),
                 },

@@ -30,9 +30,11 @@ pub(super) async fn plan(common: &Common, command: &Plan) -> Result<(), Failure>
         report.pools.iter().for_each(|pool| print::line(after(pool)));
     }
     let refusals = report.plans.into_iter().filter_map(|plan| plan.refusal);
-    let mut refusals = refusals.map(Failure::from);
-    let first = refusals.next();
-    first.map_or(Ok(()), |first| Err(refusals.fold(first, Failure::and)))
+    let mut refusals: Vec<Failure> = refusals.map(Failure::from).collect();
+    // The last one is told where every command's failure is.
+    let last = refusals.pop();
+    refusals.iter().for_each(print::failure);
+    last.map_or(Ok(()), Err)
 }
 
 fn after(pool: &PoolPlan) -> String {

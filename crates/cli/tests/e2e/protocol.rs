@@ -209,3 +209,25 @@ fn the_eight_bit_cache_answers_as_well_and_takes_less() {
     world.ok(&["load", "larkfen-desk", "--cache", "f16"]);
     assert!(mixed < cache(&world.ready("larkfen-desk/q8_0")));
 }
+
+#[test]
+fn an_answer_that_repeats_itself_is_ended_and_counted_as_it_was() {
+    let world = World::stocked();
+    let body = |guard: bool| {
+        json!({"model": "larkfen-desk", "prompt": "Sow", "logit_bias": {"300": 100},
+               "temperature": 0, "max_tokens": 500, "repetition_guard": guard, "echo": true})
+    };
+    let ended = world.posted("/v1/completions", body(true));
+    let choice = &ended["choices"][0];
+    assert_eq!(
+        (&choice["finish_reason"], &choice["deft"]["ended_by"]),
+        (&json!("length"), &json!("repetition"))
+    );
+    assert!(choice["deft"]["detail"].as_str().unwrap().contains("repeated one token 240 times"));
+    assert_eq!(ended["usage"]["completion_tokens"], 240);
+    let client = world.client();
+    let call = crate::world::until("the call is recorded", || wait(client.calls(1)).unwrap().pop());
+    assert_eq!(call.answer_tokens, 240, "the echo of the prompt is no token of the answer");
+    let free = world.posted("/v1/completions", body(false));
+    assert_eq!(free["choices"][0]["deft"]["ended_by"], "token_limit");
+}

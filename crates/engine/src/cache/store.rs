@@ -110,24 +110,15 @@ impl Store {
 
 #[cfg(test)]
 mod tests {
-    use deft_planning::Bytes;
-
     use super::*;
 
     fn shape() -> ModelShape {
         ModelShape {
-            file: Bytes(0),
             layers: 2,
-            heads: 4,
             kv_heads: 2,
             key_length: 32,
             value_length: 64,
-            context_length: 256,
-            vocabulary: 8,
-            width: 128,
-            feed_forward: 64,
-            encoder: false,
-            tokenizer: Bytes(0),
+            ..ModelShape::default()
         }
     }
 

@@ -26,23 +26,29 @@ pub(super) fn score(
     let largest = logits.iter().copied().fold(f32::NEG_INFINITY, f32::max);
     let total: f64 = logits.iter().map(|logit| f64::from(logit - largest).exp()).sum();
     let logprob = |id: u32| (f64::from(logits[id as usize] - largest) - total.ln()) as f32;
-    let mut order: Vec<u32> = (0..).take(logits.len()).collect();
-    let likelier =
-        |a: &u32, b: &u32| logits[*b as usize].total_cmp(&logits[*a as usize]).then(a.cmp(b));
-    let kept = alternatives.min(order.len());
-    if kept > 0 && kept < order.len() {
-        order.select_nth_unstable_by(kept - 1, likelier);
-    }
-    order.truncate(kept);
-    order.sort_unstable_by(likelier);
     TokenScore {
         token: token_text(tokenizer, id),
         logprob: Some(logprob(id)),
-        alternatives: order
+        alternatives: likeliest(logits, alternatives)
             .into_iter()
             .map(|id| (token_text(tokenizer, id), logprob(id)))
             .collect(),
     }
+}
+
+/// So many of the likeliest tokens, the likeliest first.
+fn likeliest(logits: &[f32], count: usize) -> Vec<u32> {
+    let count = count.min(logits.len());
+    if count == 0 {
+        return Vec::new();
+    }
+    let mut order: Vec<u32> = (0..).take(logits.len()).collect();
+    let likelier =
+        |a: &u32, b: &u32| logits[*b as usize].total_cmp(&logits[*a as usize]).then(a.cmp(b));
+    order.select_nth_unstable_by(count - 1, likelier);
+    order.truncate(count);
+    order.sort_unstable_by(likelier);
+    order
 }
 
 /// The first token of a prompt, of which nothing can be said.
@@ -92,6 +98,14 @@ mod tests {
     fn named(id: u32) -> TokenScore {
         let token = TokenText { id, text: String::new(), bytes: Vec::new() };
         TokenScore { token, logprob: Some(0.0), alternatives: Vec::new() }
+    }
+
+    #[test]
+    fn the_likeliest_come_in_order_and_ties_by_their_ids() {
+        let logits = [0.5, 2.0, -1.0, 2.0, 1.0];
+        assert_eq!(likeliest(&logits, 3), [1, 3, 4]);
+        assert_eq!(likeliest(&logits, 9), [1, 3, 4, 0, 2]);
+        assert!(likeliest(&logits, 0).is_empty() && likeliest(&[], 3).is_empty());
     }
 
     #[test]

@@ -20,8 +20,8 @@ fn reserve(ledger: &mut Ledger<u32>, id: u32, file: u64) -> Result<Demand, Box<R
 
 fn in_words(refusal: &Refusal) -> String {
     let way = |way: &WayOut| match way {
-        WayOut::Settings { change, settings, need } => format!(
-            "{change:?}: {} lanes of {} tokens, {}/{} cache: {need}",
+        WayOut::Settings { settings, need } => format!(
+            "{} lanes of {} tokens, {}/{} cache: {need}",
             settings.lanes,
             settings.context,
             settings.keys.name(),

@@ -75,7 +75,7 @@ impl EngineLink {
             // The process is gone: closing the channel tells so.
             lock(&self.calls).remove(&call);
         }
-        CallStream { call, events, link: self.clone(), left: answers }
+        CallStream { call, events, link: self.clone(), left: answers, broken: false }
     }
 
     /// Asks the process to end when its calls are answered.
@@ -96,6 +96,8 @@ pub(crate) struct CallStream {
     link: EngineLink,
     /// Answers that are still to be completed.
     left: u32,
+    /// Whether it ended before all were.
+    broken: bool,
 }
 
 impl CallStream {
@@ -107,12 +109,18 @@ impl CallStream {
             Some(CallEvent::Done { .. }) => self.left.saturating_sub(1),
             Some(CallEvent::Embedded { .. } | CallEvent::Failed(_)) | None => 0,
         };
+        self.broken |= matches!(event, Some(CallEvent::Failed(_)) | None);
         event
     }
 
-    /// Whether all answers are complete.
+    /// Whether nothing more comes.
     pub(crate) fn has_ended(&self) -> bool {
         self.left == 0
+    }
+
+    /// Whether all answers came to their end.
+    pub(crate) fn is_complete(&self) -> bool {
+        self.has_ended() && !self.broken
     }
 }
 

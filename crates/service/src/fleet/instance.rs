@@ -354,25 +354,10 @@ impl Instance {
 
 #[cfg(test)]
 mod tests {
-    use deft_planning::Bytes;
-
     use super::*;
 
     fn instance(policy: Policy) -> Instance {
-        let shape = ModelShape {
-            file: Bytes(1 << 20),
-            layers: 1,
-            heads: 2,
-            kv_heads: 1,
-            key_length: 8,
-            value_length: 8,
-            context_length: 64,
-            vocabulary: 300,
-            width: 16,
-            feed_forward: 24,
-            encoder: false,
-            tokenizer: Bytes(0),
-        };
+        let shape = ModelShape { context_length: 64, ..ModelShape::default() };
         let settings = LoadSettings::for_model(&shape);
         let target = Target {
             variant: Uuid::nil(),
