@@ -192,6 +192,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/instances/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries again to load what was set aside; answers when it is ready. */
+        post: operations["again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/openapi.json": {
         parameters: {
             query?: never;
@@ -220,6 +237,40 @@ export interface paths {
         put?: never;
         /** What loads would need, part by part, and whether they would fit together. Nothing is loaded. */
         post: operations["plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/pools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All pools. */
+        get: operations["list_pools"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/pools/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes a pool's limit until the service stops. What is loaded stays. */
+        put: operations["limit"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -416,6 +467,12 @@ export interface components {
              * @description Keep the likeliest tokens that together reach this share.
              */
             top_p?: number | null;
+            /**
+             * Format: double
+             * @description Longest time in seconds to wait for the model to be loaded, where that is less than the
+             *     service allows; our own field.
+             */
+            wait_seconds?: number | null;
         };
         /**
          * @description Precision of cached keys and values.
@@ -579,6 +636,23 @@ export interface components {
             kind: string;
             /** @description Whether it answered last time. */
             up: boolean;
+        };
+        /** @description Something the service decided about what is loaded, with its reasons. */
+        Decision: {
+            /** @description About what: an instance or a pool. */
+            about: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /**
+             * @description What was decided: `load`, `refuse`, `wait`, `displace`, `unload`, `bring back`, `replace`,
+             *     `load again`, `set aside`, `limit`.
+             */
+            what: string;
+            /** @description Why, with the figures. */
+            why: string;
         };
         /** @description What is new in a piece. */
         Delta: {
@@ -751,9 +825,16 @@ export interface components {
             calls: number;
             /**
              * Format: int32
+             * @description Which instance of the variant it is; the first is 1.
+             */
+            copy?: number;
+            /**
+             * Format: int32
              * @description How often its engine process ended unasked.
              */
             crashes: number;
+            /** @description What it holds of each pool. */
+            held: components["schemas"]["PoolUse"][];
             /**
              * Format: uuid
              * @description Its id.
@@ -789,8 +870,7 @@ export interface components {
              * @description Planned bytes, all parts.
              */
             planned_bytes: number;
-            /** @description The pool it lives in. */
-            pool: string;
+            problem?: components["schemas"]["Problem"] | null;
             /**
              * Format: int64
              * @description Tokens of all prompts since it was loaded.
@@ -816,8 +896,22 @@ export interface components {
          * @enum {string}
          */
         Keeping: "kept" | "on-demand";
+        /** @description `PUT /manage/v1/pools/{name}`. */
+        LimitRequest: {
+            /**
+             * @description Most that instances may hold together: an amount (`48 GiB`) or a share (`80 %`). It counts
+             *     until the service stops.
+             */
+            limit: string;
+        };
         /** @description `POST /manage/v1/instances`. */
         LoadRequest: {
+            /**
+             * Format: int32
+             * @description How many instances there are to be of it; as many as there are, at least one, where nothing is
+             *     said. They share its weights in host memory.
+             */
+            copies?: number | null;
             /** @description Model or variant. */
             model: string;
             /** @description How to load. */
@@ -957,18 +1051,25 @@ export interface components {
         };
         /** @description A plan: what a load needs and whether it fits. */
         ModelPlan: {
+            /** @description The command that loads so. */
+            command: string;
+            /**
+             * Format: int32
+             * @description How many instances it is for.
+             */
+            copies: number;
             /** @description The variant. */
             name: string;
-            /** @description The parts. */
+            /** @description What an operator should know. */
+            notes?: string[];
+            /** @description The parts of one. */
             parts: components["schemas"]["PlanPart"][];
-            /** @description The pool. */
-            pool: string;
             refusal?: components["schemas"]["Problem"] | null;
             /** @description The settings the plan is for. */
             settings: components["schemas"]["Settings"];
             /**
              * Format: int64
-             * @description All parts together.
+             * @description All parts of one together.
              */
             total: number;
         };
@@ -986,6 +1087,8 @@ export interface components {
             bytes: number;
             /** @description What for. */
             part: string;
+            /** @description Where. */
+            pool: string;
         };
         /** @description What several loads need, and what becomes of the pools. */
         PlanReport: {
@@ -1018,6 +1121,13 @@ export interface components {
              * @description Bytes reserved by plans.
              */
             reserved: number;
+            /** @description Whether it is a simulated accelerator: memory is counted, the processor computes. */
+            simulated?: boolean;
+            /**
+             * Format: int64
+             * @description Bytes a simulated accelerator reads in a second, where it is slower than the processor.
+             */
+            speed?: number | null;
         };
         /** @description A pool before and after the loads of a plan. */
         PoolPlan: {
@@ -1038,6 +1148,23 @@ export interface components {
              * @description Bytes reserved now.
              */
             reserved: number;
+            /** @description Whether it is a simulated accelerator: memory is counted, the processor computes. */
+            simulated?: boolean;
+        };
+        /** @description What an instance holds of a pool. */
+        PoolUse: {
+            /**
+             * Format: int64
+             * @description Measured bytes; absent while loading.
+             */
+            measured?: number | null;
+            /**
+             * Format: int64
+             * @description Planned bytes, its share of weights included.
+             */
+            planned: number;
+            /** @description The pool's name. */
+            pool: string;
         };
         /** @description A problem. */
         Problem: {
@@ -1047,6 +1174,11 @@ export interface components {
             detail: string;
             /** @description What a caller can do. */
             kind: components["schemas"]["ProblemKind"];
+            /**
+             * Format: int32
+             * @description When to come again, in seconds, where that is known.
+             */
+            retry_after_seconds?: number | null;
             /**
              * Format: int32
              * @description The HTTP status, repeated as the standard asks.
@@ -1083,6 +1215,8 @@ export interface components {
             address: string;
             /** @description The records database. */
             database: components["schemas"]["DatabaseReport"];
+            /** @description The latest decisions about what is loaded, the newest first. */
+            decisions?: components["schemas"]["Decision"][];
             /** @description Instances. */
             instances: components["schemas"]["InstanceReport"][];
             /** @description Name of this node. */
@@ -1127,11 +1261,20 @@ export interface components {
             lanes: number;
             /** @description Whether it is never unloaded to make room. */
             pinned?: boolean;
+            /** @description Pools with their layers; host memory where there is none. */
+            pools?: string[];
             /**
              * Format: int32
              * @description Instances of lower priority make room first and come back last.
              */
             priority?: number;
+            /**
+             * Format: int32
+             * @description Threads that compute; one for each processor where absent.
+             */
+            threads?: number | null;
+            /** @description How weights in host memory are held. */
+            weights?: components["schemas"]["WeightsHeld"];
         };
         /** @description How to load; absent fields get the model's defaults. */
         SettingsRequest: {
@@ -1157,10 +1300,21 @@ export interface components {
             /** @description Never unload it to make room. */
             pinned?: boolean | null;
             /**
+             * @description Pools for its layers, filled in their order: `fern`, or with a number of layers `fern=12`, or
+             *     a share of them `fern=50%`. Host memory where nothing is said, and for what no number took.
+             */
+            pools?: string[] | null;
+            /**
              * Format: int32
              * @description Instances of lower priority make room first and come back last.
              */
             priority?: number | null;
+            /**
+             * Format: int32
+             * @description Threads that compute; one for each processor where nothing is said.
+             */
+            threads?: number | null;
+            weights?: components["schemas"]["WeightsHeld"] | null;
         };
         /** @description A token with a role of its own. */
         SpecialToken: {
@@ -1297,6 +1451,11 @@ export interface components {
             /** @description Instances to unload, where that is the change. */
             unload?: string[];
         };
+        /**
+         * @description How weights in host memory are held.
+         * @enum {string}
+         */
+        WeightsHeld: "mapped" | "resident";
         /** @description Layers that see a window only. */
         WindowFacts: {
             /**
@@ -1627,6 +1786,35 @@ export interface operations {
             };
         };
     };
+    again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstanceReport"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     serve: {
         parameters: {
             query?: never;
@@ -1664,6 +1852,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanReport"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_pools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"][];
+                };
+            };
+        };
+    };
+    limit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LimitRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pool"];
                 };
             };
             default: {

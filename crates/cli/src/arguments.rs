@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use deft_protocol::manage::{CachePrecision, IdleLimit, SettingsRequest};
+use deft_protocol::manage::{CachePrecision, IdleLimit, PoolShare, SettingsRequest, WeightsHeld};
 
 use crate::failure::EXIT_CODES;
 
@@ -61,8 +61,19 @@ pub(crate) enum Command {
     Load(Load),
     /// Unload a model; running calls are answered first.
     Unload(Unload),
+    /// Change a pool's limit until the service stops; what is loaded stays.
+    Limit {
+        /// The pool.
+        pool: String,
+        /// An amount such as `48GiB`, or a share of its memory such as `80%`.
+        limit: String,
+    },
     /// Show pools and instances.
-    Status,
+    Status {
+        /// Show the latest decisions about what is loaded, with their reasons.
+        #[arg(long)]
+        why: bool,
+    },
     /// Ask a model one question.
     Ask(Ask),
     /// Talk with a model.
@@ -165,6 +176,9 @@ pub(crate) struct Plan {
     /// Models or variants, planned one after the other.
     #[arg(required = true, value_name = "MODEL")]
     pub(crate) models: Vec<String>,
+    /// Plan for so many instances of each, sharing its weights.
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) copies: Option<u32>,
     #[command(flatten)]
     pub(crate) settings: LoadArguments,
 }
@@ -173,6 +187,9 @@ pub(crate) struct Plan {
 pub(crate) struct Load {
     /// Model or variant.
     pub(crate) model: String,
+    /// Have so many instances of it, sharing its weights.
+    #[arg(long, value_name = "COUNT")]
+    pub(crate) copies: Option<u32>,
     #[command(flatten)]
     pub(crate) settings: LoadArguments,
 }
@@ -195,6 +212,16 @@ pub(crate) struct LoadArguments {
     /// Precision of cached values.
     #[arg(long, value_enum)]
     cache_values: Option<Cache>,
+    /// Pools for its layers, filled in their order: `fern,host`; with a number `fern=12` or a share
+    /// `fern=50%`. Host memory where nothing is said.
+    #[arg(long = "in", value_name = "POOL[=LAYERS]", value_delimiter = ',')]
+    pools: Vec<PoolShare>,
+    /// How weights are held in host memory.
+    #[arg(long, value_enum)]
+    weights: Option<Weights>,
+    /// Threads that compute; one for each processor where nothing is said.
+    #[arg(long, value_name = "COUNT")]
+    threads: Option<u32>,
     /// Never unload it to make room for others.
     #[arg(long)]
     pinned: bool,
@@ -224,6 +251,23 @@ impl From<Cache> for CachePrecision {
     }
 }
 
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum Weights {
+    /// A mapping of the file; the kernel may take it back when memory is short.
+    Mapped,
+    /// The same mapping, locked into memory.
+    Resident,
+}
+
+impl From<Weights> for WeightsHeld {
+    fn from(weights: Weights) -> Self {
+        match weights {
+            Weights::Mapped => Self::Mapped,
+            Weights::Resident => Self::Resident,
+        }
+    }
+}
+
 impl LoadArguments {
     pub(crate) fn request(&self) -> SettingsRequest {
         SettingsRequest {
@@ -235,13 +279,16 @@ impl LoadArguments {
             pinned: self.pinned.then_some(true),
             priority: self.priority,
             idle: self.idle,
+            pools: (!self.pools.is_empty()).then(|| self.pools.clone()),
+            weights: self.weights.map(WeightsHeld::from),
+            threads: self.threads,
         }
     }
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Unload {
-    /// Models or variants.
+    /// Models, variants, or one of several instances (`larkfen-desk/q8_0#2`).
     #[arg(required_unless_present = "all", value_name = "MODEL")]
     pub(crate) models: Vec<String>,
     /// Unload everything.

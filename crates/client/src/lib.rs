@@ -7,8 +7,8 @@ use std::time::Duration;
 
 use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList};
 use deft_protocol::manage::{
-    CallRecord, CheckReport, CheckRequest, InstanceReport, LoadRequest, PlanReport, PlanRequest,
-    RegisterRequest, ServiceStatus, Variant,
+    CallRecord, CheckReport, CheckRequest, InstanceReport, LimitRequest, LoadRequest, PlanReport,
+    PlanRequest, Pool, RegisterRequest, ServiceStatus, Variant,
 };
 use deft_protocol::text::TextRequest;
 use deft_protocol::{Problem, VERSION_HEADER};
@@ -221,6 +221,28 @@ impl Client {
     pub async fn unload(&self, id: Uuid, now: bool) -> Result<(), ClientError> {
         let path = format!("/manage/v1/instances/{id}?now={now}");
         self.send(self.request(Method::DELETE, &path)?).await.map(|_| ())
+    }
+
+    /// Tries again to load what was set aside, and waits until it is ready.
+    ///
+    /// # Errors
+    /// As all calls; it may fail again.
+    pub async fn again(&self, id: Uuid) -> Result<InstanceReport, ClientError> {
+        self.post(&format!("/manage/v1/instances/{id}/again"), &()).await
+    }
+
+    /// Changes a pool's limit until the service stops.
+    ///
+    /// # Errors
+    /// As all calls; there may be no such pool, or not so much memory.
+    pub async fn limit(&self, pool: &str, limit: &str) -> Result<Pool, ClientError> {
+        let mut url = self.base.clone();
+        if let Ok(mut segments) = url.path_segments_mut() {
+            segments.extend(["manage", "v1", "pools", pool]);
+        }
+        let request = LimitRequest { limit: limit.to_owned() };
+        let response = self.send(self.http.put(url).json(&request)).await?;
+        self.json(response).await
     }
 
     /// Waits until a model is ready.

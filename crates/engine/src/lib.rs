@@ -8,9 +8,10 @@ mod cache;
 pub mod facts;
 pub mod families;
 mod lane;
-#[expect(unsafe_code, reason = "maps model files")]
+#[expect(unsafe_code, reason = "maps model files and memory")]
 mod mapped;
 mod model;
+mod places;
 pub mod process;
 mod sampling;
 mod stops;
@@ -19,4 +20,5 @@ pub mod tokenizer;
 
 pub use lane::CallError;
 pub use model::{LoadError, Model};
+pub use places::{OutOfMemory, Places};
 pub use template::{Rendered, Template, TemplateError};

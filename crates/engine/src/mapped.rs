@@ -1,35 +1,192 @@
-//! A model's files in memory, mapped and never written.
+//! A model's weights in memory: its files mapped and never written, and copies of those layers that
+//! are in accelerators.
 
+use std::ffi::CString;
 use std::fs::File;
+use std::io;
+use std::ops::Range;
+use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 
-use memmap2::Mmap;
+use deft_formats::gguf::Header;
+use deft_planning::{Bytes, Weights};
+use memmap2::{Advice, Mmap, MmapMut};
+use rustix::fs::{MemfdFlags, ftruncate, memfd_create};
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
-/// The mapped files of a model. Their lengths were checked against the headers before any tensor is
-/// looked up.
+use crate::families::layer_of;
+use crate::model::LoadError;
+use crate::places::Places;
+
+/// The least that memory is given by.
+const PAGE: usize = 4096;
+
+/// A stretch of a file that stands in an accelerator instead.
+struct Moved {
+    part: usize,
+    /// In the file.
+    bytes: Range<u64>,
+    accelerator: usize,
+    /// In the accelerator's memory.
+    at: usize,
+}
+
+/// The weights of a model. Lengths were checked against the headers before any tensor is looked up.
 pub(crate) struct Mapped {
     parts: Vec<Mmap>,
+    /// In the order of the files, none overlapping.
+    moved: Vec<Moved>,
+    accelerators: Vec<MmapMut>,
 }
 
 impl Mapped {
-    /// Maps files for reading.
-    pub(crate) fn open(paths: &[PathBuf]) -> std::io::Result<Self> {
-        let map = |path: &PathBuf| {
-            let file = File::open(path)?;
-            // SAFETY: the map is only read. Should another program change the file, values change
-            // but nothing depends on them for memory safety: every offset and length in use comes
-            // from the header, which was read before and is kept apart. Should the file be cut
-            // short, reading beyond its end kills this process, which is an engine process serving
-            // this one model.
-            unsafe { Mmap::map(&file) }
-        };
-        Ok(Self { parts: paths.iter().map(map).collect::<Result<_, _>>()? })
+    /// Maps the files, copies the layers that are placed in accelerators, and reads the rest, so that
+    /// it is in memory from the start.
+    ///
+    /// # Errors
+    /// A file cannot be mapped or read, an accelerator is out of memory, or not so much may be locked.
+    pub(crate) fn open(
+        paths: &[PathBuf],
+        header: &Header,
+        places: &mut Places,
+        weights: Weights,
+    ) -> Result<Self, LoadError> {
+        let mut files = Vec::new();
+        for path in paths {
+            let cannot_open = |source| LoadError::Open { path: path.clone(), source };
+            let file = File::open(path).map_err(cannot_open)?;
+            files.push((map(&file).map_err(cannot_open)?, file));
+        }
+        let moved = moved(header, places);
+        let mut accelerators = Vec::new();
+        for at in 0..places.accelerator_count() {
+            let mine = || moved.iter().filter(|moved| moved.accelerator == at);
+            let whole = mine().map(|moved| length(&moved.bytes)).sum();
+            let mut memory = places.take(at, whole)?;
+            for moved in mine() {
+                let target = &mut memory[moved.at..moved.at + length(&moved.bytes)];
+                let read = files[moved.part].1.read_exact_at(target, moved.bytes.start);
+                read.map_err(|source| LoadError::Open { path: paths[moved.part].clone(), source })?;
+            }
+            accelerators.push(memory);
+        }
+        let parts = files.into_iter().map(|(map, _)| map).collect();
+        let mapped = Self { parts, moved, accelerators };
+        match weights {
+            Weights::Mapped => mapped.read_ahead(),
+            Weights::Resident => mapped.lock()?,
+        }
+        Ok(mapped)
     }
 
     /// Bytes of a part from `offset` on; none if they are not all there.
     pub(crate) fn bytes(&self, part: usize, offset: u64, length: u64) -> Option<&[u8]> {
+        if !self.moved.is_empty()
+            && let Some(bytes) = self.moved_bytes(part, offset, length)
+        {
+            return Some(bytes);
+        }
         let start = usize::try_from(offset).ok()?;
         let end = start.checked_add(usize::try_from(length).ok()?)?;
         self.parts.get(part)?.get(start..end)
     }
+
+    fn moved_bytes(&self, part: usize, offset: u64, length: u64) -> Option<&[u8]> {
+        let after =
+            self.moved.partition_point(|moved| (moved.part, moved.bytes.start) <= (part, offset));
+        let moved = &self.moved[after.checked_sub(1)?];
+        let end = offset.checked_add(length)?;
+        let inside = moved.part == part && end <= moved.bytes.end;
+        let start = moved.at + usize::try_from(offset.checked_sub(moved.bytes.start)?).ok()?;
+        let memory = self.accelerators.get(moved.accelerator)?;
+        inside.then(|| memory.get(start..start + usize::try_from(length).ok()?)).flatten()
+    }
+
+    /// The stretches of a part that stay in host memory; gaps between tensors count as neither.
+    fn staying(&self, part: usize) -> Vec<Range<usize>> {
+        let mut staying = Vec::new();
+        let mut from = 0;
+        for moved in self.moved.iter().filter(|moved| moved.part == part) {
+            // Not beyond the end: lengths fit, for the file is mapped as a whole.
+            let start = usize::try_from(moved.bytes.start).unwrap_or(usize::MAX);
+            staying.push(from..start);
+            from = start + length(&moved.bytes);
+        }
+        staying.push(from..self.parts[part].len());
+        staying.retain(|range| range.len() >= PAGE);
+        staying
+    }
+
+    fn read_ahead(&self) {
+        for (part, map) in self.parts.iter().enumerate() {
+            for range in self.staying(part) {
+                // Where the kernel does not know this, pages come when they are needed.
+                let _ = map.advise_range(Advice::PopulateRead, range.start, range.len());
+            }
+        }
+    }
+
+    /// Locks into memory what stays in host memory.
+    fn lock(&self) -> Result<(), LoadError> {
+        let Rlimit { maximum, .. } = getrlimit(Resource::Memlock);
+        // Where it may not be raised, the lock below tells.
+        let _ = setrlimit(Resource::Memlock, Rlimit { current: maximum, maximum });
+        let all = || (0..self.parts.len()).flat_map(|part| self.staying(part));
+        let bytes = all().map(|range| range.len() as u64).sum();
+        for (part, map) in self.parts.iter().enumerate() {
+            for range in self.staying(part) {
+                let start = map[range.clone()].as_ptr().cast_mut().cast();
+                // SAFETY: the range lies in the mapping, which lives as long as `self`; locking
+                // changes nothing but whether the kernel may take its pages back.
+                let locked = unsafe { rustix::mm::mlock(start, range.len()) };
+                locked.map_err(|error| LoadError::Lock {
+                    bytes: Bytes(bytes),
+                    limit: maximum.map(Bytes),
+                    source: error.into(),
+                })?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn length(range: &Range<u64>) -> usize {
+    usize::try_from(range.end - range.start).unwrap_or(usize::MAX)
+}
+
+fn map(file: &File) -> io::Result<Mmap> {
+    // SAFETY: the map is only read. Should another program change the file, values change but nothing
+    // depends on them for memory safety: every offset and length in use comes from the header, which
+    // was read before and is kept apart. Should the file be cut short, reading beyond its end kills
+    // this process, which is an engine process serving this one model.
+    unsafe { Mmap::map(file) }
+}
+
+/// Memory of a simulated accelerator: the kernel lists it under the pool's name.
+pub(crate) fn accelerator_memory(pool: &str, length: usize) -> io::Result<MmapMut> {
+    let name = CString::new(format!("{}{pool}", deft_protocol::engine::POOL_MEMORY))?;
+    let file = memfd_create(name, MemfdFlags::CLOEXEC)?;
+    // A mapping has a page at least.
+    ftruncate(&file, length.max(1) as u64)?;
+    // SAFETY: the file has no name in any directory and is known to this process only, so nobody else
+    // changes its bytes or its length.
+    unsafe { MmapMut::map_mut(&File::from(file)) }
+}
+
+/// Which stretches of the files go to accelerators: the tensors of the layers placed there.
+fn moved(header: &Header, places: &Places) -> Vec<Moved> {
+    let mut used = vec![0; places.accelerator_count()];
+    let mut moved: Vec<Moved> = header
+        .tensors
+        .iter()
+        .filter_map(|tensor| {
+            let accelerator = places.accelerator_of(layer_of(&tensor.name)?)?;
+            let bytes = tensor.offset..tensor.offset + tensor.bytes;
+            let at = used[accelerator];
+            used[accelerator] += length(&bytes);
+            Some(Moved { part: tensor.part, bytes, accelerator, at })
+        })
+        .collect();
+    moved.sort_by_key(|moved| (moved.part, moved.bytes.start));
+    moved
 }

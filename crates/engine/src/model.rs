@@ -3,11 +3,12 @@
 use std::path::{Path, PathBuf};
 
 use deft_formats::gguf::{GgufError, MetadataError, StoredModel};
-use deft_planning::ModelShape;
+use deft_planning::{Bytes, ModelShape, Weights};
 use thiserror::Error;
 
 use crate::families::{self, Network, Pooling};
 use crate::mapped::Mapped;
+use crate::places::{OutOfMemory, Places};
 use crate::template::Template;
 use crate::tokenizer::{Tokenizer, TokenizerError};
 
@@ -43,6 +44,23 @@ pub enum LoadError {
         /// What, by name.
         what: String,
     },
+    /// A place has too little memory.
+    #[error(transparent)]
+    OutOfMemory(#[from] OutOfMemory),
+    /// The weights cannot be locked into memory.
+    #[error(
+        "{bytes} of weights cannot be locked into memory ({source}){}; load them mapped, or raise the \
+         limit on locked memory of whoever starts the service",
+        limit.map_or_else(String::new, |limit| format!("; at most {limit} may be"))
+    )]
+    Lock {
+        /// How much.
+        bytes: Bytes,
+        /// How much may be, where there is a limit.
+        limit: Option<Bytes>,
+        /// What the operating system says.
+        source: std::io::Error,
+    },
     /// A tensor is missing or has another form than the family says.
     #[error("the file cannot be used: tensor `{tensor}` {what}")]
     Tensor {
@@ -68,17 +86,30 @@ impl Model {
     /// # Errors
     /// Why it cannot be loaded; nothing of the size of the weights is allocated.
     pub fn open(path: &Path, context: u32) -> Result<Self, LoadError> {
+        Self::open_in(path, context, &mut Places::host(), Weights::Mapped)
+    }
+
+    /// As [`Model::open`], with its layers in these places; what they take there is taken.
+    ///
+    /// # Errors
+    /// As [`Model::open`]; a place may have too little memory.
+    pub fn open_in(
+        path: &Path,
+        context: u32,
+        places: &mut Places,
+        weights: Weights,
+    ) -> Result<Self, LoadError> {
         let cannot_open = |source| LoadError::Open { path: path.to_owned(), source };
         let StoredModel { header, parts } =
             StoredModel::read(path).map_err(|error| match error {
                 GgufError::Io(source) => cannot_open(source),
                 other => other.into(),
             })?;
-        let mapped = Mapped::open(&parts).map_err(cannot_open)?;
         let tokenizer = Tokenizer::new(&header.metadata)?;
         let source = header.metadata.optional_text("tokenizer.chat_template")?;
         let template = Template::new(source, tokenizer.vocabulary());
-        let network = families::open(&header, mapped, context)?;
+        let mapped = Mapped::open(&parts, &header, places, weights)?;
+        let network = families::open(&header, mapped, places, context)?;
         let pooling = Pooling::of(&header)?;
         Ok(Self { network, tokenizer, template, pooling })
     }

@@ -54,6 +54,9 @@ fn serve(path: &Path) -> &'static str {
         chunk: 16,
         keys: "f16".to_owned(),
         values: "f16".to_owned(),
+        places: Vec::new(),
+        resident: false,
+        threads: None,
     };
     write_frame(&ours, &ToEngine::Load(order)).unwrap();
     let message = json!({"role": "user", "content": "seed"});

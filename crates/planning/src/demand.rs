@@ -4,12 +4,14 @@ use std::fmt;
 
 use thiserror::Error;
 
-use crate::Bytes;
+use crate::{Bytes, HOST, Placement};
 
 /// Most lanes an instance may have.
 const MAX_LANES: u32 = 64;
 /// Most prompt tokens a step may take in.
 const MAX_CHUNK: u32 = 4096;
+/// Most threads of an instance.
+const MAX_THREADS: u32 = 256;
 /// Tokens of a page of the cache.
 pub const PAGE_TOKENS: u32 = 32;
 /// Resident memory of an engine process beside what its model needs: the program's own data, the
@@ -24,6 +26,8 @@ pub struct ModelShape {
     pub file: Bytes,
     /// Layers that keep keys and values.
     pub layers: u32,
+    /// Stored bytes of each layer, in their order; the rest of the file belongs to no layer.
+    pub layer_weights: Vec<Bytes>,
     /// Query heads.
     pub heads: u32,
     /// Key and value heads.
@@ -45,6 +49,18 @@ pub struct ModelShape {
     pub encoder: bool,
     /// Estimated memory of tokenizer and template.
     pub tokenizer: Bytes,
+}
+
+impl ModelShape {
+    /// Layers that can be placed.
+    #[must_use]
+    pub fn placeable(&self) -> u32 {
+        if self.encoder {
+            u32::try_from(self.layer_weights.len()).unwrap_or(u32::MAX)
+        } else {
+            self.layers
+        }
+    }
 }
 
 /// Precision of cached keys and values.
@@ -93,6 +109,17 @@ impl CacheType {
     }
 }
 
+/// How weights in host memory are held.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Weights {
+    /// A mapping of the file: the kernel may take pages back when memory is short, and reads them
+    /// again when they are needed.
+    #[default]
+    Mapped,
+    /// The same mapping, locked into memory.
+    Resident,
+}
+
 /// How an instance is loaded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct LoadSettings {
@@ -106,6 +133,10 @@ pub struct LoadSettings {
     pub keys: CacheType,
     /// Precision of cached values.
     pub values: CacheType,
+    /// How weights are held.
+    pub weights: Weights,
+    /// Threads that compute; none means one for each processor.
+    pub threads: Option<u32>,
 }
 
 /// A setting that cannot be used.
@@ -125,17 +156,27 @@ impl LoadSettings {
     /// lanes, chunks of 128, half-precision cache; an encoder one lane with whole inputs, exactly.
     #[must_use]
     pub fn for_model(shape: &ModelShape) -> Self {
-        if shape.encoder {
-            let (context, whole) = (shape.context_length, CacheType::F32);
-            return Self { context, lanes: 1, chunk: context, keys: whole, values: whole };
-        }
-        Self {
+        let decoder = Self {
             context: shape.context_length.min(8192),
             lanes: 2,
             chunk: 128,
             keys: CacheType::default(),
             values: CacheType::default(),
+            weights: Weights::default(),
+            threads: None,
+        };
+        if shape.encoder {
+            let (context, whole) = (shape.context_length, CacheType::F32);
+            return Self {
+                context,
+                lanes: 1,
+                chunk: context,
+                keys: whole,
+                values: whole,
+                ..decoder
+            };
         }
+        decoder
     }
 
     /// Checks the settings against the model.
@@ -153,6 +194,7 @@ impl LoadSettings {
         range("context", self.context, shape.context_length, "tokens, the model's own context")?;
         range("lanes", self.lanes, MAX_LANES, "lanes")?;
         range("chunk", self.chunk, MAX_CHUNK, "tokens")?;
+        range("threads", self.threads.unwrap_or(1), MAX_THREADS, "threads")?;
         for (kind, length) in [(self.keys, shape.key_length), (self.values, shape.value_length)] {
             if kind == CacheType::Q8_0 && !length.is_multiple_of(CacheType::Q8_BLOCK) {
                 let reason = format!(
@@ -206,8 +248,10 @@ impl fmt::Display for PartKind {
 }
 
 /// One part of a demand.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Part {
+    /// Where.
+    pub pool: String,
     /// What for.
     pub kind: PartKind,
     /// How much.
@@ -217,24 +261,55 @@ pub struct Part {
 /// What a load needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Demand {
-    /// The parts; weights first.
+    /// The parts: those in host memory first, weights first in each pool.
     pub parts: Vec<Part>,
 }
 
+/// What an instance holds of one pool.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Amount {
+    /// Shared with other instances of the file: only in host memory, where a file is mapped once.
+    pub shared: Bytes,
+    /// Its own.
+    pub private: Bytes,
+}
+
 impl Demand {
-    /// The demand of a model under settings.
+    /// The demand of a model under settings, with its layers in these places.
     #[must_use]
-    pub fn of(shape: &ModelShape, settings: &LoadSettings) -> Self {
-        let part = |kind, bytes| Part { kind, bytes };
-        Self {
-            parts: vec![
-                part(PartKind::Weights, shape.file),
-                part(PartKind::Cache, cache(shape, settings)),
-                part(PartKind::StepBuffers, step_buffers(shape, settings)),
-                part(PartKind::Tokenizer, shape.tokenizer),
-                part(PartKind::Process, PROCESS),
-            ],
+    pub fn of(shape: &ModelShape, settings: &LoadSettings, placement: &Placement) -> Self {
+        let layer_cache = layer_cache(shape, settings);
+        // An encoder keeps keys and values of one layer at a time, and not beyond a step.
+        let host_cache = if shape.encoder { layer_cache } else { Bytes(0) };
+        let mut held = vec![(HOST, shape.file, host_cache)];
+        for (layer, pool) in placement.pools().enumerate() {
+            let at = held.iter().position(|(name, ..)| *name == pool).unwrap_or_else(|| {
+                held.push((pool, Bytes(0), Bytes(0)));
+                held.len() - 1
+            });
+            if at > 0 {
+                let stored = shape.layer_weights.get(layer).copied().unwrap_or_default();
+                held[0].1 = held[0].1.saturating_sub(stored);
+                held[at].1 += stored;
+            }
+            if !shape.encoder {
+                held[at].2 += layer_cache;
+            }
         }
+        let mut parts = Vec::new();
+        for (pool, weights, cache) in held {
+            let mut part = |kind, bytes| parts.push(Part { pool: pool.to_owned(), kind, bytes });
+            part(PartKind::Weights, weights);
+            if cache > Bytes(0) {
+                part(PartKind::Cache, cache);
+            }
+            if pool == HOST {
+                part(PartKind::StepBuffers, step_buffers(shape, settings));
+                part(PartKind::Tokenizer, shape.tokenizer);
+                part(PartKind::Process, PROCESS);
+            }
+        }
+        Self { parts }
     }
 
     /// All parts together.
@@ -243,27 +318,32 @@ impl Demand {
         self.parts.iter().map(|part| part.bytes).sum()
     }
 
-    /// The part that instances of one file share.
+    /// What it holds of a pool.
     #[must_use]
-    pub fn shared(&self) -> Bytes {
-        let weights = self.parts.iter().filter(|part| part.kind == PartKind::Weights);
-        weights.map(|part| part.bytes).sum()
+    pub fn amount(&self, pool: &str) -> Amount {
+        let mut amount = Amount::default();
+        for part in self.parts.iter().filter(|part| part.pool == pool) {
+            if part.kind == PartKind::Weights && pool == HOST {
+                amount.shared += part.bytes;
+            } else {
+                amount.private += part.bytes;
+            }
+        }
+        amount
     }
 
-    /// What an instance needs for itself.
+    /// What an instance needs for itself, in all pools.
     #[must_use]
     pub fn private(&self) -> Bytes {
-        self.total().saturating_sub(self.shared())
+        self.total().saturating_sub(self.amount(HOST).shared)
     }
 }
 
-/// `pages x 32 x layers x kv heads x (bytes of a key + bytes of a value)`.
-fn cache(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
+/// Of one layer: `pages x 32 x kv heads x (bytes of a key + bytes of a value)`.
+pub(crate) fn layer_cache(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let keys = settings.keys.row_bytes(u64::from(shape.key_length));
     let values = settings.values.row_bytes(u64::from(shape.value_length));
-    let per_token = u64::from(shape.layers)
-        .saturating_mul(u64::from(shape.kv_heads))
-        .saturating_mul(keys + values);
+    let per_token = u64::from(shape.kv_heads).saturating_mul(keys + values);
     let tokens = u64::from(settings.pages()) * u64::from(PAGE_TOKENS);
     Bytes(tokens.saturating_mul(per_token))
 }
@@ -276,68 +356,19 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let heads = u64::from(shape.heads);
     let queries = heads * u64::from(shape.key_length);
     let outputs = heads * u64::from(shape.value_length);
-    let keys =
-        u64::from(shape.kv_heads) * (u64::from(shape.key_length) + u64::from(shape.value_length));
+    let pair = u64::from(shape.key_length) + u64::from(shape.value_length);
+    let keys = u64::from(shape.kv_heads).saturating_mul(pair);
     let feed_forward = u64::from(shape.feed_forward);
     let widest = feed_forward.max(queries).max(u64::from(shape.width));
-    let per_token =
-        4 * u64::from(shape.width) + queries + outputs + keys + 2 * feed_forward + 2 * widest;
+    let per_token = keys.saturating_add(
+        4 * u64::from(shape.width) + queries + outputs + 2 * feed_forward + 2 * widest,
+    );
     let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
     let tokens = settings.step_tokens(shape);
-    let values = u64::from(tokens) * per_token + logits + u64::from(settings.context);
+    let rows = u64::from(tokens).saturating_mul(per_token);
+    let values = rows.saturating_add(logits + u64::from(settings.context));
     Bytes(values.saturating_mul(4))
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::fixture::demo_shape as shape;
-
-    #[test]
-    fn cache_grows_with_tokens_and_lanes() {
-        let mut settings = LoadSettings::for_model(&shape());
-        settings.lanes = 1;
-        // 1024 tokens x 5 layers x 2 heads x (32 + 32) values x 2 bytes
-        assert_eq!(cache(&shape(), &settings), Bytes(1024 * 5 * 2 * 64 * 2));
-        settings.lanes = 3;
-        settings.keys = CacheType::F32;
-        assert_eq!(cache(&shape(), &settings), Bytes(3 * 1024 * 5 * 2 * (32 * 4 + 32 * 2)));
-        settings.values = CacheType::Q8_0;
-        assert_eq!(cache(&shape(), &settings), Bytes(3 * 1024 * 5 * 2 * (32 * 4 + 34)));
-        settings.context = 33;
-        assert_eq!(cache(&shape(), &settings), Bytes(3 * 64 * 5 * 2 * (32 * 4 + 34)));
-    }
-
-    #[test]
-    fn settings_out_of_range_are_named_with_their_range() {
-        let settings = LoadSettings::for_model(&shape());
-        let message = |settings: LoadSettings| settings.check(&shape()).unwrap_err().to_string();
-        insta::assert_snapshot!(
-            [
-                message(LoadSettings { context: 0, ..settings }),
-                message(LoadSettings { context: 4096, ..settings }),
-                message(LoadSettings { lanes: 10_000, ..settings }),
-                message(LoadSettings { chunk: 0, ..settings }),
-                LoadSettings { values: CacheType::Q8_0, ..settings }
-                    .check(&ModelShape { value_length: 80, ..shape() })
-                    .unwrap_err()
-                    .to_string(),
-            ]
-            .join("\n"),
-            @r"
-        context 0 is not possible: from 1 to 1024 tokens, the model's own context
-        context 4096 is not possible: from 1 to 1024 tokens, the model's own context
-        lanes 10000 is not possible: from 1 to 64 lanes
-        chunk 0 is not possible: from 1 to 4096 tokens
-        cache q8_0 is not possible: its heads have 80 values, which are no whole blocks of 32; use f16
-        "
-        );
-    }
-
-    #[test]
-    fn absurd_shapes_saturate_instead_of_wrapping() {
-        let huge = ModelShape { layers: u32::MAX, kv_heads: u32::MAX, ..shape() };
-        let settings = LoadSettings { context: 1024, ..LoadSettings::for_model(&huge) };
-        assert_eq!(Demand::of(&huge, &settings).total(), Bytes(u64::MAX));
-    }
-}
+mod tests;

@@ -7,6 +7,7 @@ pub(crate) fn demo_shape() -> ModelShape {
     ModelShape {
         file: Bytes(1_993_568),
         layers: 5,
+        layer_weights: vec![Bytes(200_000); 5],
         heads: 6,
         kv_heads: 2,
         key_length: 32,

@@ -2,8 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::refusal::{Holder, Refusal, WayOut};
-use crate::{Bytes, CacheType, Demand, LoadSettings, ModelShape};
+use thiserror::Error;
+
+use crate::demand::{Amount, layer_cache};
+use crate::refusal::{Holder, Refusal, Shortage};
+use crate::{Bytes, Demand, LoadSettings, ModelShape, Placement, PlacementError, WishedPlace};
+
+mod ways;
 
 /// Something that is to be loaded.
 #[derive(Debug, Clone, Copy)]
@@ -16,13 +21,34 @@ pub struct Candidate<'a> {
     pub shape: &'a ModelShape,
     /// How it is to be loaded.
     pub settings: &'a LoadSettings,
+    /// Where its layers are wished; host memory where nothing is said.
+    pub places: &'a [WishedPlace],
 }
 
-impl Candidate<'_> {
-    fn demand(&self) -> Demand {
-        Demand::of(self.shape, self.settings)
-    }
+/// A load that fits, or what was reserved for it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Grant {
+    /// Where its layers are.
+    pub placement: Placement,
+    /// What it needs.
+    pub demand: Demand,
 }
+
+/// A load that is not granted.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum Denial {
+    /// Its places cannot be understood.
+    #[error(transparent)]
+    Places(#[from] PlacementError),
+    /// There is no room.
+    #[error(transparent)]
+    Room(#[from] Box<Refusal>),
+}
+
+/// A pool that does not exist.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error(transparent)]
+pub struct NoSuchPool(#[from] PlacementError);
 
 /// A pool as it stands.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -31,83 +57,158 @@ pub struct PoolReport {
     pub name: String,
     /// Its limit.
     pub limit: Bytes,
-    /// What is promised to instances.
+    /// What is promised to instances; more than the limit where that was lowered.
     pub reserved: Bytes,
+}
+
+/// A pool as it is set up.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pool {
+    /// Name.
+    pub name: String,
+    /// Most that instances may hold together.
+    pub limit: Bytes,
+    /// Memory there is: the highest limit that makes sense.
+    pub size: Bytes,
 }
 
 #[derive(Debug, Clone)]
 struct Hold {
     name: String,
     file: String,
-    shared: Bytes,
-    private: Bytes,
+    /// In the order of the pools.
+    amounts: Vec<Amount>,
 }
 
-/// Who holds how much of one pool. `Id` names an instance, a file stands for shared weights.
+/// Who holds how much of each pool. `Id` names an instance, a file stands for shared weights.
 #[derive(Debug, Clone)]
 pub struct Ledger<Id> {
-    pool: String,
-    limit: Bytes,
+    /// Host memory first.
+    pools: Vec<Pool>,
+    /// Most instances at once.
+    most: Option<usize>,
     holds: BTreeMap<Id, Hold>,
 }
 
 impl<Id: Ord + Copy> Ledger<Id> {
-    /// An empty pool.
+    /// Empty pools, host memory first; `most` instances at once.
     #[must_use]
-    pub fn new(pool: impl Into<String>, limit: Bytes) -> Self {
-        Self { pool: pool.into(), limit, holds: BTreeMap::new() }
+    pub fn new(pools: Vec<Pool>, most: Option<usize>) -> Self {
+        Self { pools, most, holds: BTreeMap::new() }
     }
 
-    /// The pool with its limit and what is reserved.
+    /// The pools with their limits and what is reserved.
     #[must_use]
-    pub fn report(&self) -> PoolReport {
-        PoolReport { name: self.pool.clone(), limit: self.limit, reserved: self.reserved() }
+    pub fn reports(&self) -> Vec<PoolReport> {
+        let report = |(at, pool): (usize, &Pool)| PoolReport {
+            name: pool.name.clone(),
+            limit: pool.limit,
+            reserved: self.reserved(at),
+        };
+        self.pools.iter().enumerate().map(report).collect()
     }
 
-    fn reserved(&self) -> Bytes {
-        let mut files = BTreeMap::new();
-        for hold in self.holds.values() {
-            let shared: &mut Bytes = files.entry(&hold.file).or_default();
-            *shared = (*shared).max(hold.shared);
+    /// Changes a pool's limit. What is loaded stays; nothing is granted until there is room.
+    ///
+    /// # Errors
+    /// There is no such pool.
+    pub fn set_limit(&mut self, pool: &str, limit: Bytes) -> Result<(), NoSuchPool> {
+        let known = self.names();
+        match self.pools.iter_mut().find(|known| known.name == pool) {
+            Some(found) => found.limit = limit,
+            None => return Err(PlacementError::NoSuchPool { pool: pool.to_owned(), known }.into()),
         }
-        let private: Bytes = self.holds.values().map(|hold| hold.private).sum();
+        Ok(())
+    }
+
+    fn names(&self) -> Vec<String> {
+        self.pools.iter().map(|pool| pool.name.clone()).collect()
+    }
+
+    fn reserved(&self, pool: usize) -> Bytes {
+        let mut files: BTreeMap<&str, Bytes> = BTreeMap::new();
+        for hold in self.holds.values() {
+            let shared = files.entry(&hold.file).or_default();
+            *shared = (*shared).max(hold.amounts[pool].shared);
+        }
+        let private: Bytes = self.holds.values().map(|hold| hold.amounts[pool].private).sum();
         private + files.into_values().sum()
     }
 
-    fn free(&self) -> Bytes {
-        self.limit.saturating_sub(self.reserved())
+    fn free(&self, pool: usize) -> Bytes {
+        self.pools[pool].limit.saturating_sub(self.reserved(pool))
     }
 
-    fn need(&self, file: &str, demand: &Demand) -> Bytes {
-        let there = self.holds.values().any(|hold| hold.file == file);
-        if there { demand.private() } else { demand.total() }
+    /// What a load needs of a pool beyond what it shares with instances already there.
+    fn need(&self, pool: usize, file: &str, demand: &Demand) -> Bytes {
+        let amount = demand.amount(&self.pools[pool].name);
+        let of_file = self.holds.values().filter(|hold| hold.file == file);
+        let there = of_file.map(|hold| hold.amounts[pool].shared).max().unwrap_or_default();
+        amount.private + amount.shared.saturating_sub(there)
+    }
+
+    /// The first pool that has no room, with what is needed there.
+    fn lacking(&self, file: &str, demand: &Demand) -> Option<(usize, Bytes)> {
+        let needs = (0..self.pools.len()).map(|pool| (pool, self.need(pool, file, demand)));
+        needs.into_iter().find(|&(pool, need)| need > self.free(pool))
+    }
+
+    fn is_full(&self) -> bool {
+        self.most.is_some_and(|most| self.holds.len() >= most)
+    }
+
+    /// Where the layers would be, and what that needs, whether or not there is room.
+    ///
+    /// # Errors
+    /// Places that cannot be understood.
+    pub fn plan(&self, wanted: Candidate<'_>) -> Result<Grant, PlacementError> {
+        let Candidate { shape, settings, places, .. } = wanted;
+        let cache = if shape.encoder { Bytes(0) } else { layer_cache(shape, settings) };
+        let fitting = |name: &str, from: u32| {
+            let at = self.pools.iter().position(|pool| pool.name == name).unwrap_or_default();
+            let mut free = self.free(at);
+            let sizes =
+                shape.layer_weights.iter().skip(from as usize).map(|stored| *stored + cache);
+            let fits = sizes.take_while(|size| {
+                let room = *size <= free;
+                free = free.saturating_sub(*size);
+                room
+            });
+            u32::try_from(fits.count()).unwrap_or(u32::MAX)
+        };
+        let placement = Placement::of(places, shape.placeable(), &self.names(), fitting)?;
+        let demand = Demand::of(shape, settings, &placement);
+        Ok(Grant { placement, demand })
+    }
+
+    /// The grant, where there is room for it.
+    fn fits(&self, wanted: Candidate<'_>) -> Option<Grant> {
+        let grant = self.plan(wanted).ok()?;
+        let room = !self.is_full() && self.lacking(wanted.file, &grant.demand).is_none();
+        room.then_some(grant)
     }
 
     /// Whether a load would fit, without reserving anything. `idle` tells which instances could
     /// be unloaded.
     ///
     /// # Errors
-    /// The refusal with its figures and ways out.
-    pub fn judge(
-        &self,
-        wanted: Candidate<'_>,
-        idle: &BTreeSet<Id>,
-    ) -> Result<Demand, Box<Refusal>> {
-        let demand = wanted.demand();
-        let need = self.need(wanted.file, &demand);
-        let free = self.free();
-        if need <= free {
-            return Ok(demand);
+    /// The refusal with its figures and ways out, or places that cannot be understood.
+    pub fn judge(&self, wanted: Candidate<'_>, idle: &BTreeSet<Id>) -> Result<Grant, Denial> {
+        let grant = self.plan(wanted)?;
+        if let Some(most) = self.most.filter(|_| self.is_full()) {
+            return Err(self.refusal(wanted, Shortage::Instances { most }, 0, idle).into());
         }
-        Err(Box::new(Refusal {
-            name: wanted.name.to_owned(),
-            pool: self.pool.clone(),
+        let Some((pool, need)) = self.lacking(wanted.file, &grant.demand) else {
+            return Ok(grant);
+        };
+        let shortage = Shortage::Memory {
+            pool: self.pools[pool].name.clone(),
             need,
-            free,
-            limit: self.limit,
-            holders: self.holders(idle),
-            ways_out: self.ways_out(wanted, free, idle),
-        }))
+            free: self.free(pool),
+            limit: self.pools[pool].limit,
+            excess: self.reserved(pool).saturating_sub(self.pools[pool].limit),
+        };
+        Err(self.refusal(wanted, shortage, pool, idle).into())
     }
 
     /// Reserves memory for an instance.
@@ -119,16 +220,15 @@ impl<Id: Ord + Copy> Ledger<Id> {
         id: Id,
         wanted: Candidate<'_>,
         idle: &BTreeSet<Id>,
-    ) -> Result<Demand, Box<Refusal>> {
-        let demand = self.judge(wanted, idle)?;
+    ) -> Result<Grant, Denial> {
+        let grant = self.judge(wanted, idle)?;
         let hold = Hold {
             name: wanted.name.to_owned(),
             file: wanted.file.to_owned(),
-            shared: demand.shared(),
-            private: demand.private(),
+            amounts: self.pools.iter().map(|pool| grant.demand.amount(&pool.name)).collect(),
         };
         self.holds.insert(id, hold);
-        Ok(demand)
+        Ok(grant)
     }
 
     /// Which of the instances `order` (the least valuable first) have to go so that a load fits: none
@@ -136,11 +236,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
     /// all stays.
     #[must_use]
     pub fn make_room(&self, wanted: Candidate<'_>, order: &[Id]) -> Option<Vec<Id>> {
-        let fits = |gone: &[Id]| {
-            let mut after = self.clone();
-            gone.iter().for_each(|&id| after.release(id));
-            after.need(wanted.file, &wanted.demand()) <= after.free()
-        };
+        let fits = |gone: &[Id]| self.without(gone).fits(wanted).is_some();
         let count = (0..=order.len()).find(|&count| fits(&order[..count]))?;
         let mut gone = order[..count].to_vec();
         for &id in order[..count].iter().rev() {
@@ -152,92 +248,53 @@ impl<Id: Ord + Copy> Ledger<Id> {
         Some(gone)
     }
 
+    /// The ledger as it would be without some instances.
+    fn without(&self, gone: &[Id]) -> Self {
+        let mut after = self.clone();
+        gone.iter().for_each(|&id| after.release(id));
+        after
+    }
+
     /// Gives back what an instance held; harmless if it held nothing.
     pub fn release(&mut self, id: Id) {
         self.holds.remove(&id);
     }
 
-    fn holders(&self, idle: &BTreeSet<Id>) -> Vec<Holder> {
+    fn refusal(
+        &self,
+        wanted: Candidate<'_>,
+        shortage: Shortage,
+        pool: usize,
+        idle: &BTreeSet<Id>,
+    ) -> Box<Refusal> {
+        Box::new(Refusal {
+            name: wanted.name.to_owned(),
+            settings: *wanted.settings,
+            places: wanted.places.to_vec(),
+            holders: self.holders(pool, idle),
+            ways_out: self.ways_out(wanted, &shortage, pool, idle),
+            shortage,
+        })
+    }
+
+    fn holders(&self, pool: usize, idle: &BTreeSet<Id>) -> Vec<Holder> {
+        let bytes = |hold: &Hold| hold.amounts[pool].private + hold.amounts[pool].shared;
         let mut holders: Vec<Holder> = self
             .holds
             .iter()
             .map(|(id, hold)| Holder {
                 name: hold.name.clone(),
-                bytes: hold.private + hold.shared,
+                bytes: bytes(hold),
                 idle: idle.contains(id),
             })
+            .filter(|holder| holder.bytes > Bytes(0))
             .collect();
         holders.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
         holders
     }
-
-    fn ways_out(&self, wanted: Candidate<'_>, free: Bytes, idle: &BTreeSet<Id>) -> Vec<WayOut> {
-        let mut ways = self.other_settings(wanted, free);
-        ways.extend(self.unloading(wanted, idle));
-        if ways.is_empty() {
-            let to = self.reserved() + self.need(wanted.file, &wanted.demand());
-            ways.push(WayOut::RaiseLimit { to });
-        }
-        ways
-    }
-
-    /// Settings under which it would fit: one changed, or where that does not do, several.
-    fn other_settings(&self, wanted: Candidate<'_>, free: Bytes) -> Vec<WayOut> {
-        let Candidate { file, shape, settings, .. } = wanted;
-        let need = |settings: &LoadSettings| self.need(file, &Demand::of(shape, settings));
-        let fits = |settings: &LoadSettings| need(settings) <= free;
-        let way = |settings: LoadSettings| {
-            let need = need(&settings);
-            WayOut::Settings { settings, need }
-        };
-        let narrow = LoadSettings { keys: CacheType::Q8_0, values: CacheType::Q8_0, ..*settings };
-        let narrow =
-            Some(narrow).filter(|narrow| narrow != settings && narrow.check(shape).is_ok());
-        let mut ways = Vec::new();
-        ways.extend(narrow.filter(fits).map(way));
-        let shorter = largest_context(settings, fits);
-        ways.extend(shorter.map(way));
-        let lanes = (1..settings.lanes).rev().map(|lanes| LoadSettings { lanes, ..*settings });
-        ways.extend(lanes.into_iter().find(fits).map(way));
-        if ways.is_empty() {
-            let least = LoadSettings { lanes: 1, ..narrow.unwrap_or(*settings) };
-            let least = if fits(&least) { Some(least) } else { largest_context(&least, fits) };
-            ways.extend(least.map(way));
-        }
-        ways
-    }
-
-    /// Idle instances whose unloading would do: each that does alone, or as few as do together.
-    fn unloading(&self, wanted: Candidate<'_>, idle: &BTreeSet<Id>) -> Vec<WayOut> {
-        let reserved = self.reserved();
-        let without = |ids: &[Id]| {
-            let mut after = self.clone();
-            ids.iter().for_each(|&id| after.release(id));
-            let fits = after.need(wanted.file, &wanted.demand()) <= after.free();
-            let names =
-                ids.iter().filter_map(|id| self.holds.get(id)).map(|hold| hold.name.clone());
-            let frees = reserved.saturating_sub(after.reserved());
-            fits.then(|| WayOut::Unload { names: names.collect(), frees })
-        };
-        let mut ids: Vec<Id> =
-            idle.iter().copied().filter(|id| self.holds.contains_key(id)).collect();
-        ids.sort_by_key(|id| std::cmp::Reverse(self.holds[id].private + self.holds[id].shared));
-        let alone: Vec<WayOut> = ids.iter().filter_map(|&id| without(&[id])).collect();
-        if !alone.is_empty() {
-            return alone;
-        }
-        (2..=ids.len()).find_map(|count| without(&ids[..count])).into_iter().collect()
-    }
 }
 
-/// The settings with the largest useful context (a multiple of 64, at least 256) that fits.
-fn largest_context(
-    settings: &LoadSettings,
-    fits: impl Fn(&LoadSettings) -> bool,
-) -> Option<LoadSettings> {
-    let steps = (4..settings.context.div_ceil(64)).rev();
-    steps.map(|steps| LoadSettings { context: steps * 64, ..*settings }).find(|found| fits(found))
-}
-
+#[cfg(test)]
+mod model_tests;
 #[cfg(test)]
 mod tests;

@@ -11,12 +11,15 @@ mod demand;
 #[cfg(test)]
 mod fixture;
 mod ledger;
+mod placement;
 mod refusal;
 
 pub use bytes::Bytes;
 pub use choice::{Unused, least_valuable_first};
 pub use demand::{
-    CacheType, Demand, LoadSettings, ModelShape, PAGE_TOKENS, Part, PartKind, SettingsError,
+    Amount, CacheType, Demand, LoadSettings, ModelShape, PAGE_TOKENS, Part, PartKind,
+    SettingsError, Weights,
 };
-pub use ledger::{Candidate, Ledger, PoolReport};
-pub use refusal::{Holder, Refusal, WayOut};
+pub use ledger::{Candidate, Denial, Grant, Ledger, NoSuchPool, Pool, PoolReport};
+pub use placement::{HOST, Place, Placement, PlacementError, Share, WishedPlace};
+pub use refusal::{Holder, Refusal, Shortage, WayOut};

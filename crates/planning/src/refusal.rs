@@ -4,7 +4,7 @@ use std::fmt;
 
 use thiserror::Error;
 
-use crate::{Bytes, LoadSettings};
+use crate::{Bytes, LoadSettings, Placement, WishedPlace};
 
 /// Somebody who holds memory.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -17,6 +17,29 @@ pub struct Holder {
     pub idle: bool,
 }
 
+/// What there is too little of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Shortage {
+    /// Memory of a pool.
+    Memory {
+        /// The pool.
+        pool: String,
+        /// What the load needs beyond what it shares with instances already there.
+        need: Bytes,
+        /// What is free.
+        free: Bytes,
+        /// The pool's limit.
+        limit: Bytes,
+        /// How much more than the limit is promised, after that was lowered.
+        excess: Bytes,
+    },
+    /// Instances.
+    Instances {
+        /// Most at once.
+        most: usize,
+    },
+}
+
 /// A change that would make a refused load fit.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum WayOut {
@@ -24,7 +47,14 @@ pub enum WayOut {
     Settings {
         /// The settings then.
         settings: LoadSettings,
-        /// The demand then.
+        /// The demand then, in all pools.
+        need: Bytes,
+    },
+    /// Placing its layers otherwise.
+    Places {
+        /// The places then.
+        places: Placement,
+        /// The demand then, in all pools.
         need: Bytes,
     },
     /// Unloading what is idle.
@@ -36,6 +66,8 @@ pub enum WayOut {
     },
     /// Raising the pool's limit.
     RaiseLimit {
+        /// The pool.
+        pool: String,
         /// The least limit that would do.
         to: Bytes,
     },
@@ -43,33 +75,39 @@ pub enum WayOut {
 
 /// A load that does not fit, with all an operator needs to decide what to do.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("`{name}` needs {need} in pool `{pool}`; {free} of {limit} is free{}", holders_text(.holders))]
 pub struct Refusal {
     /// The variant that was to be loaded.
     pub name: String,
-    /// The pool.
-    pub pool: String,
-    /// What the load needs beyond what it shares with instances already there.
-    pub need: Bytes,
-    /// What is free.
-    pub free: Bytes,
-    /// The pool's limit.
-    pub limit: Bytes,
-    /// Who holds the rest, largest first.
+    /// How it was to be loaded.
+    pub settings: LoadSettings,
+    /// Where its layers were wished.
+    pub places: Vec<WishedPlace>,
+    /// What there is too little of.
+    pub shortage: Shortage,
+    /// Who holds it, largest first.
     pub holders: Vec<Holder>,
-    /// What would make it fit, cheapest first; never empty.
+    /// What would make it fit, cheapest first; empty where nothing would now.
     pub ways_out: Vec<WayOut>,
 }
 
-struct Held<'a>(&'a [Holder]);
-
-fn holders_text(holders: &[Holder]) -> Held<'_> {
-    Held(holders)
-}
-
-impl fmt::Display for Held<'_> {
+impl fmt::Display for Refusal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        for (at, holder) in self.0.iter().enumerate() {
+        let name = &self.name;
+        match &self.shortage {
+            Shortage::Memory { pool, need, free, limit, excess } => {
+                write!(f, "`{name}` needs {need} in pool `{pool}`; {free} of {limit} is free")?;
+                if *excess > Bytes(0) {
+                    write!(f, ", and {excess} more than its limit is planned there already")?;
+                }
+            }
+            Shortage::Instances { most } => {
+                write!(
+                    f,
+                    "`{name}` would be one instance more than the {most} that may be loaded"
+                )?;
+            }
+        }
+        for (at, holder) in self.holders.iter().enumerate() {
             f.write_str(if at == 0 { ", held by " } else { ", " })?;
             write!(f, "`{}` {}", holder.name, holder.bytes)?;
         }

@@ -70,6 +70,10 @@ pub struct AnswerOptions {
     /// field.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release: Option<bool>,
+    /// Longest time in seconds to wait for the model to be loaded, where that is less than the
+    /// service allows; our own field.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wait_seconds: Option<f64>,
 }
 
 /// One stop text or several.

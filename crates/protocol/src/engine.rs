@@ -14,7 +14,7 @@ use crate::ProblemKind;
 use crate::chat::EndedBy;
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 2;
+pub const LINK_VERSION: u32 = 3;
 /// Longest frame in bytes that is accepted.
 pub const MAX_FRAME: usize = 64 << 20;
 
@@ -54,7 +54,36 @@ pub struct LoadOrder {
     pub keys: String,
     /// Precision of cached values.
     pub values: String,
+    /// Where its layers are, the first ones in the first place; host memory where nothing is said.
+    pub places: Vec<PlaceOrder>,
+    /// Whether weights in host memory are locked there.
+    pub resident: bool,
+    /// Threads that compute; none means one for each processor.
+    pub threads: Option<u32>,
 }
+
+/// Layers in a pool.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlaceOrder {
+    /// The pool's name.
+    pub pool: String,
+    /// How many layers.
+    pub layers: u32,
+    /// What is to be simulated; none for host memory.
+    pub accelerator: Option<AcceleratorOrder>,
+}
+
+/// A simulated accelerator as an engine process finds it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AcceleratorOrder {
+    /// Bytes that are free there.
+    pub free: u64,
+    /// Bytes it reads in a second; none means as fast as the processor.
+    pub speed: Option<u64>,
+}
+
+/// The kernel lists memory of a simulated accelerator under this, followed by the pool's name.
+pub const POOL_MEMORY: &str = "deft-pool-";
 
 /// One call for an answer.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -58,6 +58,9 @@ pub struct Problem {
     /// Ready commands, any of which would do, cheapest first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub ways: Vec<Way>,
+    /// When to come again, in seconds, where that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_after_seconds: Option<u32>,
     /// The HTTP status, repeated as the standard asks.
     pub status: u16,
 }
@@ -87,6 +90,7 @@ impl Problem {
             detail: detail.into(),
             way_out: None,
             ways: Vec::new(),
+            retry_after_seconds: None,
             status: kind.status(),
         }
     }

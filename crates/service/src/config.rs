@@ -5,7 +5,7 @@ use std::fmt;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
-use deft_planning::Bytes;
+use deft_planning::{Bytes, HOST};
 use deft_protocol::manage::IdleLimit;
 use figment::providers::{Format, Serialized, Toml};
 use figment::value::{Dict, Map as ProfileMap};
@@ -21,7 +21,12 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_HOST_LIMIT", "pools.host.limit"),
     ("DEFT_ON_DEMAND", "loading.on_demand"),
     ("DEFT_MAKE_ROOM", "loading.make_room"),
+    ("DEFT_MOST_INSTANCES", "loading.most_instances"),
+    ("DEFT_WAIT_SECONDS", "loading.wait_seconds"),
 ];
+
+/// Settings that are numbers.
+const NUMBERS: &[&str] = &["loading.most_instances", "loading.wait_seconds"];
 
 /// Origin of what nobody set.
 const DEFAULT_ORIGIN: &str = "default";
@@ -57,6 +62,37 @@ pub struct DatabaseConfig {
 pub struct PoolsConfig {
     /// The machine's memory.
     pub host: HostPool,
+    /// Simulated accelerators: memory that is counted, on which the processor computes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub simulated: Vec<SimulatedPool>,
+}
+
+/// A simulated accelerator.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SimulatedPool {
+    /// Name of its pool.
+    pub name: String,
+    /// Memory it has: an amount.
+    pub size: String,
+    /// What it reads in a second, an amount; as fast as the processor where absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub speed: Option<String>,
+    /// Most that instances may hold together: an amount, or a share of its size.
+    #[serde(default = "everything")]
+    pub limit: String,
+    /// What other programs hold of it, an amount. Plans do not know of it: a load that needs it fails
+    /// when it is out of memory.
+    #[serde(default = "nothing")]
+    pub held: String,
+}
+
+fn everything() -> String {
+    "100 %".to_owned()
+}
+
+fn nothing() -> String {
+    "0 B".to_owned()
 }
 
 /// The machine's memory.
@@ -77,6 +113,9 @@ pub struct LoadingConfig {
     pub make_room: MakeRoom,
     /// When what a call brought is unloaded for want of further calls.
     pub idle: IdleLimit,
+    /// Most instances at once; as many as there is memory for where absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub most_instances: Option<usize>,
     /// Longest time in seconds a call waits for a model to be loaded.
     pub wait_seconds: u64,
     /// Longest time in seconds that running calls get to end when the service stops.
@@ -95,17 +134,31 @@ pub enum MakeRoom {
     Kept,
 }
 
+impl fmt::Display for MakeRoom {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Never => "never",
+            Self::OnDemand => "on-demand",
+            Self::Kept => "kept",
+        })
+    }
+}
+
 impl Default for Config {
     fn default() -> Self {
         Self {
             data_dir: default_data_dir(),
             listen: deft_protocol::DEFAULT_LISTEN.parse().expect("the default is an address"),
             database: DatabaseConfig::default(),
-            pools: PoolsConfig { host: HostPool { limit: "80 %".to_owned() } },
+            pools: PoolsConfig {
+                host: HostPool { limit: "80 %".to_owned() },
+                simulated: Vec::new(),
+            },
             loading: LoadingConfig {
                 on_demand: true,
                 make_room: MakeRoom::Kept,
                 idle: IdleLimit::Seconds(600),
+                most_instances: None,
                 wait_seconds: 120,
                 drain_seconds: 30,
             },
@@ -186,7 +239,58 @@ impl Config {
                 self.listen
             )));
         }
-        self.host_limit(u64::MAX).map(|_| ())
+        if self.loading.most_instances == Some(0) {
+            let what = "`loading.most_instances` is 0; write 1 or more, or leave it out";
+            return Err(ConfigError(what.to_owned()));
+        }
+        self.host_limit(u64::MAX)?;
+        self.accelerators().map(|_| ())
+    }
+
+    /// The simulated accelerators.
+    ///
+    /// # Errors
+    /// Two have one name, a name or an amount is none, or a limit is more than there is.
+    pub fn accelerators(&self) -> Result<Vec<Accelerator>, ConfigError> {
+        let mut found: Vec<Accelerator> = Vec::new();
+        for pool in &self.pools.simulated {
+            let name = &pool.name;
+            let plain = |letter: char| letter.is_ascii_alphanumeric() || letter == '-';
+            if name.is_empty() || !name.chars().all(plain) || name == HOST {
+                return Err(ConfigError(format!(
+                    "`pools.simulated` has a pool named `{name}`; a name is letters, digits and dashes, \
+                     and not `{HOST}`"
+                )));
+            }
+            if found.iter().any(|known| known.name == *name) {
+                return Err(ConfigError(format!("`pools.simulated` has two pools named `{name}`")));
+            }
+            let amount = |setting: &str, text: &str| {
+                parse_amount(text).ok_or_else(|| {
+                    ConfigError(format!(
+                        "`{setting}` of the simulated pool `{name}` is `{text}`; write an amount such as \
+                         `8 GiB`"
+                    ))
+                })
+            };
+            let size = amount("size", &pool.size)?;
+            let speed = pool
+                .speed
+                .as_deref()
+                .map(|text| amount("speed", text.trim().strip_suffix("/s").unwrap_or(text)));
+            found.push(Accelerator {
+                name: name.clone(),
+                size,
+                speed: speed.transpose()?,
+                held: amount("held", &pool.held)?,
+                limit: limit(
+                    &format!("`limit` of the simulated pool `{name}`"),
+                    &pool.limit,
+                    size,
+                )?,
+            });
+        }
+        Ok(found)
     }
 
     /// The host pool's limit where so many bytes of memory may be used.
@@ -194,23 +298,46 @@ impl Config {
     /// # Errors
     /// The setting is neither an amount nor a share, or more than there is.
     pub fn host_limit(&self, usable: u64) -> Result<Bytes, ConfigError> {
-        let text = &self.pools.host.limit;
-        let limit = parse_limit(text, usable).ok_or_else(|| {
-            ConfigError(format!(
-                "`pools.host.limit` is `{text}`; write an amount such as `48 GiB` or a share such \
-                 as `80 %`"
-            ))
-        })?;
-        if limit > Bytes(usable) {
-            let usable = Bytes(usable);
-            let what = format!(
-                "`pools.host.limit` is `{text}`, and this service may use {usable} of memory (the \
-                 machine's, or what its control group allows); write less, or a share such as `80 %`"
-            );
-            return Err(ConfigError(what));
-        }
-        Ok(limit)
+        limit("`pools.host.limit`", &self.pools.host.limit, Bytes(usable))
     }
+}
+
+/// A simulated accelerator, understood.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Accelerator {
+    /// Name of its pool.
+    pub name: String,
+    /// Memory it has.
+    pub size: Bytes,
+    /// Bytes it reads in a second, where it is slower than the processor.
+    pub speed: Option<Bytes>,
+    /// What other programs hold of it.
+    pub held: Bytes,
+    /// Most that instances may hold together.
+    pub limit: Bytes,
+}
+
+/// A limit of a pool that has so much memory; `setting` is what errors call it.
+///
+/// # Errors
+/// It is neither an amount nor a share, or more than there is.
+pub(crate) fn limit(setting: &str, text: &str, usable: Bytes) -> Result<Bytes, ConfigError> {
+    let limit = parse_limit(text, usable.0).ok_or_else(|| {
+        let how = "write an amount such as `48 GiB` or a share such as `80 %`";
+        ConfigError(format!("{setting} is `{text}`; {how}"))
+    })?;
+    if limit > usable {
+        let what = format!(
+            "{setting} is `{text}`, and {usable} of memory may be used (what there is, or what a \
+             control group allows); write less, or a share such as `80 %`"
+        );
+        return Err(ConfigError(what));
+    }
+    Ok(limit)
+}
+
+fn parse_amount(text: &str) -> Option<Bytes> {
+    parse_limit(text, 0).filter(|_| !text.contains('%'))
 }
 
 fn parse_limit(text: &str, machine: u64) -> Option<Bytes> {
@@ -224,6 +351,7 @@ fn parse_limit(text: &str, machine: u64) -> Option<Bytes> {
         "KiB" => 1024.0,
         "MiB" => 1024.0 * 1024.0,
         "GiB" => 1024.0 * 1024.0 * 1024.0,
+        "TiB" => 1024.0 * 1024.0 * 1024.0 * 1024.0,
         "%" if number <= 100.0 => machine as f64 / 100.0,
         _ => return None,
     };
@@ -273,7 +401,10 @@ impl Provider for Variable<'_> {
         let value = match self.value.as_str() {
             "true" => true.into(),
             "false" => false.into(),
-            text => figment::value::Value::from(text),
+            text => match text.parse::<u64>() {
+                Ok(number) if NUMBERS.contains(&self.key) => number.into(),
+                _ => text.into(),
+            },
         };
         let nested = figment::util::nest(self.key, value);
         let dict = nested.into_dict().unwrap_or_default();
@@ -294,12 +425,17 @@ impl Provider for FlagLayer<'_> {
 }
 
 fn origins(figment: &Figment, config: &Config) -> Vec<(String, String, String)> {
+    let most = config.loading.most_instances.map_or("any".to_owned(), |most| most.to_string());
     let keys = [
         ("data_dir", config.data_dir.display().to_string()),
         ("listen", config.listen.to_string()),
         ("database.url", config.database.url.as_ref().map_or("private", |_| "(set)").to_owned()),
         ("pools.host.limit", config.pools.host.limit.clone()),
+        ("pools.simulated", simulated(config)),
         ("loading.on_demand", config.loading.on_demand.to_string()),
+        ("loading.make_room", config.loading.make_room.to_string()),
+        ("loading.idle", config.loading.idle.to_string()),
+        ("loading.most_instances", most),
         ("loading.wait_seconds", config.loading.wait_seconds.to_string()),
         ("loading.drain_seconds", config.loading.drain_seconds.to_string()),
     ];
@@ -310,6 +446,12 @@ fn origins(figment: &Figment, config: &Config) -> Vec<(String, String, String)> 
             (key.to_owned(), value, origin)
         })
         .collect()
+}
+
+fn simulated(config: &Config) -> String {
+    let pools = config.pools.simulated.iter().map(|pool| format!("{} {}", pool.name, pool.size));
+    let list = pools.collect::<Vec<_>>().join(", ");
+    if list.is_empty() { "none".to_owned() } else { list }
 }
 
 fn origin(metadata: &Metadata) -> String {
@@ -363,64 +505,4 @@ impl fmt::Display for Loaded {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn load(toml: &str, variables: &[(&str, &str)], flags: &Flags) -> Result<Loaded, ConfigError> {
-        let file = tempfile::Builder::new().prefix("deft").suffix(".toml").tempfile().unwrap();
-        std::fs::write(file.path(), toml).unwrap();
-        let variable = |name: &str| {
-            let found = variables.iter().find(|(known, _)| *known == name);
-            found.map(|(_, value)| (*value).to_owned())
-        };
-        Config::load(Some(file.path()), variable, flags)
-    }
-
-    #[test]
-    fn later_layers_win_and_each_value_knows_its_origin() {
-        let flags = Flags { listen: Some("127.0.0.1:9000".parse().unwrap()), data_dir: None };
-        let toml = "listen = \"127.0.0.1:7000\"\n[pools.host]\nlimit = \"2 GiB\"\n";
-        let variables = [("DEFT_LISTEN", "127.0.0.1:8000"), ("DEFT_DATA_DIR", "/srv/deft")];
-        let loaded = load(toml, &variables, &flags).unwrap();
-        assert_eq!(loaded.config.listen.port(), 9000);
-        assert_eq!(loaded.config.data_dir, Path::new("/srv/deft"));
-        assert_eq!(loaded.config.host_limit(4 << 30).unwrap(), Bytes(2 << 30));
-        let origin =
-            |key: &str| loaded.origins.iter().find(|(name, ..)| name == key).unwrap().2.clone();
-        assert_eq!(origin("listen"), "command line");
-        assert_eq!(origin("data_dir"), "environment variable DEFT_DATA_DIR");
-        assert!(origin("pools.host.limit").ends_with(".toml"));
-        assert_eq!(origin("loading.on_demand"), "default");
-    }
-
-    #[test]
-    fn unknown_settings_are_errors_with_the_nearest_name() {
-        let error = |toml: &str| match load(toml, &[], &Flags::default()) {
-            Err(error) => error.to_string(),
-            Ok(_) => panic!("{toml} was accepted"),
-        };
-        assert!(error("lisen = \"127.0.0.1:1\"").contains("did you mean `listen`?"));
-        assert!(error("[pools.host]\nlimits = \"1 GiB\"").contains("did you mean `limit`?"));
-        assert!(error("[pools.host]\nlimit = \"much\"").contains("`48 GiB`"));
-        assert!(error("listen = \"0.0.0.0:8471\"").contains("only loopback"));
-        assert!(error("[loading]\non_demand = \"perhaps\"").contains("loading.on_demand"));
-    }
-
-    #[test]
-    fn a_limit_beyond_what_may_be_used_is_refused_with_both_figures() {
-        let toml = "[pools.host]\nlimit = \"8 GiB\"\n";
-        let loaded = load(toml, &[], &Flags::default()).unwrap();
-        let error = loaded.config.host_limit(4 << 30).unwrap_err().to_string();
-        assert!(error.contains("`8 GiB`") && error.contains("may use 4.00 GiB"), "{error}");
-        assert_eq!(loaded.config.host_limit(8 << 30).unwrap(), Bytes(8 << 30));
-    }
-
-    #[test]
-    fn limits_are_amounts_or_shares() {
-        assert_eq!(parse_limit("80 %", 1000), Some(Bytes(800)));
-        assert_eq!(parse_limit("1.5MiB", 0), Some(Bytes(3 << 19)));
-        for wrong in ["", "150 %", "-1 GiB", "1 GB", "GiB"] {
-            assert_eq!(parse_limit(wrong, 1000), None, "{wrong:?}");
-        }
-    }
-}
+mod tests;

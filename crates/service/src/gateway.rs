@@ -2,7 +2,7 @@
 //! one record.
 
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
 use deft_protocol::chat::{AnswerOptions, Figures, FinishReason, PromptTokens, Usage};
@@ -86,9 +86,10 @@ impl Gateway {
         options: AnswerOptions,
     ) -> Result<Answer, Problem> {
         let release = options.release.unwrap_or(false);
+        let wait = options.wait_seconds.map(deadline).transpose()?;
         let order = order(question.into(), options)?;
         let answers = order.answers;
-        let begun = self.begin(model, answers, |seat| seat.link.call(order)).await;
+        let begun = self.begin(model, answers, wait, |seat| seat.link.call(order)).await;
         begun.map(|mut answer| {
             answer.seat.release = release;
             answer
@@ -106,7 +107,7 @@ impl Gateway {
             return Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what));
         }
         let order = EmbedOrder { call: 0, inputs };
-        let mut call = self.begin(model, 1, |seat| seat.link.embed(order)).await?;
+        let mut call = self.begin(model, 1, None, |seat| seat.link.embed(order)).await?;
         match call.stream.next().await {
             Some(CallEvent::Embedded { vectors, tokens }) => {
                 call.seat.count(tokens, 0, 0);
@@ -121,11 +122,12 @@ impl Gateway {
         &self,
         model: &str,
         answers: u32,
+        wait: Option<Duration>,
         send: impl FnOnce(&Seat) -> CallStream,
     ) -> Result<Answer, Problem> {
         let arrived = Arrival { clock: Instant::now(), at: Utc::now() };
         let registered = self.loads.resolve(model)?;
-        let mut seat = self.loads.seat(&registered).await?;
+        let mut seat = self.loads.seat(&registered, wait).await?;
         seat.is_call = true;
         let stream = send(&seat);
         let mut answer = Answer {
@@ -147,6 +149,15 @@ impl Gateway {
             other => Err(answer.failed(other)),
         }
     }
+}
+
+/// How long a caller waits for its model.
+fn deadline(seconds: f64) -> Result<Duration, Problem> {
+    let wait = Duration::try_from_secs_f64(seconds).ok().filter(|wait| !wait.is_zero());
+    wait.ok_or_else(|| {
+        let what = format!("`wait_seconds` is {seconds}; write more than 0");
+        Problem::new(ProblemKind::Invalid, "field_out_of_range", what)
+    })
 }
 
 struct Arrival {

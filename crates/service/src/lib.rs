@@ -16,6 +16,7 @@ mod loads;
 mod machine;
 pub mod presence;
 mod records;
+mod refusals;
 mod routes;
 mod run;
 mod spawner;

@@ -1,11 +1,12 @@
 //! Loading and unloading: wishes on one side, the fleet on the other.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
+use deft_planning::PoolReport;
 use deft_protocol::manage::{
-    IdleLimit, InstanceReport, InstanceState, Keeping, LoadRequest, ModelPlan, PlanReport,
-    PoolPlan, Settings, SettingsRequest,
+    IdleLimit, InstanceReport, InstanceState, Keeping, LoadRequest, PlanReport, PoolPlan,
+    SettingsRequest,
 };
 use deft_protocol::{Problem, ProblemKind};
 use sqlx::PgPool;
@@ -13,13 +14,18 @@ use uuid::Uuid;
 
 use crate::catalogue::{Catalogue, database_problem};
 use crate::fleet::instance::{Policy, Target};
-use crate::fleet::{self, Fleet, Judged, Seat, Unload, Verdict};
+use crate::fleet::{self, At, Fleet, Judged, Seat, Unload, Verdict};
 use crate::records::variants::Registered;
 use crate::records::wishes::{self, Wish};
-use crate::wire;
+use crate::{refusals, wire};
 
 /// Longest time that an operator's load waits for the instance to be ready.
 const LOAD_WAIT: Duration = Duration::from_secs(600);
+
+/// Longest time until a report tells what happened.
+const REPORT_WAIT: Duration = Duration::from_secs(1);
+/// Most instances of one variant.
+const MOST_COPIES: u32 = 64;
 
 /// Loads and unloads.
 pub(crate) struct Loads {
@@ -53,93 +59,173 @@ impl Loads {
         target(&registered, &request.settings, IdleLimit::Never).await
     }
 
+    /// Instances of a variant, the first copy first.
+    fn instances_of(&self, target: &Target) -> Vec<InstanceReport> {
+        let name = target.name.to_string();
+        let reports = self.fleet.reports();
+        let mut found: Vec<InstanceReport> = reports
+            .borrow()
+            .instances
+            .iter()
+            .filter(|instance| instance.name == name && instance.keeping == Keeping::Kept)
+            .cloned()
+            .collect();
+        found.sort_by_key(|instance| instance.copy);
+        found
+    }
+
+    /// How many instances of it are wished.
+    fn copies(&self, request: &LoadRequest, target: &Target) -> Result<u32, Problem> {
+        let there = || self.instances_of(target).last().map_or(1, |last| last.copy);
+        let copies = request.copies.unwrap_or_else(there);
+        if !(1..=MOST_COPIES).contains(&copies) {
+            return Err(refusals::copies(copies, MOST_COPIES));
+        }
+        Ok(copies)
+    }
+
     /// What loads would need, and whether they would fit one after the other.
     pub(crate) async fn plan(&self, requests: &[LoadRequest]) -> Result<PlanReport, Problem> {
         if requests.is_empty() {
             let detail = "`models` is empty";
             return Err(Problem::new(ProblemKind::Invalid, "models_empty", detail));
         }
-        let mut targets = Vec::new();
+        let mut wanted = Vec::new();
         for request in requests {
-            targets.push(self.target(request).await?);
+            let target = self.target(request).await?;
+            let copies = request.copies.unwrap_or(1);
+            if !(1..=MOST_COPIES).contains(&copies) {
+                return Err(refusals::copies(copies, MOST_COPIES));
+            }
+            wanted.push((target, copies));
         }
-        let outlines: Vec<_> = targets
-            .iter()
-            .map(|target| {
-                (target.name.to_string(), wire::settings(&target.settings, target.policy))
-            })
-            .collect();
-        let Judged { verdicts, before, after } = self.fleet.judge(targets).await?;
-        let plan =
-            |((name, settings), (demand, refusal)): ((String, Settings), Verdict)| ModelPlan {
-                name,
-                settings,
-                pool: before.name.clone(),
-                parts: wire::parts(&demand),
-                total: demand.total().0,
-                refusal,
-            };
+        let each = wanted.iter().flat_map(|(target, copies)| {
+            (1..=*copies).map(|copy| Target { copy, ..target.clone() })
+        });
+        let Judged { verdicts, before, after } = self.fleet.judge(each.collect()).await?;
+        let mut verdicts = verdicts.into_iter();
+        let is_simulated = |pool: &str| self.is_simulated(pool);
+        let plans = wanted.iter().map(|(target, copies)| {
+            let of_copies: Vec<Verdict> = verdicts.by_ref().take(*copies as usize).collect();
+            wire::plan(target, *copies, &of_copies, is_simulated)
+        });
+        let pool = |(before, after): (PoolReport, PoolReport)| PoolPlan {
+            simulated: self.is_simulated(&before.name),
+            name: before.name,
+            limit: before.limit.0,
+            reserved: before.reserved.0,
+            after: after.reserved.0,
+        };
         Ok(PlanReport {
-            plans: outlines.into_iter().zip(verdicts).map(plan).collect(),
-            pools: vec![PoolPlan {
-                name: before.name.clone(),
-                limit: before.limit.0,
-                reserved: before.reserved.0,
-                after: after.reserved.0,
-            }],
+            plans: plans.collect(),
+            pools: before.into_iter().zip(after).map(pool).collect(),
         })
     }
 
-    /// Loads by an operator's wish, and waits until the instance is ready.
+    fn is_simulated(&self, pool: &str) -> bool {
+        let reports = self.fleet.reports();
+        let report = reports.borrow();
+        report.pools.iter().any(|found| found.name == pool && found.simulated)
+    }
+
+    /// Loads by an operator's wish, and waits until all instances of it are ready.
     pub(crate) async fn load(&self, request: &LoadRequest) -> Result<InstanceReport, Problem> {
         let target = self.target(request).await?;
-        let variant = target.variant;
-        let settings = wire::settings(&target.settings, target.policy);
-        let wished = Uuid::now_v7();
-        let id = self.fleet.load(wished, target, Keeping::Kept).await?;
-        if let Err(problem) = self.remember(Wish { id, variant, settings }).await {
-            if id == wished {
-                let _ = self.fleet.unload(id, Unload::Now).await;
+        let copies = self.copies(request, &target)?;
+        let mut there = Vec::new();
+        let mut new = Vec::new();
+        for copy in 1..=copies {
+            let wished = Uuid::now_v7();
+            let target = Target { copy, ..target.clone() };
+            match self.load_copy(wished, target).await {
+                Ok(id) => {
+                    there.push(id);
+                    new.extend((id == wished).then_some(id));
+                }
+                Err(problem) => {
+                    self.take_back(&new).await;
+                    return Err(problem);
+                }
             }
-            return Err(problem);
         }
-        match self.fleet.seat(variant, LOAD_WAIT).await {
-            Ok(Some(seat)) => drop(seat),
-            Ok(None) => {
-                let detail = "the instance ended before it was ready";
-                return Err(Problem::new(ProblemKind::Fault, "load_failed", detail)
-                    .with_way_out("the reason stands in: deft service logs"));
-            }
-            Err(problem) => {
+        for surplus in self.instances_of(&target).iter().filter(|found| found.copy > copies) {
+            self.unload(surplus.id, Unload::Drain).await?;
+        }
+        for id in &there {
+            if let Err(problem) = self.become_ready(*id).await {
                 // A file that cannot be loaded is not to be tried again at every start.
-                let _ = wishes::remove(&self.database, id).await;
-                let _ = self.fleet.unload(id, Unload::Now).await;
+                self.take_back(&there).await;
                 return Err(problem);
             }
         }
-        self.instance(id)
+        self.instance(there[0])
     }
 
-    async fn remember(&self, wish: Wish) -> Result<(), Problem> {
-        let there =
+    /// One instance: reserved, started and remembered.
+    async fn load_copy(&self, wished: Uuid, target: Target) -> Result<Uuid, Problem> {
+        let (variant, copy) = (target.variant, target.copy);
+        let settings = wire::settings(&target);
+        let id = self.fleet.load(wished, target, Keeping::Kept).await?;
+        let wish = Wish { id, variant, copy, settings };
+        if let Err(error) = wishes::store(&self.database, self.node, &wish).await {
+            if id == wished {
+                let _ = self.fleet.unload(id, Unload::Now).await;
+            }
+            return Err(database_problem(&error));
+        }
+        Ok(id)
+    }
+
+    async fn become_ready(&self, id: Uuid) -> Result<(), Problem> {
+        match self.fleet.seat(At::Instance(id), LOAD_WAIT).await? {
+            Some(seat) => {
+                drop(seat);
+                self.is_reported_ready(id).await;
+                Ok(())
+            }
+            None => Err(refusals::ended_early()),
+        }
+    }
+
+    /// Waits until reports tell it too.
+    async fn is_reported_ready(&self, id: Uuid) {
+        let ready = |report: &fleet::FleetReport| {
+            let found = report.instances.iter().find(|instance| instance.id == id);
+            found.is_none_or(|instance| instance.state == InstanceState::Ready)
+        };
+        let mut reports = self.fleet.reports();
+        // They are published before the next question is taken.
+        let _ = tokio::time::timeout(REPORT_WAIT, reports.wait_for(ready)).await;
+    }
+
+    async fn take_back(&self, ids: &[Uuid]) {
+        for &id in ids {
+            let _ = wishes::remove(&self.database, id).await;
+            let _ = self.fleet.unload(id, Unload::Now).await;
+        }
+    }
+
+    /// Tries again to load what was set aside, as it was wished.
+    pub(crate) async fn again(&self, id: Uuid) -> Result<InstanceReport, Problem> {
+        let instance = self.instance(id)?;
+        let wishes =
             wishes::all(&self.database, self.node).await.map_err(|e| database_problem(&e))?;
-        if there.iter().any(|known| known.id == wish.id && known.settings == wish.settings) {
-            return Ok(());
-        }
-        for old in there.iter().filter(|known| known.variant == wish.variant) {
-            wishes::remove(&self.database, old.id).await.map_err(|e| database_problem(&e))?;
-        }
-        wishes::store(&self.database, self.node, &wish).await.map_err(|e| database_problem(&e))
+        let settings = wishes.into_iter().find(|wish| wish.id == id).map(|wish| wish.settings);
+        let request = wire::request_of(&settings.unwrap_or(instance.settings));
+        let registered = self.resolve(&instance.name)?;
+        let target = target(&registered, &request, IdleLimit::Never).await?;
+        let target = Target { copy: instance.copy, ..target };
+        let id = self.load_copy(Uuid::now_v7(), target).await?;
+        self.become_ready(id).await?;
+        self.instance(id)
     }
 
     /// One instance as it stands.
     pub(crate) fn instance(&self, id: Uuid) -> Result<InstanceReport, Problem> {
         let reports = self.fleet.reports();
         let report = reports.borrow();
-        report.instances.iter().find(|instance| instance.id == id).cloned().ok_or_else(|| {
-            let detail = format!("there is no instance {id}");
-            Problem::new(ProblemKind::Missing, "no_instance", detail)
-        })
+        let found = report.instances.iter().find(|instance| instance.id == id).cloned();
+        found.ok_or_else(|| refusals::no_instance(id))
     }
 
     /// Unloads and forgets the wish.
@@ -148,32 +234,42 @@ impl Loads {
         self.fleet.unload(id, how).await
     }
 
-    /// A seat for a call, loading the model where it is registered only.
-    pub(crate) async fn seat(&self, registered: &Registered) -> Result<Seat, Problem> {
-        let arrived = std::time::Instant::now();
-        if let Some(seat) = self.fleet.seat(registered.id, self.wait).await? {
+    /// A seat for a call, loading the model where it is registered only; a caller may have a deadline
+    /// of its own.
+    pub(crate) async fn seat(
+        &self,
+        registered: &Registered,
+        deadline: Option<Duration>,
+    ) -> Result<Seat, Problem> {
+        let longest = deadline.map_or(self.wait, |deadline| deadline.min(self.wait));
+        let arrived = Instant::now();
+        let left = || longest.saturating_sub(arrived.elapsed());
+        let at = At::Variant(registered.id);
+        if let Some(seat) = self.fleet.seat(at, longest).await? {
             return Ok(waited(seat, arrived));
         }
         if !self.on_demand {
-            let detail = format!("`{}` is not loaded", registered.name);
-            return Err(Problem::new(ProblemKind::Refused, "not_loaded", detail)
-                .with_way_out(format!("load it: deft load {}", registered.name)));
+            return Err(refusals::not_loaded(&registered.name.to_string()));
         }
         let target = target(registered, &SettingsRequest::default(), self.idle).await?;
-        let load = self.fleet.load(Uuid::now_v7(), target, Keeping::OnDemand);
-        tokio::time::timeout(self.wait, load).await.map_err(|_| {
-            let seconds = self.wait.as_secs();
-            let detail = format!("no room was made for `{}` within {seconds} s", registered.name);
-            Problem::new(ProblemKind::Busy, "no_room_yet", detail)
-                .with_way_out("try again, or see what holds the memory: deft status")
-        })??;
-        match self.fleet.seat(registered.id, self.wait).await? {
+        let load = self.fleet.load(Uuid::now_v7(), target.clone(), Keeping::OnDemand);
+        match tokio::time::timeout(left(), load).await {
+            Ok(loaded) => loaded?,
+            Err(_) => return Err(self.no_room_in_time(target, longest).await),
+        };
+        match self.fleet.seat(at, left()).await? {
             Some(seat) => Ok(waited(seat, arrived)),
-            None => {
-                let detail = format!("`{}` could not be loaded", registered.name);
-                Err(Problem::new(ProblemKind::Fault, "load_failed", detail)
-                    .with_way_out("the reason stands in: deft service logs"))
-            }
+            None => Err(refusals::ended_early()),
+        }
+    }
+
+    /// Why a call that waited found no room.
+    async fn no_room_in_time(&self, target: Target, waited: Duration) -> Problem {
+        let judged = self.fleet.judge(vec![target]).await;
+        let refusal = judged.ok().and_then(|judged| judged.verdicts.into_iter().next()?.1);
+        match refusal {
+            Some(refusal) => refusals::no_room_for_call(&refusal, Some(waited.as_secs())),
+            None => refusals::load_slow(waited.as_secs()),
         }
     }
 
@@ -187,16 +283,15 @@ impl Loads {
             };
             let request = wire::request_of(&wish.settings);
             let target = match target(&registered, &request, IdleLimit::Never).await {
-                Ok(target) => target,
+                Ok(target) => Target { copy: wish.copy, ..target },
                 Err(problem) => {
-                    tracing::warn!("`{}` is not loaded: {}", registered.name, problem.detail);
-                    self.fleet.set_aside(wish.id, empty_target(&registered), problem).await;
+                    let target = Target { copy: wish.copy, ..empty_target(&registered) };
+                    self.fleet.set_aside(wish.id, target, problem).await;
                     continue;
                 }
             };
             let loaded = self.fleet.load(wish.id, target.clone(), Keeping::Kept).await;
             if let Err(problem) = loaded {
-                tracing::warn!("`{}` is not loaded: {}", registered.name, problem.detail);
                 self.fleet.set_aside(wish.id, target, problem).await;
             }
         }
@@ -204,7 +299,7 @@ impl Loads {
     }
 }
 
-fn waited(mut seat: Seat, arrived: std::time::Instant) -> Seat {
+fn waited(mut seat: Seat, arrived: Instant) -> Seat {
     if seat.waited {
         seat.load_seconds = arrived.elapsed().as_secs_f64();
     }
@@ -218,7 +313,8 @@ async fn target(
     idle: IdleLimit,
 ) -> Result<Target, Problem> {
     let policy = wire::policy(request, idle);
-    fleet::target(registered, policy, |shape| wire::load_settings(request, shape)).await
+    let places = wire::places(request);
+    fleet::target(registered, policy, places, |shape| wire::load_settings(request, shape)).await
 }
 
 /// Stands for a variant whose file cannot be read any more: nothing is planned for it.
@@ -231,6 +327,8 @@ fn empty_target(registered: &Registered) -> Target {
     let settings = deft_planning::LoadSettings::for_model(&shape);
     Target {
         variant: registered.id,
+        copy: 1,
+        places: Vec::new(),
         name: registered.name.clone(),
         files: vec![registered.path.clone()],
         shape,

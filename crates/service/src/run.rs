@@ -17,6 +17,7 @@ use crate::catalogue::Catalogue;
 use crate::config::{Config, ConfigError};
 use crate::database::{Database, DatabaseError};
 use crate::fleet::Fleet;
+use crate::fleet::pools::Machine;
 use crate::gateway::Gateway;
 use crate::guard::guard;
 use crate::loads::Loads;
@@ -120,8 +121,13 @@ async fn serve(
     if let Some(group) = memory.group {
         tracing::info!("a control group allows {} of the machine's memory", Bytes(group));
     }
-    let limit = config.host_limit(memory.usable())?;
-    let fleet = Fleet::start(limit, config.loading.make_room);
+    let machine = Machine {
+        usable: Bytes(memory.usable()),
+        host_limit: config.host_limit(memory.usable())?,
+        accelerators: config.accelerators()?,
+        most_instances: config.loading.most_instances,
+    };
+    let fleet = Fleet::start(machine, config.loading.make_room);
     let (recorder, recording) = Recorder::start(pool.clone(), node);
     let loads = Arc::new(Loads {
         catalogue: Arc::clone(&catalogue),

@@ -3,16 +3,24 @@
 use std::fmt::Write;
 
 use deft_depot::DepotError;
-use deft_planning::{CacheType, Demand, LoadSettings, ModelShape, Refusal, SettingsError, WayOut};
-use deft_protocol::manage::{
-    CachePrecision, IdleLimit, PlanPart, Settings, SettingsRequest, Variant,
+use deft_planning::{
+    CacheType, Demand, Grant, HOST, LoadSettings, ModelShape, Place, Placement, Share, Weights,
+    WishedPlace,
 };
-use deft_protocol::{Problem, ProblemKind, Way};
+use deft_protocol::manage::{
+    CachePrecision, IdleLimit, Keeping, LayerShare, ModelPlan, PlanPart, PoolShare, Settings,
+    SettingsRequest, Variant, WeightsHeld,
+};
+use deft_protocol::{Problem, ProblemKind};
 
-use crate::fleet::instance::Policy;
+use crate::fleet::Verdict;
+use crate::fleet::instance::{Policy, Target};
 use crate::records::variants::Registered;
+use crate::refusals;
 
-pub(crate) fn settings(settings: &LoadSettings, policy: Policy) -> Settings {
+/// How something is wished to be loaded.
+pub(crate) fn settings(target: &Target) -> Settings {
+    let Target { settings, policy, places, .. } = target;
     Settings {
         pinned: policy.pinned,
         priority: policy.priority,
@@ -22,7 +30,129 @@ pub(crate) fn settings(settings: &LoadSettings, policy: Policy) -> Settings {
         chunk: settings.chunk,
         cache: precision(settings.keys),
         cache_values: precision(settings.values),
+        pools: places.iter().map(wish_share).collect(),
+        weights: match settings.weights {
+            Weights::Mapped => WeightsHeld::Mapped,
+            Weights::Resident => WeightsHeld::Resident,
+        },
+        threads: settings.threads,
     }
+}
+
+/// Where layers are wished.
+pub(crate) fn places(request: &SettingsRequest) -> Vec<WishedPlace> {
+    let place = |share: &PoolShare| WishedPlace {
+        pool: share.pool.clone(),
+        share: match share.layers {
+            LayerShare::Count(count) => Share::Layers(count),
+            LayerShare::Percent(percent) => Share::Percent(percent),
+            LayerShare::Rest => Share::Rest,
+        },
+    };
+    request.pools.iter().flatten().map(place).collect()
+}
+
+pub(crate) fn wish_share(place: &WishedPlace) -> PoolShare {
+    let layers = match place.share {
+        Share::Layers(count) => LayerShare::Count(count),
+        Share::Percent(percent) => LayerShare::Percent(percent),
+        Share::Rest => LayerShare::Rest,
+    };
+    PoolShare { pool: place.pool.clone(), layers }
+}
+
+/// Layers as they are placed.
+pub(crate) fn share_of(place: &Place) -> PoolShare {
+    PoolShare { pool: place.pool.clone(), layers: LayerShare::Count(place.layers) }
+}
+
+/// All places; one alone needs no number.
+pub(crate) fn all_shares(placement: &Placement) -> Vec<PoolShare> {
+    match &placement.0[..] {
+        [only] => vec![PoolShare { pool: only.pool.clone(), layers: LayerShare::Rest }],
+        places => places.iter().map(share_of).collect(),
+    }
+}
+
+/// All places; none where everything is in host memory.
+pub(crate) fn shares(placement: &Placement) -> Vec<PoolShare> {
+    match &placement.0[..] {
+        [only] if only.pool == HOST => Vec::new(),
+        places => places.iter().map(share_of).collect(),
+    }
+}
+
+/// The plan of so many instances, by what was judged of each.
+pub(crate) fn plan(
+    target: &Target,
+    copies: u32,
+    verdicts: &[Verdict],
+    is_simulated: impl Fn(&str) -> bool,
+) -> ModelPlan {
+    let Some((grant, _)) = verdicts.first() else {
+        unreachable!("there is one copy at least");
+    };
+    let refused = verdicts.iter().position(|(_, refusal)| refusal.is_some());
+    let refusal = refused.and_then(|at| {
+        let mut refusal = verdicts[at].1.clone()?;
+        if at > 0 {
+            refusal.detail = format!("{at} of {copies} instances fit; {}", refusal.detail);
+        }
+        Some(refusal)
+    });
+    ModelPlan {
+        name: target.name.to_string(),
+        settings: Settings { pools: shares(&grant.placement), ..settings(target) },
+        copies,
+        command: match copies {
+            1 => command_of(target),
+            copies => format!("{} --copies {copies}", command_of(target)),
+        },
+        parts: parts(&grant.demand),
+        total: grant.demand.total().0,
+        notes: notes(target, grant, is_simulated),
+        refusal,
+    }
+}
+
+/// Why a load was granted, with its figures.
+pub(crate) fn reasons(grant: &Grant, keeping: Keeping) -> String {
+    let places = grant.placement.0.iter().map(|place| {
+        let planned = grant.demand.amount(&place.pool);
+        format!("{} in pool `{}`", planned.shared + planned.private, place.pool)
+    });
+    let mut places: Vec<String> = places.collect();
+    if !grant.placement.0.iter().any(|place| place.pool == HOST) {
+        let planned = grant.demand.amount(HOST);
+        places.push(format!("{} in pool `{HOST}`", planned.shared + planned.private));
+    }
+    let who = match keeping {
+        Keeping::Kept => "the operator wishes it",
+        Keeping::OnDemand => "a call wants it",
+    };
+    format!("{who}, and it fits: {} planned", places.join(", "))
+}
+
+/// What an operator should know of a plan.
+pub(crate) fn notes(
+    target: &Target,
+    grant: &Grant,
+    is_simulated: impl Fn(&str) -> bool,
+) -> Vec<String> {
+    let mut notes = Vec::new();
+    if target.settings.weights == Weights::Mapped {
+        notes.push(
+            "mapped weights: the kernel may take them back under pressure, and reads them again"
+                .to_owned(),
+        );
+    }
+    for place in grant.placement.0.iter().filter(|place| is_simulated(&place.pool)) {
+        notes.push(format!(
+            "pool `{}` is simulated: its memory is counted, the processor computes",
+            place.pool
+        ));
+    }
+    notes
 }
 
 fn precision(cache: CacheType) -> CachePrecision {
@@ -53,8 +183,13 @@ pub(crate) fn load_settings(
         chunk: request.chunk.unwrap_or(defaults.chunk),
         keys: request.cache.map_or(defaults.keys, cache_type),
         values: request.cache_values.or(request.cache).map_or(defaults.values, cache_type),
+        weights: match request.weights.unwrap_or_default() {
+            WeightsHeld::Mapped => Weights::Mapped,
+            WeightsHeld::Resident => Weights::Resident,
+        },
+        threads: request.threads,
     };
-    settings.check(shape).map_err(|error| settings_problem(&error))?;
+    settings.check(shape).map_err(|error| refusals::settings(&error))?;
     Ok(settings)
 }
 
@@ -77,60 +212,23 @@ pub(crate) fn request_of(settings: &Settings) -> SettingsRequest {
         chunk: Some(settings.chunk),
         cache: Some(settings.cache),
         cache_values: Some(settings.cache_values),
+        pools: Some(settings.pools.clone()),
+        weights: Some(settings.weights),
+        threads: settings.threads,
     }
 }
 
-fn settings_problem(error: &SettingsError) -> Problem {
-    Problem::new(ProblemKind::Invalid, "settings_out_of_range", error.to_string())
-}
-
 pub(crate) fn parts(demand: &Demand) -> Vec<PlanPart> {
-    let part =
-        |part: &deft_planning::Part| PlanPart { part: part.kind.to_string(), bytes: part.bytes.0 };
+    let part = |part: &deft_planning::Part| PlanPart {
+        pool: part.pool.clone(),
+        part: part.kind.to_string(),
+        bytes: part.bytes.0,
+    };
     demand.parts.iter().map(part).collect()
 }
 
-/// A refusal with its ways out as ready commands; `shape` is the model's.
-pub(crate) fn refusal(refusal: &Refusal, shape: &ModelShape) -> Problem {
-    let mut problem = Problem::new(ProblemKind::Refused, "does_not_fit", refusal.to_string());
-    problem.ways = refusal.ways_out.iter().filter_map(|way| command(way, refusal, shape)).collect();
-    let limit = refusal.ways_out.iter().find_map(|way| match way {
-        WayOut::RaiseLimit { to } => Some(to),
-        _ => None,
-    });
-    problem.with_way_out(match limit {
-        Some(to) => format!(
-            "what would make it fit: a limit of {to} or more for pool `{}`, in the settings",
-            refusal.pool
-        ),
-        None => "what would make it fit:".to_owned(),
-    })
-}
-
-/// A way out as a ready command, where it is one.
-fn command(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Option<Way> {
-    Some(match way {
-        WayOut::Settings { settings, need } => {
-            let request = memory_request(settings);
-            Way {
-                command: load_command(&refusal.name, settings, &LoadSettings::for_model(shape)),
-                effect: format!("then it needs {need}"),
-                settings: Some(request),
-                unload: Vec::new(),
-            }
-        }
-        WayOut::Unload { names, frees } => Way {
-            command: format!("deft unload {}", names.join(" ")),
-            effect: format!("frees {frees}"),
-            settings: None,
-            unload: names.clone(),
-        },
-        WayOut::RaiseLimit { .. } => return None,
-    })
-}
-
 /// A request that says what memory depends on, and nothing of staying loaded.
-fn memory_request(settings: &LoadSettings) -> SettingsRequest {
+pub(crate) fn memory_request(settings: &LoadSettings) -> SettingsRequest {
     SettingsRequest {
         context: Some(settings.context),
         lanes: Some(settings.lanes),
@@ -142,7 +240,12 @@ fn memory_request(settings: &LoadSettings) -> SettingsRequest {
 }
 
 /// The command that loads with these settings; what is a default anyway is left out.
-fn load_command(name: &str, settings: &LoadSettings, defaults: &LoadSettings) -> String {
+pub(crate) fn load_command(
+    name: &str,
+    settings: &LoadSettings,
+    defaults: &LoadSettings,
+    shares: &[PoolShare],
+) -> String {
     let mut command = format!("deft load {name}");
     let mut flag = |name: &str, value: &dyn std::fmt::Display, differs: bool| {
         if differs {
@@ -156,6 +259,27 @@ fn load_command(name: &str, settings: &LoadSettings, defaults: &LoadSettings) ->
     flag("cache", &settings.keys.name(), settings.keys != defaults.keys);
     let values_apart = settings.values != settings.keys;
     flag("cache-values", &settings.values.name(), values_apart);
+    let shares = shares.iter().map(ToString::to_string).collect::<Vec<_>>().join(",");
+    flag("in", &shares, !shares.is_empty());
+    flag("weights", &"resident", settings.weights == Weights::Resident);
+    flag("threads", &settings.threads.unwrap_or(1), settings.threads.is_some());
+    command
+}
+
+/// The command that loads as something was wished.
+pub(crate) fn command_of(target: &Target) -> String {
+    let Target { settings, policy, places, .. } = target;
+    let defaults = LoadSettings::for_model(&target.shape);
+    let shares: Vec<PoolShare> = places.iter().map(wish_share).collect();
+    let mut command = load_command(&target.name.to_string(), settings, &defaults, &shares);
+    let mut add = |text: String, differs: bool| {
+        if differs {
+            command.push_str(&text);
+        }
+    };
+    add(" --pinned".to_owned(), policy.pinned);
+    add(format!(" --priority {}", policy.priority), policy.priority != 0);
+    add(format!(" --idle {}", policy.idle), policy.idle != IdleLimit::Never);
     command
 }
 
@@ -184,125 +308,4 @@ pub(crate) fn variant(registered: &Registered, loaded: bool) -> Variant {
 }
 
 #[cfg(test)]
-mod tests {
-    use deft_planning::{Bytes, Holder};
-
-    use super::*;
-
-    fn shape() -> ModelShape {
-        ModelShape {
-            file: Bytes(1_993_568),
-            layers: 5,
-            heads: 6,
-            kv_heads: 2,
-            key_length: 32,
-            value_length: 80,
-            context_length: 1024,
-            ..ModelShape::default()
-        }
-    }
-
-    #[test]
-    fn what_was_not_named_gets_the_models_defaults() {
-        let plain = load_settings(&SettingsRequest::default(), &shape()).unwrap();
-        assert_eq!((plain.context, plain.lanes), (1024, 2));
-        assert_eq!((plain.keys, plain.values), (CacheType::F16, CacheType::F16));
-        let request = SettingsRequest { cache: Some(CachePrecision::F32), ..Default::default() };
-        let both = load_settings(&request, &shape()).unwrap();
-        assert_eq!((both.keys, both.values), (CacheType::F32, CacheType::F32));
-        let request = SettingsRequest {
-            cache: Some(CachePrecision::Q8_0),
-            cache_values: Some(CachePrecision::F16),
-            ..Default::default()
-        };
-        let apart = load_settings(&request, &shape()).unwrap();
-        assert_eq!((apart.keys, apart.values), (CacheType::Q8_0, CacheType::F16));
-    }
-
-    #[test]
-    fn settings_return_as_they_were() {
-        let request = SettingsRequest { lanes: Some(3), chunk: Some(64), ..Default::default() };
-        let loaded = load_settings(&request, &shape()).unwrap();
-        let kept = Policy { pinned: true, priority: 3, idle: IdleLimit::Seconds(90) };
-        let request = request_of(&settings(&loaded, kept));
-        assert_eq!(load_settings(&request, &shape()).unwrap(), loaded);
-        assert_eq!(policy(&request, IdleLimit::Never), kept);
-    }
-
-    #[test]
-    fn settings_out_of_range_are_invalid_and_named() {
-        for (request, part) in [
-            (SettingsRequest { context: Some(9999), ..Default::default() }, "context 9999"),
-            (SettingsRequest { lanes: Some(0), ..Default::default() }, "lanes 0"),
-            (
-                SettingsRequest { cache: Some(CachePrecision::Q8_0), ..Default::default() },
-                "80 values",
-            ),
-        ] {
-            let problem = load_settings(&request, &shape()).unwrap_err();
-            assert_eq!(problem.code, "settings_out_of_range");
-            assert!(problem.detail.contains(part), "{problem}");
-        }
-    }
-
-    #[test]
-    fn a_command_says_what_is_no_default() {
-        let defaults = LoadSettings::for_model(&shape());
-        let command = |settings: LoadSettings| load_command("desk/q8_0", &settings, &defaults);
-        assert_eq!(command(defaults), "deft load desk/q8_0");
-        let narrow = LoadSettings { keys: CacheType::Q8_0, values: CacheType::Q8_0, ..defaults };
-        assert_eq!(command(narrow), "deft load desk/q8_0 --cache q8_0");
-        let mixed = LoadSettings { keys: CacheType::Q8_0, lanes: 5, context: 256, ..defaults };
-        assert_eq!(
-            command(mixed),
-            "deft load desk/q8_0 --context 256 --lanes 5 --cache q8_0 --cache-values f16"
-        );
-    }
-
-    #[test]
-    fn a_limit_that_is_too_low_for_anything_is_told_and_is_no_command() {
-        let refused = Refusal {
-            name: "larkfen-leaf/f16".to_owned(),
-            pool: "host".to_owned(),
-            need: Bytes::mib(90),
-            free: Bytes::mib(12),
-            limit: Bytes::mib(12),
-            holders: Vec::new(),
-            ways_out: vec![WayOut::RaiseLimit { to: Bytes::mib(90) }],
-        };
-        let problem = refusal(&refused, &shape());
-        assert!(problem.ways.is_empty());
-        assert!(problem.way_out.unwrap().contains("a limit of 90.0 MiB or more for pool `host`"));
-    }
-
-    #[test]
-    fn a_refusal_names_who_holds_the_memory_and_the_ways_out() {
-        let holder = Holder { name: "larkfen-desk/q8_0".into(), bytes: Bytes::mib(8), idle: true };
-        let refused = Refusal {
-            name: "larkfen-leaf/f16".to_owned(),
-            pool: "host".to_owned(),
-            need: Bytes::mib(9),
-            free: Bytes::mib(4),
-            limit: Bytes::mib(12),
-            holders: vec![holder],
-            ways_out: vec![
-                WayOut::Settings {
-                    settings: LoadSettings { lanes: 1, ..LoadSettings::for_model(&shape()) },
-                    need: Bytes::mib(4),
-                },
-                WayOut::Unload { names: vec!["larkfen-desk/q8_0".into()], frees: Bytes::mib(8) },
-            ],
-        };
-        let problem = refusal(&refused, &shape());
-        assert_eq!((problem.kind, problem.code.as_str()), (ProblemKind::Refused, "does_not_fit"));
-        assert!(problem.detail.contains("held by `larkfen-desk/q8_0` 8.00 MiB"), "{problem}");
-        let commands: Vec<&str> = problem.ways.iter().map(|way| way.command.as_str()).collect();
-        assert_eq!(
-            commands,
-            ["deft load larkfen-leaf/f16 --lanes 1", "deft unload larkfen-desk/q8_0"]
-        );
-        assert_eq!(problem.ways[0].settings.as_ref().and_then(|settings| settings.lanes), Some(1));
-        assert_eq!(problem.ways[1].unload, ["larkfen-desk/q8_0"]);
-        assert!(!problem.detail.contains("--lanes"), "ways out are told once");
-    }
-}
+mod tests;

@@ -1,7 +1,8 @@
 //! `deft plan`, `deft load`, `deft unload`.
 
 use deft_protocol::manage::{
-    InstanceState, LoadRequest, ModelPlan, PlanRequest, PoolPlan, Settings,
+    InstanceReport, InstanceState, LoadRequest, ModelPlan, PlanPart, PlanRequest, PoolPlan,
+    PoolShare, Settings,
 };
 
 use crate::arguments::{Common, Load, Plan, Unload};
@@ -9,13 +10,12 @@ use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-fn request(command: &Load) -> LoadRequest {
-    LoadRequest { model: command.model.clone(), settings: command.settings.request() }
-}
-
 pub(super) async fn plan(common: &Common, command: &Plan) -> Result<(), Failure> {
     let settings = command.settings.request();
-    let request = |model: &String| LoadRequest { model: model.clone(), settings: settings.clone() };
+    let request = |model: &String| LoadRequest {
+        copies: command.copies,
+        ..LoadRequest::of(model, settings.clone())
+    };
     let request = PlanRequest { models: command.models.iter().map(request).collect() };
     let report = connection::connect(common).await?.plan(&request).await?;
     if common.json {
@@ -24,7 +24,7 @@ pub(super) async fn plan(common: &Common, command: &Plan) -> Result<(), Failure>
         for plan in &report.plans {
             print::out(&text(plan));
             if plan.refusal.is_none() {
-                print::line(format!("fits; load it: deft load {}\n", plan.name));
+                print::line(format!("fits; load it: {}\n", plan.command));
             }
         }
         report.pools.iter().for_each(|pool| print::line(after(pool)));
@@ -39,8 +39,9 @@ pub(super) async fn plan(common: &Common, command: &Plan) -> Result<(), Failure>
 
 fn after(pool: &PoolPlan) -> String {
     format!(
-        "pool `{}`: {} planned now, {} with what fits, of {}",
+        "pool `{}`{}: {} planned now, {} with what fits, of {}",
         pool.name,
+        if pool.simulated { " (simulated)" } else { "" },
         print::bytes(pool.reserved),
         print::bytes(pool.after),
         print::bytes(pool.limit)
@@ -49,23 +50,38 @@ fn after(pool: &PoolPlan) -> String {
 
 fn text(plan: &ModelPlan) -> String {
     let settings = &plan.settings;
-    let mut rows: Vec<Vec<String>> = plan
-        .parts
-        .iter()
-        .map(|part| vec![format!("  {}", part.part), print::bytes(part.bytes)])
-        .collect();
+    let mut rows = Vec::new();
+    for parts in plan.parts.chunk_by(|a, b| a.pool == b.pool) {
+        rows.push(vec![format!("  in pool `{}`", parts[0].pool), String::new()]);
+        let part = |part: &PlanPart| vec![format!("    {}", part.part), print::bytes(part.bytes)];
+        rows.extend(parts.iter().map(part));
+    }
     rows.push(vec!["  together".to_owned(), print::bytes(plan.total)]);
+    let copies = match plan.copies {
+        1 => String::new(),
+        copies => format!("{copies} instances that share weights, each "),
+    };
+    let notes: String = plan.notes.iter().map(|note| format!("  {note}\n")).collect();
     format!(
-        "plan for `{}` in pool `{}`: {} {} of {} tokens, {} cache, chunk {}\n{}\n",
+        "plan for `{}`: {copies}{} {} of {} tokens, {} cache, chunk {}{}\n{}\n{notes}",
         plan.name,
-        plan.pool,
         settings.lanes,
         if settings.lanes == 1 { "lane" } else { "lanes" },
         print::count(settings.context.into()),
         cache(settings),
         settings.chunk,
+        layers(&settings.pools),
         print::table(&[], rows, &[1]),
     )
+}
+
+/// Where the layers are, if not all in host memory.
+fn layers(pools: &[PoolShare]) -> String {
+    if pools.is_empty() {
+        return String::new();
+    }
+    let shares: Vec<String> = pools.iter().map(ToString::to_string).collect();
+    format!(", layers {}", shares.join(" "))
 }
 
 /// One precision, or that of keys and that of values.
@@ -76,7 +92,10 @@ fn cache(settings: &Settings) -> String {
 
 pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
-    let request = request(command);
+    let request = LoadRequest {
+        copies: command.copies,
+        ..LoadRequest::of(&command.model, command.settings.request())
+    };
     let report = client.plan(&PlanRequest { models: vec![request.clone()] }).await?;
     if !common.json {
         report.plans.iter().for_each(|plan| print::note(text(plan).trim_end()));
@@ -90,30 +109,34 @@ pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure>
     let took = instance
         .load_seconds
         .map_or_else(String::new, |seconds| format!(", loaded in {}", print::seconds(seconds)));
-    print::line(format!(
-        "`{}` is ready{took}; ask it: deft ask {} \"...\"",
-        instance.name, command.model
-    ));
+    let what = match command.copies {
+        None | Some(1) => format!("`{}` is ready", instance.name),
+        Some(copies) => format!("{copies} instances of `{}` are ready", instance.name),
+    };
+    print::line(format!("{what}{took}; ask it: deft ask {} \"...\"", command.model));
     Ok(())
 }
 
 pub(super) async fn unload(common: &Common, command: &Unload) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
     let (status, _) = client.status().await?;
-    let means = |model: &str, name: &str| name == model || name.split('/').next() == Some(model);
+    let means = |model: &str, found: &InstanceReport| {
+        let names = [found.title(), found.name.clone()];
+        names.iter().any(|name| name == model) || found.name.split('/').next() == Some(model)
+    };
     let there = status.instances.iter().filter(|found| found.state != InstanceState::Draining);
     for model in &command.models {
-        if !there.clone().any(|found| means(model, &found.name)) {
+        if !there.clone().any(|found| means(model, found)) {
             return Err(Failure::missing(format!("`{model}` is not loaded"))
                 .with_way_out("what is loaded: deft status"));
         }
     }
-    let wanted = |name: &str| command.models.iter().any(|model| means(model, name));
-    let targets: Vec<_> = there.filter(|found| command.all || wanted(&found.name)).collect();
+    let wanted = |found: &InstanceReport| command.models.iter().any(|model| means(model, found));
+    let targets: Vec<_> = there.filter(|found| command.all || wanted(found)).collect();
     for instance in &targets {
         client.unload(instance.id, command.now).await?;
         if !common.json {
-            print::line(format!("`{}` is unloaded", instance.name));
+            print::line(format!("`{}` is unloaded", instance.title()));
         }
     }
     if common.json {
@@ -121,5 +144,23 @@ pub(super) async fn unload(common: &Common, command: &Unload) -> Result<(), Fail
     } else if targets.is_empty() {
         print::note("nothing is loaded");
     }
+    Ok(())
+}
+
+pub(super) async fn limit(common: &Common, pool: &str, limit: &str) -> Result<(), Failure> {
+    let pool = connection::connect(common).await?.limit(pool, limit).await?;
+    if common.json {
+        print::json(&pool);
+        return Ok(());
+    }
+    print::line(format!("pool `{}`: at most {} now", pool.name, print::bytes(pool.limit)));
+    if pool.reserved > pool.limit {
+        print::note(format!(
+            "{} is planned there already: nothing is unloaded for that, and nothing loaded until \
+             there is room",
+            print::bytes(pool.reserved)
+        ));
+    }
+    print::note("it counts until the service stops; to keep it, write it into the settings");
     Ok(())
 }

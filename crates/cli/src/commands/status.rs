@@ -10,13 +10,16 @@ use crate::print;
 /// Width of a pool's bar in characters.
 const BAR: u64 = 40;
 
-pub(super) async fn run(common: &Common) -> Result<(), Failure> {
+pub(super) async fn run(common: &Common, why: bool) -> Result<(), Failure> {
     let (status, version) = connection::client(common)?.status().await?;
     connection::note_other_version(version.as_deref());
     if common.json {
         print::json(&status);
     } else {
         print::line(text(&status));
+        if why {
+            print::line(format!("\n{}", decisions(&status)));
+        }
     }
     Ok(())
 }
@@ -31,10 +34,24 @@ fn text(status: &ServiceStatus) -> String {
     let headers = ["instance", "state", "kept", "planned", "measured", "lanes", "calls", "process"];
     parts.push(print::table(&headers, rows, &[3, 4, 6, 7]));
     let notes = status.instances.iter().filter_map(|instance| {
-        instance.note.as_ref().map(|note| format!("`{}`: {note}", instance.name))
+        let problem = instance.problem.as_ref().map(ToString::to_string);
+        let note = problem.or_else(|| instance.note.clone())?;
+        Some(format!("`{}`: {note}", instance.title()))
     });
     parts.extend(notes);
     parts.join("\n\n")
+}
+
+/// What was decided, the oldest first, as a log is read.
+fn decisions(status: &ServiceStatus) -> String {
+    if status.decisions.is_empty() {
+        return "nothing was decided yet".to_owned();
+    }
+    let lines = status.decisions.iter().rev().map(|decision| {
+        let at = decision.at.with_timezone(&chrono::Local).format("%H:%M:%S");
+        format!("{at}  {} `{}`: {}", decision.what, decision.about, decision.why)
+    });
+    lines.collect::<Vec<_>>().join("\n")
 }
 
 fn pool(pool: &Pool) -> String {
@@ -48,19 +65,30 @@ fn pool(pool: &Pool) -> String {
     let full = usize::try_from(cells(pool.reserved)).unwrap_or(0);
     let rest = usize::try_from(BAR).unwrap_or(0) - full;
     format!(
-        "pool {}  [{}{}]  {} planned, {} measured, of {}",
+        "pool {}{}  [{}{}]  {} planned, {} measured, of {}{}",
         pool.name,
+        match (pool.simulated, pool.speed) {
+            (false, _) => String::new(),
+            (true, None) => " (simulated)".to_owned(),
+            (true, Some(speed)) => format!(" (simulated, {}/s)", print::bytes(speed)),
+        },
         "#".repeat(full),
         ".".repeat(rest),
         print::bytes(pool.reserved),
         print::bytes(pool.measured),
         print::bytes(pool.limit),
+        match pool.reserved.checked_sub(pool.limit) {
+            Some(excess) if excess > 0 => {
+                format!("; {} above its limit, which was lowered", print::bytes(excess))
+            }
+            _ => String::new(),
+        },
     )
 }
 
 fn instance(instance: &InstanceReport) -> Vec<String> {
     vec![
-        instance.name.clone(),
+        instance.title(),
         state(instance.state).to_owned(),
         match instance.keeping {
             Keeping::Kept => "kept",
@@ -92,10 +120,21 @@ mod tests {
 
     #[test]
     fn a_pool_is_drawn_by_what_is_planned() {
-        let host = |reserved| Pool { name: "host".into(), limit: 4000, reserved, measured: 900 };
+        let host = |reserved| Pool {
+            name: "host".into(),
+            limit: 4000,
+            reserved,
+            measured: 900,
+            simulated: false,
+            speed: None,
+        };
         assert!(pool(&host(0)).contains("[........................................]"));
         assert!(pool(&host(1000)).contains("[##########......"));
         assert!(pool(&host(1)).contains("[#......"), "something shows however small it is");
-        assert!(pool(&host(9000)).contains("[########################################]"));
+        let over = pool(&host(9000));
+        assert!(over.contains("[########################################]"), "{over}");
+        assert!(over.contains("above its limit"), "{over}");
+        let fern = Pool { simulated: true, speed: Some(2 << 30), ..host(0) };
+        assert!(pool(&fern).contains("(simulated, 2.00 GiB/s)"));
     }
 }

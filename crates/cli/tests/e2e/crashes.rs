@@ -1,9 +1,10 @@
 //! What a crash costs.
 
 use deft_client::{ClientError, StreamedPiece};
+use deft_protocol::manage::InstanceState;
 
 use crate::processes;
-use crate::world::{World, endless, until, wait};
+use crate::world::{ANSWER, QUESTION, World, endless, until, wait};
 
 #[test]
 fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
@@ -46,7 +47,7 @@ fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
 #[test]
 fn an_engine_that_dies_again_and_again_is_set_aside_and_can_be_tried_again() {
     let world = World::stocked();
-    world.ok(&["load", "larkfen-desk"]);
+    world.ok(&["load", "larkfen-desk", "--context", "512", "--pinned"]);
     let mut last = 0;
     let failed = until("it is set aside", || {
         let found = world.instance("larkfen-desk/q8_0")?;
@@ -56,13 +57,19 @@ fn an_engine_that_dies_again_and_again_is_set_aside_and_can_be_tried_again() {
                 processes::kill(pid);
                 None
             }
-            _ => (found.state == deft_protocol::manage::InstanceState::Failed).then_some(found),
+            _ => (found.state == InstanceState::Failed).then_some(found),
         }
     });
-    assert!(failed.note.unwrap().contains("again and again"));
+    let problem = failed.problem.unwrap();
+    assert!(problem.detail.contains("again and again"), "{problem}");
+    let way_out = problem.way_out.unwrap();
+    assert!(way_out.contains("deft load larkfen-desk/q8_0 --context 512 --pinned"), "{way_out}");
     assert_eq!(world.status().pools[0].reserved, 0, "what is set aside holds no memory");
-    world.ok(&["load", "larkfen-desk"]);
+    let again = wait(world.client().again(failed.id)).unwrap();
+    assert_eq!((again.settings.context, again.settings.pinned), (512, true), "as it was wished");
     world.desk_answers();
+    world.ok(&["unload", "larkfen-desk"]);
+    assert_eq!(world.status().pools[0].reserved, 0);
 }
 
 #[test]
@@ -104,4 +111,52 @@ fn killing_everything_at_once_loses_nothing_that_was_recorded() {
         "{list}"
     );
     world.ready("larkfen-desk/q8_0");
+}
+
+#[test]
+fn a_file_cut_short_while_it_is_mapped_ends_only_its_own_engine_process() {
+    let world = World::stocked();
+    let spare = world.spare_desk();
+    world.ok(&["depot", "register", &spare.to_string_lossy(), "--as", "larkfen-spare/q8_0"]);
+    world.ok(&["load", "larkfen-spare"]);
+    world.ok(&["load", "larkfen-desk"]);
+    let desk = world.ready("larkfen-desk/q8_0").pid;
+    std::fs::File::options().write(true).open(&spare).unwrap().set_len(700_000).unwrap();
+    let said = world.deft(&["ask", "larkfen-spare", "Hello", "--temperature", "0"]);
+    assert_ne!(said.code, 0, "{said:?}");
+    let failed = until("it is set aside", || {
+        let found = world.instance("larkfen-spare/q8_0")?;
+        (found.state == InstanceState::Failed).then_some(found)
+    });
+    assert!(failed.problem.unwrap().detail.contains("cut short"), "the reason is told");
+    assert_eq!(world.ready("larkfen-desk/q8_0").pid, desk, "no other notices");
+    world.desk_answers();
+    // Nor does it come back by itself, or silently as something else.
+    world.ok(&["service", "restart"]);
+    let said = world.deft(&["load", "larkfen-spare"]);
+    assert!(said.code == 4 && said.err.contains("changed after it was registered"), "{said:?}");
+}
+
+#[test]
+fn a_file_that_vanishes_while_it_is_loaded_is_missed_at_the_next_start() {
+    let world = World::stocked();
+    let spare = world.spare_desk();
+    world.ok(&["depot", "register", &spare.to_string_lossy(), "--as", "larkfen-spare/q8_0"]);
+    world.ok(&["load", "larkfen-spare", "--priority", "3"]);
+    world.ok(&["load", "larkfen-desk"]);
+    std::fs::rename(&spare, spare.with_extension("away")).unwrap();
+    let ask = ["ask", "larkfen-spare", QUESTION, "--temperature", "0"];
+    assert_eq!(world.ok(&ask).trim(), ANSWER, "what is mapped stays");
+    world.ok(&["service", "restart"]);
+    world.ready("larkfen-desk/q8_0");
+    let failed = world.instance("larkfen-spare/q8_0").unwrap();
+    assert_eq!(failed.state, InstanceState::Failed);
+    let problem = failed.problem.unwrap();
+    assert_eq!(problem.code, "file_missing", "{problem}");
+    assert!(world.ok(&["status"]).contains(&problem.detail), "people see it too");
+    // Found again, it is tried again by one call.
+    std::fs::rename(spare.with_extension("away"), &spare).unwrap();
+    let again = wait(world.client().again(failed.id)).unwrap();
+    assert_eq!((again.state, again.settings.priority), (InstanceState::Ready, 3));
+    assert_eq!(world.ok(&ask).trim(), ANSWER);
 }

@@ -113,3 +113,22 @@ fn an_existing_server_can_be_used_and_is_left_alone() {
     assert!(said.code == 1 && said.err.contains("127.0.0.1:1"), "{said:?}");
     assert!(started.elapsed() < Duration::from_secs(40));
 }
+
+#[test]
+fn a_database_lost_during_a_load_leaves_nothing_half_loaded() {
+    let server = World::new().start();
+    let world = World::new().with("DEFT_DATABASE_URL", &url(&server)).start().stock();
+    world.ok(&["load", "larkfen-desk"]);
+    server.ok(&["service", "stop"]);
+    until("the database is missed", || (!world.status().database.up).then_some(()));
+    let said = world.deft(&["load", "larkfen-desk-mini"]);
+    assert!(said.code == 5 && said.err.contains("records database does not answer"), "{said:?}");
+    let names: Vec<String> = world.status().instances.iter().map(|found| found.title()).collect();
+    assert_eq!(names, ["larkfen-desk/q8_0"], "what was loaded stays, and nothing else is there");
+    world.desk_answers();
+    let server = server.start();
+    until("the database is found again", || world.status().database.up.then_some(()));
+    world.ok(&["load", "larkfen-desk-mini"]);
+    drop(world);
+    drop(server);
+}

@@ -3,7 +3,7 @@
 use deft_protocol::manage::{InstanceState, Keeping};
 
 use crate::processes;
-use crate::world::{ANSWER, QUESTION, World, until};
+use crate::world::{ANSWER, QUESTION, World, endless, question, until, wait};
 
 #[test]
 fn the_plan_comes_before_the_load_and_the_measure_after() {
@@ -57,7 +57,7 @@ fn what_does_not_fit_is_refused_with_the_figures() {
     assert!(plan.code == 4 && plan.out.contains("KV cache"), "{plan:?}");
     // A call for it is refused the same way, and the loaded one goes on.
     let said = world.deft(&["ask", "larkfen-desk-mini", QUESTION]);
-    assert!(said.code == 4 && said.err.contains("held by"), "{said:?}");
+    assert!(said.code == 5 && said.err.contains("held by"), "it may come again: {said:?}");
     world.desk_answers();
     world.ok(&["unload", "--all"]);
     world.ok(&["load", "larkfen-desk-mini"]);
@@ -109,7 +109,98 @@ fn settings_out_of_range_are_refused_by_name() {
         assert_eq!(said.code, 4, "{said:?}");
         assert!(said.err.contains(&format!("{} {value} is not possible", &flag[2..])), "{said:?}");
     }
+    for (flag, value) in
+        [("--lanes", "0"), ("--threads", "0"), ("--copies", "0"), ("--copies", "65")]
+    {
+        let said = world.deft(&["load", "larkfen-desk", flag, value]);
+        assert!(said.code == 4 && said.err.contains("is not possible"), "{said:?}");
+    }
+    let unknown = world.deft(&["load", "larkfen-desk", "--cache", "q3"]);
+    assert!(unknown.code == 2 && unknown.err.contains("q8_0"), "{unknown:?}");
+    let (status, problem) = world.post(
+        "/manage/v1/instances",
+        serde_json::json!({"model": "larkfen-desk", "settings": {"cache": "q3"}}),
+    );
+    let detail = problem["detail"].as_str().unwrap();
+    assert!(
+        status == 400 && detail.contains("settings.cache") && detail.contains("q8_0"),
+        "{detail}"
+    );
+    assert!(world.status().instances.is_empty(), "nothing was loaded by halves");
     world.ok(&["load", "larkfen-desk", "--context", "256", "--lanes", "1", "--cache", "f32"]);
+}
+
+#[test]
+fn two_loads_of_the_same_at_once_are_one() {
+    let world = World::stocked();
+    let loads: Vec<_> =
+        (0..4).map(|_| world.command(&["load", "larkfen-desk"]).spawn().unwrap()).collect();
+    for mut load in loads {
+        assert!(load.wait().unwrap().success());
+    }
+    assert_eq!(world.instances("larkfen-desk/q8_0").len(), 1);
+    // So are calls that wait for one load.
+    world.ok(&["unload", "larkfen-desk"]);
+    let ask = ["ask", "larkfen-desk", QUESTION, "--temperature", "0"];
+    let calls: Vec<_> = (0..4)
+        .map(|_| world.command(&ask).stdout(std::process::Stdio::piped()).spawn().unwrap())
+        .collect();
+    for call in calls {
+        let said = call.wait_with_output().unwrap();
+        assert_eq!(String::from_utf8_lossy(&said.stdout).trim(), ANSWER);
+    }
+    assert_eq!(world.instances("larkfen-desk/q8_0").len(), 1);
+}
+
+#[test]
+fn an_unload_during_a_load_leaves_nothing_behind() {
+    let world = World::stocked();
+    for _ in 0..4 {
+        let mut load = world.command(&["load", "larkfen-desk"]).spawn().unwrap();
+        until("it is loading", || world.instance("larkfen-desk/q8_0"));
+        world.ok(&["unload", "larkfen-desk"]);
+        // It was ready before, or says that it was unloaded: both are true.
+        load.wait().unwrap();
+        let status = world.status();
+        assert!(status.instances.is_empty() && status.pools[0].reserved == 0, "{status:?}");
+    }
+    world.ok(&["service", "restart"]);
+    assert!(world.status().instances.is_empty(), "no wish is left either");
+}
+
+#[test]
+fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--lanes", "1"]);
+    let client = world.client();
+    wait(async {
+        let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
+        stream.next().await.unwrap();
+        let mut replacing =
+            world.command(&["load", "larkfen-desk", "--lanes", "2"]).spawn().unwrap();
+        let draining = || {
+            world
+                .instance("larkfen-desk/q8_0")
+                .filter(|found| found.state == InstanceState::Draining)
+        };
+        until("it is drained", draining);
+        let request = question("larkfen-desk", QUESTION);
+        let asked = tokio::spawn(async move { client.chat(&request).await });
+        drop(stream);
+        let answer = asked.await.unwrap().unwrap();
+        assert_eq!(answer.choices[0].message.content, ANSWER);
+        assert!(replacing.wait().unwrap().success());
+        assert_eq!(world.ready("larkfen-desk/q8_0").settings.lanes, 2);
+        let client = world.client();
+        let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
+        stream.next().await.unwrap();
+        let mut unloading = world.command(&["unload", "larkfen-desk"]).spawn().unwrap();
+        until("it is drained", draining);
+        let said = world.deft(&["ask", "larkfen-desk", QUESTION]);
+        assert!(said.code == 5 && said.err.contains("is being unloaded"), "{said:?}");
+        drop(stream);
+        assert!(unloading.wait().unwrap().success());
+    });
 }
 
 #[test]

@@ -15,6 +15,7 @@ mod database;
 mod depot;
 mod guard;
 mod loads;
+mod pools;
 mod processes;
 mod protocol;
 mod room;

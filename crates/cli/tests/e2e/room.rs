@@ -1,10 +1,12 @@
 //! Making room, coming back, and what is unloaded for want of calls. The pool holds one of the two
 //! demo models at a time.
 
+use deft_client::ClientError;
+use deft_protocol::ProblemKind;
 use deft_protocol::manage::{InstanceState, Keeping};
 use serde_json::json;
 
-use crate::world::{ANSWER, QUESTION, World, endless, until, wait};
+use crate::world::{ANSWER, QUESTION, World, endless, question, until, wait};
 
 const DESK: &str = "larkfen-desk/q8_0";
 const MINI: &str = "larkfen-desk-mini/q8_0";
@@ -35,7 +37,10 @@ fn a_call_makes_room_and_what_is_kept_comes_back_by_itself() {
     assert_eq!(world.ready(MINI).keeping, Keeping::OnDemand);
     let pool = world.status().pools.remove(0);
     assert!(pool.reserved <= pool.limit, "{pool:?}");
-    assert!(world.log().contains("is unloaded: it made room"), "the log has the reasons");
+    assert!(world.log().contains(&format!("displace `{DESK}`: it made room")), "so has the log");
+    let why = world.ok(&["status", "--why"]);
+    assert!(why.contains(&format!("displace `{DESK}`: it made room for a call")), "{why}");
+    assert!(why.contains("a call wants it, and it fits"), "{why}");
     world.ok(&["unload", "larkfen-desk-mini"]);
     assert_eq!(world.ready(DESK).keeping, Keeping::Kept);
     world.desk_answers();
@@ -59,7 +64,7 @@ fn pinned_and_busy_instances_are_never_displaced() {
     let world = narrow();
     world.ok(&["load", "larkfen-desk", "--pinned"]);
     let said = world.deft(&["ask", "larkfen-desk-mini", "Hello"]);
-    assert!(said.code == 4 && said.err.contains(&format!("held by `{DESK}`")), "{said:?}");
+    assert!(said.code == 5 && said.err.contains(&format!("held by `{DESK}`")), "{said:?}");
     assert_eq!(state(&world, DESK), Some(InstanceState::Ready));
     // Without the pin, but with a call under way.
     world.ok(&["load", "larkfen-desk"]);
@@ -67,10 +72,39 @@ fn pinned_and_busy_instances_are_never_displaced() {
     wait(async {
         let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
-        let said = world.deft(&["ask", "larkfen-desk-mini", "Hello"]);
-        assert!(said.code == 4 && said.err.contains("held by"), "{said:?}");
+        // It waits for the call to end, as long as its deadline says.
+        let mut hasty = question("larkfen-desk-mini", "Hello");
+        hasty.options.wait_seconds = Some(0.4);
+        let Err(ClientError::Refused(problem)) = client.chat(&hasty).await else {
+            panic!("there was room");
+        };
+        assert_eq!((problem.kind, problem.code.as_str()), (ProblemKind::Busy, "no_room"));
+        assert!(problem.detail.contains("no room came free within 0 s"), "{problem}");
+        assert!(problem.detail.contains(&format!("held by `{DESK}`")), "{problem}");
         assert!(stream.next().await.unwrap().is_some(), "the running answer goes on");
+        let patient = world.client();
+        let asked = question("larkfen-desk-mini", "Hello");
+        let waiting = tokio::spawn(async move { patient.chat(&asked).await });
+        until("the log tells that it waits", || world.log().contains("wait `").then_some(()));
+        drop(stream);
+        waiting.await.unwrap().expect("there was room as soon as the call had ended");
     });
+    assert_eq!(state(&world, DESK), Some(InstanceState::Displaced));
+}
+
+#[test]
+fn a_refused_call_is_told_when_to_come_again() {
+    let world = narrow();
+    world.ok(&["load", "larkfen-desk", "--pinned"]);
+    let url = format!("{}/v1/chat/completions", world.address());
+    let body =
+        json!({"model": "larkfen-desk-mini", "messages": [{"role": "user", "content": "Hi"}]});
+    let (status, retry) = wait(async move {
+        let response = reqwest::Client::new().post(url).json(&body).send().await.unwrap();
+        let retry = response.headers().get("retry-after").unwrap().to_str().unwrap().to_owned();
+        (response.status().as_u16(), retry)
+    });
+    assert_eq!((status, retry.as_str()), (503, "10"));
 }
 
 #[test]
@@ -81,7 +115,7 @@ fn the_operator_says_who_may_make_room() {
         .start()
         .stock();
     world.ok(&["load", "larkfen-desk"]);
-    assert_eq!(world.deft(&["ask", "larkfen-desk-mini", "Hello"]).code, 4);
+    assert_eq!(world.deft(&["ask", "larkfen-desk-mini", "Hello"]).code, 5);
     world.ok(&["unload", "larkfen-desk"]);
     // What a call brought may go for another call.
     world.ok(&["ask", "larkfen-desk-mini", "Hello"]);

@@ -91,6 +91,21 @@ impl World {
         self
     }
 
+    /// Settings of the service, in a file.
+    pub(crate) fn configured(settings: &str) -> Self {
+        let world = Self::new();
+        let file = world.folder.path().join("deft.toml");
+        std::fs::write(&file, settings).unwrap();
+        world.with("DEFT_CONFIG", &file.to_string_lossy())
+    }
+
+    /// A copy of the desk's file that a test may spoil.
+    pub(crate) fn spare_desk(&self) -> PathBuf {
+        let copy = self.folder.path().join("larkfen-spare-q8_0.gguf");
+        std::fs::copy(desk(), &copy).unwrap();
+        copy
+    }
+
     /// Starts the service.
     pub(crate) fn start(self) -> Self {
         let said = self.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
@@ -180,6 +195,14 @@ impl World {
 
     pub(crate) fn instance(&self, name: &str) -> Option<InstanceReport> {
         self.status().instances.into_iter().find(|instance| instance.name == name)
+    }
+
+    /// All instances of a variant, the first copy first.
+    pub(crate) fn instances(&self, name: &str) -> Vec<InstanceReport> {
+        let all = self.status().instances.into_iter();
+        let mut found: Vec<InstanceReport> = all.filter(|found| found.name == name).collect();
+        found.sort_by_key(|found| found.copy);
+        found
     }
 
     pub(crate) fn ready(&self, name: &str) -> InstanceReport {

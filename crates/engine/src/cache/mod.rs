@@ -9,6 +9,8 @@ use deft_planning::{LoadSettings, ModelShape, PAGE_TOKENS};
 pub(crate) use index::{PageIndex, Sequence};
 pub(crate) use store::Store;
 
+use crate::places::{OutOfMemory, Places};
+
 /// Tokens of a page.
 pub(crate) const PAGE: usize = PAGE_TOKENS as usize;
 
@@ -21,11 +23,17 @@ pub(crate) struct KvCache {
 impl KvCache {
     /// A cache in which every lane can fill its context. All memory is taken and touched now, so
     /// that what is measured is true from the start.
-    #[must_use]
-    pub(crate) fn new(shape: &ModelShape, settings: &LoadSettings) -> Self {
+    ///
+    /// # Errors
+    /// A place has too little memory.
+    pub(crate) fn new(
+        shape: &ModelShape,
+        settings: &LoadSettings,
+        places: &mut Places,
+    ) -> Result<Self, OutOfMemory> {
         let pages = settings.pages();
-        let store = Store::new(shape, pages as usize, settings.keys, settings.values);
-        Self { index: PageIndex::new(pages), store }
+        let store = Store::new(shape, pages as usize, settings.keys, settings.values, places)?;
+        Ok(Self { index: PageIndex::new(pages), store })
     }
 
     /// Begins a sequence with what is known already of the longest prefix of `tokens`, at most

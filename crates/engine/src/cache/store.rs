@@ -6,17 +6,27 @@ use deft_planning::{CacheType, ModelShape};
 
 use super::PAGE;
 use super::index::PageId;
+use crate::places::{Memory, OutOfMemory, Places};
 
 /// Rows of one kind, of one layer.
 struct Rows {
     tensor_type: TensorType,
     heads: usize,
     length: usize,
-    bytes: Vec<u8>,
+    bytes: Memory,
 }
 
+/// Takes memory of a length, filled with a byte.
+type Take<'a> = &'a mut dyn FnMut(usize, u8) -> Result<Memory, OutOfMemory>;
+
 impl Rows {
-    fn new(kind: CacheType, heads: u32, length: u32, pages: usize) -> Self {
+    fn new(
+        kind: CacheType,
+        heads: u32,
+        length: u32,
+        pages: usize,
+        take: Take<'_>,
+    ) -> Result<Self, OutOfMemory> {
         let tensor_type = match kind {
             CacheType::F32 => TensorType::F32,
             CacheType::F16 => TensorType::F16,
@@ -24,8 +34,8 @@ impl Rows {
         };
         let (heads, length) = (heads as usize, length as usize);
         // All ones is a NaN in every form: a row that is read before it was written shows.
-        let bytes = vec![0xFF; pages * heads * PAGE * tensor_type.row_bytes(length)];
-        Self { tensor_type, heads, length, bytes }
+        let bytes = take(pages * heads * PAGE * tensor_type.row_bytes(length), 0xFF)?;
+        Ok(Self { tensor_type, heads, length, bytes })
     }
 
     fn row_bytes(&self) -> usize {
@@ -72,10 +82,18 @@ impl Store {
         pages: usize,
         keys: CacheType,
         values: CacheType,
-    ) -> Self {
-        let rows = |kind, length| Rows::new(kind, shape.kv_heads, length, pages);
-        let layer = |_| (rows(keys, shape.key_length), rows(values, shape.value_length));
-        Self { layers: (0..shape.layers).map(layer).collect() }
+        places: &mut Places,
+    ) -> Result<Self, OutOfMemory> {
+        // What an encoder keeps for a moment belongs to no layer.
+        let mut host = Places::host();
+        let places = if shape.encoder { &mut host } else { places };
+        let mut layers = Vec::new();
+        for layer in 0..shape.layers as usize {
+            let mut take = |length, byte| places.filled(layer, length, byte);
+            let mut rows = |kind, length| Rows::new(kind, shape.kv_heads, length, pages, &mut take);
+            layers.push((rows(keys, shape.key_length)?, rows(values, shape.value_length)?));
+        }
+        Ok(Self { layers })
     }
 
     /// Writes one token's keys and values of a layer.
@@ -133,7 +151,8 @@ mod tests {
 
     #[test]
     fn every_head_of_every_layer_has_its_own_place() {
-        let mut store = Store::new(&shape(), 3, CacheType::F32, CacheType::F16);
+        let mut store =
+            Store::new(&shape(), 3, CacheType::F32, CacheType::F16, &mut Places::host()).unwrap();
         let pages = [2, 0];
         let token = |layer: usize, position: usize| {
             let keys: Vec<f32> =
@@ -162,7 +181,8 @@ mod tests {
 
     #[test]
     fn the_beginning_of_a_page_is_copied_and_no_more() {
-        let mut store = Store::new(&shape(), 2, CacheType::Q8_0, CacheType::F16);
+        let mut store =
+            Store::new(&shape(), 2, CacheType::Q8_0, CacheType::F16, &mut Places::host()).unwrap();
         for position in 0..10 {
             let keys = vec![1.0 + position as f32; 64];
             store.write(0, &[0], position, &keys, &[0.5; 128]);

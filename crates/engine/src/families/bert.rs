@@ -5,6 +5,7 @@
 //! feed-forward matrices is the exact Gaussian error unit.
 
 use std::ops::Range;
+use std::time::{Duration, Instant};
 
 use deft_formats::gguf::Header;
 use deft_kernels::{Path, add, add_rows, gelu_erf, layer_norm};
@@ -17,6 +18,7 @@ use super::tensors::{MatrixPlace, VectorPlace};
 use crate::cache::Store;
 use crate::mapped::Mapped;
 use crate::model::LoadError;
+use crate::places::{Pace, Places, wait};
 
 /// Where everything lies.
 pub(super) struct Plan {
@@ -150,16 +152,18 @@ pub(super) struct Bert {
     types: MatrixPlace,
     norm: Norm,
     layers: Vec<Layer>,
+    pace: Pace,
 }
 
 impl Bert {
-    pub(super) fn new(plan: Plan, file: Mapped) -> Result<Self, LoadError> {
+    pub(super) fn new(plan: Plan, file: Mapped, places: &Places) -> Result<Self, LoadError> {
         let layers = plan.layers.iter().map(|layer| Layer::load(layer, &file));
         Ok(Self {
             path: Path::best(),
             layers: layers.collect::<Result<_, _>>()?,
             norm: Norm::load(&plan.norm, &file)?,
             file,
+            pace: places.pace(&plan.shape.layer_weights),
             shape: plan.shape,
             epsilon: plan.epsilon,
             tokens: plan.tokens,
@@ -231,16 +235,20 @@ impl Network for Bert {
         let width = self.shape.width as usize;
         let mut wanted = std::mem::take(&mut work.wanted);
         wanted.clear();
+        let mut owed = Duration::ZERO;
         for run in runs {
             work.place(std::slice::from_ref(run));
             self.embed(run.tokens, sized(&mut work.state, run.tokens.len() * width));
-            for layer in &self.layers {
+            for (at, layer) in self.layers.iter().enumerate() {
+                let begun = Instant::now();
                 self.layer(layer, run.sequence.pages(), store, work);
+                owed += self.pace.owed(at, begun);
             }
             let from = work.state.len() - run.wanted_rows() * width;
             wanted.extend_from_slice(&work.state[from..]);
         }
         work.wanted = wanted;
+        wait(owed);
     }
 
     fn logits(&self, _: Range<usize>, _: &mut Workspace) {

@@ -4,6 +4,7 @@
 use deft_formats::gguf::{Header, MetadataError};
 use deft_planning::{Bytes, ModelShape};
 
+use super::layer_weights;
 use super::parts::Sight;
 use super::rotary::{Pairs, RotaryPlan, Scaling, Yarn};
 use super::tensors::{MatrixPlace, Tensors, VectorPlace};
@@ -150,9 +151,11 @@ impl<'h> Reader<'h> {
         let tokens = self.header.metadata.texts("tokenizer.ggml.tokens")?.len();
         let vocabulary = u32::try_from(tokens)
             .map_err(|_| unsupported(format!("a vocabulary of {tokens} tokens is too large")))?;
+        let layers = self.count("block_count")?;
         let shape = ModelShape {
             file: Bytes(self.header.file_bytes),
-            layers: self.count("block_count")?,
+            layer_weights: layer_weights(self.header, layers),
+            layers,
             heads,
             kv_heads,
             key_length: head_length("attention.key_length")?,

@@ -18,7 +18,7 @@ mod transformer;
 use std::ops::Range;
 
 use deft_formats::gguf::Header;
-use deft_planning::ModelShape;
+use deft_planning::{Bytes, ModelShape};
 
 pub(crate) use parts::{Run, Wanted, Workspace};
 pub(crate) use pooling::Pooling;
@@ -30,6 +30,7 @@ use transformer::Transformer;
 use crate::cache::Store;
 use crate::mapped::Mapped;
 use crate::model::LoadError;
+use crate::places::Places;
 
 /// Families built here, as files write them.
 pub const SUPPORTED: &[&str] =
@@ -59,6 +60,23 @@ pub(crate) trait Network: Send {
     /// # Panics
     /// For an encoder, which has none: the lane checks.
     fn logits(&self, rows: Range<usize>, work: &mut Workspace);
+}
+
+/// The layer a tensor belongs to, by its name (`blk.7.attn_q.weight`).
+pub(crate) fn layer_of(tensor: &str) -> Option<usize> {
+    tensor.strip_prefix("blk.")?.split('.').next()?.parse().ok()
+}
+
+/// Stored bytes of each of the layers.
+pub(crate) fn layer_weights(header: &Header, layers: u32) -> Vec<Bytes> {
+    // Every layer has a tensor, whatever the file says of their number.
+    let mut weights = vec![Bytes(0); header.tensors.len().min(layers as usize)];
+    for tensor in &header.tensors {
+        if let Some(layer) = layer_of(&tensor.name).and_then(|layer| weights.get_mut(layer)) {
+            *layer += Bytes(tensor.bytes);
+        }
+    }
+    weights
 }
 
 /// The family's name as the file writes it.
@@ -118,12 +136,13 @@ pub fn shape(header: &Header) -> Result<ModelShape, LoadError> {
 pub(crate) fn open(
     header: &Header,
     file: Mapped,
+    places: &Places,
     context: u32,
 ) -> Result<Box<dyn Network>, LoadError> {
     if name(header)? == ENCODER {
-        return Ok(Box::new(Bert::new(bert::plan(header)?, file)?));
+        return Ok(Box::new(Bert::new(bert::plan(header)?, file, places)?));
     }
-    Ok(Box::new(Transformer::new(blueprint(header, context)?, file)?))
+    Ok(Box::new(Transformer::new(blueprint(header, context)?, file, places)?))
 }
 
 #[cfg(test)]

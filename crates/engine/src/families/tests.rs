@@ -80,10 +80,11 @@ impl<'m> Bench<'m> {
             chunk: 128,
             keys: cache_type,
             values: cache_type,
+            ..LoadSettings::for_model(shape)
         };
         Self {
             model,
-            cache: KvCache::new(shape, &settings),
+            cache: KvCache::new(shape, &settings, &mut Places::host()).unwrap(),
             work: Workspace::new(shape, 129, 128),
             sequence: Sequence::default(),
         }

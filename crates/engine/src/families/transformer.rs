@@ -1,6 +1,7 @@
 //! Computes a decoder by its blueprint.
 
 use std::ops::Range;
+use std::time::{Duration, Instant};
 
 use deft_kernels::{Gate as Curve, Path, add, add_rows, gate, rms_norm, soft_cap, softmax};
 use deft_planning::ModelShape;
@@ -13,6 +14,7 @@ use super::{Network, Run, Workspace};
 use crate::cache::Store;
 use crate::mapped::Mapped;
 use crate::model::LoadError;
+use crate::places::{Pace, Places, wait};
 
 /// A decoder, opened.
 pub(super) struct Transformer {
@@ -21,6 +23,7 @@ pub(super) struct Transformer {
     plan: Blueprint,
     output_norm: Vec<f32>,
     layers: Vec<Vectors>,
+    pace: Pace,
 }
 
 /// The vectors of a layer, read; its matrices stay in the mapped file.
@@ -67,12 +70,13 @@ impl Vectors {
 }
 
 impl Transformer {
-    pub(super) fn new(plan: Blueprint, file: Mapped) -> Result<Self, LoadError> {
+    pub(super) fn new(plan: Blueprint, file: Mapped, places: &Places) -> Result<Self, LoadError> {
         let factors = load(plan.rotary_factors.as_ref(), &file)?;
         let vectors = |layer| Vectors::new(layer, plan.pairs, factors.as_deref(), &file);
         let layers = plan.layers.iter().map(vectors).collect::<Result<_, _>>()?;
         let output_norm = plan.output_norm.load(&file)?;
-        Ok(Self { path: Path::best(), file, plan, output_norm, layers })
+        let pace = places.pace(&plan.shape.layer_weights);
+        Ok(Self { path: Path::best(), file, plan, output_norm, layers, pace })
     }
 
     /// `out = matrix . x` for each token.
@@ -261,10 +265,14 @@ impl Network for Transformer {
             row.iter_mut().for_each(|value| *value *= plan.embedding_scale);
         }
         let tables: Vec<&[u32]> = runs.iter().map(|run| run.sequence.pages()).collect();
+        let mut owed = Duration::ZERO;
         for at in 0..self.layers.len() {
+            let begun = Instant::now();
             self.attention_part(at, &tables, store, work);
             self.feed_forward_part(at, work);
+            owed += self.pace.owed(at, begun);
         }
+        wait(owed);
         self.keep_wanted(runs, work);
     }
 

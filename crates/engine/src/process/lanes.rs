@@ -10,6 +10,7 @@ use crate::cache::KvCache;
 use crate::families::{Run, Wanted, Workspace};
 use crate::lane::{CallError, Embedding, Job, Lane, Next, Outcome, Prepared, failed, prepare};
 use crate::model::Model;
+use crate::places::{OutOfMemory, Places};
 
 /// Something that waits for a lane.
 enum Waiting {
@@ -51,9 +52,16 @@ struct Part {
 impl Lanes {
     /// Takes all memory, and computes one token so that every weight was read once: the first
     /// answer does not wait for the disk.
-    pub(crate) fn new(model: Model, settings: LoadSettings) -> Self {
+    ///
+    /// # Errors
+    /// A place has too little memory for its layers' keys and values.
+    pub(crate) fn new(
+        model: Model,
+        settings: LoadSettings,
+        places: &mut Places,
+    ) -> Result<Self, OutOfMemory> {
         let shape = model.shape();
-        let mut cache = KvCache::new(shape, &settings);
+        let mut cache = KvCache::new(shape, &settings, places)?;
         let mut work = Workspace::new(shape, settings.step_tokens(shape), settings.lanes);
         let mut sequence = cache.begin(&[], 0);
         cache.reserve(&mut sequence, 1);
@@ -63,7 +71,7 @@ impl Lanes {
             model.network.logits(0..1, &mut work);
         }
         cache.discard(sequence);
-        Self { model, settings, cache, work, lanes: Vec::new(), waiting: VecDeque::new() }
+        Ok(Self { model, settings, cache, work, lanes: Vec::new(), waiting: VecDeque::new() })
     }
 
     pub(crate) fn model(&self) -> &Model {

@@ -7,7 +7,7 @@ use std::io::{Read, Write};
 use std::sync::mpsc::{Receiver, TryRecvError, channel};
 use std::time::Instant;
 
-use deft_planning::{CacheType, LoadSettings};
+use deft_planning::{CacheType, LoadSettings, Weights};
 use deft_protocol::ProblemKind;
 use deft_protocol::engine::{
     FrameError, FromEngine, LINK_VERSION, LoadOrder, ToEngine, read_frame, write_frame,
@@ -15,6 +15,7 @@ use deft_protocol::engine::{
 use thiserror::Error;
 
 use crate::model::Model;
+use crate::places::Places;
 use lanes::Lanes;
 
 /// Why an engine process ended otherwise than asked.
@@ -89,11 +90,20 @@ fn load(order: &LoadOrder) -> Result<Lanes, (ProblemKind, String)> {
         chunk: order.chunk,
         keys: cache(&order.keys)?,
         values: cache(&order.values)?,
+        weights: if order.resident { Weights::Resident } else { Weights::Mapped },
+        threads: order.threads,
     };
-    let model = Model::open(&order.file, order.context)
+    let mut places = Places::ordered(&order.places);
+    if let Some(threads) = order.threads {
+        let team = rayon::ThreadPoolBuilder::new().num_threads(threads as usize);
+        // In a test the team of another instance of this process stays.
+        let _ = team.build_global();
+    }
+    let model = Model::open_in(&order.file, order.context, &mut places, settings.weights)
         .map_err(|error| (ProblemKind::Refused, error.to_string()))?;
     settings.check(model.shape()).map_err(|error| invalid(error.to_string()))?;
-    Ok(Lanes::new(model, settings))
+    Lanes::new(model, settings, &mut places)
+        .map_err(|error| (ProblemKind::Refused, error.to_string()))
 }
 
 /// Takes messages and steps, until nothing is left to do and the link is closed or drained.

@@ -33,6 +33,9 @@ impl Link {
             chunk: 16,
             keys: "f16".to_owned(),
             values: "f16".to_owned(),
+            places: Vec::new(),
+            resident: false,
+            threads: Some(2),
         };
         assert!(matches!(link.read(), FromEngine::Hello { version: LINK_VERSION }));
         link.say(&ToEngine::Load(order));

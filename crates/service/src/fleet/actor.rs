@@ -3,24 +3,24 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use deft_planning::{Bytes, Demand, Ledger};
+use deft_planning::{Bytes, Ledger};
+use deft_protocol::Problem;
 use deft_protocol::manage::{InstanceState, Keeping, Pool};
-use deft_protocol::{Problem, ProblemKind};
 use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
 
+use super::decisions::{Decisions, What};
 use super::engine_link::{EngineProcess, ProcessEvent};
 use super::instance::{AfterCrash, Instance, Leaving};
 use super::memory::{self, Measured};
-use super::room::{LOADED_OTHERWISE, Pending};
-use super::{Ask, FleetReport, Judged, Seat, Target, Unload};
+use super::pools::Machine;
+use super::room::Pending;
+use super::{Ask, At, FleetReport, Judged, Seat, Target, Unload};
 use crate::config::MakeRoom;
-use crate::wire;
+use crate::{refusals, wire};
 
 /// How often memory is measured.
 const MEASURE_EVERY: Duration = Duration::from_secs(1);
-/// The one pool there is so far.
-const HOST: &str = "host";
 
 pub(super) struct Actor {
     pub(super) ledger: Ledger<Uuid>,
@@ -28,6 +28,8 @@ pub(super) struct Actor {
     /// Loads that wait for others to go.
     pub(super) pending: Vec<Pending>,
     pub(super) make_room: MakeRoom,
+    pub(super) machine: Machine,
+    pub(super) decisions: Decisions,
     asks: mpsc::Sender<Ask>,
     publish: watch::Sender<FleetReport>,
     drained: Vec<oneshot::Sender<()>>,
@@ -37,13 +39,15 @@ pub(super) struct Actor {
 
 impl Actor {
     pub(super) fn new(
-        host_limit: Bytes,
+        machine: Machine,
         make_room: MakeRoom,
         asks: mpsc::Sender<Ask>,
         publish: watch::Sender<FleetReport>,
     ) -> Self {
         Self {
-            ledger: Ledger::new(HOST, host_limit),
+            ledger: machine.ledger(),
+            machine,
+            decisions: Decisions::default(),
             instances: BTreeMap::new(),
             pending: Vec::new(),
             make_room,
@@ -79,10 +83,10 @@ impl Actor {
         match ask {
             Ask::Judge { targets, answer } => drop(answer.send(self.judge(&targets))),
             Ask::Load { id, target, keeping, answer } => {
-                self.load_or_wait(Pending { id, target: *target, keeping, answer });
+                self.load_or_wait(Pending::new(id, *target, keeping, answer));
             }
             Ask::SetAside { id, target, problem } => self.set_aside(id, *target, &problem),
-            Ask::Seat { variant, answer } => drop(answer.send(self.seat(variant))),
+            Ask::Seat { at, answer } => drop(answer.send(self.seat(at))),
             Ask::Unload { id, how, gone, answer } => {
                 drop(answer.send(self.unload(id, how, gone)));
             }
@@ -90,9 +94,13 @@ impl Actor {
             Ask::Process { id, event } => self.process(id, event),
             Ask::LoadAgain { id } => self.load_again(id),
             Ask::Measured(all) => self.measured(all),
+            Ask::Limit { pool, limit, answer } => {
+                drop(answer.send(self.limit(&pool, &limit)));
+            }
             Ask::CallEnded => {
                 self.drain_the_free();
                 self.end_the_idle();
+                self.retry_pending();
             }
             Ask::Refresh => {
                 self.drain_the_free();
@@ -119,21 +127,48 @@ impl Actor {
             .collect()
     }
 
-    fn judge(&self, targets: &[Target]) -> Judged {
+    fn judge(&self, targets: &[Target]) -> Result<Judged, Problem> {
         let idle = self.idle();
         let mut ledger = self.ledger.clone();
-        let verdict = |target: &Target| {
-            let name = target.name.to_string();
-            match ledger.reserve(Uuid::now_v7(), target.candidate(&name), &idle) {
-                Ok(demand) => (demand, None),
-                Err(refusal) => (
-                    Demand::of(&target.shape, &target.settings),
-                    Some(wire::refusal(&refusal, &target.shape)),
-                ),
-            }
+        let mut verdicts = Vec::new();
+        for target in targets {
+            let title = target.title();
+            let wanted = target.candidate(&title);
+            let plan = ledger.plan(wanted).map_err(|error| refusals::places(&error))?;
+            verdicts.push(match ledger.reserve(Uuid::now_v7(), wanted, &idle) {
+                Ok(grant) => (grant, None),
+                Err(denial) => (plan, Some(refusals::denial(&denial, &target.shape))),
+            });
+        }
+        Ok(Judged { verdicts, before: self.ledger.reports(), after: ledger.reports() })
+    }
+
+    fn limit(&mut self, pool: &str, text: &str) -> Result<Pool, Problem> {
+        let before = self.pool(pool).map(|pool| pool.limit);
+        let limit = self.machine.limit(pool, text).map_err(|error| refusals::limit(&error));
+        let limit = match before {
+            Some(_) => limit?,
+            // Whatever it is, the ledger tells which pools there are.
+            None => Bytes(0),
         };
-        let verdicts = targets.iter().map(verdict).collect();
-        Judged { verdicts, before: self.ledger.report(), after: ledger.report() }
+        self.ledger.set_limit(pool, limit).map_err(|error| refusals::no_such_pool(&error))?;
+        let after = self.pool(pool).expect("its limit was set");
+        let excess = Bytes(after.reserved.saturating_sub(after.limit));
+        let mut why = format!("its limit is {limit} now, and was {}", Bytes(before.unwrap_or(0)));
+        if excess > Bytes(0) {
+            why += &format!(
+                "; {excess} more is planned there already: nothing is unloaded for that, and nothing \
+                 loaded until there is room"
+            );
+        }
+        self.decisions.note(What::Limit, pool, why);
+        self.retry_pending();
+        Ok(after)
+    }
+
+    fn pool(&self, name: &str) -> Option<Pool> {
+        let pools = self.machine.report(&self.ledger, self.instances.values());
+        pools.into_iter().find(|pool| pool.name == name)
     }
 
     pub(super) fn load(
@@ -143,47 +178,47 @@ impl Actor {
         keeping: Keeping,
     ) -> Result<Uuid, Problem> {
         if self.stopping {
-            return Err(Problem::new(ProblemKind::Busy, "stopping", "the service is stopping"));
+            return Err(refusals::stopping());
         }
         let (id, target, keeping) = self.or_displaced(id, target, keeping);
-        let there = self.of_variant(target.variant).map(|found| (found.id, found.state));
+        let there = self.same_as(&target).map(|found| (found.id, found.state));
         let replaced = match there {
             Some((found, InstanceState::Failed | InstanceState::Displaced)) => Some(found),
             Some((found, _)) => return self.join(found, &target, keeping),
             None => None,
         };
-        let name = target.name.to_string();
+        let title = target.title();
         let idle = self.idle();
-        let demand = self
+        let grant = self
             .ledger
-            .reserve(id, target.candidate(&name), &idle)
-            .map_err(|refusal| wire::refusal(&refusal, &target.shape))?;
-        tracing::info!("loading `{name}`: {} planned in pool `{HOST}`", demand.total());
+            .reserve(id, target.candidate(&title), &idle)
+            .map_err(|denial| refusals::denial(&denial, &target.shape))?;
+        self.decisions.note(What::Load, &title, wire::reasons(&grant, keeping));
         if let Some(replaced) = replaced {
             self.instances.remove(&replaced);
         }
-        self.instances.insert(id, Instance::new(id, target, keeping, demand, self.asks.clone()));
+        self.instances.insert(id, Instance::new(id, target, keeping, grant, self.asks.clone()));
         self.start(id);
         Ok(id)
     }
 
-    pub(super) fn of_variant(&self, variant: Uuid) -> Option<&Instance> {
-        self.instances.values().find(|found| found.target.variant == variant)
+    /// The instance that a target means, where it is there.
+    pub(super) fn same_as(&self, target: &Target) -> Option<&Instance> {
+        let is_it = |found: &&Instance| {
+            found.target.variant == target.variant && found.target.copy == target.copy
+        };
+        self.instances.values().find(is_it)
     }
 
     /// Another wish for a variant that is there.
     fn join(&mut self, id: Uuid, target: &Target, keeping: Keeping) -> Result<Uuid, Problem> {
         let instance = self.instances.get_mut(&id).expect("looked up by the caller");
-        let name = &target.name;
         if instance.state == InstanceState::Draining {
-            let detail = format!("`{name}` is being unloaded");
-            return Err(Problem::new(ProblemKind::Busy, "draining", detail)
-                .with_way_out("try again in a moment"));
+            return Err(refusals::draining(&target.title()));
         }
         if keeping == Keeping::Kept {
-            if instance.target.settings != target.settings {
-                let detail = format!("`{name}` is loaded already, with other settings");
-                return Err(Problem::new(ProblemKind::Refused, LOADED_OTHERWISE, detail));
+            if !instance.target.is_loaded_as(target) {
+                return Err(refusals::loaded_otherwise(&target.title()));
             }
             instance.keeping = Keeping::Kept;
             instance.target.policy = target.policy;
@@ -192,14 +227,18 @@ impl Actor {
     }
 
     fn set_aside(&mut self, id: Uuid, target: Target, problem: &Problem) {
-        let demand = Demand::of(&target.shape, &target.settings);
-        let mut instance = Instance::new(id, target, Keeping::Kept, demand, self.asks.clone());
+        let grant = target.in_host();
+        self.decisions.note(What::SetAside, &target.title(), &problem.detail);
+        let mut instance = Instance::new(id, target, Keeping::Kept, grant, self.asks.clone());
         instance.fail(problem);
         self.instances.insert(id, instance);
     }
 
     pub(super) fn start(&self, id: Uuid) {
-        let order = self.instances[&id].order();
+        let instance = &self.instances[&id];
+        let others = self.instances.values().filter(|found| found.id != id && found.holds_memory());
+        let places = self.machine.places(&instance.grant, others.map(|found| &found.grant));
+        let order = instance.order(places);
         let asks = self.asks.clone();
         tokio::spawn(async move {
             let (tell, mut events) = mpsc::unbounded_channel();
@@ -235,13 +274,13 @@ impl Actor {
         match event {
             ProcessEvent::Loaded { kernels, seconds, warnings } => {
                 if instance.state == InstanceState::Loading {
-                    tracing::info!("`{}` is ready after {seconds:.3} s", instance.target.name);
+                    tracing::info!("`{}` is ready after {seconds:.3} s", instance.target.title());
                     instance.become_ready(kernels, seconds, &warnings);
                     self.measure();
                 }
             }
             ProcessEvent::LoadFailed(problem) => {
-                tracing::warn!("`{}` cannot be loaded: {}", instance.target.name, problem.detail);
+                self.decisions.note(What::Refuse, &instance.target.title(), &problem.detail);
                 instance.fail(&problem);
                 self.ledger.release(id);
             }
@@ -254,10 +293,10 @@ impl Actor {
         let Some(instance) = self.instances.get_mut(&id) else {
             return;
         };
-        let name = instance.target.name.clone();
+        let title = instance.target.title();
         match instance.state {
             InstanceState::Draining => {
-                tracing::info!("`{name}` is unloaded");
+                tracing::info!("`{title}` is unloaded");
                 self.remove(id);
             }
             InstanceState::Failed => {
@@ -269,9 +308,8 @@ impl Actor {
             }
             _ => match instance.crashed(how) {
                 AfterCrash::LoadAgainAfter(pause) => {
-                    tracing::error!(
-                        "the engine process of `{name}` ended ({how}); it is loaded again"
-                    );
+                    let why = format!("its engine process ended ({how}); in {pause:?}");
+                    self.decisions.note(What::LoadAgain, &title, why);
                     let asks = self.asks.clone();
                     tokio::spawn(async move {
                         tokio::time::sleep(pause).await;
@@ -279,12 +317,8 @@ impl Actor {
                     });
                 }
                 AfterCrash::SetAside => {
-                    let detail = format!("its engine process ended again and again ({how})");
-                    tracing::error!("`{name}` is set aside: {detail}");
-                    let problem = Problem::new(ProblemKind::Fault, "engine_crashes", detail)
-                        .with_way_out(format!(
-                            "see `deft service logs`; try again: deft load {name}"
-                        ));
+                    let problem = refusals::crashes(how, &wire::command_of(&instance.target));
+                    self.decisions.note(What::SetAside, &title, &problem.detail);
                     instance.fail(&problem);
                     self.ledger.release(id);
                 }
@@ -294,6 +328,9 @@ impl Actor {
 
     fn remove(&mut self, id: Uuid) {
         self.ledger.release(id);
+        let target = self.instances.get(&id).map(|instance| instance.target.clone());
+        let waiting =
+            self.instances.get_mut(&id).map(|instance| std::mem::take(&mut instance.waiting));
         let displaced = self.instances.get_mut(&id).is_some_and(|instance| {
             instance.state == InstanceState::Draining && instance.become_displaced()
         });
@@ -306,6 +343,13 @@ impl Actor {
             let _ = gone.send(());
         });
         self.retry_pending();
+        // Whoever waited for it waits for what is loaded in its place.
+        let next = target.and_then(|target| self.same_as(&target).map(|found| found.id));
+        if let Some(next) = next.and_then(|id| self.instances.get_mut(&id))
+            && next.state == InstanceState::Loading
+        {
+            next.waiting.extend(waiting.into_iter().flatten());
+        }
     }
 
     fn load_again(&mut self, id: Uuid) {
@@ -318,19 +362,28 @@ impl Actor {
         }
     }
 
-    fn seat(&mut self, variant: Uuid) -> Option<oneshot::Receiver<Result<Seat, Problem>>> {
-        let mut candidates = self.instances.values_mut();
-        let instance = candidates.find(|found| {
-            let away = [InstanceState::Failed, InstanceState::Displaced];
-            found.target.variant == variant && !away.contains(&found.state)
-        })?;
+    /// A seat at the least busy instance that is meant, or a place among those who wait for it.
+    fn seat(&mut self, at: At) -> Option<oneshot::Receiver<Result<Seat, Problem>>> {
+        let is_meant = |found: &Instance| match at {
+            At::Variant(variant) => found.target.variant == variant,
+            At::Instance(id) => found.id == id,
+        };
+        let replaced: Vec<Uuid> = self
+            .instances
+            .values()
+            .filter(|found| self.is_replaced(&found.target))
+            .map(|found| found.id)
+            .collect();
+        let instance = self
+            .instances
+            .values_mut()
+            .filter(|found| is_meant(found) && found.holds_memory())
+            .min_by_key(|found| found.eagerness())?;
         let (answer, seat) = oneshot::channel();
         match (instance.state, instance.seat(false)) {
             (_, Some(seat)) => drop(answer.send(Ok(seat))),
-            (InstanceState::Draining, None) => {
-                let detail = format!("`{}` is being unloaded", instance.target.name);
-                let problem = Problem::new(ProblemKind::Busy, "draining", detail);
-                drop(answer.send(Err(problem.with_way_out("try again in a moment"))));
+            (InstanceState::Draining, None) if !replaced.contains(&instance.id) => {
+                drop(answer.send(Err(refusals::draining(&instance.target.title()))));
             }
             (_, None) => instance.waiting.push(answer),
         }
@@ -339,8 +392,7 @@ impl Actor {
 
     fn unload(&mut self, id: Uuid, how: Unload, gone: oneshot::Sender<()>) -> Result<(), Problem> {
         let Some(instance) = self.instances.get_mut(&id) else {
-            let detail = format!("there is no instance {id}");
-            return Err(Problem::new(ProblemKind::Missing, "no_instance", detail));
+            return Err(refusals::no_instance(id));
         };
         instance.gone.push(gone);
         instance.leaving = Leaving::Gone;
@@ -418,24 +470,10 @@ impl Actor {
     }
 
     fn publish(&self) {
-        let pool = self.ledger.report();
-        let mut files = BTreeMap::new();
-        let mut private = 0;
-        for instance in self.instances.values() {
-            if let Some(measured) = instance.measured {
-                private += measured.private;
-                let file: &mut u64 = files.entry(instance.target.path()).or_default();
-                *file = (*file).max(measured.file);
-            }
-        }
         let report = FleetReport {
-            instances: self.instances.values().map(|found| found.report(&pool.name)).collect(),
-            pools: vec![Pool {
-                measured: private + files.values().sum::<u64>(),
-                name: pool.name,
-                limit: pool.limit.0,
-                reserved: pool.reserved.0,
-            }],
+            instances: self.instances.values().map(Instance::report).collect(),
+            pools: self.machine.report(&self.ledger, self.instances.values()),
+            decisions: self.decisions.latest(),
         };
         self.publish.send_if_modified(|current| {
             let changed = *current != report;

@@ -19,16 +19,21 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use deft_depot::VariantName;
-use deft_planning::{Candidate, Demand, LoadSettings, ModelShape};
+use deft_planning::{
+    Candidate, Demand, Grant, LoadSettings, ModelShape, Placement, Weights, WishedPlace,
+};
 use deft_protocol::Problem;
-use deft_protocol::engine::{LINK_VERSION, LoadOrder};
-use deft_protocol::manage::{IdleLimit, InstanceReport, InstanceState, Keeping};
+use deft_protocol::engine::{LINK_VERSION, LoadOrder, PlaceOrder};
+use deft_protocol::manage::{
+    IdleLimit, InstanceReport, InstanceState, Keeping, Settings, copy_name,
+};
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
 use super::Ask;
 use super::engine_link::{EngineLink, EngineProcess};
 use super::memory::Measured;
+use super::pools;
 use crate::wire;
 
 /// Crashes in a row after which an instance is set aside.
@@ -42,11 +47,15 @@ const RECOVERED: Duration = Duration::from_secs(30);
 #[derive(Debug, Clone)]
 pub(crate) struct Target {
     pub(crate) variant: Uuid,
+    /// Which instance of the variant; the first is 1.
+    pub(crate) copy: u32,
     pub(crate) name: VariantName,
     /// The model's file, or its parts, the first one first.
     pub(crate) files: Vec<PathBuf>,
     pub(crate) shape: ModelShape,
     pub(crate) settings: LoadSettings,
+    /// Where its layers are wished; host memory where nothing is said.
+    pub(crate) places: Vec<WishedPlace>,
     pub(crate) policy: Policy,
 }
 
@@ -77,10 +86,28 @@ impl Target {
         self.files.first().map_or(Path::new(""), PathBuf::as_path)
     }
 
-    /// As the ledger judges it; `name` is the variant's name.
-    pub(super) fn candidate<'a>(&'a self, name: &'a str) -> Candidate<'a> {
-        let file = self.path().to_str().unwrap_or(name);
-        Candidate { name, file, shape: &self.shape, settings: &self.settings }
+    /// The variant, with the number of the instance where that is not the first.
+    pub(crate) fn title(&self) -> String {
+        copy_name(&self.name.to_string(), self.copy)
+    }
+
+    /// As the ledger judges it; `title` is its own.
+    pub(super) fn candidate<'a>(&'a self, title: &'a str) -> Candidate<'a> {
+        let file = self.path().to_str().unwrap_or(title);
+        let Self { shape, settings, places, .. } = self;
+        Candidate { name: title, file, shape, settings, places }
+    }
+
+    /// Whether an instance loaded by `self` is as `other` wishes it.
+    pub(super) fn is_loaded_as(&self, other: &Self) -> bool {
+        self.settings == other.settings && self.places == other.places
+    }
+
+    /// What it needs where it can be planned only in host memory.
+    pub(crate) fn in_host(&self) -> Grant {
+        let placement = Placement::in_host(self.shape.placeable());
+        let demand = Demand::of(&self.shape, &self.settings, &placement);
+        Grant { placement, demand }
     }
 }
 
@@ -150,11 +177,12 @@ pub(super) struct Instance {
     pub(super) target: Target,
     pub(super) keeping: Keeping,
     pub(super) state: InstanceState,
-    pub(super) demand: Demand,
+    pub(super) grant: Grant,
     pub(super) process: Option<EngineProcess>,
     pub(super) waiting: Vec<SeatAnswer>,
     pub(super) gone: Vec<oneshot::Sender<()>>,
     pub(super) note: Option<String>,
+    pub(super) problem: Option<Problem>,
     pub(super) measured: Option<Measured>,
     pub(super) kernels: Option<String>,
     pub(super) load_seconds: Option<f64>,
@@ -178,7 +206,7 @@ impl Instance {
         id: Uuid,
         target: Target,
         keeping: Keeping,
-        demand: Demand,
+        grant: Grant,
         asks: mpsc::Sender<Ask>,
     ) -> Self {
         Self {
@@ -186,11 +214,12 @@ impl Instance {
             target,
             keeping,
             state: InstanceState::Loading,
-            demand,
+            grant,
             process: None,
             waiting: Vec::new(),
             gone: Vec::new(),
             note: None,
+            problem: None,
             measured: None,
             kernels: None,
             load_seconds: None,
@@ -203,7 +232,7 @@ impl Instance {
         }
     }
 
-    pub(super) fn order(&self) -> LoadOrder {
+    pub(super) fn order(&self, places: Vec<PlaceOrder>) -> LoadOrder {
         let settings = &self.target.settings;
         LoadOrder {
             version: LINK_VERSION,
@@ -213,11 +242,30 @@ impl Instance {
             chunk: settings.chunk,
             keys: settings.keys.name().to_owned(),
             values: settings.values.name().to_owned(),
+            places,
+            resident: settings.weights == Weights::Resident,
+            threads: settings.threads,
         }
     }
 
     pub(super) fn is_idle(&self) -> bool {
         self.state == InstanceState::Ready && self.use_made.calls.load(Ordering::Relaxed) == 0
+    }
+
+    /// Whether memory is reserved for it.
+    pub(super) fn holds_memory(&self) -> bool {
+        !matches!(self.state, InstanceState::Failed | InstanceState::Displaced)
+    }
+
+    /// Instances take calls in this order: ready ones with fewer calls first, then those that are
+    /// being loaded.
+    pub(super) fn eagerness(&self) -> (u8, u32, u32) {
+        let rank = match self.state {
+            InstanceState::Ready => 0,
+            InstanceState::Loading | InstanceState::Restarting => 1,
+            _ => 2,
+        };
+        (rank, self.use_made.calls.load(Ordering::Relaxed), self.target.copy)
     }
 
     /// Since its last call, or since it is ready.
@@ -264,8 +312,8 @@ impl Instance {
     }
 
     /// Loads again what was displaced.
-    pub(super) fn return_with(&mut self, demand: Demand) {
-        self.demand = demand;
+    pub(super) fn return_with(&mut self, grant: Grant) {
+        self.grant = grant;
         self.state = InstanceState::Loading;
         (self.note, self.leaving) = (None, Leaving::Gone);
     }
@@ -308,7 +356,7 @@ impl Instance {
 
     pub(super) fn fail(&mut self, problem: &Problem) {
         self.state = InstanceState::Failed;
-        self.note = Some(problem.detail.clone());
+        (self.note, self.problem) = (None, Some(problem.clone()));
         for answer in std::mem::take(&mut self.waiting) {
             let _ = answer.send(Err(problem.clone()));
         }
@@ -328,17 +376,23 @@ impl Instance {
         AfterCrash::LoadAgainAfter(FIRST_PAUSE * 2u32.pow(self.crashes_in_a_row - 1))
     }
 
-    pub(super) fn report(&self, pool: &str) -> InstanceReport {
+    pub(super) fn report(&self) -> InstanceReport {
+        let measured = self.measured.as_ref();
+        let held = pools::held(&self.grant, measured);
         InstanceReport {
             id: self.id,
             name: self.target.name.to_string(),
             state: self.state,
             keeping: self.keeping,
-            settings: wire::settings(&self.target.settings, self.target.policy),
-            pool: pool.to_owned(),
-            planned: wire::parts(&self.demand),
-            planned_bytes: self.demand.total().0,
-            measured_bytes: self.measured.map(|measured| measured.private + measured.file),
+            copy: self.target.copy,
+            settings: Settings {
+                pools: wire::shares(&self.grant.placement),
+                ..wire::settings(&self.target)
+            },
+            planned: wire::parts(&self.grant.demand),
+            planned_bytes: self.grant.demand.total().0,
+            measured_bytes: measured.map(Measured::total),
+            held,
             pid: self.process.as_ref().map(|process| process.pid),
             calls: self.use_made.calls.load(Ordering::Relaxed),
             prompt_tokens: self.use_made.prompt_tokens.load(Ordering::Relaxed),
@@ -348,129 +402,10 @@ impl Instance {
             kernels: self.kernels.clone(),
             crashes: self.crashes,
             note: self.note.clone(),
+            problem: self.problem.clone(),
         }
     }
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn instance(policy: Policy) -> Instance {
-        let shape = ModelShape { context_length: 64, ..ModelShape::default() };
-        let settings = LoadSettings::for_model(&shape);
-        let target = Target {
-            variant: Uuid::nil(),
-            name: VariantName { model: "larkfen-desk".into(), variant: "q8_0".into() },
-            files: vec!["/depot/larkfen-desk.gguf".into()],
-            policy,
-            settings,
-            shape,
-        };
-        let demand = Demand::of(&target.shape, &target.settings);
-        let (asks, _) = mpsc::channel(1);
-        Instance::new(Uuid::nil(), target, Keeping::Kept, demand, asks)
-    }
-
-    fn ready(policy: Policy) -> Instance {
-        let mut instance = instance(policy);
-        instance.become_ready("scalar".to_owned(), 0.2, &[]);
-        instance
-    }
-
-    fn idle(idle: IdleLimit) -> Policy {
-        Policy { idle, ..Policy::default() }
-    }
-
-    /// As if a call had ended so long ago.
-    fn answered(instance: &Instance, ago: Duration) {
-        *instance.use_made.ended.lock().unwrap() = Instant::now().checked_sub(ago);
-    }
-
-    #[test]
-    fn pauses_double_until_it_is_set_aside() {
-        let mut instance = ready(Policy::default());
-        for times in 0..GIVE_UP_AFTER - 1 {
-            match instance.crashed("killed") {
-                AfterCrash::LoadAgainAfter(pause) => assert_eq!(pause, FIRST_PAUSE * (1 << times)),
-                AfterCrash::SetAside => panic!("set aside after {times} crashes"),
-            }
-            assert_eq!(instance.state, InstanceState::Restarting);
-        }
-        assert!(matches!(instance.crashed("killed"), AfterCrash::SetAside));
-        assert_eq!(instance.report("host").crashes, GIVE_UP_AFTER);
-    }
-
-    #[test]
-    fn an_idle_limit_counts_from_the_last_call() {
-        let minute = Duration::from_secs(60);
-        let instance = ready(idle(IdleLimit::Seconds(90)));
-        assert_eq!(instance.is_due(), None, "it has just become ready");
-        answered(&instance, minute);
-        assert_eq!(instance.is_due(), None);
-        // Ready later than the call of a process before: the later one counts.
-        let mut instance = ready(idle(IdleLimit::Seconds(90)));
-        answered(&instance, 2 * minute);
-        assert_eq!(instance.is_due(), None);
-        instance.ready_since = Instant::now().checked_sub(3 * minute);
-        assert_eq!(instance.is_due().as_deref(), Some("it had no call for 90s"));
-    }
-
-    #[test]
-    fn answered_means_after_the_first_answer_and_never_means_never() {
-        let instance = ready(idle(IdleLimit::Answered));
-        assert_eq!(instance.is_due(), None, "nobody asked yet");
-        answered(&instance, Duration::ZERO);
-        assert!(instance.is_due().is_some());
-        let instance = ready(idle(IdleLimit::Never));
-        answered(&instance, Duration::from_secs(3600));
-        assert_eq!(instance.is_due(), None);
-    }
-
-    #[test]
-    fn a_busy_one_is_never_due_and_release_spares_what_is_pinned() {
-        let instance = ready(idle(IdleLimit::Answered));
-        answered(&instance, Duration::ZERO);
-        instance.use_made.calls.store(1, Ordering::Relaxed);
-        assert_eq!(instance.is_due(), None);
-        instance.use_made.calls.store(0, Ordering::Relaxed);
-        for pinned in [false, true] {
-            let instance = ready(Policy { pinned, ..Policy::default() });
-            instance.use_made.release.store(true, Ordering::Relaxed);
-            assert_eq!(instance.is_due().is_some(), !pinned);
-        }
-    }
-
-    #[test]
-    fn what_is_displaced_shows_why_and_forgets_its_figures() {
-        let mut instance = ready(Policy::default());
-        assert!(!instance.become_displaced(), "it was to be gone");
-        instance.leaving = Leaving::Displaced { why: "it made room".to_owned(), comes_back: true };
-        assert!(instance.become_displaced() && instance.comes_back());
-        let report = instance.report("host");
-        assert_eq!(
-            (report.state, report.note.as_deref()),
-            (InstanceState::Displaced, Some("it made room"))
-        );
-        assert!(report.measured_bytes.is_none() && report.pid.is_none());
-        let demand = instance.demand.clone();
-        instance.return_with(demand);
-        assert_eq!((instance.state, instance.note.as_deref()), (InstanceState::Loading, None));
-        assert!(!instance.comes_back());
-    }
-
-    #[tokio::test]
-    async fn whoever_waits_is_told_when_it_fails() {
-        let mut instance = instance(Policy::default());
-        let (answer, waits) = oneshot::channel();
-        instance.waiting.push(answer);
-        instance.fail(&Problem::new(
-            deft_protocol::ProblemKind::Refused,
-            "load_failed",
-            "cut short",
-        ));
-        let Ok(Err(problem)) = waits.await else { panic!("it got a seat") };
-        assert_eq!(problem.detail, "cut short");
-        assert_eq!(instance.state, InstanceState::Failed);
-    }
-}
+mod tests;

@@ -1,14 +1,44 @@
 //! Memory of engine processes, as the kernel counts it.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use deft_protocol::engine::POOL_MEMORY;
+
 /// What a process holds.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct Measured {
     /// Bytes that are its own: everything private except pages of its model file.
     pub(crate) private: u64,
     /// Resident bytes of its model's files.
     pub(crate) file: u64,
+    /// Bytes in simulated accelerators, by their pools.
+    pub(crate) accelerators: BTreeMap<String, u64>,
+}
+
+impl Measured {
+    /// All of it.
+    pub(crate) fn total(&self) -> u64 {
+        self.private + self.file + self.accelerators.values().sum::<u64>()
+    }
+}
+
+/// Whose memory a mapping is.
+enum Mapping {
+    Private,
+    File,
+    Accelerator(String),
+}
+
+impl Mapping {
+    fn of(path: &str, files: &[PathBuf]) -> Self {
+        let name = path.strip_prefix("/memfd:").and_then(|name| name.strip_prefix(POOL_MEMORY));
+        match name {
+            Some(pool) => Self::Accelerator(pool.trim_end_matches(" (deleted)").to_owned()),
+            None if files.iter().any(|file| file.as_os_str() == path) => Self::File,
+            None => Self::Private,
+        }
+    }
 }
 
 /// Measures a process that maps `files`; none if it is gone.
@@ -21,7 +51,7 @@ pub(crate) fn of_process(pid: u32, files: &[PathBuf]) -> Option<Measured> {
 /// Adds up the kernel's list of mappings (`smaps`).
 fn sum(maps: &str, files: &[PathBuf]) -> Measured {
     let mut measured = Measured::default();
-    let mut of_file = false;
+    let mut mapping = Mapping::Private;
     for line in maps.lines() {
         let Some((key, rest)) = line.split_once(' ') else {
             continue;
@@ -29,18 +59,20 @@ fn sum(maps: &str, files: &[PathBuf]) -> Measured {
         if !key.ends_with(':') {
             // "start-end perms offset device inode path": the path may hold spaces.
             let path = rest.split_whitespace().skip(4).collect::<Vec<_>>().join(" ");
-            of_file = files.iter().any(|file| file.as_os_str() == path.as_str());
+            mapping = Mapping::of(&path, files);
             continue;
         }
         let kibibytes =
             || rest.trim().strip_suffix(" kB").and_then(|count| count.parse::<u64>().ok());
-        match key {
-            "Rss:" if of_file => measured.file += kibibytes().unwrap_or(0) << 10,
-            "Private_Clean:" | "Private_Dirty:" if !of_file => {
-                measured.private += kibibytes().unwrap_or(0) << 10;
+        let counter = match (&mapping, key) {
+            (Mapping::File, "Rss:") => &mut measured.file,
+            (Mapping::Accelerator(pool), "Rss:") => {
+                measured.accelerators.entry(pool.clone()).or_default()
             }
-            _ => {}
-        }
+            (Mapping::Private, "Private_Clean:" | "Private_Dirty:") => &mut measured.private,
+            _ => continue,
+        };
+        *counter += kibibytes().unwrap_or(0) << 10;
     }
     measured
 }
@@ -61,12 +93,16 @@ Private_Dirty:         4 kB
 Rss:                2000 kB
 Private_Clean:      2000 kB
 Private_Dirty:         0 kB
+7f18-7f20 rw-s 00000000 00:01 9 /memfd:deft-pool-fern (deleted)
+Rss:                  64 kB
+Private_Dirty:        64 kB
 7f20-7f30 rw-p 00000000 00:00 0
 Rss:                 128 kB
 Private_Dirty:       128 kB
 ";
         let measured = sum(maps, &["/srv/seed models/larkfen-desk.gguf".into()]);
-        assert_eq!(measured, Measured { private: 432 << 10, file: 2000 << 10 });
+        let accelerators = BTreeMap::from([("fern".to_owned(), 64 << 10)]);
+        assert_eq!(measured, Measured { private: 432 << 10, file: 2000 << 10, accelerators });
     }
 
     #[test]

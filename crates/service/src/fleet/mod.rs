@@ -2,16 +2,18 @@
 //! engine process starts, ends or dies. One task owns it all; others hold a [`Fleet`] and ask.
 
 mod actor;
+mod decisions;
 pub(crate) mod engine_link;
 pub(crate) mod instance;
 pub(crate) mod memory;
+pub(crate) mod pools;
 mod room;
 
 use std::path::Path;
 use std::time::Duration;
 
-use deft_planning::{Bytes, Demand, LoadSettings, PoolReport};
-use deft_protocol::manage::{InstanceReport, Keeping, Pool};
+use deft_planning::{Grant, LoadSettings, PoolReport, WishedPlace};
+use deft_protocol::manage::{Decision, InstanceReport, Keeping, Pool};
 use deft_protocol::{Problem, ProblemKind};
 use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
@@ -21,8 +23,10 @@ use engine_link::ProcessEvent;
 pub(crate) use instance::Seat;
 use instance::{Policy, Target};
 use memory::Measured;
+use pools::Machine;
 
 use crate::config::MakeRoom;
+use crate::{refusals, wire};
 
 /// Questions that may wait for the fleet's task.
 const WAITING: usize = 256;
@@ -32,22 +36,23 @@ const WAITING: usize = 256;
 pub(crate) struct FleetReport {
     pub(crate) instances: Vec<InstanceReport>,
     pub(crate) pools: Vec<Pool>,
+    pub(crate) decisions: Vec<Decision>,
 }
 
-/// What a load needs, and why it would be refused.
-pub(crate) type Verdict = (Demand, Option<Problem>);
+/// What a load needs and where, and why it would be refused.
+pub(crate) type Verdict = (Grant, Option<Problem>);
 
 /// Loads judged one after the other, as if those before had been granted where they fit.
 pub(crate) struct Judged {
     pub(crate) verdicts: Vec<Verdict>,
-    pub(crate) before: PoolReport,
-    pub(crate) after: PoolReport,
+    pub(crate) before: Vec<PoolReport>,
+    pub(crate) after: Vec<PoolReport>,
 }
 
 enum Ask {
     Judge {
         targets: Vec<Target>,
-        answer: oneshot::Sender<Judged>,
+        answer: oneshot::Sender<Result<Judged, Problem>>,
     },
     Load {
         id: Uuid,
@@ -61,7 +66,7 @@ enum Ask {
         problem: Problem,
     },
     Seat {
-        variant: Uuid,
+        at: At,
         answer: oneshot::Sender<Option<oneshot::Receiver<Result<Seat, Problem>>>>,
     },
     Unload {
@@ -82,12 +87,26 @@ enum Ask {
         id: Uuid,
     },
     Measured(Vec<(Uuid, Measured)>),
+    Limit {
+        pool: String,
+        limit: String,
+        answer: oneshot::Sender<Result<Pool, Problem>>,
+    },
     CallEnded,
     Refresh,
     DrainAll {
         answer: oneshot::Sender<()>,
     },
     KillAll,
+}
+
+/// Where a seat is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum At {
+    /// At the least busy instance of a variant.
+    Variant(Uuid),
+    /// At one instance.
+    Instance(Uuid),
 }
 
 /// How an instance is unloaded.
@@ -108,10 +127,10 @@ pub(crate) struct Fleet {
 
 impl Fleet {
     /// Starts the fleet's task.
-    pub(crate) fn start(host_limit: Bytes, make_room: MakeRoom) -> Self {
+    pub(crate) fn start(machine: Machine, make_room: MakeRoom) -> Self {
         let (asks, questions) = mpsc::channel(WAITING);
         let (publish, reports) = watch::channel(FleetReport::default());
-        tokio::spawn(Actor::new(host_limit, make_room, asks.clone(), publish).run(questions));
+        tokio::spawn(Actor::new(machine, make_room, asks.clone(), publish).run(questions));
         Self { asks, reports }
     }
 
@@ -122,14 +141,13 @@ impl Fleet {
 
     async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<T>) -> Ask) -> Result<T, Problem> {
         let (answer, result) = oneshot::channel();
-        let gone = || Problem::new(ProblemKind::Busy, "stopping", "the service is stopping");
-        self.asks.send(make(answer)).await.map_err(|_| gone())?;
-        result.await.map_err(|_| gone())
+        self.asks.send(make(answer)).await.map_err(|_| refusals::stopping())?;
+        result.await.map_err(|_| refusals::stopping())
     }
 
     /// What loads would need one after the other, and why they would be refused.
     pub(crate) async fn judge(&self, targets: Vec<Target>) -> Result<Judged, Problem> {
-        self.ask(|answer| Ask::Judge { targets, answer }).await
+        self.ask(|answer| Ask::Judge { targets, answer }).await?
     }
 
     /// Reserves memory and starts an engine process, or joins the instance that is there already:
@@ -148,29 +166,20 @@ impl Fleet {
         let _ = self.asks.send(Ask::SetAside { id, target: Box::new(target), problem }).await;
     }
 
-    /// A seat at an instance of the variant, waiting while it loads; none where there is no
-    /// instance.
-    pub(crate) async fn seat(
-        &self,
-        variant: Uuid,
-        longest: Duration,
-    ) -> Result<Option<Seat>, Problem> {
-        let Some(seat) = self.ask(|answer| Ask::Seat { variant, answer }).await? else {
+    /// Changes a pool's limit until the service stops.
+    pub(crate) async fn limit(&self, pool: String, limit: String) -> Result<Pool, Problem> {
+        self.ask(|answer| Ask::Limit { pool, limit, answer }).await?
+    }
+
+    /// A seat there, waiting while it loads; none where there is no instance.
+    pub(crate) async fn seat(&self, at: At, longest: Duration) -> Result<Option<Seat>, Problem> {
+        let Some(seat) = self.ask(|answer| Ask::Seat { at, answer }).await? else {
             return Ok(None);
         };
         match tokio::time::timeout(longest, seat).await {
             Ok(Ok(seat)) => seat.map(Some),
-            Ok(Err(_)) => Err(Problem::new(
-                ProblemKind::Busy,
-                "unloaded",
-                "the model was unloaded while the call waited for it",
-            )),
-            Err(_) => Err(Problem::new(
-                ProblemKind::Busy,
-                "load_slow",
-                format!("the model was not ready within {} s", longest.as_secs()),
-            )
-            .with_way_out("try again, or see: deft status")),
+            Ok(Err(_)) => Err(refusals::unloaded()),
+            Err(_) => Err(refusals::load_slow(longest.as_secs())),
         }
     }
 
@@ -202,15 +211,16 @@ impl Fleet {
 pub(crate) async fn target(
     registered: &crate::records::variants::Registered,
     policy: Policy,
+    places: Vec<WishedPlace>,
     settings: impl FnOnce(&deft_planning::ModelShape) -> Result<LoadSettings, Problem>,
 ) -> Result<Target, Problem> {
     let (path, stamp) = (registered.path.clone(), registered.stamp);
     let sized = tokio::task::spawn_blocking(move || deft_depot::shape_of(Path::new(&path), &stamp))
         .await
         .map_err(|error| Problem::new(ProblemKind::Fault, "fault", error.to_string()))?
-        .map_err(|error| crate::wire::depot_problem(&error))?;
+        .map_err(|error| wire::depot_problem(&error))?;
     let (shape, files) = sized;
     let settings = settings(&shape)?;
     let (variant, name) = (registered.id, registered.name.clone());
-    Ok(Target { variant, name, files, shape, settings, policy })
+    Ok(Target { variant, copy: 1, name, files, shape, settings, places, policy })
 }

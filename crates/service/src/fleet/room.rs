@@ -13,44 +13,71 @@ use tokio::sync::oneshot;
 use uuid::Uuid;
 
 use super::actor::Actor;
-use super::instance::Leaving;
+use super::decisions::What;
+use super::instance::{Instance, Leaving};
 use super::{Target, Unload};
 use crate::config::MakeRoom;
-
-/// Code of a load that does not fit.
-const DOES_NOT_FIT: &str = "does_not_fit";
-/// Code of a load of what is there with other settings.
-pub(super) const LOADED_OTHERWISE: &str = "loaded_otherwise";
+use crate::refusals::{self, DOES_NOT_FIT, DRAINING, LOADED_OTHERWISE};
+use crate::wire;
 
 /// A load that waits for others to go.
 pub(super) struct Pending {
-    pub(super) id: Uuid,
-    pub(super) target: Target,
-    pub(super) keeping: Keeping,
-    pub(super) answer: oneshot::Sender<Result<Uuid, Problem>>,
+    id: Uuid,
+    target: Target,
+    keeping: Keeping,
+    answer: oneshot::Sender<Result<Uuid, Problem>>,
+    /// Whether it was told that it waits.
+    told: bool,
+}
+
+impl Pending {
+    pub(super) fn new(
+        id: Uuid,
+        target: Target,
+        keeping: Keeping,
+        answer: oneshot::Sender<Result<Uuid, Problem>>,
+    ) -> Self {
+        Self { id, target, keeping, answer, told: false }
+    }
+}
+
+/// How room can be made for a call.
+enum Room {
+    /// These go, and some that are going already.
+    By(Vec<Uuid>),
+    /// It will do when calls that run now have ended.
+    AfterCalls,
+    None,
 }
 
 impl Actor {
     /// Loads; where others go first, the answer comes when they are gone.
-    pub(super) fn load_or_wait(&mut self, pending: Pending) {
-        let Pending { id, target, keeping, answer } = pending;
-        let result = self.load(id, target.clone(), keeping);
+    pub(super) fn load_or_wait(&mut self, mut pending: Pending) {
+        let result = self.load(pending.id, pending.target.clone(), pending.keeping);
         let waits = match &result {
-            Err(problem) if problem.code == DOES_NOT_FIT && keeping == Keeping::OnDemand => {
-                let (_, wanted, _) = self.or_displaced(id, target.clone(), keeping);
-                self.make_room_for(&wanted)
-            }
-            Err(problem) if problem.code == LOADED_OTHERWISE => match self.replace(&target) {
-                Ok(()) => true,
-                Err(refusal) => return drop(answer.send(Err(refusal))),
+            Err(problem) if problem.code == DOES_NOT_FIT => match pending.keeping {
+                Keeping::OnDemand => self.make_room_for(&mut pending, problem),
+                Keeping::Kept => {
+                    self.decisions.note(What::Refuse, &pending.target.title(), &problem.detail);
+                    Ok(false)
+                }
             },
-            _ => false,
+            Err(problem) if problem.code == LOADED_OTHERWISE => {
+                self.replace(&pending.target).map(|()| true)
+            }
+            // What is being unloaded is loaded again when it has gone.
+            Err(problem) if problem.code == DRAINING && pending.keeping == Keeping::Kept => {
+                Ok(true)
+            }
+            _ => Ok(false),
         };
-        if waits {
-            self.pending.push(Pending { id, target, keeping, answer });
-            self.drain_the_free();
-        } else {
-            drop(answer.send(result));
+        match waits {
+            Ok(true) => {
+                self.pending.push(pending);
+                self.drain_the_free();
+            }
+            Ok(false) => drop(pending.answer.send(result)),
+            Err(refusal) => drop(pending.answer.send(Err(refusal))),
         }
     }
 
@@ -63,6 +90,13 @@ impl Actor {
         }
     }
 
+    /// Whether something is to be loaded in the place of an instance that goes.
+    pub(super) fn is_replaced(&self, target: &Target) -> bool {
+        self.pending.iter().any(|pending| {
+            pending.target.variant == target.variant && pending.target.copy == target.copy
+        })
+    }
+
     /// A call for something displaced brings that back, as it was kept.
     pub(super) fn or_displaced(
         &self,
@@ -70,7 +104,7 @@ impl Actor {
         target: Target,
         keeping: Keeping,
     ) -> (Uuid, Target, Keeping) {
-        match self.of_variant(target.variant) {
+        match self.same_as(&target) {
             Some(found)
                 if found.state == InstanceState::Displaced && keeping == Keeping::OnDemand =>
             {
@@ -80,38 +114,77 @@ impl Actor {
         }
     }
 
-    /// Whether a call's load will fit when what is least valuable has gone; tells those to go.
-    fn make_room_for(&mut self, target: &Target) -> bool {
-        let name = target.name.to_string();
+    /// Whether a call's load will fit when others have gone: what is least valuable is told to.
+    ///
+    /// # Errors
+    /// The refusal, in the form that callers get.
+    fn make_room_for(&mut self, pending: &mut Pending, refusal: &Problem) -> Result<bool, Problem> {
+        let Pending { id, target, keeping, .. } = &*pending;
+        let (_, wanted, _) = self.or_displaced(*id, target.clone(), *keeping);
+        let title = wanted.title();
+        match self.room_for(&wanted) {
+            Room::By(gone) => {
+                for id in gone {
+                    self.leave(id, &format!("it made room for a call of `{title}`"), true);
+                }
+                Ok(true)
+            }
+            Room::AfterCalls => {
+                if !std::mem::replace(&mut pending.told, true) {
+                    let why = format!("{}; it waits until calls have ended", refusal.detail);
+                    self.decisions.note(What::Wait, &title, why);
+                }
+                Ok(true)
+            }
+            Room::None => {
+                self.decisions.note(What::Refuse, &title, &refusal.detail);
+                let everybody: Vec<Uuid> = self.instances.keys().copied().collect();
+                let alone = self.ledger.make_room(wanted.candidate(&title), &everybody).is_some();
+                if alone { Err(refusals::no_room_for_call(refusal, None)) } else { Ok(false) }
+            }
+        }
+    }
+
+    fn room_for(&self, wanted: &Target) -> Room {
+        let title = wanted.title();
+        let wanted = wanted.candidate(&title);
         let draining =
             self.instances.values().filter(|found| found.state == InstanceState::Draining);
         let mut order: Vec<Uuid> = draining.map(|found| found.id).collect();
         let leaving = order.len();
         order.extend(least_valuable_first(self.unused()));
-        let Some(gone) = self.ledger.make_room(target.candidate(&name), &order) else {
-            return false;
-        };
-        for &id in gone.iter().filter(|id| !order[..leaving].contains(id)) {
-            self.leave(id, &format!("it made room for a call of `{name}`"), true);
+        if let Some(mut gone) = self.ledger.make_room(wanted, &order) {
+            gone.retain(|id| !order[..leaving].contains(id));
+            return Room::By(gone);
         }
-        true
+        let busy = self.instances.values().filter(|found| self.may_go(found) && !found.is_idle());
+        order.extend(busy.map(|found| found.id));
+        match self.ledger.make_room(wanted, &order) {
+            Some(_) => Room::AfterCalls,
+            None => Room::None,
+        }
+    }
+
+    /// Whether an instance may be unloaded for a call, when nobody uses it.
+    fn may_go(&self, instance: &Instance) -> bool {
+        let allowed = match self.make_room {
+            MakeRoom::Never => false,
+            MakeRoom::OnDemand => instance.keeping == Keeping::OnDemand,
+            MakeRoom::Kept => true,
+        };
+        allowed && !instance.target.policy.pinned && instance.holds_memory()
     }
 
     /// What nobody uses and may be unloaded for a call.
     fn unused(&self) -> Vec<Unused<Uuid>> {
-        let may_go = |keeping: Keeping| match self.make_room {
-            MakeRoom::Never => false,
-            MakeRoom::OnDemand => keeping == Keeping::OnDemand,
-            MakeRoom::Kept => true,
-        };
         self.instances
             .values()
-            .filter(|found| found.is_idle() && !found.target.policy.pinned && may_go(found.keeping))
+            .filter(|found| found.is_idle() && self.may_go(found))
             .map(|found| Unused {
                 id: found.id,
                 priority: found.target.policy.priority,
                 idle: found.idle_time(),
-                frees: found.demand.total(),
+                frees: found.grant.demand.total(),
                 reload: Duration::from_secs_f64(found.load_seconds.unwrap_or(0.0)),
             })
             .collect()
@@ -119,18 +192,18 @@ impl Actor {
 
     /// Drains what is loaded with other settings, once it is sure that the new ones would fit then.
     fn replace(&mut self, target: &Target) -> Result<(), Problem> {
-        let Some(old) = self.of_variant(target.variant).map(|found| found.id) else {
+        let Some(old) = self.same_as(target).map(|found| found.id) else {
             return Ok(());
         };
-        let name = target.name.to_string();
+        let title = target.title();
         let mut after = self.ledger.clone();
         after.release(old);
         let mut idle = self.idle();
         idle.remove(&old);
         after
-            .judge(target.candidate(&name), &idle)
-            .map_err(|refusal| crate::wire::refusal(&refusal, &target.shape))?;
-        tracing::info!("`{name}` is drained, to be loaded with other settings");
+            .judge(target.candidate(&title), &idle)
+            .map_err(|denial| refusals::denial(&denial, &target.shape))?;
+        self.decisions.note(What::Replace, &title, "it is drained, and loaded with other settings");
         self.end(old, Unload::Drain);
         Ok(())
     }
@@ -140,14 +213,16 @@ impl Actor {
         let Some(instance) = self.instances.get_mut(&id) else {
             return;
         };
-        tracing::info!(
-            "`{}` is unloaded: {why} (idle for {} s, priority {}, {})",
-            instance.target.name,
+        let kept = instance.keeping == Keeping::Kept;
+        let reasons = format!(
+            "{why} (idle for {} s, priority {}, {})",
             instance.idle_time().as_secs(),
             instance.target.policy.priority,
-            if instance.keeping == Keeping::Kept { "kept" } else { "on demand" },
+            if kept { "kept" } else { "on demand" },
         );
-        if instance.keeping == Keeping::Kept {
+        let what = if kept { What::Displace } else { What::Unload };
+        self.decisions.note(what, &instance.target.title(), reasons);
+        if kept {
             instance.leaving = Leaving::Displaced { why: why.to_owned(), comes_back };
         }
         self.end(id, Unload::Drain);
@@ -182,10 +257,15 @@ impl Actor {
             let Some(instance) = self.instances.get_mut(&id) else {
                 continue;
             };
-            let name = instance.target.name.to_string();
-            if let Ok(demand) = self.ledger.reserve(id, instance.target.candidate(&name), &idle) {
-                tracing::info!("`{name}` comes back: there is room again");
-                instance.return_with(demand);
+            let title = instance.target.title();
+            if let Ok(grant) = self.ledger.reserve(id, instance.target.candidate(&title), &idle) {
+                let reasons = wire::reasons(&grant, instance.keeping);
+                self.decisions.note(
+                    What::BringBack,
+                    &title,
+                    format!("there is room again; {reasons}"),
+                );
+                instance.return_with(grant);
                 self.start(id);
             }
         }

@@ -9,34 +9,44 @@ use uuid::Uuid;
 pub(crate) struct Wish {
     pub(crate) id: Uuid,
     pub(crate) variant: Uuid,
+    /// Which instance of the variant; the first is 1.
+    pub(crate) copy: u32,
     pub(crate) settings: Settings,
 }
 
 /// All wishes of a node, the oldest first.
 pub(crate) async fn all(database: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<Wish>> {
-    let rows: Vec<(Uuid, Uuid, Json<Settings>)> = sqlx::query_as(
-        "select id, variant, settings from instances where node = $1 order by wished_at, id",
+    let rows: Vec<(Uuid, Uuid, i32, Json<Settings>)> = sqlx::query_as(
+        "select id, variant, copy, settings from instances where node = $1 order by wished_at, id",
     )
     .bind(node)
     .fetch_all(database)
     .await?;
     Ok(rows
         .into_iter()
-        .map(|(id, variant, Json(settings))| Wish { id, variant, settings })
+        .map(|(id, variant, copy, Json(settings))| {
+            let copy = u32::try_from(copy).unwrap_or(1);
+            Wish { id, variant, copy, settings }
+        })
         .collect())
 }
 
-/// Keeps a wish.
+/// Keeps a wish, in the place of another one for the same instance.
 pub(crate) async fn store(
     database: impl PgExecutor<'_>,
     node: Uuid,
     wish: &Wish,
 ) -> sqlx::Result<()> {
-    sqlx::query("insert into instances (id, node, variant, settings) values ($1, $2, $3, $4)")
+    let insert = "insert into instances (id, node, variant, copy, settings) \
+                  values ($1, $2, $3, $4, $5) \
+                  on conflict (node, variant, copy) \
+                  do update set id = excluded.id, settings = excluded.settings";
+    sqlx::query(insert)
         .bind(wish.id)
         .bind(node)
         .bind(wish.variant)
-        .bind(Json(wish.settings))
+        .bind(i32::try_from(wish.copy).unwrap_or(i32::MAX))
+        .bind(Json(&wish.settings))
         .execute(database)
         .await
         .map(|_| ())

@@ -37,6 +37,20 @@ pub(super) async fn load(app: web::Data<App>, bytes: Body) -> Result<HttpRespons
     Ok(HttpResponse::Created().json(loaded?))
 }
 
+/// Tries again to load what was set aside; answers when it is ready.
+#[utoipa::path(
+    tag = "instances",
+    params(("id" = Uuid, Path)),
+    responses((status = 200, body = InstanceReport), (status = "default", body = Problem))
+)]
+#[post("/manage/v1/instances/{id}/again")]
+pub(super) async fn again(
+    app: web::Data<App>,
+    id: web::Path<Uuid>,
+) -> Result<HttpResponse, ManageError> {
+    Ok(HttpResponse::Ok().json(app.loads.again(*id).await?))
+}
+
 /// How to unload.
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct UnloadQuery {

@@ -11,6 +11,7 @@ mod instances;
 mod models;
 mod openapi;
 mod plans;
+mod pools;
 pub(crate) mod respond;
 mod status;
 mod streaming;
@@ -64,6 +65,7 @@ impl App {
             database: DatabaseReport { kind: self.database_kind.to_owned(), up },
             pools: report.pools,
             instances: report.instances,
+            decisions: report.decisions,
         }
     }
 }
@@ -86,7 +88,10 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(plans::plan)
         .service(instances::list_instances)
         .service(instances::load)
+        .service(instances::again)
         .service(instances::unload)
+        .service(pools::list_pools)
+        .service(pools::limit)
         .service(instances::wait)
         .service(status::status)
         .service(events::events)

@@ -15,7 +15,7 @@ use super::MAX_BODY;
 /// Where the chat-completions protocol is spoken.
 const CHAT_PATHS: &str = "/v1/";
 /// Seconds after which a caller may try again.
-const RETRY_AFTER: &str = "2";
+const RETRY_AFTER: u32 = 2;
 
 /// A problem of a management call.
 #[derive(Debug)]
@@ -61,7 +61,8 @@ fn status(problem: &Problem) -> StatusCode {
 fn builder(problem: &Problem) -> actix_web::HttpResponseBuilder {
     let mut builder = HttpResponse::build(status(problem));
     if problem.kind == ProblemKind::Busy {
-        builder.insert_header(("retry-after", RETRY_AFTER));
+        let seconds = problem.retry_after_seconds.unwrap_or(RETRY_AFTER);
+        builder.insert_header(("retry-after", seconds.to_string()));
     }
     builder
 }
@@ -198,7 +199,7 @@ mod tests {
     async fn whoever_may_come_again_is_told_when() {
         let busy = Problem::new(ProblemKind::Busy, "draining", "it is being unloaded");
         let (status, retry, _) = written(refusal("/v1/chat/completions", &busy)).await;
-        assert_eq!((status, retry.as_deref()), (503, Some(RETRY_AFTER)));
+        assert_eq!((status, retry.as_deref()), (503, Some("2")));
         let down = Problem::new(ProblemKind::Fault, "engine_ended", "it ended");
         assert_eq!(written(refusal("/v1/models", &down)).await.1, None);
     }

@@ -3,21 +3,32 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use deft_planning::CacheType;
+use deft_planning::{CacheType, Weights};
 use deft_protocol::chat::EndedBy;
 use deft_protocol::engine::{EngineFigures, Overflow, Prompt, Sampling, TokenScore};
 use proptest::prelude::*;
 use serde_json::json;
 
 use super::*;
+use crate::model::LoadError;
+use deft_protocol::engine::{AcceleratorOrder, PlaceOrder};
 
 fn open(name: &str, settings: LoadSettings) -> Lanes {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
-    Lanes::new(Model::open(&path, settings.context).unwrap(), settings)
+    Lanes::new(Model::open(&path, settings.context).unwrap(), settings, &mut Places::host())
+        .unwrap()
 }
 
 fn settings(context: u32, lanes: u32, chunk: u32, cache: CacheType) -> LoadSettings {
-    LoadSettings { context, lanes, chunk, keys: cache, values: cache }
+    LoadSettings {
+        context,
+        lanes,
+        chunk,
+        keys: cache,
+        values: cache,
+        weights: Weights::Mapped,
+        threads: None,
+    }
 }
 
 const DESK: &str = "demo/larkfen-desk/larkfen-desk-q8_0.gguf";
@@ -419,4 +430,52 @@ fn a_call_that_fails_takes_all_its_answers_with_it_and_nobody_else() {
     lanes.call(order(2, Prompt::Tokens(vec![5, 6, 7, 8])));
     lanes.admit(&mut out);
     assert_eq!(lanes.lanes[0].waiting().len(), 4);
+}
+
+fn place(pool: &str, layers: u32, free: u64) -> PlaceOrder {
+    let accelerator = AcceleratorOrder { free, speed: Some(4 << 30) };
+    PlaceOrder { pool: pool.to_owned(), layers, accelerator: Some(accelerator) }
+}
+
+fn open_in(name: &str, orders: &[PlaceOrder]) -> Result<Lanes, LoadError> {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
+    let mut places = Places::ordered(orders);
+    let model = Model::open_in(&path, 96, &mut places, Weights::Mapped)?;
+    let settings = settings(96, 2, 16, CacheType::F16);
+    Ok(Lanes::new(model, settings, &mut places)?)
+}
+
+#[test]
+fn layers_in_several_pools_give_the_same_tokens_and_scores() {
+    let host = PlaceOrder { pool: "host".to_owned(), layers: 1, accelerator: None };
+    let spreads = [
+        vec![place("fern", 2, 64 << 20)],
+        vec![place("fern", 1, 64 << 20), host, place("moss", 9, 64 << 20)],
+    ];
+    for name in ["golden/models/llama-moe.gguf", "golden/models/gemma2.gguf", DESK] {
+        let alone = |lanes: &mut Lanes| {
+            lanes.call(order(1, Prompt::Tokens((5..45).collect())));
+            lanes.call(order(2, Prompt::Tokens((5..30).rev().collect())));
+            run(lanes)
+        };
+        let wanted = alone(&mut open(name, settings(96, 2, 16, CacheType::F16)));
+        for spread in &spreads {
+            let found = alone(&mut open_in(name, spread).unwrap());
+            for (key, answer) in &wanted {
+                assert_eq!(found[key].text, answer.text, "{name} in {spread:?}");
+                assert_eq!(found[key].scores, answer.scores, "{name} in {spread:?}");
+            }
+        }
+    }
+}
+
+#[test]
+fn an_accelerator_that_is_too_small_refuses_the_load() {
+    // Its weights fit, its keys and values do not; and not even its weights.
+    for free in [1_200_000, 1000] {
+        let Err(LoadError::OutOfMemory(error)) = open_in(DESK, &[place("fern", 5, free)]) else {
+            panic!("{free} bytes did");
+        };
+        assert!(error.free.0 <= free && error.to_string().contains("simulated"), "{error}");
+    }
 }

@@ -1,0 +1,218 @@
+//! Pools, placement over them, their limits, and several instances of one model.
+
+use deft_protocol::manage::InstanceState;
+
+use crate::world::{ANSWER, QUESTION, World, endless, until, wait};
+
+const DESK: &str = "larkfen-desk/q8_0";
+const MINI: &str = "larkfen-desk-mini/q8_0";
+
+const ACCELERATORS: &str = r#"
+[pools.host]
+limit = "64 MiB"
+[[pools.simulated]]
+name = "fern"
+size = "2 MiB"
+speed = "1 GiB/s"
+[[pools.simulated]]
+name = "moss"
+size = "8 MiB"
+held = "7 MiB"
+"#;
+
+fn accelerated() -> World {
+    World::configured(ACCELERATORS).start().stock()
+}
+
+fn reserved(world: &World, pool: &str) -> u64 {
+    world.status().pools.into_iter().find(|found| found.name == pool).unwrap().reserved
+}
+
+#[test]
+fn layers_in_an_accelerator_answer_the_same_and_are_measured_there() {
+    let world = accelerated();
+    let plan = world.ok(&["plan", "larkfen-desk", "--in", "fern,host"]);
+    for part in ["in pool `fern`", "in pool `host`", "layers fern=2 host=3", "is simulated"] {
+        assert!(plan.contains(part), "{part} is missing: {plan}");
+    }
+    assert!(plan.contains("deft load larkfen-desk/q8_0 --in fern,host"), "{plan}");
+    world.ok(&["load", "larkfen-desk", "--in", "fern,host"]);
+    world.desk_answers();
+    let desk = until("it is measured", || {
+        world.instance(DESK).filter(|found| found.measured_bytes.is_some())
+    });
+    let fern = desk.held.iter().find(|held| held.pool == "fern").unwrap();
+    let measured = fern.measured.unwrap();
+    assert!(measured >= fern.planned && measured < fern.planned + (64 << 10), "{fern:?}");
+    assert_eq!(fern.planned, reserved(&world, "fern"));
+    let status = world.ok(&["status"]);
+    assert!(status.contains("pool fern (simulated, 1.00 GiB/s)"), "{status}");
+    // By a share, and by a number that is too large.
+    world.ok(&["load", "larkfen-desk", "--in", "fern=20%,host"]);
+    let shares: Vec<String> =
+        world.ready(DESK).settings.pools.iter().map(ToString::to_string).collect();
+    assert_eq!(shares, ["fern=1", "host=4"]);
+    world.ok(&["service", "restart"]);
+    assert_eq!(world.ready(DESK).settings.pools.len(), 2, "the wish is kept");
+    world.desk_answers();
+    let said = world.deft(&["load", "larkfen-desk", "--in", "fern=9"]);
+    assert!(said.code == 4 && said.err.contains("9 layers are placed"), "{said:?}");
+}
+
+#[test]
+fn an_accelerator_out_of_memory_refuses_and_holds_nothing() {
+    let world = accelerated();
+    // The plan knows that it cannot fit, and how it could.
+    let said = world.deft(&["load", "larkfen-desk", "--in", "fern"]);
+    assert!(said.code == 4 && said.err.contains("in pool `fern`"), "{said:?}");
+    assert!(said.err.contains("--in fern=2,host=3"), "{said:?}");
+    // What other programs hold no plan knows: the accelerator itself refuses.
+    let said = world.deft(&["load", "larkfen-desk", "--in", "moss"]);
+    assert!(
+        said.code == 4 && said.err.contains("simulated accelerator `moss` is out of memory"),
+        "{said:?}"
+    );
+    assert_eq!((reserved(&world, "moss"), reserved(&world, "host")), (0, 0));
+    assert!(world.status().instances.is_empty());
+    let said = world.deft(&["load", "larkfen-desk", "--in", "reed"]);
+    assert!(
+        said.code == 4 && said.err.contains("there is no pool `reed`; there is `host`"),
+        "{said:?}"
+    );
+}
+
+#[test]
+fn copies_share_weights_and_calls() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--copies", "3", "--lanes", "1"]);
+    let copies = world.instances(DESK);
+    let numbers: Vec<u32> = copies.iter().map(|found| found.copy).collect();
+    assert_eq!(numbers, [1, 2, 3]);
+    let weights = copies[0].planned.iter().find(|part| part.part == "weights").unwrap().bytes;
+    let private = copies[0].planned_bytes - weights;
+    assert_eq!(reserved(&world, "host"), weights + 3 * private);
+    // Calls go where the fewest are.
+    let client = world.client();
+    wait(async {
+        let mut streams = Vec::new();
+        for _ in 0..3 {
+            let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
+            stream.next().await.unwrap();
+            streams.push(stream);
+        }
+        let calls: Vec<u32> = world.instances(DESK).iter().map(|found| found.calls).collect();
+        assert_eq!(calls, [1, 1, 1]);
+    });
+    world.ok(&["unload", "larkfen-desk/q8_0#2"]);
+    assert_eq!(world.instances(DESK).len(), 2);
+    world.ok(&["load", "larkfen-desk", "--copies", "3", "--lanes", "1"]);
+    world.ok(&["service", "restart"]);
+    until("all are back", || {
+        let back = world.instances(DESK);
+        (back.iter().filter(|found| found.state == InstanceState::Ready).count() == 3).then_some(())
+    });
+    // Other settings are for all of them; fewer copies end the last ones.
+    world.ok(&["load", "larkfen-desk", "--lanes", "2"]);
+    assert!(world.instances(DESK).iter().all(|found| found.settings.lanes == 2));
+    world.ok(&["load", "larkfen-desk", "--lanes", "2", "--copies", "1"]);
+    assert_eq!(world.instances(DESK).len(), 1);
+    world.desk_answers();
+}
+
+#[test]
+fn copies_that_do_not_all_fit_are_refused_together() {
+    let world = World::new().with("DEFT_HOST_LIMIT", "16 MiB").start().stock();
+    let said = world.deft(&["load", "larkfen-desk", "--copies", "3"]);
+    assert!(said.code == 4 && said.err.contains("held by"), "{said:?}");
+    assert!(world.status().instances.is_empty(), "none is left of those that fitted");
+    let plan = world.deft(&["plan", "larkfen-desk", "--copies", "3"]);
+    assert!(plan.code == 4 && plan.err.contains("2 of 3 instances fit"), "{plan:?}");
+    world.ok(&["load", "larkfen-desk", "--copies", "2"]);
+}
+
+#[test]
+fn a_limit_lowered_below_what_is_loaded_stops_grants_and_unloads_nothing() {
+    let world = World::new().with("DEFT_HOST_LIMIT", "32 MiB").start().stock();
+    world.ok(&["load", "larkfen-desk"]);
+    let said = world.deft(&["limit", "host", "4MiB"]);
+    assert!(said.code == 0 && said.err.contains("nothing is unloaded for that"), "{said:?}");
+    let status = world.ok(&["status"]);
+    assert!(status.contains("above its limit, which was lowered"), "{status}");
+    let said = world.deft(&["load", "larkfen-desk-mini"]);
+    assert!(said.code == 4 && said.err.contains("more than its limit is planned"), "{said:?}");
+    world.desk_answers();
+    // A call waits until something makes room, and here it does.
+    let said = world.deft(&["ask", "larkfen-desk-mini", "Hello"]);
+    assert!(said.code == 5 || said.code == 4, "4.05 MiB do not fit into 4: {said:?}");
+    world.ok(&["limit", "host", "6MiB"]);
+    world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
+    assert_eq!(world.instance(DESK).unwrap().state, InstanceState::Displaced);
+    world.ok(&["unload", "larkfen-desk-mini"]);
+    world.ok(&["limit", "host", "100%"]);
+    world.ready(DESK);
+    for (pool, limit, part) in [
+        ("host", "900TiB", "of memory may be used"),
+        ("host", "much", "write an amount"),
+        ("reed", "1GiB", "there is no pool `reed`"),
+    ] {
+        let said = world.deft(&["limit", pool, limit]);
+        assert!(said.code > 2 && said.err.contains(part), "{said:?}");
+    }
+    // At a start it is an error of the settings, before anything is done.
+    let wrong = World::new().with("DEFT_HOST_LIMIT", "900 TiB");
+    let said = wrong.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
+    assert!(said.code != 0 && said.err.contains("of memory may be used"), "{said:?}");
+}
+
+#[test]
+fn a_limit_lowered_between_starts_brings_back_what_matters_most() {
+    let world = World::new().with("DEFT_HOST_LIMIT", "32 MiB").start().stock();
+    world.ok(&["load", "larkfen-desk", "--priority", "-1"]);
+    world.ok(&["load", "larkfen-desk-mini", "--priority", "5"]);
+    world.ok(&["service", "stop"]);
+    let world = world.with("DEFT_HOST_LIMIT", "8 MiB").start();
+    world.ready(MINI);
+    let desk = world.instance(DESK).unwrap();
+    let problem = desk.problem.unwrap();
+    assert_eq!((desk.state, problem.code.as_str()), (InstanceState::Failed, "does_not_fit"));
+    assert_eq!(problem.ways[0].command, "deft limit host 12MiB");
+}
+
+#[test]
+fn no_more_instances_than_the_operator_allows() {
+    let world = World::new().with("DEFT_MOST_INSTANCES", "1").start().stock();
+    world.ok(&["load", "larkfen-desk"]);
+    let said = world.deft(&["load", "larkfen-desk-mini"]);
+    assert!(said.code == 4 && said.err.contains("more than the 1 that may be loaded"), "{said:?}");
+    assert!(said.err.contains("deft unload larkfen-desk/q8_0"), "{said:?}");
+    // A call may make room for itself.
+    world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
+    assert_eq!(world.instance(DESK).unwrap().state, InstanceState::Displaced);
+    world.ok(&["ask", "larkfen-desk", "Hello"]);
+    assert_eq!(world.instance(MINI).map(|found| found.state), None);
+}
+
+#[test]
+fn weights_can_be_locked_and_threads_be_told() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--weights", "resident", "--threads", "3"]);
+    let desk = world.ready(DESK);
+    let status = std::fs::read_to_string(format!("/proc/{}/status", desk.pid.unwrap())).unwrap();
+    let of = |key: &str| -> u64 {
+        let line = status.lines().find(|line| line.starts_with(key)).unwrap();
+        line.split_whitespace().nth(1).unwrap().parse().unwrap()
+    };
+    let file = std::fs::metadata(crate::world::desk()).unwrap().len();
+    assert!(of("VmLck:") << 10 >= file, "the file is locked: {status}");
+    let three = of("Threads:");
+    world.ok(&["load", "larkfen-desk", "--threads", "1"]);
+    let one = world.ready(DESK);
+    let path = format!("/proc/{}/status", one.pid.unwrap());
+    let status = std::fs::read_to_string(path).unwrap();
+    let threads = status.lines().find(|line| line.starts_with("Threads:")).unwrap();
+    let threads: u64 = threads.split_whitespace().nth(1).unwrap().parse().unwrap();
+    assert_eq!(three - threads, 2);
+    assert!(status.contains("VmLck:\t       0 kB"), "mapped weights are not locked");
+    let answer = world.ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"]);
+    assert_eq!(answer.trim(), ANSWER);
+}

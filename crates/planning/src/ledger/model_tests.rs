@@ -1,0 +1,269 @@
+//! The ledger against a model of a whole house: loads, unloads, crashes, restarts and changes of
+//! limits in any order, on a simulated clock.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use proptest::prelude::*;
+use proptest::test_runner::{Config, TestRunner};
+
+use super::*;
+use crate::HOST;
+use crate::fixture::demo_shape;
+use crate::{Share, Unused, least_valuable_first};
+
+/// Random operations in all.
+const OPERATIONS: usize = 100_000;
+/// Operations of one story.
+const STORY: usize = 1_000;
+
+#[derive(Debug, Clone)]
+enum Operation {
+    Load(Wish),
+    /// A call for something that is not loaded: what is least valuable makes room.
+    Call(Wish),
+    Unload(u32),
+    /// Memory is held over a crash, for it is loaded again.
+    Crash(u32),
+    SetAside(u32),
+    /// A call begins or ends.
+    Busy(u32, bool),
+    /// All processes are gone; what was loaded is brought back by priority.
+    Restart,
+    Limit(usize, u64),
+    Time(u64),
+}
+
+#[derive(Debug, Clone)]
+struct Wish {
+    id: u32,
+    /// Three files of different size.
+    file: u8,
+    lanes: u32,
+    places: Vec<WishedPlace>,
+    pinned: bool,
+    priority: i32,
+}
+
+#[derive(Debug, Clone)]
+struct Loaded {
+    wish: Wish,
+    demand: Demand,
+    busy: bool,
+    since: u64,
+}
+
+/// What should be true, kept in the plainest way.
+struct House {
+    ledger: Ledger<u32>,
+    loaded: BTreeMap<u32, Loaded>,
+    limits: [u64; 3],
+    clock: u64,
+}
+
+const POOLS: [&str; 3] = [HOST, "fern", "moss"];
+
+fn shape_of(file: u8) -> ModelShape {
+    let layer = Bytes::mib(u64::from(file) + 1);
+    let file = Bytes(layer.0 * 5 + (2 << 20));
+    ModelShape { file, layer_weights: vec![layer; 5], ..demo_shape() }
+}
+
+fn names() -> [String; 6] {
+    [0, 1, 2, 3, 4, 5].map(|file| format!("larkfen-{file}/q8_0"))
+}
+
+impl House {
+    fn new() -> Self {
+        let limits = [60, 12, 24].map(|mib| mib << 20);
+        let pools = [0, 1, 2].map(|at: usize| Pool {
+            name: POOLS[at].to_owned(),
+            limit: Bytes(limits[at]),
+            size: Bytes::mib(90),
+        });
+        let ledger = Ledger::new(pools.to_vec(), Some(9));
+        Self { ledger, loaded: BTreeMap::new(), limits, clock: 0 }
+    }
+
+    /// Grants or refuses; whatever is granted must keep every pool it needs within its limit.
+    fn load(&mut self, wish: &Wish) -> bool {
+        let before = self.reserved();
+        let (name, shape) = (&names()[usize::from(wish.file)], shape_of(wish.file));
+        let settings = LoadSettings { lanes: wish.lanes, ..LoadSettings::for_model(&shape) };
+        let wanted = Candidate {
+            name,
+            file: name,
+            shape: &shape,
+            settings: &settings,
+            places: &wish.places,
+        };
+        let result = self.ledger.reserve(wish.id, wanted, &BTreeSet::new());
+        let Ok(grant) = result else {
+            assert_eq!(self.reserved(), before, "a refusal reserves nothing");
+            return false;
+        };
+        let loaded =
+            Loaded { wish: wish.clone(), demand: grant.demand, busy: false, since: self.clock };
+        self.loaded.insert(wish.id, loaded);
+        for ((after, before), limit) in self.reserved().into_iter().zip(before).zip(self.limits) {
+            assert!(after == before || after <= limit, "{after} of {limit} after a grant");
+        }
+        assert!(self.loaded.len() <= 9);
+        true
+    }
+
+    fn call(&mut self, wish: &Wish) {
+        let unused: Vec<Unused<u32>> = self
+            .loaded
+            .values()
+            .filter(|found| !found.busy && !found.wish.pinned)
+            .map(|found| Unused {
+                id: found.wish.id,
+                priority: found.wish.priority,
+                idle: Duration::from_secs(self.clock - found.since),
+                frees: found.demand.total(),
+                reload: Duration::from_millis(200),
+            })
+            .collect();
+        let (name, shape) = (&names()[usize::from(wish.file)], shape_of(wish.file));
+        let settings = LoadSettings { lanes: wish.lanes, ..LoadSettings::for_model(&shape) };
+        let wanted = Candidate {
+            name,
+            file: name,
+            shape: &shape,
+            settings: &settings,
+            places: &wish.places,
+        };
+        let Some(gone) = self.ledger.make_room(wanted, &least_valuable_first(unused)) else {
+            return;
+        };
+        for id in &gone {
+            let went = &self.loaded[id];
+            assert!(!went.busy && !went.wish.pinned, "a pinned or busy one was to go");
+        }
+        gone.iter().for_each(|id| self.unload(*id));
+        assert!(self.load(wish), "room was made, and it does not fit");
+    }
+
+    fn unload(&mut self, id: u32) {
+        self.ledger.release(id);
+        self.loaded.remove(&id);
+    }
+
+    fn restart(&mut self) {
+        let mut wishes: Vec<Wish> = self.loaded.values().map(|found| found.wish.clone()).collect();
+        wishes.sort_by_key(|wish| std::cmp::Reverse(wish.priority));
+        wishes.iter().for_each(|wish| self.unload(wish.id));
+        assert_eq!(self.reserved(), [0; 3], "nothing is left of what was unloaded");
+        for wish in wishes {
+            self.load(&wish);
+        }
+    }
+
+    fn take(&mut self, operation: &Operation) {
+        match operation {
+            Operation::Load(wish) if !self.loaded.contains_key(&wish.id) => drop(self.load(wish)),
+            Operation::Call(wish) if !self.loaded.contains_key(&wish.id) => self.call(wish),
+            Operation::Load(_) | Operation::Call(_) => {}
+            Operation::Unload(id) | Operation::SetAside(id) => self.unload(*id),
+            Operation::Crash(id) => {
+                if let Some(found) = self.loaded.get_mut(id) {
+                    (found.busy, found.since) = (false, self.clock);
+                }
+            }
+            Operation::Busy(id, busy) => {
+                if let Some(found) = self.loaded.get_mut(id) {
+                    (found.busy, found.since) = (*busy, self.clock);
+                }
+            }
+            Operation::Restart => self.restart(),
+            Operation::Limit(pool, mib) => {
+                self.limits[*pool] = mib << 20;
+                self.ledger.set_limit(POOLS[*pool], Bytes(mib << 20)).unwrap();
+            }
+            Operation::Time(seconds) => self.clock += seconds,
+        }
+    }
+
+    fn reserved(&self) -> [u64; 3] {
+        let reports = self.ledger.reports();
+        [0, 1, 2].map(|at: usize| reports[at].reserved.0)
+    }
+
+    /// The sum over all that is loaded, weights in host memory once for each file.
+    fn held(&self) -> [u64; 3] {
+        let mut held = [0; 3];
+        let mut shared = [0; 6];
+        for found in self.loaded.values() {
+            let file = &mut shared[usize::from(found.wish.file)];
+            *file = (*file).max(found.demand.amount(HOST).shared.0);
+            for (held, pool) in held.iter_mut().zip(POOLS) {
+                *held += found.demand.amount(pool).private.0;
+            }
+        }
+        held[0] += shared.iter().sum::<u64>();
+        held
+    }
+}
+
+fn places() -> impl Strategy<Value = Vec<WishedPlace>> + Clone {
+    let share = prop_oneof![
+        Just(Share::Rest),
+        (1u32..4).prop_map(Share::Layers),
+        (1u32..60).prop_map(Share::Percent),
+    ];
+    let place = |pool: &'static str| {
+        let wished = move |share| WishedPlace { pool: pool.to_owned(), share };
+        share.clone().prop_map(wished).boxed()
+    };
+    let rest = WishedPlace { pool: HOST.to_owned(), share: Share::Rest };
+    prop_oneof![
+        3 => Just(Vec::new()),
+        1 => place("fern").prop_map(|fern| vec![fern]),
+        1 => place("moss").prop_map(move |moss| vec![moss, rest.clone()]),
+        1 => (place("fern"), place("moss")).prop_map(|(fern, moss)| vec![fern, moss]),
+    ]
+    .boxed()
+}
+
+fn operation() -> impl Strategy<Value = Operation> {
+    let id = 0u32..14;
+    let wish = (id.clone(), 0u8..6, 1u32..6, places(), prop::bool::weighted(0.2), -1i32..2)
+        .prop_map(|(id, file, lanes, places, pinned, priority)| Wish {
+            id,
+            file,
+            lanes,
+            places,
+            pinned,
+            priority,
+        })
+        .boxed();
+    prop_oneof![
+        6 => wish.clone().prop_map(Operation::Load),
+        4 => wish.prop_map(Operation::Call),
+        4 => id.clone().prop_map(Operation::Unload),
+        1 => id.clone().prop_map(Operation::Crash),
+        1 => id.clone().prop_map(Operation::SetAside),
+        3 => (id, any::<bool>()).prop_map(|(id, busy)| Operation::Busy(id, busy)),
+        1 => (0usize..3, 1u64..90).prop_map(|(pool, mib)| Operation::Limit(pool, mib)),
+        2 => (0u64..500).prop_map(Operation::Time),
+        1 => Just(Operation::Restart),
+    ]
+}
+
+#[test]
+fn no_order_of_events_raises_a_pool_above_its_limit() {
+    let cases = u32::try_from(OPERATIONS / STORY).unwrap();
+    let mut runner = TestRunner::new(Config { cases, ..Config::default() });
+    let stories = prop::collection::vec(operation(), STORY);
+    runner
+        .run(&stories, |story| {
+            let mut house = House::new();
+            for operation in &story {
+                house.take(operation);
+                prop_assert_eq!(house.reserved(), house.held(), "after {:?}", operation);
+            }
+            Ok(())
+        })
+        .unwrap();
+}

@@ -1,0 +1,209 @@
+//! Where the layers of an instance are: in which pools, and how many in each.
+
+use thiserror::Error;
+
+/// The pool of the machine's own memory. Whatever is no layer is always there.
+pub const HOST: &str = "host";
+
+/// How many layers an operator wishes to have in a pool.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Share {
+    /// So many.
+    Layers(u32),
+    /// So many of a hundred, rounded to whole layers.
+    Percent(u32),
+    /// As many as fit there; in the last pool without a number, all that are left.
+    Rest,
+}
+
+/// A pool an operator wishes layers to be in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WishedPlace {
+    /// Its name.
+    pub pool: String,
+    /// How many.
+    pub share: Share,
+}
+
+/// Layers in a pool.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// The pool's name.
+    pub pool: String,
+    /// How many layers, at least one.
+    pub layers: u32,
+}
+
+/// All layers of an instance, the first ones in the first place.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Placement(pub Vec<Place>);
+
+/// A wish for places that cannot be understood.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum PlacementError {
+    /// There is no such pool.
+    #[error("there is no pool `{pool}`; there is {}", in_a_row(.known))]
+    NoSuchPool {
+        /// The name given.
+        pool: String,
+        /// The names there are.
+        known: Vec<String>,
+    },
+    /// A pool is named more than once.
+    #[error("pool `{0}` is named twice")]
+    Twice(String),
+    /// More layers are placed than there are, or too few.
+    #[error("{placed} layers are placed, and the model has {layers}")]
+    Count {
+        /// By the wish.
+        placed: u32,
+        /// Of the model.
+        layers: u32,
+    },
+}
+
+fn in_a_row(names: &[String]) -> String {
+    names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ")
+}
+
+impl Placement {
+    /// Everything in host memory.
+    #[must_use]
+    pub fn in_host(layers: u32) -> Self {
+        Self(vec![Place { pool: HOST.to_owned(), layers }])
+    }
+
+    /// The pool of each layer.
+    pub fn pools(&self) -> impl Iterator<Item = &str> {
+        self.0.iter().flat_map(|place| (0..place.layers).map(|_| place.pool.as_str()))
+    }
+
+    /// Places by a wish. `layers` is how many the model has, `known` the names of all pools, and
+    /// `fitting` tells how many of the layers from one on fit into a pool.
+    ///
+    /// Pools with a number get it. Those without are filled in their order, and the last of them
+    /// takes what is left; where there is none, that is host memory.
+    ///
+    /// # Errors
+    /// A pool is unknown or named twice, or the numbers do not add up.
+    pub fn of(
+        wished: &[WishedPlace],
+        layers: u32,
+        known: &[String],
+        fitting: impl Fn(&str, u32) -> u32,
+    ) -> Result<Self, PlacementError> {
+        check_names(wished, known)?;
+        let host = WishedPlace { pool: HOST.to_owned(), share: Share::Rest };
+        let implied = !wished.iter().any(|place| place.pool == HOST || place.share == Share::Rest);
+        let all: Vec<&WishedPlace> = wished.iter().chain(implied.then_some(&host)).collect();
+        let numbered: u32 = all.iter().filter_map(|place| number(place.share, layers)).sum();
+        let mut open = layers
+            .checked_sub(numbered)
+            .ok_or(PlacementError::Count { placed: numbered, layers })?;
+        let last_open = all.iter().rposition(|place| place.share == Share::Rest);
+        let mut places = Vec::new();
+        let mut from = 0;
+        for (at, place) in all.into_iter().enumerate() {
+            let count = match number(place.share, layers) {
+                Some(count) => count,
+                None if last_open == Some(at) => open,
+                None => fitting(&place.pool, from).min(open),
+            };
+            if place.share == Share::Rest {
+                open -= count;
+            }
+            from += count;
+            if count > 0 {
+                places.push(Place { pool: place.pool.clone(), layers: count });
+            }
+        }
+        if open > 0 {
+            return Err(PlacementError::Count { placed: from, layers });
+        }
+        Ok(Self(places))
+    }
+}
+
+fn number(share: Share, layers: u32) -> Option<u32> {
+    match share {
+        Share::Layers(count) => Some(count),
+        Share::Percent(percent) => {
+            let hundredths = u64::from(layers) * u64::from(percent);
+            Some(u32::try_from((hundredths + 50) / 100).unwrap_or(u32::MAX))
+        }
+        Share::Rest => None,
+    }
+}
+
+fn check_names(wished: &[WishedPlace], known: &[String]) -> Result<(), PlacementError> {
+    for (at, WishedPlace { pool, .. }) in wished.iter().enumerate() {
+        if !known.contains(pool) {
+            let (pool, known) = (pool.clone(), known.to_vec());
+            return Err(PlacementError::NoSuchPool { pool, known });
+        }
+        if wished[..at].iter().any(|earlier| earlier.pool == *pool) {
+            return Err(PlacementError::Twice(pool.clone()));
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn place(wished: &[(&str, Share)], layers: u32) -> Result<Vec<(String, u32)>, String> {
+        let wished: Vec<WishedPlace> = wished
+            .iter()
+            .map(|&(pool, share)| WishedPlace { pool: pool.to_owned(), share })
+            .collect();
+        let known = ["host", "fern", "moss"].map(str::to_owned);
+        // Five layers fit into each pool.
+        let placed = Placement::of(&wished, layers, &known, |_, _| 5);
+        let pairs = |placement: Placement| {
+            placement.0.into_iter().map(|place| (place.pool, place.layers)).collect()
+        };
+        placed.map(pairs).map_err(|error| error.to_string())
+    }
+
+    fn placed(wished: &[(&str, Share)], layers: u32) -> String {
+        let places = place(wished, layers).unwrap().into_iter();
+        places.map(|(pool, count)| format!("{pool}={count}")).collect::<Vec<_>>().join(" ")
+    }
+
+    #[test]
+    fn numbers_are_taken_and_the_rest_is_filled_in_order() {
+        use Share::{Layers, Percent, Rest};
+        assert_eq!(placed(&[], 12), "host=12");
+        assert_eq!(placed(&[("fern", Layers(4))], 12), "fern=4 host=8");
+        assert_eq!(placed(&[("fern", Percent(50)), ("host", Rest)], 12), "fern=6 host=6");
+        assert_eq!(placed(&[("fern", Rest), ("host", Rest)], 12), "fern=5 host=7");
+        assert_eq!(placed(&[("fern", Rest), ("moss", Rest)], 12), "fern=5 moss=7");
+        assert_eq!(placed(&[("host", Layers(2)), ("fern", Rest)], 12), "host=2 fern=10");
+        assert_eq!(placed(&[("fern", Rest), ("host", Rest)], 3), "fern=3", "no empty places");
+        assert_eq!(placed(&[("fern", Percent(100))], 7), "fern=7");
+    }
+
+    #[test]
+    fn the_pool_of_each_layer_follows_the_places() {
+        let places = [("fern", 2), ("host", 1)];
+        let places = places.map(|(pool, layers)| Place { pool: pool.to_owned(), layers });
+        let placement = Placement(places.to_vec());
+        assert_eq!(placement.pools().collect::<Vec<_>>(), ["fern", "fern", "host"]);
+    }
+
+    #[test]
+    fn what_cannot_be_placed_is_told() {
+        use Share::{Layers, Rest};
+        let wrong = |wished: &[(&str, Share)]| place(wished, 12).unwrap_err();
+        assert_eq!(
+            wrong(&[("reed", Rest)]),
+            "there is no pool `reed`; there is `host`, `fern`, `moss`"
+        );
+        assert_eq!(wrong(&[("fern", Rest), ("fern", Rest)]), "pool `fern` is named twice");
+        let too_many = [("fern", Layers(9)), ("moss", Layers(9))];
+        assert_eq!(wrong(&too_many), "18 layers are placed, and the model has 12");
+        let too_few = [("fern", Layers(2)), ("host", Layers(2))];
+        assert_eq!(wrong(&too_few), "4 layers are placed, and the model has 12");
+    }
+}

@@ -1,0 +1,12 @@
+//! The management API: depot, plans, instances, pools, calls.
+
+mod depot;
+mod loading;
+mod status;
+
+pub use depot::*;
+pub use loading::*;
+pub use status::*;
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,210 @@
+//! What is loaded, where, and what was decided about it.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use super::{PlanPart, Settings};
+use crate::Problem;
+
+/// Why an instance is there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Keeping {
+    /// The operator wished for it; it comes back after a restart.
+    Kept,
+    /// A call brought it.
+    OnDemand,
+}
+
+/// What an instance is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum InstanceState {
+    /// Its engine process is starting.
+    Loading,
+    /// It answers calls.
+    Ready,
+    /// It finishes its calls and takes no new ones.
+    Draining,
+    /// Its engine process ended; it is loaded again after a pause.
+    Restarting,
+    /// It could not be loaded; the reason stands beside.
+    Failed,
+    /// It made room, or nobody called it; the reason stands beside. A call brings it back, and what
+    /// made room comes back by itself when there is room.
+    Displaced,
+}
+
+/// An instance.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct InstanceReport {
+    /// Its id.
+    pub id: Uuid,
+    /// The variant it runs.
+    pub name: String,
+    /// Which instance of the variant it is; the first is 1.
+    #[serde(default = "first")]
+    pub copy: u32,
+    /// What it is doing.
+    pub state: InstanceState,
+    /// Why it is there.
+    pub keeping: Keeping,
+    /// How it is loaded.
+    pub settings: Settings,
+    /// What it holds of each pool.
+    pub held: Vec<PoolUse>,
+    /// Planned bytes by part.
+    pub planned: Vec<PlanPart>,
+    /// Planned bytes, all parts.
+    pub planned_bytes: u64,
+    /// Measured bytes: private ones and the file's resident pages; absent while loading.
+    pub measured_bytes: Option<u64>,
+    /// Id of its engine process.
+    pub pid: Option<u32>,
+    /// Calls it is answering.
+    pub calls: u32,
+    /// Tokens of all prompts since it was loaded.
+    pub prompt_tokens: u64,
+    /// Of these, tokens that were known from a call before and not computed again.
+    pub reused_tokens: u64,
+    /// Tokens of all answers since it was loaded.
+    pub answer_tokens: u64,
+    /// Seconds from start to ready.
+    pub load_seconds: Option<f64>,
+    /// What it computes with.
+    pub kernels: Option<String>,
+    /// How often its engine process ended unasked.
+    pub crashes: u32,
+    /// Why it is not ready, or what an operator should know.
+    pub note: Option<String>,
+    /// Why it could not be loaded, with the way out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub problem: Option<Problem>,
+}
+
+fn first() -> u32 {
+    1
+}
+
+impl InstanceReport {
+    /// The variant, with the number of the instance where there are several: `larkfen-desk/q8_0#2`.
+    #[must_use]
+    pub fn title(&self) -> String {
+        copy_name(&self.name, self.copy)
+    }
+}
+
+/// An instance of a variant as operators write it; the first has no number.
+#[must_use]
+pub fn copy_name(variant: &str, copy: u32) -> String {
+    if copy == 1 { variant.to_owned() } else { format!("{variant}#{copy}") }
+}
+
+/// What an instance holds of a pool.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PoolUse {
+    /// The pool's name.
+    pub pool: String,
+    /// Planned bytes, its share of weights included.
+    pub planned: u64,
+    /// Measured bytes; absent while loading.
+    pub measured: Option<u64>,
+}
+
+/// Something the service decided about what is loaded, with its reasons.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Decision {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// About what: an instance or a pool.
+    pub about: String,
+    /// What was decided: `load`, `refuse`, `wait`, `displace`, `unload`, `bring back`, `replace`,
+    /// `load again`, `set aside`, `limit`.
+    pub what: String,
+    /// Why, with the figures.
+    pub why: String,
+}
+
+/// `PUT /manage/v1/pools/{name}`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LimitRequest {
+    /// Most that instances may hold together: an amount (`48 GiB`) or a share (`80 %`). It counts
+    /// until the service stops.
+    pub limit: String,
+}
+
+/// A pool.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Pool {
+    /// Its name.
+    pub name: String,
+    /// Most bytes instances may hold together.
+    pub limit: u64,
+    /// Bytes reserved by plans.
+    pub reserved: u64,
+    /// Bytes measured.
+    pub measured: u64,
+    /// Whether it is a simulated accelerator: memory is counted, the processor computes.
+    #[serde(default)]
+    pub simulated: bool,
+    /// Bytes a simulated accelerator reads in a second, where it is slower than the processor.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub speed: Option<u64>,
+}
+
+/// The records database.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DatabaseReport {
+    /// `private` or `external`.
+    pub kind: String,
+    /// Whether it answered last time.
+    pub up: bool,
+}
+
+/// `GET /manage/v1/status`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ServiceStatus {
+    /// Version of the service.
+    pub version: String,
+    /// Its process.
+    pub pid: u32,
+    /// Where it listens.
+    pub address: String,
+    /// When it became ready.
+    pub started_at: DateTime<Utc>,
+    /// Name of this node.
+    pub node: String,
+    /// The records database.
+    pub database: DatabaseReport,
+    /// Pools.
+    pub pools: Vec<Pool>,
+    /// Instances.
+    pub instances: Vec<InstanceReport>,
+    /// The latest decisions about what is loaded, the newest first.
+    #[serde(default)]
+    pub decisions: Vec<Decision>,
+}
+
+/// One call in the records.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct CallRecord {
+    /// Its id.
+    pub id: Uuid,
+    /// The variant asked.
+    pub name: String,
+    /// When it arrived.
+    pub arrived_at: DateTime<Utc>,
+    /// `stop`, `length`, `cancelled` or `failed`.
+    pub outcome: String,
+    /// Tokens of the prompt.
+    pub prompt_tokens: u32,
+    /// Tokens of the answer.
+    pub answer_tokens: u32,
+    /// Seconds to the first piece of text.
+    pub first_token_seconds: Option<f64>,
+    /// Seconds from arrival to end.
+    pub total_seconds: f64,
+}

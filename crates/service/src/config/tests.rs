@@ -1,0 +1,94 @@
+use super::*;
+
+fn load(toml: &str, variables: &[(&str, &str)], flags: &Flags) -> Result<Loaded, ConfigError> {
+    let file = tempfile::Builder::new().prefix("deft").suffix(".toml").tempfile().unwrap();
+    std::fs::write(file.path(), toml).unwrap();
+    let variable = |name: &str| {
+        let found = variables.iter().find(|(known, _)| *known == name);
+        found.map(|(_, value)| (*value).to_owned())
+    };
+    Config::load(Some(file.path()), variable, flags)
+}
+
+#[test]
+fn later_layers_win_and_each_value_knows_its_origin() {
+    let flags = Flags { listen: Some("127.0.0.1:9000".parse().unwrap()), data_dir: None };
+    let toml = "listen = \"127.0.0.1:7000\"\n[pools.host]\nlimit = \"2 GiB\"\n";
+    let variables = [("DEFT_LISTEN", "127.0.0.1:8000"), ("DEFT_DATA_DIR", "/srv/deft")];
+    let loaded = load(toml, &variables, &flags).unwrap();
+    assert_eq!(loaded.config.listen.port(), 9000);
+    assert_eq!(loaded.config.data_dir, Path::new("/srv/deft"));
+    assert_eq!(loaded.config.host_limit(4 << 30).unwrap(), Bytes(2 << 30));
+    let origin =
+        |key: &str| loaded.origins.iter().find(|(name, ..)| name == key).unwrap().2.clone();
+    assert_eq!(origin("listen"), "command line");
+    assert_eq!(origin("data_dir"), "environment variable DEFT_DATA_DIR");
+    assert!(origin("pools.host.limit").ends_with(".toml"));
+    assert_eq!(origin("loading.on_demand"), "default");
+}
+
+#[test]
+fn unknown_settings_are_errors_with_the_nearest_name() {
+    let error = |toml: &str| match load(toml, &[], &Flags::default()) {
+        Err(error) => error.to_string(),
+        Ok(_) => panic!("{toml} was accepted"),
+    };
+    assert!(error("lisen = \"127.0.0.1:1\"").contains("did you mean `listen`?"));
+    assert!(error("[pools.host]\nlimits = \"1 GiB\"").contains("did you mean `limit`?"));
+    assert!(error("[pools.host]\nlimit = \"much\"").contains("`48 GiB`"));
+    assert!(error("listen = \"0.0.0.0:8471\"").contains("only loopback"));
+    assert!(error("[loading]\non_demand = \"perhaps\"").contains("loading.on_demand"));
+}
+
+#[test]
+fn a_limit_beyond_what_may_be_used_is_refused_with_both_figures() {
+    let toml = "[pools.host]\nlimit = \"8 GiB\"\n";
+    let loaded = load(toml, &[], &Flags::default()).unwrap();
+    let error = loaded.config.host_limit(4 << 30).unwrap_err().to_string();
+    assert!(
+        error.contains("`8 GiB`") && error.contains("4.00 GiB of memory may be used"),
+        "{error}"
+    );
+    assert_eq!(loaded.config.host_limit(8 << 30).unwrap(), Bytes(8 << 30));
+}
+
+#[test]
+fn simulated_accelerators_have_a_name_a_size_and_a_speed() {
+    let pools = |toml: &str| {
+        let loaded = load(toml, &[], &Flags::default());
+        loaded.map(|loaded| loaded.config.accelerators().unwrap())
+    };
+    let fern = "[[pools.simulated]]\nname = \"fern\"\nsize = \"8 MiB\"\n";
+    let speed = format!("{fern}speed = \"2 GiB/s\"\nlimit = \"50 %\"\nheld = \"1 MiB\"\n");
+    let found = pools(&speed).unwrap().remove(0);
+    assert_eq!((found.size, found.limit), (Bytes::mib(8), Bytes::mib(4)));
+    assert_eq!((found.speed, found.held), (Some(Bytes(2 << 30)), Bytes::mib(1)));
+    assert_eq!(pools(fern).unwrap()[0].limit, Bytes::mib(8));
+    let wrong = |toml: String| pools(&toml).unwrap_err().to_string();
+    assert!(wrong(format!("{fern}{fern}")).contains("two pools named `fern`"));
+    assert!(wrong(fern.replace("fern", "host")).contains("not `host`"));
+    assert!(wrong(fern.replace("8 MiB", "much")).contains("`8 GiB`"));
+    assert!(wrong(fern.replace("8 MiB", "80 %")).contains("`8 GiB`"), "a share of nothing");
+    assert!(wrong(format!("{fern}limit = \"9 MiB\"\n")).contains("8.00 MiB of memory"));
+    assert!(wrong(format!("{fern}seed = 1\n")).contains("did you mean `speed`?"));
+}
+
+#[test]
+fn numbers_of_the_environment_are_numbers() {
+    let variables = [("DEFT_MOST_INSTANCES", "3"), ("DEFT_WAIT_SECONDS", "9")];
+    let loading = load("", &variables, &Flags::default()).unwrap().config.loading;
+    assert_eq!((loading.most_instances, loading.wait_seconds), (Some(3), 9));
+    let error = load("", &[("DEFT_MOST_INSTANCES", "few")], &Flags::default());
+    assert!(error.err().unwrap().to_string().contains("loading.most_instances"));
+    let none = load("[loading]\nmost_instances = 0\n", &[], &Flags::default());
+    assert!(none.err().unwrap().to_string().contains("write 1 or more"));
+}
+
+#[test]
+fn limits_are_amounts_or_shares() {
+    assert_eq!(parse_limit("80 %", 1000), Some(Bytes(800)));
+    assert_eq!(parse_limit("1.5MiB", 0), Some(Bytes(3 << 19)));
+    for wrong in ["", "150 %", "-1 GiB", "1 GB", "GiB"] {
+        assert_eq!(parse_limit(wrong, 1000), None, "{wrong:?}");
+    }
+}

@@ -1,0 +1,188 @@
+//! Why something about loading is refused: every problem of it is made here, each with its reason and
+//! the way out, so that command line, HTTP and console tell the same.
+
+use deft_planning::{
+    Denial, LoadSettings, ModelShape, NoSuchPool, PlacementError, Refusal, SettingsError, Shortage,
+    WayOut,
+};
+use deft_protocol::manage::{PoolShare, SettingsRequest};
+use deft_protocol::{Problem, ProblemKind, Way};
+
+use crate::config::ConfigError;
+use crate::wire;
+
+/// Code of a load that does not fit.
+pub(crate) const DOES_NOT_FIT: &str = "does_not_fit";
+/// Code of a load of what is there with other settings.
+pub(crate) const LOADED_OTHERWISE: &str = "loaded_otherwise";
+/// Code of what is being unloaded.
+pub(crate) const DRAINING: &str = "draining";
+/// When a call that found no room may come again, in seconds.
+const ROOM_LATER: u32 = 10;
+
+fn busy(code: &str, detail: impl Into<String>) -> Problem {
+    Problem::new(ProblemKind::Busy, code, detail)
+}
+
+pub(crate) fn stopping() -> Problem {
+    busy("stopping", "the service is stopping")
+        .with_way_out("when it is there again: deft service wait")
+}
+
+pub(crate) fn settings(error: &SettingsError) -> Problem {
+    Problem::new(ProblemKind::Invalid, "settings_out_of_range", error.to_string())
+}
+
+pub(crate) fn copies(given: u32, most: u32) -> Problem {
+    let detail = format!("copies {given} is not possible: from 1 to {most} instances");
+    Problem::new(ProblemKind::Invalid, "settings_out_of_range", detail)
+}
+
+pub(crate) fn places(error: &PlacementError) -> Problem {
+    let way_out = match error {
+        PlacementError::NoSuchPool { .. } => "the pools and what they hold: deft status",
+        PlacementError::Twice(_) => "name each pool once",
+        PlacementError::Count { .. } => {
+            "name a pool without a number: it takes what the others leave"
+        }
+    };
+    Problem::new(ProblemKind::Invalid, "places_impossible", error.to_string()).with_way_out(way_out)
+}
+
+pub(crate) fn no_such_pool(error: &NoSuchPool) -> Problem {
+    Problem::new(ProblemKind::Missing, "no_pool", error.to_string())
+        .with_way_out("the pools and what they hold: deft status")
+}
+
+pub(crate) fn limit(error: &ConfigError) -> Problem {
+    Problem::new(ProblemKind::Invalid, "limit_out_of_range", error.to_string())
+}
+
+/// A load that is not granted; `shape` is the model's.
+pub(crate) fn denial(denial: &Denial, shape: &ModelShape) -> Problem {
+    match denial {
+        Denial::Places(error) => places(error),
+        Denial::Room(refusal) => no_room(refusal, shape),
+    }
+}
+
+/// A refusal with its ways out as ready commands.
+fn no_room(refusal: &Refusal, shape: &ModelShape) -> Problem {
+    let mut problem = Problem::new(ProblemKind::Refused, DOES_NOT_FIT, refusal.to_string());
+    problem.ways = refusal.ways_out.iter().map(|way| command(way, refusal, shape)).collect();
+    problem.with_way_out(match (&refusal.shortage, problem_ways(refusal)) {
+        (_, true) => "what would make it fit:",
+        (Shortage::Instances { .. }, _) => {
+            "none of them is idle; wait, or raise `loading.most_instances` in the settings"
+        }
+        (Shortage::Memory { .. }, _) => {
+            "nothing would make it fit now: no setting, no unloading, and no limit that this machine \
+             has memory for"
+        }
+    })
+}
+
+fn problem_ways(refusal: &Refusal) -> bool {
+    !refusal.ways_out.is_empty()
+}
+
+/// A way out as a ready command.
+fn command(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
+    let nothing = |command: String, effect: String| Way {
+        command,
+        effect,
+        settings: None,
+        unload: Vec::new(),
+    };
+    let defaults = LoadSettings::for_model(shape);
+    let load = |settings: &LoadSettings, shares: &[PoolShare]| {
+        wire::load_command(&refusal.name, settings, &defaults, shares)
+    };
+    match way {
+        WayOut::Settings { settings, need } => {
+            let wished: Vec<PoolShare> = refusal.places.iter().map(wire::wish_share).collect();
+            Way {
+                settings: Some(wire::memory_request(settings)),
+                ..nothing(load(settings, &wished), format!("then it needs {need}"))
+            }
+        }
+        WayOut::Places { places, need } => {
+            let shares = wire::all_shares(places);
+            let command = load(&refusal.settings, &shares);
+            let settings = SettingsRequest { pools: Some(shares), ..SettingsRequest::default() };
+            Way {
+                settings: Some(settings),
+                ..nothing(command, format!("it needs {need} in all pools"))
+            }
+        }
+        WayOut::Unload { names, frees } => Way {
+            unload: names.clone(),
+            ..nothing(format!("deft unload {}", names.join(" ")), format!("frees {frees}"))
+        },
+        WayOut::RaiseLimit { pool, to } => {
+            let mebibytes = to.0.div_ceil(1 << 20);
+            nothing(
+                format!("deft limit {pool} {mebibytes}MiB"),
+                "the machine has memory for such a limit".to_owned(),
+            )
+        }
+    }
+}
+
+/// A call whose model would fit if others were not there.
+pub(crate) fn no_room_for_call(refusal: &Problem, waited: Option<u64>) -> Problem {
+    let mut problem = refusal.clone();
+    problem.kind = ProblemKind::Busy;
+    problem.status = problem.kind.status();
+    problem.code = "no_room".to_owned();
+    if let Some(seconds) = waited {
+        problem.detail = format!("no room came free within {seconds} s: {}", refusal.detail);
+    }
+    problem.retry_after_seconds = Some(ROOM_LATER);
+    problem
+}
+
+pub(crate) fn not_loaded(name: &str) -> Problem {
+    Problem::new(ProblemKind::Refused, "not_loaded", format!("`{name}` is not loaded"))
+        .with_way_out(format!("load it: deft load {name}"))
+}
+
+pub(crate) fn draining(name: &str) -> Problem {
+    busy(DRAINING, format!("`{name}` is being unloaded")).with_way_out("try again in a moment")
+}
+
+pub(crate) fn unloaded() -> Problem {
+    busy("unloaded", "the model was unloaded while the call waited for it")
+        .with_way_out("ask again, and it is loaded again where calls may load")
+}
+
+pub(crate) fn load_slow(seconds: u64) -> Problem {
+    busy("load_slow", format!("the model was not ready within {seconds} s"))
+        .with_way_out("try again, or see: deft status")
+}
+
+pub(crate) fn loaded_otherwise(name: &str) -> Problem {
+    let detail = format!("`{name}` is loaded already, with other settings");
+    Problem::new(ProblemKind::Refused, LOADED_OTHERWISE, detail)
+}
+
+pub(crate) fn no_instance(id: impl std::fmt::Display) -> Problem {
+    Problem::new(ProblemKind::Missing, "no_instance", format!("there is no instance {id}"))
+        .with_way_out("what is loaded: deft status")
+}
+
+pub(crate) fn ended_early() -> Problem {
+    let detail = "the instance ended before it was ready";
+    Problem::new(ProblemKind::Fault, "load_failed", detail)
+        .with_way_out("the reason stands in: deft service logs")
+}
+
+/// An instance whose process ended too often; `again` is the command that loads it as it was.
+pub(crate) fn crashes(how: &str, again: &str) -> Problem {
+    let detail = format!("its engine process ended again and again ({how})");
+    Problem::new(ProblemKind::Fault, "engine_crashes", detail)
+        .with_way_out(format!("see `deft service logs`; try again: {again}"))
+}
+
+#[cfg(test)]
+mod tests;

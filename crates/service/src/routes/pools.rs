@@ -1,0 +1,32 @@
+//! `/manage/v1/pools`.
+
+use actix_web::{HttpResponse, get, put, web};
+use deft_protocol::Problem;
+use deft_protocol::manage::{LimitRequest, Pool};
+
+use super::App;
+use super::respond::{Body, ManageError, body};
+
+/// All pools.
+#[utoipa::path(tag = "pools", responses((status = 200, body = Vec<Pool>)))]
+#[get("/manage/v1/pools")]
+pub(super) async fn list_pools(app: web::Data<App>) -> HttpResponse {
+    HttpResponse::Ok().json(&app.fleet.reports().borrow().pools)
+}
+
+/// Changes a pool's limit until the service stops. What is loaded stays.
+#[utoipa::path(
+    tag = "pools",
+    params(("name" = String, Path)),
+    request_body = LimitRequest,
+    responses((status = 200, body = Pool), (status = "default", body = Problem))
+)]
+#[put("/manage/v1/pools/{name}")]
+pub(super) async fn limit(
+    app: web::Data<App>,
+    name: web::Path<String>,
+    bytes: Body,
+) -> Result<HttpResponse, ManageError> {
+    let LimitRequest { limit } = body(&bytes.0)?;
+    Ok(HttpResponse::Ok().json(app.fleet.limit(name.into_inner(), limit).await?))
+}
