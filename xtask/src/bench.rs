@@ -98,7 +98,37 @@ pub fn memory() -> anyhow::Result<()> {
             service.deft(&["unload", sizes.name])?;
         }
     }
+    copies(&service)?;
     switching(&service)
+}
+
+/// Instances of one model share its weights.
+fn copies(service: &Service) -> anyhow::Result<()> {
+    const COPIES: u64 = 10;
+    let sizes = SIZES[2];
+    let count = COPIES.to_string();
+    service.deft(&["load", sizes.name, "--context", "1024", "--lanes", "1", "--copies", &count])?;
+    // All of them are measured within a second.
+    std::thread::sleep(Duration::from_secs(3));
+    let status: Value = serde_json::from_str(&service.deft(&["status", "--json"])?)?;
+    let pool = &status["pools"][0];
+    let measured = pool["measured"].as_u64().context("no measure of the pool")?;
+    let weights = status["instances"][0]["planned"][0]["bytes"].as_u64().context("no weights")?;
+    let planned = status["instances"][0]["planned_bytes"].as_u64().context("no plan")?;
+    let private = planned - weights;
+    let allowed = 1.02 * weights as f64 + (COPIES * private) as f64;
+    let mib = |bytes: f64| bytes / f64::from(1 << 20);
+    println!(
+        "\n{COPIES} instances of {}: {:.1} MiB measured in host memory; 1.02 x {:.1} MiB of weights + \
+         {COPIES} x {:.1} MiB planned for each are {:.1} MiB: {}",
+        sizes.name,
+        mib(measured as f64),
+        mib(weights as f64),
+        mib(private as f64),
+        mib(allowed),
+        if measured as f64 <= allowed { "kept" } else { "MISSED" },
+    );
+    service.deft(&["unload", "--all"]).map(drop)
 }
 
 /// Unload one, load the other, first token: from the page cache.

@@ -6,7 +6,7 @@ use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use anyhow::Context;
-use deft_formats::gguf::{Array, TensorPlan, Value, write};
+use deft_formats::gguf::{Array, TensorPlan, TextList, Value, write};
 use deft_formats::quant::TensorType;
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
@@ -94,7 +94,7 @@ fn metadata(sizes: Sizes) -> Vec<(&'static str, Value)> {
     let text = |text: &str| Value::String(text.to_owned());
     let tokens = sizes.vocabulary;
     let special = ["<unk>", "<s>", "</s>"].map(str::to_owned).into_iter();
-    let texts = special.chain((3..tokens).map(|id| format!("seed{id}"))).collect();
+    let texts = special.chain((3..tokens).map(|id| format!("seed{id}"))).collect::<TextList>();
     let kinds = [2, 3, 3].into_iter().chain((3..tokens).map(|_| 1)).collect();
     #[expect(clippy::cast_precision_loss, reason = "ids are small")]
     let scores = (0..tokens).map(|id| -(id as f64)).collect();

@@ -20,7 +20,7 @@ test('names go into addresses piece by piece', async () => {
 
 test('what is sent is JSON, and says that it is', async () => {
   const fetch = serve(200, {})
-  await load('larkfen-desk', { context: 512 })
+  await load({ model: 'larkfen-desk', settings: { context: 512 } })
   await check('larkfen-desk')
   const [path, init] = fetch.mock.calls[0] ?? []
   expect(path).toBe('/manage/v1/instances')

@@ -10,6 +10,8 @@ export type Plan = Schemas['ModelPlan']
 export type PoolPlan = Schemas['PoolPlan']
 export type PlanReport = Schemas['PlanReport']
 export type Way = Schemas['Way']
+export type Decision = Schemas['Decision']
+export type LoadRequest = Schemas['LoadRequest']
 export type CheckReport = Schemas['CheckReport']
 export type PlanPart = Schemas['PlanPart']
 export type Problem = Schemas['Problem']
@@ -27,6 +29,11 @@ export class Refused extends Error {
 
 const UNREACHABLE = { detail: 'the service does not answer', way_out: 'start it: deft service start' }
 
+/** Whatever was thrown, as something to show. */
+export function asRefused(error: unknown): Refused {
+  return error instanceof Refused ? error : new Refused({ detail: String(error) })
+}
+
 /** The problem of a response that is no success. */
 export async function refusalOf(response: Response): Promise<Refused> {
   const body = await response.json().catch(() => null)
@@ -42,9 +49,13 @@ async function call(path: string, init?: RequestInit): Promise<Response> {
   return response
 }
 
-function post(path: string, body: unknown, signal?: AbortSignal): Promise<Response> {
+function send(method: string, path: string, body: unknown, signal?: AbortSignal): Promise<Response> {
   const headers = { 'content-type': 'application/json' }
-  return call(path, { method: 'POST', headers, body: JSON.stringify(body), signal })
+  return call(path, { method, headers, body: JSON.stringify(body), signal })
+}
+
+function post(path: string, body: unknown, signal?: AbortSignal): Promise<Response> {
+  return send('POST', path, body, signal)
 }
 
 export async function depot(): Promise<Variant[]> {
@@ -61,12 +72,22 @@ export async function check(model: string): Promise<CheckReport> {
 }
 
 /** Plans loads together, one after the other. */
-export async function plan(models: { model: string; settings: SettingsRequest }[]): Promise<PlanReport> {
+export async function plan(models: LoadRequest[]): Promise<PlanReport> {
   return (await post('/manage/v1/plans', { models })).json()
 }
 
-export async function load(model: string, settings: SettingsRequest): Promise<Instance> {
-  return (await post('/manage/v1/instances', { model, settings })).json()
+export async function load(request: LoadRequest): Promise<Instance> {
+  return (await post('/manage/v1/instances', request)).json()
+}
+
+/** Tries again to load what was set aside. */
+export async function again(id: string): Promise<Instance> {
+  return (await post(`/manage/v1/instances/${id}/again`, {})).json()
+}
+
+/** Changes a pool's limit until the service stops. */
+export async function setLimit(pool: string, limit: string): Promise<Pool> {
+  return (await send('PUT', `/manage/v1/pools/${encodeURIComponent(pool)}`, { limit })).json()
 }
 
 export async function unload(id: string): Promise<void> {

@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { Instance } from '../api/client'
+import { type Instance, Refused } from '../api/client'
 import { bytes, count, seconds } from '../format'
+import { title } from '../pools'
+import ProblemNote from './ProblemNote.vue'
 
 const props = defineProps<{ instance: Instance; busy: boolean }>()
-const emit = defineEmits<{ unload: [id: string] }>()
+const emit = defineEmits<{ unload: [id: string]; again: [id: string] }>()
 
 const COLOURS: Record<Instance['state'], string> = {
   loading: 'info',
@@ -26,7 +28,9 @@ const lines = computed(() => [
   ['planned', bytes(props.instance.planned_bytes)],
   ['measured', props.instance.measured_bytes == null ? 'not yet' : bytes(props.instance.measured_bytes)],
   ['context', `${props.instance.settings.lanes} lanes x ${count(props.instance.settings.context)} tokens`],
+  ...(props.instance.settings.pools?.length ? [['layers', props.instance.settings.pools.join(', ')]] : []),
   ['cache', cache.value],
+  ['weights', props.instance.settings.weights ?? 'mapped'],
   ['prompt tokens', `${count(props.instance.prompt_tokens)}, ${count(props.instance.reused_tokens)} known before`],
   ['answer tokens', count(props.instance.answer_tokens)],
   ['idle limit', props.instance.settings.idle ?? 'never'],
@@ -39,7 +43,7 @@ const lines = computed(() => [
 <template>
   <v-card class="pa-4 h-100 d-flex flex-column" :data-instance="instance.name" :data-state="instance.state">
     <div class="d-flex align-center flex-wrap ga-2 mb-2">
-      <span class="text-title-medium font-weight-bold">{{ instance.name }}</span>
+      <span class="text-title-medium font-weight-bold">{{ title(instance) }}</span>
       <v-chip size="small" :color="COLOURS[instance.state]" variant="tonal">{{ instance.state }}</v-chip>
       <v-chip size="small" variant="outlined">
         {{ instance.keeping === 'kept' ? 'kept' : 'on demand' }}{{ instance.settings.pinned ? ', pinned' : '' }}
@@ -53,14 +57,25 @@ const lines = computed(() => [
     </dl>
     <details class="mt-2 text-body-small">
       <summary>planned, part by part</summary>
-      <div v-for="part in instance.planned" :key="part.part" class="d-flex justify-space-between">
-        <span>{{ part.part }}</span><span>{{ bytes(part.bytes) }}</span>
+      <div v-for="part in instance.planned" :key="part.pool + part.part" class="d-flex justify-space-between">
+        <span>{{ part.pool }}: {{ part.part }}</span><span>{{ bytes(part.bytes) }}</span>
       </div>
     </details>
     <v-alert v-if="instance.note" class="mt-2" density="compact" variant="tonal" type="warning">
       {{ instance.note }}
     </v-alert>
+    <ProblemNote v-if="instance.problem" class="mt-2" :problem="new Refused(instance.problem)" />
     <div class="d-flex ga-2 mt-auto pt-3">
+      <v-btn
+        v-if="instance.state === 'failed'"
+        size="small"
+        color="primary"
+        variant="tonal"
+        :loading="busy"
+        @click="emit('again', instance.id)"
+      >
+        Try again
+      </v-btn>
       <v-btn
         v-if="instance.state === 'ready'"
         size="small"

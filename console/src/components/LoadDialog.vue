@@ -1,149 +1,135 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 
-import { load, type Plan, plan, type PoolPlan, Refused, type Variant, type Way } from '../api/client'
+import { asRefused, load, type Variant } from '../api/client'
+import { useLoadForm } from '../composables/useLoadForm'
 import { bytes, count } from '../format'
+import LoadOptions from './LoadOptions.vue'
+import PlannedPool from './PlannedPool.vue'
 import ProblemNote from './ProblemNote.vue'
 
 const props = defineProps<{ variant: Variant }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ loaded: [name: string] }>()
 
-const context = ref(Math.min(props.variant.facts.context_length, 8192))
-const lanes = ref(2)
-const cache = ref<'f16' | 'q8_0' | 'f32'>('f16')
-const planned = ref<Plan | null>(null)
-const pools = ref<PoolPlan[]>([])
-const problem = ref<Refused | null>(null)
+const { controls, planned, pools, problem, request, take } = useLoadForm(props.variant)
 const loading = ref(false)
 
-const settings = computed(() => ({ context: context.value, lanes: lanes.value, cache: cache.value }))
-
-/** The plan moves with the controls; an answer to older settings is dropped. */
-let asked = 0
-async function replan() {
-  const mine = ++asked
-  try {
-    const report = await plan([{ model: props.variant.name, settings: settings.value }])
-    const answer = report.plans[0]
-    if (mine !== asked || !answer) return
-    planned.value = answer
-    pools.value = report.pools
-    problem.value = answer.refusal ? new Refused(answer.refusal) : null
-  } catch (error) {
-    if (mine === asked && error instanceof Refused) problem.value = error
-  }
-}
-
-/** Takes a way out by a click. */
-function take(way: Way) {
-  context.value = way.settings?.context ?? context.value
-  lanes.value = way.settings?.lanes ?? lanes.value
-  cache.value = way.settings?.cache ?? cache.value
-}
-
-/** Shares of a pool's limit: held now, and what this load would add. */
-function shares(pool: PoolPlan) {
-  const share = (bytes: number) => Math.min((100 * bytes) / pool.limit, 100)
-  const total = planned.value?.refusal ? planned.value.total : pool.after - pool.reserved
-  return { held: share(pool.reserved), added: share(total) }
-}
+const accelerators = computed(() => pools.value.filter((pool) => pool.simulated))
+/** The plan, pool by pool. */
+const groups = computed(() =>
+  pools.value
+    .map((pool) => ({ pool, parts: planned.value?.parts.filter((part) => part.pool === pool.name) ?? [] }))
+    .filter(({ parts }) => parts.length > 0),
+)
 
 async function start() {
   loading.value = true
   try {
-    const instance = await load(props.variant.name, settings.value)
+    const instance = await load(request.value)
     open.value = false
     emit('loaded', instance.name)
   } catch (error) {
-    problem.value = error instanceof Refused ? error : new Refused({ detail: String(error) })
+    problem.value = asRefused(error)
   } finally {
     loading.value = false
   }
 }
-
-watch(settings, replan, { immediate: true })
 </script>
 
 <template>
-  <v-dialog v-model="open" max-width="560">
-    <v-card class="pa-5" aria-label="load">
-      <div class="text-title-large font-weight-bold mb-4">Load {{ variant.name }}</div>
-      <v-slider
-        v-model="context"
-        label="Context"
-        :min="64"
-        :max="variant.facts.context_length"
-        :step="64"
-        thumb-label
-        hide-details
-      >
-        <template #append><span class="figure">{{ count(context) }} tokens</span></template>
-      </v-slider>
-      <v-slider v-model="lanes" label="Lanes" :min="1" :max="16" :step="1" thumb-label hide-details>
-        <template #append><span class="figure">{{ lanes }}</span></template>
-      </v-slider>
-      <v-btn-toggle v-model="cache" mandatory density="compact" class="my-3" aria-label="cache precision">
-        <v-btn value="f16">f16 cache</v-btn>
-        <v-btn value="q8_0">q8_0 cache</v-btn>
-        <v-btn value="f32">f32 cache</v-btn>
-      </v-btn-toggle>
-      <v-table v-if="planned" density="compact" class="mb-3" aria-label="plan">
-        <tbody>
-          <tr v-for="part in planned.parts" :key="part.part">
-            <td>{{ part.part }}</td>
-            <td class="text-right">{{ bytes(part.bytes) }}</td>
-          </tr>
-          <tr class="font-weight-bold">
-            <td>together, in pool {{ planned.pool }}</td>
-            <td class="text-right">{{ bytes(planned.total) }}</td>
-          </tr>
-        </tbody>
-      </v-table>
-      <div v-for="pool in pools" :key="pool.name" class="mb-3" :aria-label="`pool ${pool.name} with this load`">
-        <div class="bar">
-          <div class="held" :style="{ width: `${shares(pool).held}%` }" />
-          <div
-            class="added"
-            :class="{ over: planned?.refusal }"
-            :style="{ width: `${shares(pool).added}%` }"
-          />
-        </div>
-        <div class="text-body-small text-medium-emphasis mt-1">
-          pool {{ pool.name }}: {{ bytes(pool.reserved) }} planned now, of {{ bytes(pool.limit) }}
-        </div>
-      </div>
-      <ProblemNote v-if="problem" :problem="problem" @take="take" />
-      <div class="d-flex justify-end ga-2 mt-4">
+  <v-dialog v-model="open" max-width="920" scrollable>
+    <v-card aria-label="load">
+      <v-card-title class="pt-4 font-weight-bold">Load {{ variant.name }}</v-card-title>
+      <v-card-text>
+        <v-row>
+          <v-col cols="12" md="6">
+            <v-slider
+              v-model="controls.context"
+              label="Context"
+              :min="64"
+              :max="variant.facts.context_length"
+              :step="64"
+              hide-details
+            >
+              <template #append><span class="figure">{{ count(controls.context) }} tokens</span></template>
+            </v-slider>
+            <v-slider v-model="controls.lanes" label="Lanes" :min="1" :max="16" :step="1" hide-details>
+              <template #append><span class="figure">{{ controls.lanes }}</span></template>
+            </v-slider>
+            <v-slider v-model="controls.copies" label="Instances" :min="1" :max="8" :step="1" hide-details>
+              <template #append><span class="figure">{{ controls.copies }}</span></template>
+            </v-slider>
+            <v-slider
+              v-for="pool in accelerators"
+              :key="pool.name"
+              :model-value="controls.layers[pool.name] ?? 0"
+              :label="`Layers in ${pool.name}`"
+              :min="0"
+              :max="variant.facts.layers"
+              :step="1"
+              hide-details
+              @update:model-value="controls.layers[pool.name] = $event"
+            >
+              <template #append>
+                <span class="figure">{{ controls.layers[pool.name] ?? 0 }} of {{ variant.facts.layers }}</span>
+              </template>
+            </v-slider>
+            <LoadOptions v-model="controls" class="mt-3" />
+          </v-col>
+          <v-col cols="12" md="6">
+            <v-table v-if="planned" density="compact" aria-label="plan">
+              <tbody v-for="{ pool, parts } in groups" :key="pool.name">
+                <tr>
+                  <td colspan="2" class="text-medium-emphasis">
+                    in pool {{ pool.name }}{{ pool.simulated ? ' (simulated)' : '' }}
+                  </td>
+                </tr>
+                <tr v-for="part in parts" :key="part.part">
+                  <td class="pl-8">{{ part.part }}</td>
+                  <td class="text-right">{{ bytes(part.bytes) }}</td>
+                </tr>
+              </tbody>
+              <tbody>
+                <tr class="font-weight-bold">
+                  <td>together{{ controls.copies > 1 ? ', each' : '' }}</td>
+                  <td class="text-right">{{ bytes(planned.total) }}</td>
+                </tr>
+              </tbody>
+            </v-table>
+            <PlannedPool
+              v-for="pool in pools"
+              :key="pool.name"
+              class="mt-3"
+              :pool="pool"
+              :refused="planned?.refusal ? groups.find((group) => group.pool.name === pool.name)?.parts : undefined"
+            />
+            <div v-for="note in planned?.notes" :key="note" class="text-body-small text-medium-emphasis mt-2">
+              {{ note }}
+            </div>
+          </v-col>
+        </v-row>
+        <ProblemNote v-if="problem" class="mt-3" :problem="problem" @take="take" />
+      </v-card-text>
+      <v-card-actions>
+        <v-spacer />
         <v-btn variant="text" @click="open = false">Cancel</v-btn>
-        <v-btn color="primary" :disabled="!planned || !!problem" :loading="loading" @click="start">Load</v-btn>
-      </div>
+        <v-btn color="primary" variant="flat" :disabled="!planned || !!problem" :loading="loading" @click="start">
+          Load
+        </v-btn>
+      </v-card-actions>
     </v-card>
   </v-dialog>
 </template>
 
 <style scoped>
+:deep(.v-slider > .v-input__prepend) {
+  min-width: 108px;
+}
 .figure {
   min-width: 96px;
   text-align: right;
   font-variant-numeric: tabular-nums;
-}
-.bar {
-  display: flex;
-  height: 14px;
-  overflow: hidden;
-  border-radius: 7px;
-  background: rgba(var(--v-theme-on-surface), 0.08);
-}
-.held {
-  background: rgba(var(--v-theme-on-surface), 0.35);
-}
-.added {
-  background: rgb(var(--v-theme-primary));
-  transition: width 120ms;
-}
-.over {
-  background: rgb(var(--v-theme-error));
 }
 td {
   font-variant-numeric: tabular-nums;

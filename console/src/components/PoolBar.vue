@@ -1,36 +1,44 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
-import type { Instance, Pool } from '../api/client'
+import type { Instance, Pool, Refused } from '../api/client'
 import { bytes } from '../format'
+import { segments as segmentsOf } from '../pools'
+import PoolLimit from './PoolLimit.vue'
+import ProblemNote from './ProblemNote.vue'
 
 const props = defineProps<{ pool: Pool; instances: Instance[] }>()
 
-const HUES = ['#2d7f86', '#b5701a', '#5a7d4f', '#7c5a86', '#a8524a', '#4a6fa0']
-
-/** Instances as shares of the pool's limit; something shows however small it is. */
+const problem = ref<Refused | null>(null)
+/** Where a limit was lowered, the bar shows all that is planned. */
+const whole = computed(() => Math.max(props.pool.limit, props.pool.reserved))
+/** Instances as shares of the pool; something shows however small it is. */
 const segments = computed(() =>
-  props.instances
-    .filter((instance) => instance.pool === props.pool.name && !['failed', 'displaced'].includes(instance.state))
-    .map((instance, at) => ({
-      id: instance.id,
-      name: instance.name,
-      planned: instance.planned_bytes,
-      hue: HUES[at % HUES.length],
-      share: Math.max((100 * instance.planned_bytes) / props.pool.limit, 0.6),
-    })),
+  segmentsOf(props.pool.name, props.instances).map((segment) => ({
+    ...segment,
+    share: Math.max((100 * segment.bytes) / whole.value, 0.6),
+  })),
 )
 const free = computed(() => Math.max(props.pool.limit - props.pool.reserved, 0))
+const excess = computed(() => props.pool.reserved - props.pool.limit)
 </script>
 
 <template>
   <v-card class="pa-4" :aria-label="`pool ${pool.name}`">
-    <div class="d-flex flex-wrap align-baseline ga-3 mb-3">
+    <div class="d-flex flex-wrap align-center ga-3 mb-3">
       <span class="text-title-medium font-weight-bold">{{ pool.name }}</span>
+      <v-chip v-if="pool.simulated" size="small" variant="tonal" color="info">
+        simulated{{ pool.speed ? `, ${bytes(pool.speed)}/s` : '' }}
+      </v-chip>
       <span class="text-body-medium text-medium-emphasis">
         {{ bytes(pool.reserved) }} planned, {{ bytes(pool.measured) }} measured, of {{ bytes(pool.limit) }}
       </span>
+      <PoolLimit :pool="pool" @refused="problem = $event" />
+      <span v-if="excess > 0" class="text-error text-body-medium">
+        {{ bytes(excess) }} above its limit: nothing is loaded here until there is room
+      </span>
     </div>
+    <ProblemNote v-if="problem" class="mb-3" :problem="problem" />
     <div class="bar" role="img" :aria-label="`${bytes(free)} of ${bytes(pool.limit)} is free`">
       <div
         v-for="segment in segments"
@@ -38,15 +46,15 @@ const free = computed(() => Math.max(props.pool.limit - props.pool.reserved, 0))
         class="segment"
         :style="{ width: `${segment.share}%`, background: segment.hue }"
       >
-        <v-tooltip activator="parent" location="top" :text="`${segment.name}: ${bytes(segment.planned)}`" />
-        <span v-if="segment.share > 12" class="label">{{ segment.name }}</span>
+        <v-tooltip activator="parent" location="top" :text="`${segment.title}: ${bytes(segment.bytes)}`" />
+        <span v-if="segment.share > 12" class="label">{{ segment.title }}</span>
       </div>
       <span class="free">{{ bytes(free) }} free</span>
     </div>
     <div class="d-flex flex-wrap ga-4 mt-3 text-body-small">
       <span v-for="segment in segments" :key="segment.id" class="d-flex align-center ga-1">
-        <span class="dot" :style="{ background: segment.hue }" />{{ segment.name }}
-        <span class="text-medium-emphasis">{{ bytes(segment.planned) }}</span>
+        <span class="dot" :style="{ background: segment.hue }" />{{ segment.title }}
+        <span class="text-medium-emphasis">{{ bytes(segment.bytes) }}</span>
       </span>
     </div>
   </v-card>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { Refused, type Status, unload, type Variant } from '../api/client'
+import { asRefused, type Refused, type Status, unload, type Variant } from '../api/client'
 import LoadDialog from '../components/LoadDialog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useDepot } from '../composables/useDepot'
@@ -26,7 +26,7 @@ async function end(name: string) {
   try {
     if (instance) await unload(instance.id)
   } catch (error) {
-    failed.value = error instanceof Refused ? error : new Refused({ detail: String(error) })
+    failed.value = asRefused(error)
   }
 }
 

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 
-import { Refused, type Status, unload } from '../api/client'
+import { again, asRefused, type Refused, type Status, unload } from '../api/client'
+import DecisionList from '../components/DecisionList.vue'
 import InstanceCard from '../components/InstanceCard.vue'
 import PoolBar from '../components/PoolBar.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -11,13 +12,14 @@ defineProps<{ status: Status | null }>()
 const busy = ref(new Set<string>())
 const problem = ref<Refused | null>(null)
 
-async function end(id: string) {
+/** Does something with an instance, and shows why where it cannot be done. */
+async function act(id: string, what: (id: string) => Promise<unknown>) {
   busy.value.add(id)
   problem.value = null
   try {
-    await unload(id)
+    await what(id)
   } catch (error) {
-    problem.value = error instanceof Refused ? error : new Refused({ detail: String(error) })
+    problem.value = asRefused(error)
   } finally {
     busy.value.delete(id)
   }
@@ -35,8 +37,9 @@ async function end(id: string) {
     </v-card>
     <v-row v-else density="comfortable">
       <v-col v-for="instance in status.instances" :key="instance.id" cols="12" sm="6" lg="4">
-        <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="end" />
+        <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="act($event, unload)" @again="act($event, again)" />
       </v-col>
     </v-row>
+    <DecisionList :decisions="status.decisions ?? []" />
   </div>
 </template>

@@ -1,6 +1,7 @@
 //! The console, used by a browser.
 
 use fantoccini::Locator;
+use fantoccini::key::Key;
 
 use crate::browser::Browser;
 use crate::world::{ANSWER, QUESTION, World, project, until, wait};
@@ -20,8 +21,8 @@ fn a_visitor_loads_a_model_tries_it_and_unloads_it() {
         browser.read("1,808,448").await;
         browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
         browser.see("[aria-label='plan']").await;
-        browser.read("together, in pool host").await;
-        browser.picture("console-load").await;
+        browser.read("in pool host").await;
+        browser.read("together").await;
         browser.press("@aria-label='load'", "Load").await;
         browser.see("[data-variant='larkfen-desk/q8_0'] .v-chip").await;
         browser.press("@aria-label='pages'", "Pools").await;
@@ -77,6 +78,69 @@ fn a_refused_load_offers_what_would_fit_and_takes_it_at_a_click() {
     });
     let loaded = world.ready("larkfen-desk/q8_0").settings;
     assert_eq!(loaded.cache, deft_protocol::manage::CachePrecision::Q8_0);
+}
+
+#[test]
+fn an_operator_places_layers_changes_a_limit_and_reads_why() {
+    let world = World::configured(
+        "[pools.host]\nlimit = \"32 MiB\"\n\
+         [[pools.simulated]]\nname = \"fern\"\nsize = \"4 MiB\"\nspeed = \"1 GiB/s\"\n",
+    );
+    let world = world.start().stock();
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 900).await;
+        browser.page.goto(&format!("{address}/depot")).await.unwrap();
+        browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
+        browser.read("Layers in fern").await;
+        let slider = browser
+            .page
+            .find(Locator::XPath("//label[.='Layers in fern']/ancestor::*[contains(@class,'v-slider')][1]//*[@role='slider']"))
+            .await
+            .unwrap();
+        slider.send_keys(&Key::Right.to_string().repeat(2)).await.unwrap();
+        browser.read("2 of 5").await;
+        browser.read("in pool fern (simulated)").await;
+        browser.picture("console-load").await;
+        browser.press("@aria-label='load'", "Load").await;
+        browser.see("[data-variant='larkfen-desk/q8_0'] .v-chip").await;
+        browser.page.goto(&address).await.unwrap();
+        browser.see("[data-instance='larkfen-desk/q8_0'][data-state='ready']").await;
+        browser.read("simulated, 1.00 GiB/s").await;
+        browser.read("fern=2, host=3").await;
+        browser.read("the operator wishes it, and it fits").await;
+        browser.press("self::main", "change the limit of host").await;
+        let field = browser.see("input[aria-label='limit of host']").await;
+        let all = format!("{}a{}", Key::Control, Key::Null);
+        field.send_keys(&format!("{all}2 TiB\n")).await.unwrap();
+        browser.read("of memory may be used").await;
+        field.send_keys(&format!("{all}3 MiB\n")).await.unwrap();
+        browser.read("above its limit: nothing is loaded here until there is room").await;
+        browser.read("and was 32.0 MiB").await;
+        browser.picture("console-decisions").await;
+        browser.page.clone().close().await.unwrap();
+    });
+}
+
+#[test]
+fn what_was_set_aside_is_tried_again_by_a_button() {
+    let world = World::stocked();
+    let spare = world.spare_desk();
+    world.ok(&["depot", "register", &spare.to_string_lossy(), "--as", "larkfen-spare/q8_0"]);
+    world.ok(&["load", "larkfen-spare"]);
+    let away = spare.with_extension("away");
+    std::fs::rename(&spare, &away).unwrap();
+    world.ok(&["service", "restart"]);
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&address).await.unwrap();
+        browser.see("[data-instance='larkfen-spare/q8_0'][data-state='failed']").await;
+        std::fs::rename(&away, &spare).unwrap();
+        browser.press("@data-instance='larkfen-spare/q8_0'", "Try again").await;
+        browser.see("[data-instance='larkfen-spare/q8_0'][data-state='ready']").await;
+        browser.page.clone().close().await.unwrap();
+    });
 }
 
 #[test]

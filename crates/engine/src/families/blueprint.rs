@@ -1,7 +1,7 @@
 //! What a family says of a file: where everything lies, and what is special about it. The
 //! [`Transformer`](super::transformer) computes by it.
 
-use deft_formats::gguf::{Header, MetadataError};
+use deft_formats::gguf::{Header, MetadataError, TextList};
 use deft_planning::{Bytes, ModelShape};
 
 use super::layer_weights;
@@ -461,12 +461,19 @@ pub(super) fn usual_score_scale(key_length: u32) -> f32 {
     1.0 / (key_length as f32).sqrt()
 }
 
-/// Memory that tokenizer and template take: each token's text is kept twice (list and look-up) with
-/// its bookkeeping, each merge as two pairs of ids.
+/// Memory that tokenizer and template take: for each token its text with where it ends, its kind and
+/// its score, and its place in two look-ups; for each merge two pairs of ids in a look-up. A look-up
+/// has at most twice the places that are used.
 fn tokenizer_bytes(header: &Header) -> Bytes {
-    let texts = |key: &str| header.metadata.optional_texts(key).ok().flatten().unwrap_or_default();
-    let tokens = texts("tokenizer.ggml.tokens");
-    let token_bytes: usize = tokens.iter().map(|text| 2 * text.len().max(24) + 110).sum();
-    let merges = texts("tokenizer.ggml.merges").len() * 40;
-    Bytes((token_bytes + merges) as u64)
+    let texts = |key: &str| header.metadata.optional_texts(key).ok().flatten();
+    let count = |key: &str| texts(key).map_or(0, TextList::len);
+    let places = |count: usize| (count * 8 / 7).next_power_of_two();
+    let tokens = count("tokenizer.ggml.tokens");
+    let text = texts("tokenizer.ggml.tokens").map_or(0, TextList::total_bytes);
+    let token_bytes = text + tokens * (4 + 1 + 8) + 2 * places(tokens) * 5;
+    let merges = places(count("tokenizer.ggml.merges")) * 17;
+    Bytes((token_bytes + merges + TEMPLATE) as u64)
 }
+
+/// Memory of the template and what compiles it.
+const TEMPLATE: usize = 200 << 10;

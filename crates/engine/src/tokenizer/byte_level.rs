@@ -6,6 +6,7 @@ use std::collections::HashMap;
 
 use deft_formats::gguf::Metadata;
 
+use super::lookup::Lookup;
 use super::merge::{merge, symbols};
 use super::pre_tokenizer::PreTokenizer;
 use super::{TokenizerError, Vocabulary};
@@ -17,7 +18,7 @@ pub(super) struct ByteLevel {
     /// Rank and result of each pair of tokens.
     merges: HashMap<(u32, u32), (u32, u32)>,
     /// Whole pre-tokens, where the pre-tokenizer takes them from the vocabulary before merging.
-    whole: HashMap<String, u32>,
+    whole: Option<Lookup>,
     unknown: Option<u32>,
 }
 
@@ -34,7 +35,7 @@ impl ByteLevel {
         });
         let lines = metadata.texts("tokenizer.ggml.merges")?;
         let mut merges = HashMap::with_capacity(lines.len());
-        for (rank, line) in (0..).zip(lines) {
+        for (rank, line) in (0..).zip(lines.iter()) {
             let Some((left, right)) = line.split_once(' ') else {
                 return Err(TokenizerError::Inconsistent(format!("merge `{line}` has no space")));
             };
@@ -45,11 +46,7 @@ impl ByteLevel {
                 merges.entry((left, right)).or_insert((rank, merged));
             }
         }
-        let whole = if pre_tokenizer.takes_whole_words() {
-            vocabulary.iter().map(|(id, text, _)| (text.to_owned(), id)).collect()
-        } else {
-            HashMap::new()
-        };
+        let whole = pre_tokenizer.takes_whole_words().then(|| vocabulary.lookup(|_| true));
         let unknown = vocabulary.unknown();
         Ok((Self { pre_tokenizer, bytes, merges, whole, unknown }, warning))
     }
@@ -62,9 +59,9 @@ impl ByteLevel {
     }
 
     fn encode_word(&self, word: &str, ids: &mut Vec<u32>) {
-        if !self.whole.is_empty() {
+        if let Some(whole) = &self.whole {
             let printed: String = word.bytes().map(printable).collect();
-            if let Some(&id) = self.whole.get(&printed) {
+            if let Some(id) = whole.id(&printed) {
                 ids.push(id);
                 return;
             }

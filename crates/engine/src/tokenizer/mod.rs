@@ -6,6 +6,7 @@
 //! visitor's words may not.
 
 mod byte_level;
+mod lookup;
 mod merge;
 mod pieces;
 mod pre_tokenizer;

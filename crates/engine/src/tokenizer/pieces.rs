@@ -2,10 +2,10 @@
 //! Source: Kudo and Richardson 2018, "SentencePiece".
 
 use std::cmp::Reverse;
-use std::collections::HashMap;
 
 use deft_formats::gguf::Metadata;
 
+use super::lookup::Lookup;
 use super::merge::{Symbol, merge, symbols};
 use super::{TokenKind, TokenizerError, Vocabulary, vocabulary};
 
@@ -13,8 +13,10 @@ use super::{TokenKind, TokenizerError, Vocabulary, vocabulary};
 pub(super) const SPACE: char = '\u{2581}';
 
 pub(super) struct Pieces {
-    /// Pieces that text may merge into, with their scores as sortable integers.
-    scores: HashMap<String, (Reverse<i64>, u32)>,
+    /// Pieces that text may merge into.
+    pieces: Lookup,
+    /// The score of each token, as a sortable integer.
+    scores: Vec<Reverse<i64>>,
     bytes: [Option<u32>; 256],
     unknown: Option<u32>,
     adds_space: bool,
@@ -37,22 +39,15 @@ impl Pieces {
             )));
         }
         let mut bytes = [None; 256];
-        let mut by_text = HashMap::with_capacity(scores.len());
-        for ((id, text, kind), score) in vocabulary.iter().zip(scores) {
-            match kind {
-                TokenKind::Normal => {
-                    by_text.entry(text.to_owned()).or_insert((Reverse(sortable(*score)), id));
-                }
-                TokenKind::Byte => {
-                    if let Some(byte) = vocabulary::byte_of(text) {
-                        bytes[usize::from(byte)] = Some(id);
-                    }
-                }
-                _ => {}
+        for (id, text, _) in vocabulary.iter().filter(|(_, _, kind)| *kind == TokenKind::Byte) {
+            if let Some(byte) = vocabulary::byte_of(text) {
+                bytes[usize::from(byte)] = Some(id);
             }
         }
+        let pieces = vocabulary.lookup(|kind| kind == TokenKind::Normal);
+        let scores = scores.iter().map(|&score| Reverse(sortable(score))).collect();
         let adds_space = metadata.optional_bool("tokenizer.ggml.add_space_prefix")?.unwrap_or(true);
-        Ok(Self { scores: by_text, bytes, unknown: vocabulary.unknown(), adds_space })
+        Ok(Self { pieces, scores, bytes, unknown: vocabulary.unknown(), adds_space })
     }
 
     pub(super) fn adds_space(&self) -> bool {
@@ -67,11 +62,12 @@ impl Pieces {
         escaped.extend(text.chars().map(|letter| if letter == ' ' { SPACE } else { letter }));
         let mut symbols = symbols(escaped.char_indices().map(|(at, letter)| {
             let range = at..at + letter.len_utf8();
-            let id = self.scores.get(&escaped[range.clone()]).map(|(_, id)| *id);
+            let id = self.pieces.id(&escaped[range.clone()]);
             (range, id)
         }));
         merge(&mut symbols, |left: &Symbol, right: &Symbol| {
-            self.scores.get(&escaped[left.start..right.end]).copied()
+            let id = self.pieces.id(&escaped[left.start..right.end])?;
+            Some((self.scores[id as usize], id))
         });
         for symbol in symbols.iter().filter(|symbol| symbol.start < symbol.end) {
             match symbol.id {

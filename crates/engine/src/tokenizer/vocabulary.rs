@@ -1,10 +1,12 @@
 //! The list of tokens with their kinds, and the tokens with a special role.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
+use std::sync::Arc;
 
-use deft_formats::gguf::Metadata;
+use deft_formats::gguf::{Metadata, TextList};
 
 use super::TokenizerError;
+use super::lookup::Lookup;
 
 /// What a token is, by the numbers of the GGUF specification.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -36,9 +38,9 @@ const KNOWN_ENDS: [&str; 7] = [
 
 /// All tokens of a file.
 pub struct Vocabulary {
-    texts: Vec<String>,
+    texts: Arc<TextList>,
     kinds: Vec<TokenKind>,
-    ids: HashMap<String, u32>,
+    ids: Lookup,
     begin: Option<u32>,
     end: Option<u32>,
     unknown: Option<u32>,
@@ -48,7 +50,7 @@ pub struct Vocabulary {
 
 impl Vocabulary {
     pub(super) fn new(metadata: &Metadata) -> Result<Self, TokenizerError> {
-        let texts = metadata.texts("tokenizer.ggml.tokens")?.to_vec();
+        let texts = Arc::new(metadata.texts("tokenizer.ggml.tokens")?.clone());
         if texts.is_empty() || u32::try_from(texts.len()).is_err() {
             return Err(TokenizerError::Inconsistent(format!("{} tokens", texts.len())));
         }
@@ -65,10 +67,7 @@ impl Vocabulary {
                 )));
             }
         };
-        let mut ids = HashMap::with_capacity(texts.len());
-        for (id, text) in (0..).zip(&texts) {
-            ids.entry(text.clone()).or_insert(id);
-        }
+        let ids = Lookup::new(&texts, (0..).take(texts.len()));
         let mut vocabulary = Self {
             texts,
             kinds,
@@ -93,7 +92,7 @@ impl Vocabulary {
             let id = self.role(metadata, name)?;
             self.ends.extend(id);
         }
-        let known = KNOWN_ENDS.iter().filter_map(|text| self.ids.get(*text).copied());
+        let known = KNOWN_ENDS.iter().filter_map(|text| self.ids.id(text));
         let known: Vec<u32> = known.filter(|&id| self.kind(id) == TokenKind::Control).collect();
         self.ends.extend(known);
         if self.ends.is_empty() {
@@ -137,13 +136,13 @@ impl Vocabulary {
 
     /// Ids, texts and kinds in order.
     pub fn iter(&self) -> impl Iterator<Item = (u32, &str, TokenKind)> {
-        (0..).zip(&self.texts).zip(&self.kinds).map(|((id, text), kind)| (id, text.as_str(), *kind))
+        (0..).zip(self.texts.iter()).zip(&self.kinds).map(|((id, text), kind)| (id, text, *kind))
     }
 
     /// Stored text and kind of a token.
     #[must_use]
     pub fn get(&self, id: u32) -> Option<(&str, TokenKind)> {
-        self.texts.get(id as usize).map(|text| (text.as_str(), self.kinds[id as usize]))
+        self.texts.get(id as usize).map(|text| (text, self.kinds[id as usize]))
     }
 
     fn kind(&self, id: u32) -> TokenKind {
@@ -153,7 +152,13 @@ impl Vocabulary {
     /// The id of a stored text; the first where several tokens have it.
     #[must_use]
     pub fn id(&self, text: &str) -> Option<u32> {
-        self.ids.get(text).copied()
+        self.ids.id(text)
+    }
+
+    /// Ids by their texts, of some tokens only.
+    pub(super) fn lookup(&self, wanted: impl Fn(TokenKind) -> bool) -> Lookup {
+        let ids = self.iter().filter(|(_, _, kind)| wanted(*kind)).map(|(id, ..)| id);
+        Lookup::new(&self.texts, ids)
     }
 
     /// The token that begins a text.

@@ -4,11 +4,10 @@
 //! In GGUF a piece that begins a word carries U+2581 in front, one that goes on has lost its `##`.
 //! The file does not say whether text is lower-cased: it is where no ordinary token has a capital.
 
-use std::collections::HashMap;
-
 use unicode_normalization::UnicodeNormalization;
 use unicode_properties::{GeneralCategory, GeneralCategoryGroup, UnicodeGeneralCategory};
 
+use super::lookup::Lookup;
 use super::pieces::SPACE;
 use super::{TokenKind, Vocabulary};
 
@@ -16,7 +15,7 @@ use super::{TokenKind, Vocabulary};
 const LONGEST_WORD: usize = 100;
 
 pub(super) struct WordPiece {
-    ids: HashMap<String, u32>,
+    ids: Lookup,
     longest_piece: usize,
     unknown: Option<u32>,
     lower_case: bool,
@@ -25,12 +24,9 @@ pub(super) struct WordPiece {
 impl WordPiece {
     pub(super) fn new(vocabulary: &Vocabulary) -> Self {
         let normal = || vocabulary.iter().filter(|(_, _, kind)| *kind == TokenKind::Normal);
-        let mut ids = HashMap::with_capacity(vocabulary.len());
-        for (id, text, _) in normal() {
-            ids.entry(text.to_owned()).or_insert(id);
-        }
+        let ids = vocabulary.lookup(|kind| kind == TokenKind::Normal);
         Self {
-            longest_piece: ids.keys().map(String::len).max().unwrap_or(0),
+            longest_piece: ids.texts().map(str::len).max().unwrap_or(0),
             lower_case: !normal().any(|(_, text, _)| text.contains(char::is_uppercase)),
             unknown: vocabulary.unknown(),
             ids,
@@ -53,10 +49,9 @@ impl WordPiece {
         let mut rest = marked.as_str();
         while !rest.is_empty() {
             let longest = rest.len().min(self.longest_piece);
-            let found = (1..=longest).rev().find_map(|length| {
-                let id = self.ids.get(rest.get(..length)?)?;
-                Some((length, *id))
-            });
+            let found = (1..=longest)
+                .rev()
+                .find_map(|length| Some((length, self.ids.id(rest.get(..length)?)?)));
             let Some((length, id)) = found else {
                 return false;
             };

@@ -4,6 +4,8 @@ use std::collections::HashMap;
 
 use thiserror::Error;
 
+use super::texts::TextList;
+
 /// One metadata value. Integers keep their sign and width class only.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Value {
@@ -31,7 +33,7 @@ pub enum Array {
     /// Truth values.
     Bools(Vec<bool>),
     /// Texts.
-    Strings(Vec<String>),
+    Strings(TextList),
 }
 
 impl Array {
@@ -243,9 +245,9 @@ impl Metadata {
     ///
     /// # Errors
     /// Another kind.
-    pub fn optional_texts(&self, key: &str) -> Result<Option<&[String]>, MetadataError> {
+    pub fn optional_texts(&self, key: &str) -> Result<Option<&TextList>, MetadataError> {
         self.typed(key, "an array of texts", |value| match value {
-            Value::Array(Array::Strings(texts)) => Some(texts.as_slice()),
+            Value::Array(Array::Strings(texts)) => Some(texts),
             _ => None,
         })
     }
@@ -254,7 +256,7 @@ impl Metadata {
     ///
     /// # Errors
     /// Missing, or another kind.
-    pub fn texts(&self, key: &str) -> Result<&[String], MetadataError> {
+    pub fn texts(&self, key: &str) -> Result<&TextList, MetadataError> {
         self.required(key, self.optional_texts(key))
     }
 
@@ -287,7 +289,7 @@ mod tests {
 
     fn metadata() -> Metadata {
         let mut metadata = Metadata::default();
-        let texts = Array::Strings(vec!["bean".to_owned(), "pea".to_owned()]);
+        let texts = Array::Strings(["bean", "pea"].into_iter().collect());
         for (key, value) in [
             ("count", Value::Unsigned(7)),
             ("signed", Value::Signed(9)),
@@ -312,7 +314,7 @@ mod tests {
         assert_eq!(metadata.float("share"), Ok(0.5));
         assert_eq!(metadata.optional_bool("flag"), Ok(Some(true)));
         assert_eq!(metadata.text("name"), Ok("desk"));
-        assert_eq!(metadata.texts("texts").map(<[String]>::len), Ok(2));
+        assert_eq!(metadata.texts("texts").map(TextList::len), Ok(2));
         assert_eq!(metadata.optional_integers("numbers"), Ok(Some(&[1, -2][..])));
         assert_eq!(metadata.optional_floats("floats"), Ok(Some(&[0.5][..])));
         assert_eq!(metadata.optional_count("none"), Ok(None));

@@ -9,12 +9,14 @@ mod metadata;
 mod read;
 mod split;
 mod tensors;
+mod texts;
 mod write;
 
 pub use error::GgufError;
 pub use metadata::{Array, Metadata, MetadataError, Value};
 pub use split::StoredModel;
 pub use tensors::TensorInfo;
+pub use texts::TextList;
 pub use write::{TensorPlan, write};
 
 use std::io::{Read, Seek};

@@ -3,7 +3,7 @@
 use std::io::{BufReader, Read, Seek, SeekFrom};
 
 use super::tensors::{TensorInfo, place};
-use super::{Array, GgufError, Header, Metadata, Value};
+use super::{Array, GgufError, Header, Metadata, TextList, Value};
 
 const MAGIC: [u8; 4] = *b"GGUF";
 const DEFAULT_ALIGNMENT: u64 = 32;
@@ -186,7 +186,7 @@ impl<R: Read + Seek> Cursor<R> {
         let mut array = match type_id {
             6 | 12 => Array::Floats(Vec::new()),
             7 => Array::Bools(Vec::new()),
-            8 => Array::Strings(Vec::new()),
+            8 => Array::Strings(TextList::default()),
             _ => Array::Integers(Vec::new()),
         };
         for _ in 0..count {
@@ -194,7 +194,12 @@ impl<R: Read + Seek> Cursor<R> {
             match (&mut array, value) {
                 (Array::Floats(items), Value::Float(item)) => items.push(item),
                 (Array::Bools(items), Value::Bool(item)) => items.push(item),
-                (Array::Strings(items), Value::String(item)) => items.push(item),
+                (Array::Strings(items), Value::String(item)) => {
+                    if !items.push(&item) {
+                        let what = format!("key `{key}` holds more than 4 GiB of texts");
+                        return Err(self.malformed(what));
+                    }
+                }
                 (Array::Integers(items), Value::Signed(item)) => items.push(item),
                 (Array::Integers(items), Value::Unsigned(item)) => {
                     items.push(i64::try_from(item).map_err(|_| {

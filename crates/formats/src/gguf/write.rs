@@ -169,7 +169,7 @@ mod tests {
             ("below", Value::Signed(-3)),
             ("share", Value::Float(0.5)),
             ("flag", Value::Bool(true)),
-            ("texts", Value::Array(Array::Strings(vec!["bean".to_owned(), String::new()]))),
+            ("texts", Value::Array(Array::Strings(["bean", ""].into_iter().collect()))),
             ("kinds", Value::Array(Array::Integers(vec![1, -2]))),
             ("scores", Value::Array(Array::Floats(vec![0.25]))),
             ("flags", Value::Array(Array::Bools(vec![true, false]))),

@@ -1,0 +1,50 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { PlanPart, PoolPlan } from '../api/client'
+import { bytes } from '../format'
+
+/** A pool as it would be; `refused` are the parts of a load that does not fit. */
+const props = defineProps<{ pool: PoolPlan; refused?: PlanPart[] }>()
+
+/** Shares of the limit: held now, and what this load would add. */
+const shares = computed(() => {
+  const share = (bytes: number) => Math.min((100 * bytes) / props.pool.limit, 100)
+  const wanted = props.refused?.reduce((sum, part) => sum + part.bytes, 0)
+  return { held: share(props.pool.reserved), added: share(wanted ?? props.pool.after - props.pool.reserved) }
+})
+const over = computed(() => !!props.refused && shares.value.held + shares.value.added > 99.9)
+</script>
+
+<template>
+  <div :aria-label="`pool ${pool.name} with this load`">
+    <div class="bar">
+      <div class="held" :style="{ width: `${shares.held}%` }" />
+      <div class="added" :class="{ over }" :style="{ width: `${shares.added}%` }" />
+    </div>
+    <div class="text-body-small text-medium-emphasis mt-1">
+      pool {{ pool.name }}{{ pool.simulated ? ' (simulated)' : '' }}: {{ bytes(pool.reserved) }} planned now, of
+      {{ bytes(pool.limit) }}
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.bar {
+  display: flex;
+  height: 14px;
+  overflow: hidden;
+  border-radius: 7px;
+  background: rgba(var(--v-theme-on-surface), 0.08);
+}
+.held {
+  background: rgba(var(--v-theme-on-surface), 0.35);
+}
+.added {
+  background: rgb(var(--v-theme-primary));
+  transition: width 120ms;
+}
+.over {
+  background: rgb(var(--v-theme-error));
+}
+</style>

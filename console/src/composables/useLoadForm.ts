@@ -1,0 +1,136 @@
+import { computed, reactive, ref, watch } from 'vue'
+
+import {
+  asRefused,
+  type LoadRequest,
+  type Plan,
+  plan,
+  type PoolPlan,
+  Refused,
+  type SettingsRequest,
+  type Variant,
+  type Way,
+} from '../api/client'
+
+export type Precision = NonNullable<SettingsRequest['cache']>
+
+/** What the controls of the load form hold. */
+export interface LoadControls {
+  context: number
+  lanes: number
+  chunk: number
+  copies: number
+  keys: Precision
+  values: Precision
+  /** Layers in each accelerator; the rest stays in host memory. */
+  layers: Record<string, number>
+  resident: boolean
+  /** Empty for one thread per processor. */
+  threads: number | null
+  pinned: boolean
+  priority: number
+  idle: string
+}
+
+/** Layers in accelerators, as they are asked for. */
+export function placesOf(layers: Record<string, number>): string[] {
+  return Object.entries(layers)
+    .filter(([, count]) => count > 0)
+    .map(([pool, count]) => `${pool}=${count}`)
+}
+
+/** The other way round: a pool without a number takes what is left of all layers. */
+export function layersOf(places: string[], all: number): Record<string, number> {
+  const pairs = places.map((place) => place.split('=') as [string, string?])
+  const numbered = pairs.reduce((sum, [, count]) => sum + Number(count ?? 0), 0)
+  return Object.fromEntries(
+    pairs
+      .filter(([pool]) => pool !== 'host')
+      .map(([pool, count]) => [pool, count === undefined ? all - numbered : Number(count)]),
+  )
+}
+
+/** The load form of a variant: its plan moves with the controls. */
+export function useLoadForm(variant: Variant) {
+  const controls = reactive<LoadControls>({
+    context: Math.min(variant.facts.context_length, 8192),
+    lanes: 2,
+    chunk: 128,
+    copies: 1,
+    keys: 'f16',
+    values: 'f16',
+    layers: {},
+    resident: false,
+    threads: null,
+    pinned: false,
+    priority: 0,
+    idle: 'never',
+  })
+  const planned = ref<Plan | null>(null)
+  const pools = ref<PoolPlan[]>([])
+  const problem = ref<Refused | null>(null)
+
+  const request = computed<LoadRequest>(() => {
+    const places = placesOf(controls.layers)
+    return {
+      model: variant.name,
+      copies: controls.copies,
+      settings: {
+        context: controls.context,
+        lanes: controls.lanes,
+        chunk: controls.chunk,
+        cache: controls.keys,
+        cache_values: controls.values,
+        ...(places.length > 0 && { pools: places }),
+        weights: controls.resident ? 'resident' : 'mapped',
+        ...(controls.threads && { threads: controls.threads }),
+        pinned: controls.pinned,
+        priority: controls.priority,
+        idle: controls.idle,
+      },
+    }
+  })
+
+  /** An answer to older settings is dropped. */
+  let asked = 0
+  async function replan() {
+    const mine = ++asked
+    try {
+      const report = await plan([request.value])
+      const answer = report.plans[0]
+      if (mine !== asked || !answer) return
+      planned.value = answer
+      pools.value = report.pools
+      problem.value = answer.refusal ? new Refused(answer.refusal) : null
+    } catch (error) {
+      if (mine === asked) problem.value = asRefused(error)
+    }
+  }
+
+  /** Takes a way out by a click. */
+  function take({ settings }: Way) {
+    if (!settings) return
+    controls.context = settings.context ?? controls.context
+    controls.lanes = settings.lanes ?? controls.lanes
+    controls.keys = settings.cache ?? controls.keys
+    controls.values = settings.cache_values ?? controls.values
+    if (settings.pools) controls.layers = layersOf(settings.pools, variant.facts.layers)
+  }
+
+  /** The controls begin where the service would put them. */
+  async function begin() {
+    const report = await plan([{ model: variant.name }]).catch(() => null)
+    const settings = report?.plans[0]?.settings
+    if (settings) {
+      controls.context = settings.context
+      controls.lanes = settings.lanes
+      controls.chunk = settings.chunk
+      controls.keys = settings.cache
+      controls.values = settings.cache_values ?? settings.cache
+    }
+    watch(request, replan, { immediate: true, deep: true })
+  }
+
+  void begin()
+  return { controls, planned, pools, problem, request, take }
+}

@@ -1,0 +1,39 @@
+import { describe, expect, it } from 'vitest'
+
+import type { Instance } from './api/client'
+import { segments, title } from './pools'
+
+function instance(copy: number, state = 'ready'): Instance {
+  return {
+    id: `id-${copy}`,
+    name: 'larkfen-desk/q8_0',
+    copy,
+    state,
+    held: [
+      { pool: 'host', planned: 700 },
+      { pool: 'fern', planned: 300 },
+    ],
+    planned: [
+      { pool: 'host', part: 'weights', bytes: 500 },
+      { pool: 'fern', part: 'weights', bytes: 300 },
+    ],
+  } as unknown as Instance
+}
+
+describe('bars of pools', () => {
+  it('draw shared weights once in host memory, and each copy in an accelerator', () => {
+    const copies = [instance(1), instance(2)]
+    expect(segments('host', copies).map((segment) => segment.bytes)).toEqual([700, 200])
+    expect(segments('fern', copies).map((segment) => segment.bytes)).toEqual([300, 300])
+    expect(segments('moss', copies)).toEqual([])
+  })
+
+  it('leave out what holds nothing', () => {
+    expect(segments('host', [instance(1, 'failed'), instance(2, 'displaced')])).toEqual([])
+  })
+
+  it('number further instances of a variant', () => {
+    expect(title(instance(1))).toBe('larkfen-desk/q8_0')
+    expect(title(instance(2))).toBe('larkfen-desk/q8_0#2')
+  })
+})
