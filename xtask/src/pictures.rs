@@ -25,11 +25,11 @@ const TERMINAL: [(&str, &[&str]); 6] = [
             "deft calls --count 3",
         ],
     ),
-    ("terminal-status", &["deft service status", "deft status", "deft depot list"]),
+    ("terminal-status", &["deft service status", "deft status --why", "deft depot list"]),
     (
         "terminal-plan",
         &[
-            "deft plan larkfen-desk/f16",
+            "deft plan larkfen-desk/f16 --in fern,host",
             "deft load larkfen-desk/f16 --lanes 24",
             "deft ask larkfen-dsk Hello",
         ],

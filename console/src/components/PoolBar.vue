@@ -27,13 +27,13 @@ const excess = computed(() => props.pool.reserved - props.pool.limit)
   <v-card class="pa-4" :aria-label="`pool ${pool.name}`">
     <div class="d-flex flex-wrap align-center ga-3 mb-3">
       <span class="text-title-medium font-weight-bold">{{ pool.name }}</span>
+      <PoolLimit :pool="pool" @refused="problem = $event" />
       <v-chip v-if="pool.simulated" size="small" variant="tonal" color="info">
         simulated{{ pool.speed ? `, ${bytes(pool.speed)}/s` : '' }}
       </v-chip>
       <span class="text-body-medium text-medium-emphasis">
         {{ bytes(pool.reserved) }} planned, {{ bytes(pool.measured) }} measured, of {{ bytes(pool.limit) }}
       </span>
-      <PoolLimit :pool="pool" @refused="problem = $event" />
       <span v-if="excess > 0" class="text-error text-body-medium">
         {{ bytes(excess) }} above its limit: nothing is loaded here until there is room
       </span>

@@ -25,7 +25,9 @@ pub(super) async fn run(common: &Common, why: bool) -> Result<(), Failure> {
 }
 
 fn text(status: &ServiceStatus) -> String {
-    let mut parts: Vec<String> = status.pools.iter().map(pool).collect();
+    let widest = status.pools.iter().map(|pool| label(pool).len()).max().unwrap_or(0);
+    let pools: Vec<String> = status.pools.iter().map(|found| pool(found, widest)).collect();
+    let mut parts = vec![pools.join("\n")];
     if status.instances.is_empty() {
         parts.push("nothing is loaded; load a model: deft load MODEL".to_owned());
         return parts.join("\n\n");
@@ -54,7 +56,17 @@ fn decisions(status: &ServiceStatus) -> String {
     lines.collect::<Vec<_>>().join("\n")
 }
 
-fn pool(pool: &Pool) -> String {
+/// A pool's name, with what it is.
+fn label(pool: &Pool) -> String {
+    match (pool.simulated, pool.speed) {
+        (false, _) => pool.name.clone(),
+        (true, None) => format!("{} (simulated)", pool.name),
+        (true, Some(speed)) => format!("{} (simulated, {}/s)", pool.name, print::bytes(speed)),
+    }
+}
+
+/// A pool as a bar, its label as wide as the widest.
+fn pool(pool: &Pool, width: usize) -> String {
     let cells = |bytes: u64| match (bytes, pool.limit) {
         (0, _) | (_, 0) => 0,
         (bytes, limit) => {
@@ -65,13 +77,8 @@ fn pool(pool: &Pool) -> String {
     let full = usize::try_from(cells(pool.reserved)).unwrap_or(0);
     let rest = usize::try_from(BAR).unwrap_or(0) - full;
     format!(
-        "pool {}{}  [{}{}]  {} planned, {} measured, of {}{}",
-        pool.name,
-        match (pool.simulated, pool.speed) {
-            (false, _) => String::new(),
-            (true, None) => " (simulated)".to_owned(),
-            (true, Some(speed)) => format!(" (simulated, {}/s)", print::bytes(speed)),
-        },
+        "pool {:<width$}  [{}{}]  {} planned, {} measured, of {}{}",
+        label(pool),
         "#".repeat(full),
         ".".repeat(rest),
         print::bytes(pool.reserved),
@@ -128,13 +135,13 @@ mod tests {
             simulated: false,
             speed: None,
         };
-        assert!(pool(&host(0)).contains("[........................................]"));
-        assert!(pool(&host(1000)).contains("[##########......"));
-        assert!(pool(&host(1)).contains("[#......"), "something shows however small it is");
-        let over = pool(&host(9000));
+        assert!(pool(&host(0), 4).contains("[........................................]"));
+        assert!(pool(&host(1000), 4).contains("[##########......"));
+        assert!(pool(&host(1), 4).contains("[#......"), "something shows however small it is");
+        let over = pool(&host(9000), 4);
         assert!(over.contains("[########################################]"), "{over}");
         assert!(over.contains("above its limit"), "{over}");
         let fern = Pool { simulated: true, speed: Some(2 << 30), ..host(0) };
-        assert!(pool(&fern).contains("(simulated, 2.00 GiB/s)"));
+        assert!(pool(&fern, 30).contains("(simulated, 2.00 GiB/s)  "));
     }
 }
