@@ -89,6 +89,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/depot/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a model file into the depot, under its own name among the depot's own files. */
+        post: operations["import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/depot/register": {
         parameters: {
             query?: never;
@@ -100,6 +117,40 @@ export interface paths {
         put?: never;
         /** Takes a model file into the depot, where it is. */
         post: operations["register"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/depot/scan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Models in a folder of the service's machine and all below it; nothing is taken in. */
+        post: operations["scan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/depot/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads everything that is kept again and compares digests. */
+        post: operations["verify"];
         delete?: never;
         options?: never;
         head?: never;
@@ -134,6 +185,41 @@ export interface paths {
         get: operations["inspect_variant"];
         put?: never;
         post?: never;
+        /** Removes a variant from the depot. It must not be loaded. What is only registered stays where it is. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/depot/{model}/{variant}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes a variant's files into a folder. */
+        post: operations["export"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/depot/{model}/{variant}/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a variant another name. It must not be loaded. */
+        post: operations["rename"];
         delete?: never;
         options?: never;
         head?: never;
@@ -286,6 +372,58 @@ export interface paths {
         };
         /** The service with its pools and instances. */
         get: operations["status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/transfers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Running transfers and the latest that ended, the newest first. */
+        get: operations["list_transfers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/transfers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One transfer. */
+        get: operations["transfer"];
+        put?: never;
+        post?: never;
+        /** Cancels a transfer; what it had begun is removed. */
+        delete: operations["cancel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the depot takes of the disk. */
+        get: operations["usage"];
         put?: never;
         post?: never;
         delete?: never;
@@ -661,6 +799,23 @@ export interface components {
             /** @description `assistant`, in the first piece. */
             role?: string | null;
         };
+        /** @description `GET /manage/v1/depot/usage`. */
+        DepotUsage: {
+            /** @description The depot's folder. */
+            folder: string;
+            /**
+             * Format: int64
+             * @description Free bytes of its file system.
+             */
+            free: number;
+            /**
+             * Format: int64
+             * @description Bytes of all that the depot keeps; what variants share is counted once.
+             */
+            total: number;
+            /** @description Each variant, the largest first. */
+            variants: components["schemas"]["VariantUsage"][];
+        };
         /** @description One embedding. */
         EmbeddingEntry: {
             /** @description The numbers; together they have length 1. */
@@ -735,6 +890,11 @@ export interface components {
             /** @description `invalid_request_error` or `server_error`. */
             type: string;
         };
+        /** @description `POST /manage/v1/depot/{model}/{variant}/export`. */
+        ExportRequest: {
+            /** @description Absolute path of a folder on the service's machine; made where it is not there. */
+            folder: string;
+        };
         /** @description Our figures beside an answer. Times in seconds, rates in tokens per second. */
         Figures: {
             /**
@@ -806,10 +966,37 @@ export interface components {
          * @enum {string}
          */
         FinishReason: "stop" | "length";
+        /** @description A model file that was found in a folder. */
+        FoundModel: {
+            /**
+             * Format: int64
+             * @description Length of its files.
+             */
+            file_bytes: number;
+            /** @description The variant that it is in the depot already. */
+            known_as?: string | null;
+            /** @description The name it would get. */
+            name?: string | null;
+            /** @description Where. */
+            path: string;
+            /** @description Why it cannot be used. */
+            refused?: string | null;
+        };
         /** @description How the service feels. */
         Health: {
             /** @description `ready`, or `degraded` where the records database does not answer. */
             state: string;
+        };
+        /** @description `POST /manage/v1/depot/import`. */
+        ImportRequest: {
+            /** @description Whether the file is in the depot only afterwards. */
+            move_it?: boolean;
+            /** @description `model` or `model/variant`; made from file name and contents where absent. */
+            name?: string | null;
+            /** @description Absolute path of the file, or of the first of its parts, on the service's machine. */
+            path: string;
+            /** @description Absolute path of an image projector that belongs to it. */
+            projector?: string | null;
         };
         /** @description An instance. */
         InstanceReport: {
@@ -1209,6 +1396,28 @@ export interface components {
             /** @description Absolute path of the file on the service's machine. */
             path: string;
         };
+        /** @description What the removal of a variant does. */
+        Removal: {
+            /**
+             * Format: int64
+             * @description Bytes that are free afterwards.
+             */
+            frees: number;
+            /** @description Whether its files are the depot's own, and go; else they stay where they are. */
+            kept: boolean;
+            /** @description The variant. */
+            name: string;
+        };
+        /** @description `POST /manage/v1/depot/{model}/{variant}/rename`. */
+        RenameRequest: {
+            /** @description `model` or `model/variant`. */
+            name: string;
+        };
+        /** @description `POST /manage/v1/depot/scan`. */
+        ScanRequest: {
+            /** @description Absolute path of a folder on the service's machine. */
+            folder: string;
+        };
         /** @description `GET /manage/v1/status`. */
         ServiceStatus: {
             /** @description Where it listens. */
@@ -1233,6 +1442,8 @@ export interface components {
              * @description When it became ready.
              */
             started_at: string;
+            /** @description Running transfers and the latest that ended, the newest first. */
+            transfers?: components["schemas"]["Transfer"][];
             /** @description Version of the service. */
             version: string;
         };
@@ -1396,6 +1607,65 @@ export interface components {
             object: string;
             usage?: components["schemas"]["Usage"] | null;
         };
+        /** @description A running or finished transfer. */
+        Transfer: {
+            /** @description About which variant, or what else. */
+            about: string;
+            /**
+             * Format: date-time
+             * @description When it was begun.
+             */
+            began_at: string;
+            /**
+             * Format: int64
+             * @description Bytes that are done.
+             */
+            done_bytes: number;
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended_at?: string | null;
+            /** @description The file it is at. */
+            file?: string | null;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description What it does. */
+            kind: components["schemas"]["TransferKind"];
+            /** @description What came of it, in words. */
+            outcome?: string | null;
+            problem?: components["schemas"]["Problem"] | null;
+            /**
+             * Format: double
+             * @description Bytes a second, while it runs.
+             */
+            rate?: number | null;
+            /**
+             * Format: double
+             * @description Seconds that are left at this rate.
+             */
+            seconds_left?: number | null;
+            /** @description How far it is. */
+            state: components["schemas"]["TransferState"];
+            /**
+             * Format: int64
+             * @description Bytes of all.
+             */
+            total_bytes: number;
+        };
+        /**
+         * @description What a transfer does.
+         * @enum {string}
+         */
+        TransferKind: "import" | "export" | "verify";
+        /**
+         * @description How far a transfer is.
+         * @enum {string}
+         */
+        TransferState: "waiting" | "running" | "done" | "failed" | "cancelled";
         /** @description Token counts. */
         Usage: {
             /**
@@ -1418,6 +1688,11 @@ export interface components {
         };
         /** @description A variant of a model in the depot. */
         Variant: {
+            /**
+             * Format: int64
+             * @description How often it was asked.
+             */
+            calls?: number;
             /** @description What the file says of itself. */
             facts: components["schemas"]["ModelFacts"];
             /**
@@ -1425,6 +1700,13 @@ export interface components {
              * @description Its length in bytes.
              */
             file_bytes: number;
+            /** @description Whether its files are the depot's own, and not somewhere else on the machine. */
+            kept?: boolean;
+            /**
+             * Format: date-time
+             * @description When it was asked last.
+             */
+            last_used?: string | null;
             /** @description Whether an instance of it is ready. */
             loaded: boolean;
             /** @description The model's name. */
@@ -1440,6 +1722,28 @@ export interface components {
             registered_at: string;
             /** @description The variant's name within the model. */
             variant: string;
+        };
+        /** @description What a variant takes of the disk. */
+        VariantUsage: {
+            /**
+             * Format: int64
+             * @description Bytes of its files.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Bytes that its removal would free.
+             */
+            frees: number;
+            /** @description Whether its files are the depot's own. */
+            kept: boolean;
+            /** @description The variant. */
+            name: string;
+        };
+        /** @description `POST /manage/v1/depot/verify`. */
+        VerifyRequest: {
+            /** @description Models or variants; everything that is kept where there is none. */
+            models?: string[];
         };
         /** @description A change that would do, as a ready command and as what a program can act on. */
         Way: {
@@ -1595,6 +1899,37 @@ export interface operations {
             };
         };
     };
+    import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Transfer"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     register: {
         parameters: {
             query?: never;
@@ -1614,6 +1949,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Variant"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    scan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScanRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundModel"][];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verify: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifyRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Transfer"];
                 };
             };
             default: {
@@ -1666,6 +2063,107 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Variant"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: {
+                /** @description Only tell what would be freed. */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path: {
+                model: string;
+                variant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removal"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+                variant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExportRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Transfer"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                model: string;
+                variant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameRequest"];
+            };
+        };
         responses: {
             200: {
                 headers: {
@@ -1931,6 +2429,110 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServiceStatus"];
+                };
+            };
+        };
+    };
+    list_transfers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Transfer"][];
+                };
+            };
+        };
+    };
+    transfer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Transfer"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Transfer"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    usage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DepotUsage"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -6,6 +6,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use deft_protocol::manage::{CachePrecision, IdleLimit, PoolShare, SettingsRequest, WeightsHeld};
 
+use uuid::Uuid;
+
 use crate::failure::EXIT_CODES;
 
 /// A model server for your own machine.
@@ -55,6 +57,15 @@ pub(crate) enum Command {
     /// Take model files in, list them, look into them.
     #[command(subcommand)]
     Depot(Depot),
+    /// Show what is being taken in, written out or read again, and how far it is.
+    Transfers {
+        /// Go on as they go on.
+        #[arg(long)]
+        follow: bool,
+        /// Tell this one to stop.
+        #[arg(long, value_name = "ID", conflicts_with = "follow")]
+        cancel: Option<Uuid>,
+    },
     /// Tell what loading models would need, and whether they fit together.
     Plan(Plan),
     /// Load a model and keep it loaded.
@@ -144,6 +155,19 @@ pub(crate) struct Start {
     pub(crate) detached: bool,
 }
 
+/// Orders of the depot's list.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum DepotOrder {
+    /// The oldest first.
+    Age,
+    /// By name.
+    Name,
+    /// The largest first.
+    Size,
+    /// The one asked last first.
+    Used,
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum Depot {
     /// Take a model file into the depot; the file stays where it is.
@@ -154,8 +178,65 @@ pub(crate) enum Depot {
         #[arg(long = "as", value_name = "NAME")]
         name: Option<String>,
     },
+    /// Take a model file, or all models of a folder, into the depot's own files.
+    Import {
+        /// The file, or a folder with models in it or below it.
+        path: PathBuf,
+        /// Its name: `model` or `model/variant`.
+        #[arg(long = "as", value_name = "NAME")]
+        name: Option<String>,
+        /// Have it in the depot only; where the disk is the same, not a byte is copied.
+        #[arg(long = "move")]
+        move_it: bool,
+        /// An image projector that belongs to it.
+        #[arg(long, value_name = "FILE")]
+        projector: Option<PathBuf>,
+        /// Take all models of a folder without asking.
+        #[arg(long)]
+        all: bool,
+    },
     /// List the models.
-    List,
+    List {
+        /// Only those whose name, family or description has these words.
+        words: Vec<String>,
+        /// In which order.
+        #[arg(long, value_enum, default_value_t = DepotOrder::Age)]
+        sort: DepotOrder,
+    },
+    /// Tell where a model's file is, for other programs.
+    Path {
+        /// Model or variant.
+        model: String,
+    },
+    /// Write a model's files into a folder.
+    Export {
+        /// Model or variant.
+        model: String,
+        /// The folder; made where it is not there.
+        folder: PathBuf,
+    },
+    /// Tell what takes how much of the disk, and what could be freed.
+    Usage,
+    /// Read everything again and compare digests.
+    Verify {
+        /// Models or variants; everything that is kept where there is none.
+        models: Vec<String>,
+    },
+    /// Give a variant another name.
+    Rename {
+        /// The variant.
+        model: String,
+        /// Its new name: `model` or `model/variant`.
+        name: String,
+    },
+    /// Remove a variant; a file that is only registered stays where it is.
+    Remove {
+        /// The variant.
+        model: String,
+        /// Only tell what would be freed.
+        #[arg(long)]
+        dry_run: bool,
+    },
     /// Try whether a model is well: its template, its tokens, its numbers, an answer.
     Check {
         /// Model or variant.

@@ -37,24 +37,33 @@ pub(crate) struct Failure {
 }
 
 impl Failure {
+    fn new(code: u8, what: impl Into<String>) -> Self {
+        Self { code, what: what.into(), way_out: None, ways: Vec::new() }
+    }
+
     /// A fault.
     pub(crate) fn fault(what: impl Into<String>) -> Self {
-        Self { code: FAULT, what: what.into(), way_out: None, ways: Vec::new() }
+        Self::new(FAULT, what)
     }
 
     /// Wrong usage that clap could not see.
     pub(crate) fn usage(what: impl Into<String>) -> Self {
-        Self { code: 2, what: what.into(), way_out: None, ways: Vec::new() }
+        Self::new(2, what)
     }
 
     /// No service is there.
     pub(crate) fn no_service(what: impl Into<String>) -> Self {
-        Self { code: NO_SERVICE, what: what.into(), way_out: None, ways: Vec::new() }
+        Self::new(NO_SERVICE, what)
+    }
+
+    /// Understood, and not done.
+    pub(crate) fn refused(what: impl Into<String>) -> Self {
+        Self::new(REFUSED, what)
     }
 
     /// Something named does not exist.
     pub(crate) fn missing(what: impl Into<String>) -> Self {
-        Self { code: MISSING, what: what.into(), way_out: None, ways: Vec::new() }
+        Self::new(MISSING, what)
     }
 
     /// Adds what to do next.

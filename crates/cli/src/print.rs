@@ -1,7 +1,7 @@
 //! The only place that writes to the terminal: results to stdout, notes to stderr.
 #![expect(clippy::print_stderr, reason = "this is the printer")]
 
-use std::io::{self, Write};
+use std::io::{self, IsTerminal, Write};
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{CellAlignment, Table};
@@ -37,6 +37,16 @@ pub(crate) fn note(text: impl AsRef<str>) {
 /// Writes why a command failed.
 pub(crate) fn failure(failure: &Failure) {
     eprintln!("{failure}");
+}
+
+/// Asks a question that is answered by yes or no; no where nobody can be asked.
+pub(crate) fn ask_yes(question: &str) -> bool {
+    if !io::stdin().is_terminal() {
+        return false;
+    }
+    eprint!("{question} [y/N] ");
+    let mut answer = String::new();
+    io::stdin().read_line(&mut answer).is_ok() && answer.trim().eq_ignore_ascii_case("y")
 }
 
 /// A table without lines: headers, then rows. Columns in `right` are aligned to the right.

@@ -7,8 +7,9 @@ use std::time::Duration;
 
 use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList};
 use deft_protocol::manage::{
-    CallRecord, CheckReport, CheckRequest, InstanceReport, LimitRequest, LoadRequest, PlanReport,
-    PlanRequest, Pool, RegisterRequest, ServiceStatus, Variant,
+    CallRecord, CheckReport, CheckRequest, DepotUsage, ExportRequest, FoundModel, ImportRequest,
+    InstanceReport, LimitRequest, LoadRequest, PlanReport, PlanRequest, Pool, RegisterRequest,
+    Removal, RenameRequest, ScanRequest, ServiceStatus, Transfer, Variant, VerifyRequest,
 };
 use deft_protocol::text::TextRequest;
 use deft_protocol::{Problem, VERSION_HEADER};
@@ -196,6 +197,93 @@ impl Client {
     /// As all calls; the file may be refused.
     pub async fn register(&self, request: &RegisterRequest) -> Result<Variant, ClientError> {
         self.post("/manage/v1/depot/register", request).await
+    }
+
+    /// Begins to take a file into the depot's own files.
+    ///
+    /// # Errors
+    /// As all calls; the file may be refused.
+    pub async fn import(&self, request: &ImportRequest) -> Result<Transfer, ClientError> {
+        self.post("/manage/v1/depot/import", request).await
+    }
+
+    /// Begins to write a variant's files into a folder.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn export(&self, name: &str, folder: &str) -> Result<Transfer, ClientError> {
+        let request = ExportRequest { folder: folder.to_owned() };
+        self.post(&format!("/manage/v1/depot/{name}/export"), &request).await
+    }
+
+    /// Begins to read again what is kept.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn verify(&self, models: &[String]) -> Result<Transfer, ClientError> {
+        let request = VerifyRequest { models: models.to_vec() };
+        self.post("/manage/v1/depot/verify", &request).await
+    }
+
+    /// Models in a folder and below it.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn scan(&self, folder: &str) -> Result<Vec<FoundModel>, ClientError> {
+        self.post("/manage/v1/depot/scan", &ScanRequest { folder: folder.to_owned() }).await
+    }
+
+    /// What the depot takes of the disk.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn usage(&self) -> Result<DepotUsage, ClientError> {
+        self.get("/manage/v1/usage").await
+    }
+
+    /// Gives a variant another name.
+    ///
+    /// # Errors
+    /// As all calls; it may be loaded, or the name taken.
+    pub async fn rename(&self, variant: &str, name: &str) -> Result<Variant, ClientError> {
+        let request = RenameRequest { name: name.to_owned() };
+        self.post(&format!("/manage/v1/depot/{variant}/rename"), &request).await
+    }
+
+    /// Removes a variant, or tells what that would free.
+    ///
+    /// # Errors
+    /// As all calls; it may be loaded.
+    pub async fn remove(&self, variant: &str, dry_run: bool) -> Result<Removal, ClientError> {
+        let path = format!("/manage/v1/depot/{variant}?dry_run={dry_run}");
+        let response = self.send(self.request(Method::DELETE, &path)?).await?;
+        self.json(response).await
+    }
+
+    /// Running transfers and the latest that ended, the newest first.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn transfers(&self) -> Result<Vec<Transfer>, ClientError> {
+        self.get("/manage/v1/transfers").await
+    }
+
+    /// One transfer.
+    ///
+    /// # Errors
+    /// As all calls; it may be forgotten.
+    pub async fn transfer(&self, id: Uuid) -> Result<Transfer, ClientError> {
+        self.get(&format!("/manage/v1/transfers/{id}")).await
+    }
+
+    /// Tells a transfer to stop.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn cancel(&self, id: Uuid) -> Result<Transfer, ClientError> {
+        let path = format!("/manage/v1/transfers/{id}");
+        let response = self.send(self.request(Method::DELETE, &path)?).await?;
+        self.json(response).await
     }
 
     /// What loads would need, planned together.

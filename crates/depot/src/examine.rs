@@ -100,7 +100,7 @@ pub enum DepotError {
     },
 }
 
-fn read_error(path: &Path, source: io::Error) -> DepotError {
+pub(crate) fn read_error(path: &Path, source: io::Error) -> DepotError {
     let path = path.to_owned();
     match source.kind() {
         io::ErrorKind::NotFound => DepotError::NoFile { path },

@@ -5,7 +5,14 @@
 #![forbid(unsafe_code)]
 
 mod examine;
+mod find;
 mod name;
+mod store;
 
 pub use examine::{DepotError, Examined, FileStamp, examine, shape_of};
+pub use find::{Found, find_models};
 pub use name::{NameError, VariantName};
+pub use store::{
+    Digest, FileRole, Health, Manifest, Progress, Store, StoreError, StoredFile, Taken, Taking,
+    Usage,
+};

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::{Arc, PoisonError, RwLock};
 
-use deft_depot::VariantName;
+use deft_depot::{NameError, VariantName};
 use deft_protocol::{Problem, ProblemKind};
 use sqlx::PgPool;
 use uuid::Uuid;
@@ -25,6 +25,10 @@ pub(crate) fn database_problem(error: &sqlx::Error) -> Problem {
         format!("the records database does not answer: {error}"),
     )
     .with_way_out("loaded models go on answering; see: deft service logs")
+}
+
+pub(crate) fn name_problem(error: &NameError) -> Problem {
+    Problem::new(ProblemKind::Invalid, "name_unusable", error.to_string())
 }
 
 impl Catalogue {
@@ -57,11 +61,61 @@ impl Catalogue {
         found.cloned().ok_or_else(|| not_found(name, &all))
     }
 
-    /// Looks at a file and takes it into the depot.
+    pub(crate) fn by_name(&self, name: &VariantName) -> Option<Arc<Registered>> {
+        self.all().into_iter().find(|registered| registered.name == *name)
+    }
+
+    /// Looks at a file and takes it into the depot, where it is.
     pub(crate) async fn register(
         &self,
         path: &Path,
         name: Option<&str>,
+    ) -> Result<Arc<Registered>, Problem> {
+        self.record(path, name, false).await
+    }
+
+    /// Records a variant whose files are the depot's own.
+    pub(crate) async fn keep(
+        &self,
+        path: &Path,
+        name: &VariantName,
+    ) -> Result<Arc<Registered>, Problem> {
+        self.record(path, Some(&name.to_string()), true).await
+    }
+
+    /// Forgets a variant; its files are somebody else's matter.
+    pub(crate) async fn forget(&self, registered: &Registered) -> Result<(), Problem> {
+        let removed = variants::remove(&self.database, registered.id).await;
+        removed.map_err(|error| database_problem(&error))?;
+        let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
+        variants.retain(|found| found.id != registered.id);
+        Ok(())
+    }
+
+    /// Gives a variant another name, and the path that its file has then.
+    pub(crate) async fn rename(
+        &self,
+        registered: &Registered,
+        name: &VariantName,
+        path: &Path,
+    ) -> Result<Arc<Registered>, Problem> {
+        let renamed = Arc::new(Registered {
+            name: name.clone(),
+            path: path.to_owned(),
+            ..registered.clone()
+        });
+        let place = path.to_string_lossy();
+        let stored = variants::rename(&self.database, registered.id, name, &place);
+        stored.await.map_err(|error| database_problem(&error))?;
+        self.put(&renamed);
+        Ok(renamed)
+    }
+
+    async fn record(
+        &self,
+        path: &Path,
+        name: Option<&str>,
+        kept: bool,
     ) -> Result<Arc<Registered>, Problem> {
         if !path.is_absolute() {
             let detail = format!("`{}` is not an absolute path", path.display());
@@ -77,14 +131,12 @@ impl Catalogue {
             Some(given) => VariantName::given(given, quantisation),
             None => VariantName::from_file(path, quantisation),
         };
-        let name = name.map_err(|error| {
-            Problem::new(ProblemKind::Invalid, "name_unusable", error.to_string())
-        })?;
+        let name = name.map_err(|error| name_problem(&error))?;
         let place = path.to_str().ok_or_else(|| {
             Problem::new(ProblemKind::Invalid, "path_not_utf8", "the file's path is not UTF-8")
         })?;
         let (stamp, facts) = (&examined.stamp, &examined.facts);
-        let stored = variants::store(&self.database, self.node, &name, place, stamp, facts)
+        let stored = variants::store(&self.database, self.node, &name, place, stamp, facts, kept)
             .await
             .map_err(|error| database_problem(&error))?;
         let registered = Arc::new(stored.ok_or_else(|| {
@@ -94,12 +146,16 @@ impl Catalogue {
                 name.model
             ))
         })?);
+        self.put(&registered);
+        Ok(registered)
+    }
+
+    fn put(&self, registered: &Arc<Registered>) {
         let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
         match variants.iter_mut().find(|found| found.id == registered.id) {
-            Some(found) => *found = Arc::clone(&registered),
-            None => variants.push(Arc::clone(&registered)),
+            Some(found) => *found = Arc::clone(registered),
+            None => variants.push(Arc::clone(registered)),
         }
-        Ok(registered)
     }
 }
 
@@ -150,6 +206,7 @@ mod tests {
                 stamp: FileStamp { bytes: 1, modified_ns: 1, inode: 1 },
                 facts: facts(),
                 registered_at: Utc::now(),
+                kept: false,
             })
         });
         let variants = RwLock::new(registered.collect());

@@ -12,6 +12,7 @@ mod database;
 mod fleet;
 mod gateway;
 mod guard;
+mod keeping;
 mod loads;
 mod machine;
 pub mod presence;
@@ -20,6 +21,7 @@ mod refusals;
 mod routes;
 mod run;
 mod spawner;
+mod transfers;
 mod wire;
 
 pub use config::{Config, ConfigError, Flags, Loaded};

@@ -9,6 +9,7 @@ use std::time::Duration;
 use actix_web::middleware::from_fn;
 use actix_web::{App as WebApp, HttpServer, web};
 use chrono::Utc;
+use deft_depot::{Store, StoreError};
 use deft_planning::Bytes;
 use thiserror::Error;
 use tokio::signal::unix::{Signal, SignalKind, signal};
@@ -20,11 +21,13 @@ use crate::fleet::Fleet;
 use crate::fleet::pools::Machine;
 use crate::gateway::Gateway;
 use crate::guard::guard;
+use crate::keeping::Keeping;
 use crate::loads::Loads;
 use crate::machine::Memory;
 use crate::presence::{Held, Presence};
 use crate::records::{calls::Recorder, nodes};
 use crate::routes::{self, App};
+use crate::transfers::Transfers;
 
 /// Why the service could not start.
 #[derive(Debug, Error)]
@@ -60,6 +63,9 @@ pub enum RunError {
     /// The records cannot be read.
     #[error("the records cannot be read: {0}")]
     Records(#[from] sqlx::Error),
+    /// The depot's files cannot be used.
+    #[error(transparent)]
+    Depot(#[from] StoreError),
     /// Settings that cannot be used.
     #[error(transparent)]
     Config(#[from] ConfigError),
@@ -138,10 +144,22 @@ async fn serve(
         idle: config.loading.idle,
         wait: Duration::from_secs(config.loading.wait_seconds),
     });
+    let folder = config.data_dir.join("depot");
+    let keeping = Keeping {
+        store: Arc::new(Store::open(&folder)?),
+        folder,
+        catalogue: Arc::clone(&catalogue),
+        transfers: Transfers::new(),
+        fleet: fleet.clone(),
+    };
+    if let Err(problem) = keeping.reconcile().await {
+        tracing::error!("the depot and its records could not be compared: {}", problem.detail);
+    }
     loads.restore().await?;
     let app = web::Data::new(App {
         catalogue,
         fleet: fleet.clone(),
+        keeping,
         gateway: Gateway { loads: Arc::clone(&loads), recorder },
         loads,
         database: pool.clone(),

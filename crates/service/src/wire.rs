@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use deft_depot::DepotError;
+use deft_depot::{DepotError, StoreError};
 use deft_planning::{
     CacheType, Demand, Grant, HOST, LoadSettings, ModelShape, Place, Placement, Share, Weights,
     WishedPlace,
@@ -15,6 +15,7 @@ use deft_protocol::{Problem, ProblemKind};
 
 use crate::fleet::Verdict;
 use crate::fleet::instance::{Policy, Target};
+use crate::records::calls::Use;
 use crate::records::variants::Registered;
 use crate::refusals;
 
@@ -294,7 +295,20 @@ pub(crate) fn depot_problem(error: &DepotError) -> Problem {
     Problem::new(kind, code, error.to_string())
 }
 
-pub(crate) fn variant(registered: &Registered, loaded: bool) -> Variant {
+pub(crate) fn store_problem(error: &StoreError) -> Problem {
+    let (kind, code) = match error {
+        StoreError::Locked(_) => (ProblemKind::Refused, "depot_locked"),
+        StoreError::Io { .. } => (ProblemKind::Fault, "depot_io"),
+        StoreError::NoSpace { .. } => (ProblemKind::Refused, "disk_full"),
+        StoreError::Cancelled => (ProblemKind::Refused, "cancelled"),
+        StoreError::Taken(_) => (ProblemKind::Refused, "name_taken"),
+        StoreError::NoVariant(_) => (ProblemKind::Missing, "not_kept"),
+        StoreError::FileThere(_) => (ProblemKind::Refused, "file_there"),
+    };
+    Problem::new(kind, code, error.to_string())
+}
+
+pub(crate) fn variant(registered: &Registered, loaded: bool, used: Use) -> Variant {
     Variant {
         name: registered.name.to_string(),
         model: registered.name.model.clone(),
@@ -303,6 +317,9 @@ pub(crate) fn variant(registered: &Registered, loaded: bool) -> Variant {
         file_bytes: registered.stamp.bytes,
         registered_at: registered.registered_at,
         loaded,
+        kept: registered.kept,
+        last_used: used.last,
+        calls: used.calls,
         facts: registered.facts.clone(),
     }
 }

@@ -1,10 +1,16 @@
 //! `deft depot`.
 
 use std::fmt::Write;
+use std::path::Path;
 
-use deft_protocol::manage::{CheckReport, Finding, RegisterRequest, Variant};
+use deft_client::Client;
+use deft_protocol::manage::{
+    CheckReport, DepotUsage, Finding, FoundModel, ImportRequest, RegisterRequest, Removal,
+    Transfer, Variant, VariantUsage,
+};
 
-use crate::arguments::{Common, Depot};
+use super::transfers;
+use crate::arguments::{Common, Depot, DepotOrder};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
@@ -13,11 +19,7 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
     let client = connection::connect(common).await?;
     match command {
         Depot::Register { file, name } => {
-            let path = std::path::absolute(&file)?;
-            let path = std::fs::canonicalize(&path).unwrap_or(path);
-            let path = path.into_os_string().into_string().map_err(|path| {
-                Failure::usage(format!("the path {} is not UTF-8", path.display()))
-            })?;
+            let path = whole_path(&file)?;
             let variant = client.register(&RegisterRequest { path, name }).await?;
             if common.json {
                 print::json(&variant);
@@ -26,14 +28,66 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
                 notes(&variant);
             }
         }
-        Depot::List => {
-            let variants = client.depot().await?;
+        Depot::Import { path, name, move_it, projector, all } => {
+            let projector = projector.map(|path| whole_path(&path)).transpose()?;
+            let request = ImportRequest { path: whole_path(&path)?, name, move_it, projector };
+            if path.is_dir() {
+                import_folder(common, &client, &request, all).await?;
+            } else {
+                import(common, &client, &request).await?;
+            }
+        }
+        Depot::List { words, sort } => {
+            let variants = chosen(client.depot().await?, &words, sort);
             if common.json {
                 print::json(&variants);
             } else if variants.is_empty() {
-                print::note("the depot is empty; take a file in: deft depot register FILE");
+                print::note(match words.is_empty() {
+                    true => "the depot is empty; take a file in: deft depot import FILE",
+                    false => "nothing in the depot has these words",
+                });
             } else {
                 print::line(list(&variants));
+            }
+        }
+        Depot::Path { model } => {
+            let variant = client.inspect(&model).await?;
+            if common.json {
+                print::json(&variant.path);
+            } else {
+                print::line(&variant.path);
+            }
+        }
+        Depot::Export { model, folder } => {
+            let variant = client.inspect(&model).await?;
+            let folder = whole_path(&folder)?;
+            done(common, &client, client.export(&variant.name, &folder).await?).await?;
+        }
+        Depot::Usage => {
+            let usage = client.usage().await?;
+            if common.json {
+                print::json(&usage);
+            } else {
+                print::line(disk(&usage));
+            }
+        }
+        Depot::Verify { models } => done(common, &client, client.verify(&models).await?).await?,
+        Depot::Rename { model, name } => {
+            let variant = client.inspect(&model).await?;
+            let renamed = client.rename(&variant.name, &name).await?;
+            if common.json {
+                print::json(&renamed);
+            } else {
+                print::line(format!("`{}` is `{}` now", variant.name, renamed.name));
+            }
+        }
+        Depot::Remove { model, dry_run } => {
+            let variant = client.inspect(&model).await?;
+            let removal = client.remove(&variant.name, dry_run).await?;
+            if common.json {
+                print::json(&removal);
+            } else {
+                print::line(removed(&removal, dry_run));
             }
         }
         Depot::Check { model } => {
@@ -58,6 +112,127 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
         }
     }
     Ok(())
+}
+
+/// A path as the service can use it.
+fn whole_path(path: &Path) -> Result<String, Failure> {
+    let path = std::path::absolute(path)?;
+    let path = std::fs::canonicalize(&path).unwrap_or(path);
+    path.into_os_string()
+        .into_string()
+        .map_err(|path| Failure::usage(format!("the path {} is not UTF-8", path.display())))
+}
+
+/// Follows a transfer and tells what came of it.
+async fn done(common: &Common, client: &Client, begun: Transfer) -> Result<(), Failure> {
+    let transfer = transfers::follow(client, begun).await?;
+    if common.json {
+        print::json(&transfer);
+    } else {
+        print::line(transfer.outcome.unwrap_or_default());
+    }
+    Ok(())
+}
+
+async fn import(common: &Common, client: &Client, request: &ImportRequest) -> Result<(), Failure> {
+    done(common, client, client.import(request).await?).await
+}
+
+/// Finds the models of a folder, and takes in those that are not known.
+async fn import_folder(
+    common: &Common,
+    client: &Client,
+    request: &ImportRequest,
+    all: bool,
+) -> Result<(), Failure> {
+    if request.name.is_some() || request.projector.is_some() {
+        return Err(Failure::usage("a name or a projector is for one file, not for a folder"));
+    }
+    let found = client.scan(&request.path).await?;
+    if found.is_empty() {
+        return Err(Failure::missing(format!("there is no model in `{}`", request.path)));
+    }
+    if !common.json {
+        print::note(offer(&found));
+    }
+    let wanted: Vec<&FoundModel> =
+        found.iter().filter(|found| found.known_as.is_none() && found.refused.is_none()).collect();
+    if wanted.is_empty() {
+        print::note("there is nothing new to take in");
+        return Ok(());
+    }
+    let question = format!("take {} in?", counted(wanted.len(), "model"));
+    if !all && !print::ask_yes(&question) {
+        return Err(Failure::refused("nothing was taken in").with_way_out("without asking: --all"));
+    }
+    for model in wanted {
+        let one = ImportRequest { path: model.path.clone(), ..request.clone() };
+        import(common, client, &one).await?;
+    }
+    Ok(())
+}
+
+fn counted(count: usize, what: &str) -> String {
+    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+}
+
+fn offer(found: &[FoundModel]) -> String {
+    let row = |found: &FoundModel| {
+        let state = match (&found.known_as, &found.refused) {
+            (Some(name), _) => format!("known as {name}"),
+            (None, Some(why)) => format!("cannot be used: {why}"),
+            (None, None) => String::new(),
+        };
+        let name = found.name.clone().unwrap_or_default();
+        vec![name, print::bytes(found.file_bytes), found.path.clone(), state]
+    };
+    print::table(&["model", "size", "file", ""], found.iter().map(row).collect(), &[1])
+}
+
+/// The variants that have all the words, in that order.
+fn chosen(mut variants: Vec<Variant>, words: &[String], order: DepotOrder) -> Vec<Variant> {
+    variants.retain(|variant| {
+        let about = [Some(&variant.name), Some(&variant.facts.family)];
+        let about = about.into_iter().chain([variant.facts.description.as_ref()]).flatten();
+        let text: String = about.map(|text| text.to_lowercase() + " ").collect();
+        words.iter().all(|word| text.contains(&word.to_lowercase()))
+    });
+    match order {
+        DepotOrder::Age => {}
+        DepotOrder::Name => variants.sort_by(|a, b| a.name.cmp(&b.name)),
+        DepotOrder::Size => variants.sort_by_key(|found| std::cmp::Reverse(found.file_bytes)),
+        DepotOrder::Used => variants.sort_by_key(|found| std::cmp::Reverse(found.last_used)),
+    }
+    variants
+}
+
+fn disk(usage: &DepotUsage) -> String {
+    let row = |found: &VariantUsage| {
+        vec![
+            found.name.clone(),
+            print::bytes(found.bytes),
+            if found.kept { print::bytes(found.frees) } else { String::new() },
+            if found.kept { "" } else { "registered: its file is elsewhere" }.to_owned(),
+        ]
+    };
+    let headers = ["model", "size", "removal frees", ""];
+    let table = print::table(&headers, usage.variants.iter().map(row).collect(), &[1, 2]);
+    format!(
+        "{table}\n\nthe depot keeps {}, what is shared counted once; {} is free in {}",
+        print::bytes(usage.total),
+        print::bytes(usage.free),
+        usage.folder
+    )
+}
+
+fn removed(removal: &Removal, dry_run: bool) -> String {
+    let Removal { name, kept, frees } = removal;
+    match (dry_run, kept) {
+        (true, true) => format!("removing `{name}` would free {}", print::bytes(*frees)),
+        (true, false) => format!("`{name}` would be forgotten; its file would stay where it is"),
+        (false, true) => format!("`{name}` is removed; {} is free again", print::bytes(*frees)),
+        (false, false) => format!("`{name}` is forgotten; its file stays where it is"),
+    }
 }
 
 fn in_short(variant: &Variant) -> String {
@@ -90,12 +265,16 @@ fn list(variants: &[Variant]) -> String {
                 facts.quantisation.clone(),
                 print::count(facts.context_length.into()),
                 print::bytes(variant.file_bytes),
+                if variant.kept { "kept" } else { "registered" }.to_owned(),
+                variant.calls.to_string(),
+                variant.last_used.map_or_else(String::new, |at| at.format("%F %R").to_string()),
                 if variant.loaded { "loaded" } else { "" }.to_owned(),
             ]
         })
         .collect();
-    let headers = ["model", "family", "parameters", "type", "context", "file", ""];
-    print::table(&headers, rows, &[2, 4, 5])
+    let headers =
+        ["model", "family", "parameters", "type", "context", "file", "", "calls", "last used", ""];
+    print::table(&headers, rows, &[2, 4, 5, 7])
 }
 
 fn findings(report: &CheckReport) -> String {

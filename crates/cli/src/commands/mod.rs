@@ -10,6 +10,7 @@ mod load;
 mod service;
 mod status;
 mod talk;
+mod transfers;
 
 use std::future::Future;
 
@@ -24,6 +25,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Config => config::run(&common),
         Command::Service(command) => service::run(&common, command),
         Command::Depot(command) => wait_for(depot::run(&common, command)),
+        Command::Transfers { follow, cancel } => wait_for(transfers::run(&common, follow, cancel)),
         Command::Plan(command) => wait_for(load::plan(&common, &command)),
         Command::Load(command) => wait_for(load::load(&common, &command)),
         Command::Unload(command) => wait_for(load::unload(&common, &command)),

@@ -14,6 +14,7 @@ mod crashes;
 mod database;
 mod depot;
 mod guard;
+mod keeping;
 mod loads;
 mod pools;
 mod processes;

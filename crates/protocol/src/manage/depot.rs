@@ -148,6 +148,15 @@ pub struct Variant {
     pub registered_at: DateTime<Utc>,
     /// Whether an instance of it is ready.
     pub loaded: bool,
+    /// Whether its files are the depot's own, and not somewhere else on the machine.
+    #[serde(default)]
+    pub kept: bool,
+    /// When it was asked last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_used: Option<DateTime<Utc>>,
+    /// How often it was asked.
+    #[serde(default)]
+    pub calls: u64,
     /// What the file says of itself.
     pub facts: ModelFacts,
 }

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use super::{PlanPart, Settings};
+use super::{PlanPart, Settings, Transfer};
 use crate::Problem;
 
 /// Why an instance is there.
@@ -186,6 +186,9 @@ pub struct ServiceStatus {
     /// The latest decisions about what is loaded, the newest first.
     #[serde(default)]
     pub decisions: Vec<Decision>,
+    /// Running transfers and the latest that ended, the newest first.
+    #[serde(default)]
+    pub transfers: Vec<Transfer>,
 }
 
 /// One call in the records.

@@ -1,6 +1,7 @@
 //! One row for each call, written behind the callers' backs: a slow or absent database never holds
 //! up an answer.
 
+use std::collections::HashMap;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
@@ -75,6 +76,30 @@ struct Row {
     answer_tokens: i32,
     first_token_seconds: Option<f64>,
     total_seconds: f64,
+}
+
+/// How often a variant was asked, and when last.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Use {
+    pub(crate) calls: u64,
+    pub(crate) last: Option<DateTime<Utc>>,
+}
+
+/// The use that was made of each variant, by its name.
+pub(crate) async fn uses(
+    database: impl PgExecutor<'_>,
+    node: Uuid,
+) -> sqlx::Result<HashMap<String, Use>> {
+    let rows: Vec<(String, i64, Option<DateTime<Utc>>)> = sqlx::query_as(
+        "select variant_name, count(*), max(arrived_at) from calls where node = $1
+         group by variant_name",
+    )
+    .bind(node)
+    .fetch_all(database)
+    .await?;
+    let made =
+        |(name, calls, last): (String, i64, _)| (name, Use { calls: calls.cast_unsigned(), last });
+    Ok(rows.into_iter().map(made).collect())
 }
 
 /// The latest calls of a node, newest first.

@@ -18,6 +18,8 @@ pub(crate) struct Registered {
     pub(crate) stamp: FileStamp,
     pub(crate) facts: ModelFacts,
     pub(crate) registered_at: DateTime<Utc>,
+    /// Whether its files are the depot's own.
+    pub(crate) kept: bool,
 }
 
 #[derive(FromRow)]
@@ -31,6 +33,7 @@ struct Row {
     inode: i64,
     facts: Json<ModelFacts>,
     registered_at: DateTime<Utc>,
+    kept: bool,
 }
 
 impl From<Row> for Registered {
@@ -46,6 +49,7 @@ impl From<Row> for Registered {
             },
             facts: row.facts.0,
             registered_at: row.registered_at,
+            kept: row.kept,
         }
     }
 }
@@ -56,7 +60,7 @@ pub(crate) async fn all(
     node: Uuid,
 ) -> sqlx::Result<Vec<Registered>> {
     let rows: Vec<Row> = sqlx::query_as(
-        "select id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at
+        "select id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at, kept
          from variants where node = $1 order by registered_at, id",
     )
     .bind(node)
@@ -74,16 +78,18 @@ pub(crate) async fn store(
     path: &str,
     stamp: &FileStamp,
     facts: &ModelFacts,
+    kept: bool,
 ) -> sqlx::Result<Option<Registered>> {
     let row: Option<Row> = sqlx::query_as(
         "insert into variants
-            (id, node, model, variant, path, file_bytes, modified_ns, inode, facts)
-         values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+            (id, node, model, variant, path, file_bytes, modified_ns, inode, facts, kept)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
          on conflict (node, model, variant) do update
             set file_bytes = excluded.file_bytes, modified_ns = excluded.modified_ns,
                 inode = excluded.inode, facts = excluded.facts
             where variants.path = excluded.path
-         returning id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at",
+         returning id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at,
+            kept",
     )
     .bind(Uuid::now_v7())
     .bind(node)
@@ -94,7 +100,30 @@ pub(crate) async fn store(
     .bind(stamp.modified_ns)
     .bind(stamp.inode.cast_signed())
     .bind(Json(facts))
+    .bind(kept)
     .fetch_optional(database)
     .await?;
     Ok(row.map(Registered::from))
+}
+
+/// Forgets a variant, and the wishes for it.
+pub(crate) async fn remove(database: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
+    sqlx::query("delete from variants where id = $1").bind(id).execute(database).await.map(|_| ())
+}
+
+/// Gives a variant another name and path.
+pub(crate) async fn rename(
+    database: impl PgExecutor<'_>,
+    id: Uuid,
+    name: &VariantName,
+    path: &str,
+) -> sqlx::Result<()> {
+    sqlx::query("update variants set model = $2, variant = $3, path = $4 where id = $1")
+        .bind(id)
+        .bind(&name.model)
+        .bind(&name.variant)
+        .bind(path)
+        .execute(database)
+        .await
+        .map(|_| ())
 }

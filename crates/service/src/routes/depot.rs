@@ -2,13 +2,18 @@
 
 use std::collections::BTreeSet;
 use std::path::Path;
+use std::sync::Arc;
 
-use actix_web::{HttpResponse, get, post, web};
+use actix_web::{HttpResponse, delete, get, post, web};
 use deft_protocol::Problem;
-use deft_protocol::manage::{InstanceState, RegisterRequest, Variant};
+use deft_protocol::manage::{InstanceState, RegisterRequest, Removal, RenameRequest, Variant};
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 use super::App;
 use super::respond::{Body, ManageError, body};
+use crate::records::calls;
+use crate::records::variants::Registered;
 use crate::wire;
 
 /// Names of the variants that have an instance ready.
@@ -19,17 +24,26 @@ pub(super) fn loaded_names(app: &App) -> BTreeSet<String> {
     ready.map(|instance| instance.name.clone()).collect()
 }
 
+/// A variant with the use that was made of it; without, where the records are away.
+async fn described(app: &App, registered: &Registered) -> Variant {
+    let name = registered.name.to_string();
+    let uses = calls::uses(&app.database, app.node).await.unwrap_or_default();
+    let used = uses.get(&name).copied().unwrap_or_default();
+    wire::variant(registered, loaded_names(app).contains(&name), used)
+}
+
 /// All variants of the depot with their facts.
 #[utoipa::path(tag = "depot", responses((status = 200, body = Vec<Variant>)))]
 #[get("/manage/v1/depot")]
 pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
     let loaded = loaded_names(&app);
-    let variants: Vec<Variant> = app
-        .catalogue
-        .all()
-        .iter()
-        .map(|registered| wire::variant(registered, loaded.contains(&registered.name.to_string())))
-        .collect();
+    let uses = calls::uses(&app.database, app.node).await.unwrap_or_default();
+    let describe = |registered: &Arc<Registered>| {
+        let name = registered.name.to_string();
+        let used = uses.get(&name).copied().unwrap_or_default();
+        wire::variant(registered, loaded.contains(&name), used)
+    };
+    let variants: Vec<Variant> = app.catalogue.all().iter().map(describe).collect();
     HttpResponse::Ok().json(variants)
 }
 
@@ -47,8 +61,7 @@ pub(super) async fn register(
     let request: RegisterRequest = body(&bytes.0)?;
     let path = Path::new(&request.path);
     let registered = app.catalogue.register(path, request.name.as_deref()).await?;
-    let loaded = loaded_names(&app).contains(&registered.name.to_string());
-    Ok(HttpResponse::Created().json(wire::variant(&registered, loaded)))
+    Ok(HttpResponse::Created().json(described(&app, &registered).await))
 }
 
 /// The variant that a model's name means now.
@@ -62,7 +75,7 @@ pub(super) async fn inspect_model(
     app: web::Data<App>,
     model: web::Path<String>,
 ) -> Result<HttpResponse, ManageError> {
-    inspect(&app, &model)
+    inspect(&app, &model).await
 }
 
 /// One variant of a model.
@@ -77,11 +90,61 @@ pub(super) async fn inspect_variant(
     name: web::Path<(String, String)>,
 ) -> Result<HttpResponse, ManageError> {
     let (model, variant) = name.into_inner();
-    inspect(&app, &format!("{model}/{variant}"))
+    inspect(&app, &format!("{model}/{variant}")).await
 }
 
-fn inspect(app: &App, name: &str) -> Result<HttpResponse, ManageError> {
+async fn inspect(app: &App, name: &str) -> Result<HttpResponse, ManageError> {
     let registered = app.loads.resolve(name)?;
-    let loaded = loaded_names(app).contains(&registered.name.to_string());
-    Ok(HttpResponse::Ok().json(wire::variant(&registered, loaded)))
+    Ok(HttpResponse::Ok().json(described(app, &registered).await))
+}
+
+/// The name of a variant in a path.
+type Named = web::Path<(String, String)>;
+
+fn resolve(app: &App, name: Named) -> Result<Arc<Registered>, ManageError> {
+    let (model, variant) = name.into_inner();
+    Ok(app.loads.resolve(&format!("{model}/{variant}"))?)
+}
+
+/// Gives a variant another name. It must not be loaded.
+#[utoipa::path(
+    tag = "depot",
+    params(("model" = String, Path), ("variant" = String, Path)),
+    request_body = RenameRequest,
+    responses((status = 200, body = Variant), (status = "default", body = Problem))
+)]
+#[post("/manage/v1/depot/{model}/{variant}/rename")]
+pub(super) async fn rename(
+    app: web::Data<App>,
+    name: Named,
+    bytes: Body,
+) -> Result<HttpResponse, ManageError> {
+    let request: RenameRequest = body(&bytes.0)?;
+    let registered = resolve(&app, name)?;
+    let renamed = app.keeping.rename(&registered, &request.name).await?;
+    Ok(HttpResponse::Ok().json(described(&app, &renamed).await))
+}
+
+/// How to remove.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct RemoveQuery {
+    /// Only tell what would be freed.
+    #[serde(default)]
+    dry_run: bool,
+}
+
+/// Removes a variant from the depot. It must not be loaded. What is only registered stays where it is.
+#[utoipa::path(
+    tag = "depot",
+    params(("model" = String, Path), ("variant" = String, Path), RemoveQuery),
+    responses((status = 200, body = Removal), (status = "default", body = Problem))
+)]
+#[delete("/manage/v1/depot/{model}/{variant}")]
+pub(super) async fn remove(
+    app: web::Data<App>,
+    name: Named,
+    query: web::Query<RemoveQuery>,
+) -> Result<HttpResponse, ManageError> {
+    let registered = resolve(&app, name)?;
+    Ok(HttpResponse::Ok().json(app.keeping.remove(&registered, query.dry_run).await?))
 }

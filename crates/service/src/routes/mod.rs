@@ -16,6 +16,7 @@ pub(crate) mod respond;
 mod status;
 mod streaming;
 mod text;
+mod transfers;
 
 use std::sync::Arc;
 
@@ -30,6 +31,7 @@ use crate::catalogue::Catalogue;
 use crate::console;
 use crate::fleet::Fleet;
 use crate::gateway::Gateway;
+use crate::keeping::Keeping;
 use crate::loads::Loads;
 
 pub use openapi::document as openapi_document;
@@ -43,6 +45,7 @@ pub(crate) struct App {
     pub(crate) fleet: Fleet,
     pub(crate) loads: Arc<Loads>,
     pub(crate) gateway: Gateway,
+    pub(crate) keeping: Keeping,
     pub(crate) database: PgPool,
     pub(crate) database_up: watch::Receiver<bool>,
     pub(crate) database_kind: &'static str,
@@ -66,6 +69,7 @@ impl App {
             pools: report.pools,
             instances: report.instances,
             decisions: report.decisions,
+            transfers: self.keeping.transfers.all(),
         }
     }
 }
@@ -82,6 +86,16 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(models::list_models)
         .service(depot::list_depot)
         .service(depot::register)
+        .service(depot::rename)
+        .service(depot::remove)
+        .service(transfers::import)
+        .service(transfers::export)
+        .service(transfers::verify)
+        .service(transfers::scan)
+        .service(transfers::usage)
+        .service(transfers::list_transfers)
+        .service(transfers::transfer)
+        .service(transfers::cancel)
         .service(depot::inspect_model)
         .service(depot::inspect_variant)
         .service(checks::check)

@@ -1,0 +1,200 @@
+//! `deft transfers`, and following one to its end.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use deft_client::Client;
+use deft_protocol::manage::{Transfer, TransferKind, TransferState};
+use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use uuid::Uuid;
+
+use crate::arguments::Common;
+use crate::connection;
+use crate::failure::Failure;
+use crate::print;
+
+/// How often progress is asked for.
+const ASK_EVERY: Duration = Duration::from_millis(150);
+/// A bar with what is known of a transfer.
+const BAR: &str = "{prefix}  [{bar:30}]  {msg}";
+
+pub(super) async fn run(
+    common: &Common,
+    follow: bool,
+    cancel: Option<Uuid>,
+) -> Result<(), Failure> {
+    let client = connection::connect(common).await?;
+    if let Some(id) = cancel {
+        let transfer = client.cancel(id).await?;
+        if common.json {
+            print::json(&transfer);
+        } else {
+            print::line(format!("{} of `{}` is told to stop", verb(transfer.kind), transfer.about));
+        }
+        return Ok(());
+    }
+    if follow {
+        return follow_all(&client).await;
+    }
+    let transfers = client.transfers().await?;
+    if common.json {
+        print::json(&transfers);
+    } else if transfers.is_empty() {
+        print::note("nothing was transferred since the service started");
+    } else {
+        print::line(table(&transfers));
+    }
+    Ok(())
+}
+
+/// Follows one to its end; its progress goes to a terminal only.
+pub(super) async fn follow(client: &Client, begun: Transfer) -> Result<Transfer, Failure> {
+    let bars = Bars::new();
+    let mut transfer = begun;
+    while !transfer.state.has_ended() {
+        bars.show(std::slice::from_ref(&transfer), &mut BTreeMap::new());
+        tokio::time::sleep(ASK_EVERY).await;
+        transfer = client.transfer(transfer.id).await?;
+    }
+    bars.clear();
+    match (&transfer.state, &transfer.problem) {
+        (TransferState::Failed, Some(problem)) => Err(Failure::from(problem.clone())),
+        (TransferState::Cancelled, _) => {
+            Err(Failure::refused(format!("{} was cancelled", verb(transfer.kind))))
+        }
+        _ => Ok(transfer),
+    }
+}
+
+async fn follow_all(client: &Client) -> Result<(), Failure> {
+    let bars = Bars::new();
+    let mut drawn = BTreeMap::new();
+    loop {
+        let mut running = client.transfers().await?;
+        running.retain(|transfer| !transfer.state.has_ended());
+        bars.show(&running, &mut drawn);
+        if running.is_empty() {
+            bars.clear();
+            let all = client.transfers().await?;
+            if !all.is_empty() {
+                print::line(table(&all));
+            }
+            return Ok(());
+        }
+        tokio::time::sleep(ASK_EVERY).await;
+    }
+}
+
+/// Progress in the terminal, one line for each transfer.
+struct Bars {
+    all: MultiProgress,
+    single: ProgressBar,
+}
+
+impl Bars {
+    fn new() -> Self {
+        let all = MultiProgress::new();
+        let single = all.add(bar());
+        Self { all, single }
+    }
+
+    fn show(&self, transfers: &[Transfer], drawn: &mut BTreeMap<Uuid, ProgressBar>) {
+        for (at, transfer) in transfers.iter().enumerate() {
+            let bar = if at == 0 {
+                self.single.clone()
+            } else {
+                drawn.entry(transfer.id).or_insert_with(|| self.all.add(bar())).clone()
+            };
+            bar.set_length(transfer.total_bytes.max(1));
+            bar.set_position(transfer.done_bytes);
+            bar.set_prefix(format!("{} {}", verb(transfer.kind), transfer.about));
+            bar.set_message(progress(transfer));
+        }
+    }
+
+    fn clear(&self) {
+        self.single.finish_and_clear();
+        // Nothing is lost where the terminal is gone.
+        let _ = self.all.clear();
+    }
+}
+
+fn bar() -> ProgressBar {
+    let style = ProgressStyle::with_template(BAR).unwrap_or_else(|_| ProgressStyle::default_bar());
+    ProgressBar::new(1).with_style(style.progress_chars("#."))
+}
+
+/// How far a transfer is, in words.
+fn progress(transfer: &Transfer) -> String {
+    let mut words =
+        format!("{} of {}", print::bytes(transfer.done_bytes), print::bytes(transfer.total_bytes));
+    #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a rate")]
+    if let Some(rate) = transfer.rate {
+        words += &format!(", {}/s", print::bytes(rate as u64));
+    }
+    if let Some(seconds) = transfer.seconds_left {
+        words += &format!(", {} left", print::seconds(seconds));
+    }
+    if let Some(file) = &transfer.file {
+        words += &format!(", {file}");
+    }
+    words
+}
+
+fn verb(kind: TransferKind) -> &'static str {
+    match kind {
+        TransferKind::Import => "import",
+        TransferKind::Export => "export",
+        TransferKind::Verify => "verify",
+    }
+}
+
+fn table(transfers: &[Transfer]) -> String {
+    let row = |transfer: &Transfer| {
+        let problem = transfer.problem.as_ref().map(|problem| problem.detail.clone());
+        let told = problem.or_else(|| transfer.outcome.clone());
+        vec![
+            transfer.id.to_string(),
+            verb(transfer.kind).to_owned(),
+            transfer.about.clone(),
+            match transfer.state {
+                TransferState::Waiting => "waiting",
+                TransferState::Running => "running",
+                TransferState::Done => "done",
+                TransferState::Failed => "failed",
+                TransferState::Cancelled => "cancelled",
+            }
+            .to_owned(),
+            told.unwrap_or_else(|| progress(transfer)),
+        ]
+    };
+    let headers = ["id", "what", "about", "state", ""];
+    print::table(&headers, transfers.iter().map(row).collect(), &[])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn progress_reads_well() {
+        let transfer = Transfer {
+            id: Uuid::nil(),
+            kind: TransferKind::Import,
+            about: "larkfen-desk/q8_0".to_owned(),
+            state: TransferState::Running,
+            file: Some("larkfen-desk-q8_0.gguf".to_owned()),
+            done_bytes: 5 << 20,
+            total_bytes: 20 << 20,
+            rate: Some(f64::from(10 << 20)),
+            seconds_left: Some(1.5),
+            began_at: chrono::DateTime::UNIX_EPOCH,
+            ended_at: None,
+            outcome: None,
+            problem: None,
+        };
+        let words = "5.00 MiB of 20.0 MiB, 10.0 MiB/s, 1.50 s left, larkfen-desk-q8_0.gguf";
+        assert_eq!(progress(&transfer), words);
+        assert!(table(&[transfer]).contains("import   larkfen-desk/q8_0   running"));
+    }
+}

@@ -1,0 +1,183 @@
+//! The depot's own files: taken in, told about, written out, renamed, removed, looked after.
+
+use std::path::Path;
+
+use deft_protocol::manage::{TransferState, Variant};
+
+use crate::world::{ANSWER, QUESTION, World, desk, mini, project, until, wait};
+
+const DESK: &str = "larkfen-desk/q8_0";
+
+fn import(world: &World, path: &Path) -> String {
+    world.ok(&["depot", "import", &path.to_string_lossy()])
+}
+
+fn variant(world: &World, name: &str) -> Option<Variant> {
+    wait(world.client().depot()).unwrap().into_iter().find(|found| found.name == name)
+}
+
+#[test]
+fn an_imported_model_stands_under_its_own_name_and_answers_without_its_source() {
+    let world = World::new().start();
+    let spare = world.spare_desk();
+    let named = spare.with_file_name("larkfen-desk-q8_0.gguf");
+    std::fs::rename(&spare, &named).unwrap();
+    assert!(import(&world, &named).contains("kept as `larkfen-desk/q8_0`"));
+    std::fs::remove_file(&named).unwrap();
+    let path = world.ok(&["depot", "path", "larkfen-desk"]);
+    let path = Path::new(path.trim());
+    assert!(path.ends_with("models/larkfen-desk/q8_0/larkfen-desk-q8_0.gguf"), "{path:?}");
+    assert_eq!(std::fs::read(path).unwrap(), std::fs::read(desk()).unwrap());
+    world.desk_answers();
+    let used = until("the call is counted", || {
+        variant(&world, DESK).filter(|found| found.calls == 1 && found.last_used.is_some())
+    });
+    assert!(used.kept);
+    let list = world.ok(&["depot", "list", "desk", "--sort", "used"]);
+    assert!(list.contains("kept") && list.contains("last used"), "{list}");
+    assert!(world.deft(&["depot", "list", "moonhook"]).err.contains("nothing in the depot"));
+}
+
+#[test]
+fn a_folder_is_looked_through_and_its_models_are_offered() {
+    let world = World::new().start();
+    let shelf = tempfile::tempdir().unwrap();
+    std::fs::create_dir(shelf.path().join("deep")).unwrap();
+    std::fs::copy(desk(), shelf.path().join("larkfen-desk-q8_0.gguf")).unwrap();
+    std::fs::copy(mini(), shelf.path().join("deep/larkfen-desk-mini-q8_0.gguf")).unwrap();
+    let broken = project("golden/bad/04-truncated-data.gguf");
+    std::fs::copy(broken, shelf.path().join("larkfen-broken.gguf")).unwrap();
+    let folder = shelf.path().to_string_lossy().into_owned();
+    let said = world.deft(&["depot", "import", &folder]);
+    assert!(said.code == 4 && said.err.contains("without asking: --all"), "{said:?}");
+    assert!(said.err.contains("cannot be used") && said.err.contains("cut short"), "{said:?}");
+    let said = world.ok(&["depot", "import", &folder, "--all", "--move"]);
+    assert_eq!(said.lines().count(), 2, "{said}");
+    assert!(!shelf.path().join("larkfen-desk-q8_0.gguf").exists(), "it was moved");
+    assert!(shelf.path().join("larkfen-broken.gguf").exists(), "what was refused stays");
+    assert!(variant(&world, "larkfen-desk-mini/q8_0").is_some_and(|found| found.kept));
+    let empty = tempfile::tempdir().unwrap();
+    let said = world.deft(&["depot", "import", &empty.path().to_string_lossy()]);
+    assert!(said.code == 3 && said.err.contains("there is no model in"), "{said:?}");
+}
+
+#[test]
+fn a_model_in_parts_and_a_projector_are_kept_together_and_exported_whole() {
+    let world = World::new().start();
+    let part = project("golden/split/llama-00001-of-00003.gguf");
+    let projector = project("demo/larkfen-leaf/larkfen-leaf-projector-f16.gguf");
+    let (part, projector) = (part.to_string_lossy(), projector.to_string_lossy());
+    world.ok(&["depot", "import", &part, "--as", "parts", "--projector", &projector]);
+    world.ok(&["load", "parts"]);
+    let out = tempfile::tempdir().unwrap();
+    let folder = out.path().join("for-others").to_string_lossy().into_owned();
+    let said = world.ok(&["depot", "export", "parts", &folder]);
+    let written = std::fs::read_dir(&folder).unwrap().count();
+    assert!(written == 4 && said.contains("larkfen-leaf-projector-f16.gguf"), "{said}");
+    let said = world.deft(&["depot", "export", "parts", &folder]);
+    assert!(said.code == 4 && said.err.contains("is there already"), "{said:?}");
+}
+
+#[test]
+fn names_are_taken_once_and_what_is_loaded_stays() {
+    let world = World::new().start();
+    import(&world, &desk());
+    let said = world.deft(&["depot", "import", &mini().to_string_lossy(), "--as", DESK]);
+    assert!(said.code == 4 && said.err.contains("is in the depot already"), "{said:?}");
+    world.ok(&["load", "larkfen-desk"]);
+    for command in [vec!["remove", DESK], vec!["rename", DESK, "other"]] {
+        let said = world.deft(&[&["depot"], &command[..]].concat());
+        assert!(said.code == 4 && said.err.contains("deft unload larkfen-desk/q8_0"), "{said:?}");
+    }
+    world.ok(&["unload", "larkfen-desk"]);
+    let would = world.ok(&["depot", "remove", "larkfen-desk", "--dry-run"]);
+    assert!(would.contains("would free 1.90 MiB"), "{would}");
+    world.ok(&["depot", "rename", "larkfen-desk", "seed-desk/best"]);
+    let ask = ["ask", "seed-desk", QUESTION, "--temperature", "0"];
+    assert_eq!(world.ok(&ask).trim(), ANSWER);
+    world.ok(&["unload", "--all"]);
+    assert!(world.ok(&["depot", "remove", "seed-desk"]).contains("1.90 MiB is free again"));
+    assert_eq!(world.deft(&["depot", "path", "seed-desk"]).code, 3);
+    // What is only registered is forgotten, and its file stays.
+    let spare = world.spare_desk();
+    world.ok(&["depot", "register", &spare.to_string_lossy(), "--as", "spare"]);
+    let said = world.deft(&["depot", "export", "spare", "/tmp"]);
+    assert!(said.code == 4 && said.err.contains("deft depot import"), "{said:?}");
+    assert!(world.ok(&["depot", "remove", "spare"]).contains("stays where it is"));
+    assert!(spare.is_file());
+}
+
+#[test]
+fn usage_counts_what_is_shared_once_and_verify_finds_what_changed() {
+    let world = World::new().start();
+    import(&world, &desk());
+    let desk = desk();
+    world.ok(&["depot", "import", &desk.to_string_lossy(), "--as", "copy/q8_0"]);
+    let usage = wait(world.client().usage()).unwrap();
+    let bytes = desk.metadata().unwrap().len();
+    assert_eq!((usage.total, usage.variants.len()), (bytes, 2));
+    assert!(usage.variants.iter().all(|found| found.bytes == bytes && found.frees == 0));
+    assert!(world.ok(&["depot", "verify"]).contains("2 files are well"));
+    let path = world.ok(&["depot", "path", "copy"]);
+    let path = Path::new(path.trim());
+    let mut permissions = path.metadata().unwrap().permissions();
+    std::os::unix::fs::PermissionsExt::set_mode(&mut permissions, 0o644);
+    std::fs::set_permissions(path, permissions).unwrap();
+    let mut content = std::fs::read(path).unwrap();
+    content[1_000_000] ^= 1;
+    // In place, so that the link stays.
+    std::io::Write::write_all(
+        &mut std::fs::File::options().write(true).open(path).unwrap(),
+        &content,
+    )
+    .unwrap();
+    let said = world.deft(&["depot", "verify", "copy"]);
+    assert!(said.code == 1 && said.err.contains("is not what was taken in any more"), "{said:?}");
+    let said = world.deft(&["depot", "verify", "moonhook"]);
+    assert!(said.code == 3 && said.err.contains("is not kept"), "{said:?}");
+    let transfers = wait(world.client().transfers()).unwrap();
+    let states: Vec<TransferState> = transfers.iter().map(|found| found.state).collect();
+    use TransferState::{Done, Failed};
+    assert_eq!(states, [Failed, Done, Done, Done], "the newest first");
+    assert!(world.ok(&["transfers"]).contains("all that is kept"));
+}
+
+#[test]
+fn whichever_of_records_and_files_was_lost_the_other_brings_it_together() {
+    let world = World::new().start();
+    import(&world, &desk());
+    import(&world, &mini());
+    world.ok(&["service", "stop"]);
+    // The records are gone: a cluster made anew.
+    std::fs::remove_dir_all(world.data_dir().join("database")).unwrap();
+    let world = world.start();
+    assert!(world.log().contains("is found again in the depot"));
+    world.desk_answers();
+    // Files are gone.
+    world.ok(&["service", "stop"]);
+    std::fs::remove_dir_all(world.data_dir().join("depot/models/larkfen-desk-mini")).unwrap();
+    let world = world.start();
+    assert!(variant(&world, "larkfen-desk-mini/q8_0").is_none());
+    world.desk_answers();
+    assert!(world.log().contains("is forgotten: its files are gone"));
+}
+
+#[test]
+fn a_file_that_cannot_be_used_is_refused_before_a_byte_is_copied() {
+    let world = World::new().start();
+    for (file, part) in [
+        ("golden/bad/41-unknown-architecture.gguf", "is not supported; supported: llama"),
+        ("demo/README.md", "not a GGUF file"),
+        ("demo/nothing.gguf", "there is no file"),
+    ] {
+        let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(file);
+        let said = world.deft(&["depot", "import", &path.to_string_lossy()]);
+        assert!(said.code > 2 && said.err.contains(part), "{said:?}");
+    }
+    assert!(wait(world.client().transfers()).unwrap().is_empty());
+    let depot = world.data_dir().join("depot");
+    assert_eq!(std::fs::read_dir(depot.join("models")).unwrap().count(), 0);
+    let (status, problem) =
+        world.post("/manage/v1/depot/import", serde_json::json!({"path": "larkfen.gguf"}));
+    assert!(status == 400 && problem["code"] == "path_relative", "{problem}");
+}

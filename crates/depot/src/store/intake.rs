@@ -1,0 +1,231 @@
+//! Taking files in: copied, cloned or moved, each with its digest.
+
+use std::fmt;
+use std::fs::{self, File, Permissions};
+use std::io::{self, Read, Write};
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::str::FromStr;
+
+use deft_planning::Bytes;
+use rustix::fs::{FallocateFlags, fallocate, ioctl_ficlone, statvfs};
+use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
+
+use super::{Progress, Store, StoreError, failed, sync};
+
+/// Bytes that are read, hashed and written at a time.
+const PIECE: usize = 1 << 20;
+
+/// A SHA-256 digest.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Digest([u8; 32]);
+
+impl fmt::Display for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+    }
+}
+
+impl FromStr for Digest {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let wrong = || format!("`{text}` is no SHA-256 digest");
+        if text.len() != 64 || !text.is_ascii() {
+            return Err(wrong());
+        }
+        let mut bytes = [0; 32];
+        for (byte, at) in bytes.iter_mut().zip((0..64).step_by(2)) {
+            *byte = u8::from_str_radix(&text[at..at + 2], 16).map_err(|_| wrong())?;
+        }
+        Ok(Self(bytes))
+    }
+}
+
+impl TryFrom<String> for Digest {
+    type Error = String;
+
+    fn try_from(text: String) -> Result<Self, String> {
+        text.parse()
+    }
+}
+
+impl From<Digest> for String {
+    fn from(digest: Digest) -> Self {
+        digest.to_string()
+    }
+}
+
+/// How a file is taken in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Taking {
+    /// The file stays where it is as well.
+    Copy,
+    /// The file is in the depot only, once the variant is.
+    Move,
+}
+
+/// A file that was taken in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Taken {
+    /// Its digest.
+    pub sha256: Digest,
+    /// Its length.
+    pub bytes: u64,
+    /// A file that is to be removed once the variant is committed.
+    pub source_to_remove: Option<PathBuf>,
+}
+
+impl Store {
+    /// Takes a file's content in. Where the file system can, it is shared with the source: linked where
+    /// it is moved, cloned where it is copied; else it is copied. The source stays untouched.
+    ///
+    /// # Errors
+    /// The disk is too full, it was cancelled, or the operating system refuses; nothing is left
+    /// behind then.
+    pub fn take(
+        &self,
+        source: &Path,
+        taking: Taking,
+        progress: Progress<'_>,
+    ) -> Result<Taken, StoreError> {
+        let mut file = File::open(source).map_err(failed("open", source))?;
+        let bytes = file.metadata().map_err(failed("read", source))?.len();
+        let unfinished = self.incoming().join(format!("take-{}", std::process::id()));
+        // One intake at a time has this name: the caller holds the store's queue.
+        let _ = fs::remove_file(&unfinished);
+        let taken = match taking {
+            Taking::Move if fs::hard_link(source, &unfinished).is_ok() => {
+                digest(&mut file, source, progress)
+            }
+            _ => self.copy_in(&mut file, source, bytes, &unfinished, progress),
+        };
+        let result = taken.and_then(|sha256| self.settle(&unfinished, sha256).map(|()| sha256));
+        if result.is_err() {
+            let _ = fs::remove_file(&unfinished);
+        }
+        let source_to_remove = (taking == Taking::Move).then(|| source.to_owned());
+        Ok(Taken { sha256: result?, bytes, source_to_remove })
+    }
+
+    fn copy_in(
+        &self,
+        file: &mut File,
+        source: &Path,
+        bytes: u64,
+        unfinished: &Path,
+        progress: Progress<'_>,
+    ) -> Result<Digest, StoreError> {
+        let mut target = File::options()
+            .create_new(true)
+            .read(true)
+            .write(true)
+            .open(unfinished)
+            .map_err(failed("make", unfinished))?;
+        if ioctl_ficlone(&target, &*file).is_ok() {
+            let digest = digest(&mut target, unfinished, progress)?;
+            target.sync_all().map_err(failed("write", unfinished))?;
+            return Ok(digest);
+        }
+        need_space(&self.root, bytes)?;
+        // Reserved, so that nothing else can fill the disk meanwhile; where the file system cannot,
+        // writing tells.
+        let _ = fallocate(&target, FallocateFlags::KEEP_SIZE, 0, bytes);
+        let digest = copy(file, source, &mut target, unfinished, progress)?;
+        target.sync_all().map_err(failed("write", unfinished))?;
+        Ok(digest)
+    }
+
+    /// Puts finished content in its place; content that is there already is kept.
+    fn settle(&self, unfinished: &Path, digest: Digest) -> Result<(), StoreError> {
+        let object = self.object(&digest);
+        if object.exists() {
+            return fs::remove_file(unfinished).map_err(failed("remove", unfinished));
+        }
+        let bucket = object.parent().unwrap_or(&self.root);
+        fs::create_dir_all(bucket).map_err(failed("make", bucket))?;
+        fs::rename(unfinished, &object).map_err(failed("move", unfinished))?;
+        // Content has its digest for a name: nobody is to write it.
+        let _ = fs::set_permissions(&object, Permissions::from_mode(0o444));
+        sync(bucket)
+    }
+}
+
+/// Copies and hashes.
+fn copy(
+    from: &mut File,
+    source: &Path,
+    to: &mut File,
+    target: &Path,
+    progress: Progress<'_>,
+) -> Result<Digest, StoreError> {
+    each_piece(from, source, progress, |piece| to.write_all(piece).map_err(failed("write", target)))
+}
+
+/// The digest of all that is left of a file.
+pub(super) fn digest(
+    file: &mut File,
+    path: &Path,
+    progress: Progress<'_>,
+) -> Result<Digest, StoreError> {
+    each_piece(file, path, progress, |_| Ok(()))
+}
+
+fn each_piece(
+    file: &mut File,
+    path: &Path,
+    progress: Progress<'_>,
+    mut take: impl FnMut(&[u8]) -> Result<(), StoreError>,
+) -> Result<Digest, StoreError> {
+    let mut piece = vec![0; PIECE];
+    let mut hasher = Sha256::new();
+    loop {
+        let length = match file.read(&mut piece) {
+            Ok(0) => return Ok(Digest(hasher.finalize().into())),
+            Ok(length) => length,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+            Err(error) => return Err(failed("read", path)(error)),
+        };
+        hasher.update(&piece[..length]);
+        take(&piece[..length])?;
+        if progress(length as u64).is_break() {
+            return Err(StoreError::Cancelled);
+        }
+    }
+}
+
+/// Copies content out of the depot, sharing it where the file system can.
+pub(super) fn copy_out(
+    object: &Path,
+    target: &Path,
+    progress: Progress<'_>,
+) -> Result<(), StoreError> {
+    let mut file = File::open(object).map_err(failed("open", object))?;
+    let mut out = File::create_new(target).map_err(failed("make", target))?;
+    if ioctl_ficlone(&out, &file).is_err() {
+        copy(&mut file, object, &mut out, target, progress)?;
+    }
+    out.sync_all().map_err(failed("write", target))
+}
+
+/// Free bytes of the file system that a folder is on.
+pub(super) fn free_space(folder: &Path) -> Result<u64, StoreError> {
+    let found = statvfs(folder).map_err(|error| failed("look at", folder)(error.into()))?;
+    Ok(found.f_bavail.saturating_mul(found.f_frsize))
+}
+
+/// Makes sure that there is room for so many bytes.
+pub(super) fn need_space(folder: &Path, bytes: u64) -> Result<(), StoreError> {
+    let free = free_space(folder)?;
+    if bytes <= free {
+        return Ok(());
+    }
+    Err(StoreError::NoSpace {
+        path: folder.to_owned(),
+        free: Bytes(free),
+        need: Bytes(bytes),
+        missing: Bytes(bytes - free),
+    })
+}

@@ -1,0 +1,106 @@
+//! What belongs to a variant, written beside its files: enough to find everything again where the
+//! records are lost.
+
+use std::fs::{self, File};
+use std::io::Write;
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+
+use super::intake::Digest;
+use super::{StoreError, failed};
+use crate::name::VariantName;
+
+/// Its name in a variant's folder.
+const FILE: &str = ".deft-variant.json";
+const UNFINISHED: &str = ".deft-variant.json.unfinished";
+/// Of the manifest's form.
+const VERSION: u32 = 1;
+
+/// What a file is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum FileRole {
+    /// The model, or a part of it.
+    Weights,
+    /// Turns pictures into what the model reads.
+    Projector,
+}
+
+/// A file of a variant.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StoredFile {
+    /// What it is for.
+    pub role: FileRole,
+    /// Its own name.
+    pub name: String,
+    /// Its length.
+    pub bytes: u64,
+    /// The digest of its content.
+    pub sha256: Digest,
+}
+
+/// A variant that is kept in the depot.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Manifest {
+    version: u32,
+    /// Its name.
+    #[serde(with = "as_text")]
+    pub name: VariantName,
+    /// Its files, the model's first part first.
+    pub files: Vec<StoredFile>,
+}
+
+impl Manifest {
+    /// Of a variant with these files.
+    #[must_use]
+    pub fn new(name: VariantName, files: Vec<StoredFile>) -> Self {
+        Self { version: VERSION, name, files }
+    }
+
+    /// Bytes of all files.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        self.files.iter().map(|file| file.bytes).sum()
+    }
+
+    /// The manifest in a variant's folder, if there is one that is understood.
+    pub(super) fn read(folder: &Path) -> Option<Self> {
+        let text = fs::read(folder.join(FILE)).ok()?;
+        serde_json::from_slice(&text).ok().filter(|found: &Self| found.version == VERSION)
+    }
+
+    /// Writes it so that it is there whole or not at all.
+    pub(super) fn write(&self, folder: &Path) -> Result<(), StoreError> {
+        let unfinished = folder.join(UNFINISHED);
+        let text = serde_json::to_vec_pretty(self).unwrap_or_default();
+        let write = || {
+            let mut file = File::create(&unfinished)?;
+            file.write_all(&text)?;
+            file.sync_all()?;
+            fs::rename(&unfinished, folder.join(FILE))
+        };
+        write().map_err(failed("write", folder))
+    }
+
+    pub(super) fn remove(folder: &Path) -> Result<(), StoreError> {
+        let path = folder.join(FILE);
+        fs::remove_file(&path).map_err(failed("remove", &path))
+    }
+}
+
+/// A variant's name as text.
+mod as_text {
+    use serde::de::Error;
+    use serde::{Deserialize, Deserializer, Serializer};
+
+    use crate::name::VariantName;
+
+    pub(super) fn serialize<S: Serializer>(name: &VariantName, out: S) -> Result<S::Ok, S::Error> {
+        out.collect_str(name)
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<VariantName, D::Error> {
+        String::deserialize(from)?.parse().map_err(D::Error::custom)
+    }
+}

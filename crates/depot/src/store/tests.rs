@@ -1,0 +1,187 @@
+use std::os::unix::fs::MetadataExt;
+
+use tempfile::TempDir;
+
+use super::*;
+
+fn quiet() -> impl FnMut(u64) -> ControlFlow<()> {
+    |_| ControlFlow::Continue(())
+}
+
+fn open() -> (TempDir, Store) {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("depot")).unwrap();
+    (folder, store)
+}
+
+fn name(text: &str) -> VariantName {
+    text.parse().unwrap()
+}
+
+/// Takes a file of that content in as a variant.
+fn keep(folder: &TempDir, store: &Store, variant: &str, content: &str) -> Manifest {
+    let file = format!("{}.gguf", variant.replace('/', "-"));
+    let source = folder.path().join(&file);
+    fs::write(&source, content).unwrap();
+    let taken = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    let (bytes, sha256) = (taken.bytes, taken.sha256);
+    let files = vec![StoredFile { role: FileRole::Weights, name: file, bytes, sha256 }];
+    let manifest = Manifest::new(name(variant), files);
+    store.commit(&manifest).unwrap();
+    manifest
+}
+
+/// All that is below a folder, as paths.
+fn listing(folder: &Path) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    for path in entries(folder).unwrap() {
+        if path.is_dir() {
+            found.extend(listing(&path));
+        } else {
+            found.push(path);
+        }
+    }
+    found.sort();
+    found
+}
+
+#[test]
+fn what_was_taken_in_stands_under_its_own_name_and_is_found_again() {
+    let (folder, store) = open();
+    let manifest = keep(&folder, &store, "larkfen-desk/q8_0", "sow in April");
+    let path = store.path(&manifest.name, &manifest.files[0].name);
+    assert_eq!(fs::read_to_string(&path).unwrap(), "sow in April");
+    assert_eq!(path.metadata().unwrap().nlink(), 2, "a hard link to its object");
+    assert_eq!(path.metadata().unwrap().mode() & 0o222, 0, "nobody is to write it");
+    assert_eq!(
+        manifest.files[0].sha256.to_string(),
+        "21f517f05f28bddc2032af94a03698bd31a960740c0b6aa68b37f83383e4a545"
+    );
+    drop(store);
+    let store = Store::open(&folder.path().join("depot")).unwrap();
+    assert_eq!(store.variants().unwrap(), [manifest]);
+}
+
+#[test]
+fn the_same_content_is_stored_once_and_freed_with_its_last_variant() {
+    let (folder, store) = open();
+    keep(&folder, &store, "larkfen-desk/q8_0", "the same");
+    keep(&folder, &store, "larkfen-copy/q8_0", "the same");
+    keep(&folder, &store, "larkfen-desk/f16", "another text");
+    let usage = store.usage().unwrap();
+    assert_eq!(usage.total, 8 + 12);
+    assert_eq!(usage.variants[&name("larkfen-desk/q8_0")], (8, 0), "its removal frees nothing");
+    assert_eq!(usage.variants[&name("larkfen-desk/f16")], (12, 12));
+    assert_eq!(store.remove(&name("larkfen-desk/q8_0")).unwrap(), 0);
+    assert_eq!(store.remove(&name("larkfen-copy/q8_0")).unwrap(), 8);
+    assert!(matches!(store.remove(&name("larkfen-copy/q8_0")), Err(StoreError::NoVariant(_))));
+    assert_eq!(listing(&folder.path().join("depot/objects")).len(), 1);
+}
+
+#[test]
+fn whatever_was_left_unfinished_is_swept_away_and_the_rest_stays() {
+    let (folder, store) = open();
+    let kept = keep(&folder, &store, "larkfen-desk/q8_0", "kept");
+    let root = folder.path().join("depot");
+    // As if the process had ended between any two steps.
+    fs::write(root.join("incoming/take-1"), "half of it").unwrap();
+    let source = folder.path().join("larkfen-leaf.gguf");
+    fs::write(&source, "taken, and never committed").unwrap();
+    let taken = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    let half = root.join("models/larkfen-leaf/f16");
+    fs::create_dir_all(&half).unwrap();
+    fs::hard_link(store.object(&taken.sha256), half.join("larkfen-leaf.gguf")).unwrap();
+    fs::write(half.join(".deft-variant.json.unfinished"), "{").unwrap();
+    drop(store);
+    let store = Store::open(&root).unwrap();
+    assert_eq!(store.variants().unwrap(), [kept]);
+    assert_eq!(listing(&root.join("objects")).len(), 1);
+    assert!(
+        !root.join("models/larkfen-leaf").exists() && listing(&root.join("incoming")).is_empty()
+    );
+    assert!(source.is_file(), "a source is never touched");
+}
+
+#[test]
+fn one_process_has_the_depot_at_a_time() {
+    let (folder, store) = open();
+    let again = Store::open(&folder.path().join("depot"));
+    assert!(matches!(again, Err(StoreError::Locked(_))));
+    drop(store);
+    Store::open(&folder.path().join("depot")).unwrap();
+}
+
+#[test]
+fn a_cancelled_intake_leaves_nothing() {
+    let (folder, store) = open();
+    let source = folder.path().join("larkfen-desk.gguf");
+    fs::write(&source, vec![7; 3 << 20]).unwrap();
+    let mut pieces = 0;
+    let result = store.take(&source, Taking::Copy, &mut |_| {
+        pieces += 1;
+        if pieces == 2 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    });
+    assert!(matches!(result, Err(StoreError::Cancelled)));
+    assert!(listing(&folder.path().join("depot/incoming")).is_empty());
+    assert!(listing(&folder.path().join("depot/objects")).is_empty());
+}
+
+#[test]
+fn a_moved_file_is_linked_and_its_source_is_removed_by_the_caller_last() {
+    let (folder, store) = open();
+    let source = folder.path().join("larkfen-desk.gguf");
+    fs::write(&source, "moved").unwrap();
+    let taken = store.take(&source, Taking::Move, &mut quiet()).unwrap();
+    assert_eq!(taken.source_to_remove.as_deref(), Some(&*source));
+    let same = store.object(&taken.sha256).metadata().unwrap().ino();
+    assert_eq!(source.metadata().unwrap().ino(), same, "no byte was copied");
+}
+
+#[test]
+fn names_are_taken_once_and_can_be_changed() {
+    let (folder, store) = open();
+    let manifest = keep(&folder, &store, "larkfen-desk/q8_0", "one");
+    keep(&folder, &store, "larkfen-leaf/f16", "two");
+    assert!(matches!(store.commit(&manifest), Err(StoreError::Taken(_))));
+    let taken = store.rename(&name("larkfen-desk/q8_0"), &name("larkfen-leaf/f16"));
+    assert!(matches!(taken, Err(StoreError::Taken(_))));
+    store.rename(&name("larkfen-desk/q8_0"), &name("seed-desk/best")).unwrap();
+    let names: Vec<String> =
+        store.variants().unwrap().iter().map(|found| found.name.to_string()).collect();
+    assert_eq!(names, ["larkfen-leaf/f16", "seed-desk/best"]);
+    assert!(store.path(&name("seed-desk/best"), "larkfen-desk-q8_0.gguf").is_file());
+}
+
+#[test]
+fn content_that_changed_or_vanished_is_found_out() {
+    let (folder, store) = open();
+    let manifest = keep(&folder, &store, "larkfen-desk/q8_0", "one");
+    let file = &manifest.files[0];
+    assert_eq!(store.verify(file, &mut quiet()).unwrap(), Health::Well);
+    let object = store.object(&file.sha256);
+    fs::remove_file(&object).unwrap();
+    assert_eq!(store.verify(file, &mut quiet()).unwrap(), Health::Missing);
+    fs::write(&object, "two").unwrap();
+    assert!(matches!(store.verify(file, &mut quiet()).unwrap(), Health::Changed { .. }));
+}
+
+#[test]
+fn an_export_writes_all_files_or_none() {
+    let (folder, store) = open();
+    let manifest = keep(&folder, &store, "larkfen-desk/q8_0", "one");
+    let target = folder.path().join("elsewhere");
+    let written = store.export(&manifest.name, &target, &mut quiet()).unwrap();
+    assert_eq!(fs::read_to_string(&written[0]).unwrap(), "one");
+    let again = store.export(&manifest.name, &target, &mut quiet());
+    assert!(matches!(again, Err(StoreError::FileThere(_))), "nothing is overwritten");
+    let other = folder.path().join("third");
+    let cancelled = store.export(&manifest.name, &other, &mut |_| ControlFlow::Break(()));
+    assert!(matches!(cancelled, Err(StoreError::Cancelled)) && listing(&other).is_empty());
+}
+
+#[test]
+fn a_full_disk_is_told_with_what_is_missing() {
+    let (_folder, store) = open();
+    let error = intake::need_space(&store.root, u64::MAX).unwrap_err().to_string();
+    assert!(error.contains("free, and") && error.contains("deft depot usage"), "{error}");
+}

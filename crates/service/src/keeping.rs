@@ -1,0 +1,378 @@
+//! The depot's own files: taking them in, writing them out, renaming, removing, looking after them.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use deft_depot::{
+    FileRole, Health, Manifest, Store, StoreError, StoredFile, Taking, VariantName, find_models,
+};
+use deft_protocol::manage::{
+    DepotUsage, ExportRequest, FoundModel, ImportRequest, Removal, Transfer, TransferKind,
+    VariantUsage, VerifyRequest,
+};
+use deft_protocol::{Problem, ProblemKind};
+
+use crate::catalogue::Catalogue;
+use crate::fleet::Fleet;
+use crate::records::variants::Registered;
+use crate::transfers::{Handle, Transfers};
+use crate::wire::{depot_problem, store_problem};
+
+/// Looks after the depot's own files.
+pub(crate) struct Keeping {
+    pub(crate) store: Arc<Store>,
+    pub(crate) folder: PathBuf,
+    pub(crate) catalogue: Arc<Catalogue>,
+    pub(crate) transfers: Transfers,
+    pub(crate) fleet: Fleet,
+}
+
+/// A file that is to be taken in.
+struct Intake {
+    role: FileRole,
+    path: PathBuf,
+    bytes: u64,
+}
+
+/// Runs what waits for the disk off the threads that serve.
+async fn off_thread<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, Problem> + Send + 'static,
+) -> Result<T, Problem> {
+    let done = tokio::task::spawn_blocking(work).await;
+    done.unwrap_or_else(|error| Err(Problem::new(ProblemKind::Fault, "fault", error.to_string())))
+}
+
+fn absolute(path: &str) -> Result<PathBuf, Problem> {
+    let path = PathBuf::from(path);
+    if path.is_absolute() {
+        return Ok(path);
+    }
+    let detail = format!("`{}` is not an absolute path", path.display());
+    Err(Problem::new(ProblemKind::Invalid, "path_relative", detail))
+}
+
+impl Keeping {
+    /// Takes a file into the depot: looked at first, then copied or moved with progress.
+    pub(crate) async fn import(&self, request: &ImportRequest) -> Result<Transfer, Problem> {
+        let path = absolute(&request.path)?;
+        let projector = request.projector.as_deref().map(absolute).transpose()?;
+        let name = request.name.clone();
+        let looked = off_thread(move || look_at(&path, projector.as_deref(), name.as_deref()));
+        let (name, intakes) = looked.await?;
+        if self.catalogue.by_name(&name).is_some() || self.store.variant(&name).is_some() {
+            let detail = format!("`{name}` is in the depot already");
+            return Err(Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(
+                format!(
+                    "give it another name: --as {}/other; or remove that one first",
+                    name.model
+                ),
+            ));
+        }
+        let total = intakes.iter().map(|intake| intake.bytes).sum();
+        let taking = if request.move_it { Taking::Move } else { Taking::Copy };
+        let (store, catalogue) = (Arc::clone(&self.store), Arc::clone(&self.catalogue));
+        let about = name.to_string();
+        let work = move |handle: &Handle| take_in(&store, &name, intakes, taking, handle);
+        let after = move |(name, path): (VariantName, PathBuf)| async move {
+            let registered = catalogue.keep(&path, &name).await?;
+            Ok(format!("kept as `{}`", registered.name))
+        };
+        Ok(self.transfers.begin(TransferKind::Import, &about, total, work, after))
+    }
+
+    /// Writes a variant's files into a folder.
+    pub(crate) fn export(
+        &self,
+        registered: &Registered,
+        request: &ExportRequest,
+    ) -> Result<Transfer, Problem> {
+        let folder = absolute(&request.folder)?;
+        let (store, name) = (Arc::clone(&self.store), registered.name.clone());
+        let total = registered.stamp.bytes;
+        let about = name.to_string();
+        let source = registered.path.clone();
+        let kept = registered.kept;
+        let work = move |handle: &Handle| {
+            if !kept {
+                let detail =
+                    format!("`{name}` is not kept in the depot; its file is {}", source.display());
+                return Err(Problem::new(ProblemKind::Refused, "not_kept", detail).with_way_out(
+                    format!("copy that, or import it: deft depot import {}", source.display()),
+                ));
+            }
+            let mut progress = |bytes| handle.advance(bytes);
+            let written = store.export(&name, &folder, &mut progress);
+            written.map_err(|error| store_problem(&error))
+        };
+        let after = |written: Vec<PathBuf>| async move {
+            let names: Vec<String> =
+                written.iter().map(|path| path.display().to_string()).collect();
+            Ok(format!("written: {}", names.join(", ")))
+        };
+        Ok(self.transfers.begin(TransferKind::Export, &about, total, work, after))
+    }
+
+    /// Reads everything again and compares digests.
+    pub(crate) fn verify(&self, request: &VerifyRequest) -> Result<Transfer, Problem> {
+        let all = self.store.variants().map_err(|error| store_problem(&error))?;
+        for wanted in &request.models {
+            if !all.iter().any(|found| means(wanted, &found.name)) {
+                let detail = format!("`{wanted}` is not kept in the depot");
+                return Err(Problem::new(ProblemKind::Missing, "not_kept", detail)
+                    .with_way_out("what is kept: deft depot usage"));
+            }
+        }
+        let is_wanted = |found: &Manifest| {
+            request.models.is_empty()
+                || request.models.iter().any(|wanted| means(wanted, &found.name))
+        };
+        let wanted: Vec<Manifest> = all.into_iter().filter(is_wanted).collect();
+        let total = wanted.iter().map(Manifest::bytes).sum();
+        let about = match &request.models[..] {
+            [] => "all that is kept".to_owned(),
+            models => models.join(", "),
+        };
+        let store = Arc::clone(&self.store);
+        let work = move |handle: &Handle| read_again(&store, &wanted, handle);
+        let after = |count: usize| async move { Ok(format!("{count} files are well")) };
+        Ok(self.transfers.begin(TransferKind::Verify, &about, total, work, after))
+    }
+
+    /// What the depot takes of the disk.
+    pub(crate) async fn usage(&self) -> Result<DepotUsage, Problem> {
+        let (store, catalogue) = (Arc::clone(&self.store), Arc::clone(&self.catalogue));
+        let folder = self.folder.display().to_string();
+        off_thread(move || {
+            let usage = store.usage().map_err(|error| store_problem(&error))?;
+            let mut variants: Vec<VariantUsage> = catalogue
+                .all()
+                .iter()
+                .map(|found| {
+                    let kept = usage.variants.get(&found.name).filter(|_| found.kept);
+                    let (bytes, frees) = kept.copied().unwrap_or((found.stamp.bytes, 0));
+                    VariantUsage { name: found.name.to_string(), bytes, kept: found.kept, frees }
+                })
+                .collect();
+            variants.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
+            Ok(DepotUsage { folder, variants, total: usage.total, free: usage.free })
+        })
+        .await
+    }
+
+    /// Models in a folder and all below it.
+    pub(crate) async fn scan(&self, folder: &str) -> Result<Vec<FoundModel>, Problem> {
+        let folder = absolute(folder)?;
+        let known: BTreeMap<PathBuf, String> = self
+            .catalogue
+            .all()
+            .iter()
+            .map(|found| (found.path.clone(), found.name.to_string()))
+            .collect();
+        off_thread(move || {
+            let found = find_models(&folder).map_err(|error| depot_problem(&error))?;
+            Ok(found.into_iter().map(|found| describe(found, &known)).collect())
+        })
+        .await
+    }
+
+    /// What the removal of a variant would do; nothing is done where it is only asked.
+    pub(crate) async fn remove(
+        &self,
+        registered: &Registered,
+        only_ask: bool,
+    ) -> Result<Removal, Problem> {
+        self.refuse_while_loaded(registered)?;
+        let (store, name, kept) =
+            (Arc::clone(&self.store), registered.name.clone(), registered.kept);
+        if !only_ask {
+            self.catalogue.forget(registered).await?;
+        }
+        let frees = off_thread(move || {
+            if !kept {
+                return Ok(0);
+            }
+            let freed = if only_ask { store.would_free(&name) } else { store.remove(&name) };
+            match freed {
+                // The files are gone already: there is nothing more to remove.
+                Err(StoreError::NoVariant(_)) => Ok(0),
+                other => other.map_err(|error| store_problem(&error)),
+            }
+        });
+        Ok(Removal { name: registered.name.to_string(), kept, frees: frees.await? })
+    }
+
+    /// Gives a variant another name.
+    pub(crate) async fn rename(
+        &self,
+        registered: &Registered,
+        name: &str,
+    ) -> Result<Arc<Registered>, Problem> {
+        self.refuse_while_loaded(registered)?;
+        let to = VariantName::given(name, &registered.name.variant)
+            .map_err(|error| crate::catalogue::name_problem(&error))?;
+        if self.catalogue.by_name(&to).is_some() {
+            let detail = format!("`{to}` is in the depot already");
+            return Err(Problem::new(ProblemKind::Refused, "name_taken", detail)
+                .with_way_out("choose another name"));
+        }
+        let mut path = registered.path.clone();
+        if registered.kept {
+            let (store, from, target) =
+                (Arc::clone(&self.store), registered.name.clone(), to.clone());
+            path = off_thread(move || {
+                store.rename(&from, &target).map_err(|error| store_problem(&error))?;
+                let file = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+                Ok(store.path(&target, &file))
+            })
+            .await?;
+        }
+        self.catalogue.rename(registered, &to, &path).await
+    }
+
+    fn refuse_while_loaded(&self, registered: &Registered) -> Result<(), Problem> {
+        let name = registered.name.to_string();
+        let reports = self.fleet.reports();
+        if reports.borrow().instances.iter().any(|instance| instance.name == name) {
+            let detail = format!("`{name}` is loaded, or is to be loaded again");
+            return Err(Problem::new(ProblemKind::Refused, "in_use", detail)
+                .with_way_out(format!("unload it first: deft unload {name}")));
+        }
+        Ok(())
+    }
+
+    /// Brings records and files together again, whichever was lost.
+    pub(crate) async fn reconcile(&self) -> Result<(), Problem> {
+        let store = Arc::clone(&self.store);
+        let there = off_thread(move || store.variants().map_err(|error| store_problem(&error)));
+        let there = there.await?;
+        for registered in self.catalogue.all().iter().filter(|found| found.kept) {
+            if !there.iter().any(|manifest| manifest.name == registered.name) {
+                tracing::warn!("`{}` is forgotten: its files are gone", registered.name);
+                self.catalogue.forget(registered).await?;
+            }
+        }
+        for manifest in there {
+            if self.catalogue.by_name(&manifest.name).is_some() {
+                continue;
+            }
+            let Some(first) = manifest.files.first() else {
+                continue;
+            };
+            let path = self.store.path(&manifest.name, &first.name);
+            match self.catalogue.keep(&path, &manifest.name).await {
+                Ok(found) => tracing::info!("`{}` is found again in the depot", found.name),
+                Err(problem) => tracing::warn!("`{}`: {}", manifest.name, problem.detail),
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether an operator's word means a variant.
+fn means(word: &str, name: &VariantName) -> bool {
+    word == name.model || word == name.to_string()
+}
+
+/// Looks at what is to be taken in, before a byte is copied.
+fn look_at(
+    path: &Path,
+    projector: Option<&Path>,
+    name: Option<&str>,
+) -> Result<(VariantName, Vec<Intake>), Problem> {
+    let examined = deft_depot::examine(path).map_err(|error| depot_problem(&error))?;
+    let quantisation = &examined.facts.quantisation;
+    let name = match name {
+        Some(given) => VariantName::given(given, quantisation),
+        None => VariantName::from_file(path, quantisation),
+    };
+    let name = name.map_err(|error| crate::catalogue::name_problem(&error))?;
+    let (_, parts) =
+        deft_depot::shape_of(path, &examined.stamp).map_err(|error| depot_problem(&error))?;
+    let weights = parts.into_iter().map(|path| (FileRole::Weights, path));
+    let projector = projector.map(|path| (FileRole::Projector, path.to_owned()));
+    let intake = |(role, path): (FileRole, PathBuf)| {
+        let found = std::fs::metadata(&path).ok().filter(std::fs::Metadata::is_file);
+        let bytes = found.map(|found| found.len()).ok_or_else(|| {
+            let detail = format!("there is no file `{}`", path.display());
+            Problem::new(ProblemKind::Missing, "file_missing", detail)
+        })?;
+        Ok(Intake { role, path, bytes })
+    };
+    Ok((name, weights.chain(projector).map(intake).collect::<Result<_, Problem>>()?))
+}
+
+/// Takes files in and makes a variant of them; where they are moved, their sources go last.
+fn take_in(
+    store: &Store,
+    name: &VariantName,
+    intakes: Vec<Intake>,
+    taking: Taking,
+    handle: &Handle,
+) -> Result<(VariantName, PathBuf), Problem> {
+    let mut files = Vec::new();
+    let mut sources = Vec::new();
+    for Intake { role, path, .. } in intakes {
+        let file = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        handle.begin_file(&file);
+        let mut progress = |bytes| handle.advance(bytes);
+        let taken =
+            store.take(&path, taking, &mut progress).map_err(|error| store_problem(&error))?;
+        sources.extend(taken.source_to_remove);
+        files.push(StoredFile { role, name: file, bytes: taken.bytes, sha256: taken.sha256 });
+    }
+    let first = store.path(name, &files[0].name);
+    let manifest = Manifest::new(name.clone(), files);
+    store.commit(&manifest).map_err(|error| store_problem(&error))?;
+    for source in sources {
+        if let Err(error) = std::fs::remove_file(&source) {
+            tracing::warn!("`{}` was taken in and could not be removed: {error}", source.display());
+        }
+    }
+    Ok((manifest.name, first))
+}
+
+fn read_again(store: &Store, wanted: &[Manifest], handle: &Handle) -> Result<usize, Problem> {
+    let mut count = 0;
+    let mut bad = Vec::new();
+    for manifest in wanted {
+        for file in &manifest.files {
+            handle.begin_file(&file.name);
+            let mut progress = |bytes| handle.advance(bytes);
+            let health =
+                store.verify(file, &mut progress).map_err(|error| store_problem(&error))?;
+            count += 1;
+            match health {
+                Health::Well => {}
+                Health::Missing => bad.push(format!("`{}`: {} is gone", manifest.name, file.name)),
+                Health::Changed { .. } => bad.push(format!(
+                    "`{}`: {} is not what was taken in any more",
+                    manifest.name, file.name
+                )),
+            }
+        }
+    }
+    if bad.is_empty() {
+        return Ok(count);
+    }
+    let detail = bad.join("; ");
+    Err(Problem::new(ProblemKind::Fault, "content_changed", detail)
+        .with_way_out("remove it and take it in again: deft depot remove MODEL"))
+}
+
+fn describe(found: deft_depot::Found, known: &BTreeMap<PathBuf, String>) -> FoundModel {
+    let path = found.path.display().to_string();
+    let known_as = known.get(&found.path).cloned();
+    match found.examined {
+        Ok(examined) => {
+            let name = VariantName::from_file(&found.path, &examined.facts.quantisation);
+            let (file_bytes, refused) = (examined.stamp.bytes, None);
+            let name = name.ok().map(|name| name.to_string());
+            FoundModel { path, file_bytes, name, known_as, refused }
+        }
+        Err(error) => {
+            let refused = Some(error.to_string());
+            FoundModel { path, file_bytes: found.bytes, name: None, known_as, refused }
+        }
+    }
+}
