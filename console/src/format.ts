@@ -25,3 +25,8 @@ export function seconds(value: number): string {
   if (value < 0.0995) return `${(value * 1000).toFixed(1)} ms`
   return value < 9.995 ? `${value.toFixed(2)} s` : `${value.toFixed(1)} s`
 }
+
+/** A moment as a day and a time. */
+export function day(moment: string): string {
+  return new Date(moment).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'short' })
+}

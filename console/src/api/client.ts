@@ -12,6 +12,11 @@ export type PlanReport = Schemas['PlanReport']
 export type Way = Schemas['Way']
 export type Decision = Schemas['Decision']
 export type LoadRequest = Schemas['LoadRequest']
+export type Transfer = Schemas['Transfer']
+export type ImportRequest = Schemas['ImportRequest']
+export type FoundModel = Schemas['FoundModel']
+export type DepotUsage = Schemas['DepotUsage']
+export type Removal = Schemas['Removal']
 export type CheckReport = Schemas['CheckReport']
 export type PlanPart = Schemas['PlanPart']
 export type Problem = Schemas['Problem']
@@ -63,7 +68,43 @@ export async function depot(): Promise<Variant[]> {
 }
 
 export async function inspect(name: string): Promise<Variant> {
-  return (await call(`/manage/v1/depot/${name.split('/').map(encodeURIComponent).join('/')}`)).json()
+  return (await call(variantPath(name))).json()
+}
+
+function variantPath(name: string): string {
+  return `/manage/v1/depot/${name.split('/').map(encodeURIComponent).join('/')}`
+}
+
+/** Begins to take a file into the depot's own files. */
+export async function importFile(request: ImportRequest): Promise<Transfer> {
+  return (await post('/manage/v1/depot/import', request)).json()
+}
+
+/** Models in a folder of the service's machine. */
+export async function scan(folder: string): Promise<FoundModel[]> {
+  return (await post('/manage/v1/depot/scan', { folder })).json()
+}
+
+/** Begins to read again what is kept. */
+export async function verify(models: string[]): Promise<Transfer> {
+  return (await post('/manage/v1/depot/verify', { models })).json()
+}
+
+export async function usage(): Promise<DepotUsage> {
+  return (await call('/manage/v1/usage')).json()
+}
+
+export async function rename(variant: string, name: string): Promise<Variant> {
+  return (await post(`${variantPath(variant)}/rename`, { name })).json()
+}
+
+/** Removes a variant, or tells what that would free. */
+export async function remove(variant: string, dryRun: boolean): Promise<Removal> {
+  return (await call(`${variantPath(variant)}?dry_run=${dryRun}`, { method: 'DELETE' })).json()
+}
+
+export async function cancelTransfer(id: string): Promise<void> {
+  await call(`/manage/v1/transfers/${id}`, { method: 'DELETE' })
 }
 
 /** Tries whether a model is well; it is loaded for that. */

@@ -1,6 +1,6 @@
 import { onMounted, ref } from 'vue'
 
-import { depot, Refused, type Variant } from '../api/client'
+import { asRefused, depot, type Refused, type Variant } from '../api/client'
 
 /** The depot's list, loaded when the page opens and again on demand. */
 export function useDepot() {
@@ -13,7 +13,7 @@ export function useDepot() {
       variants.value = await depot()
       problem.value = null
     } catch (error) {
-      problem.value = error instanceof Refused ? error : new Refused({ detail: String(error) })
+      problem.value = asRefused(error)
     } finally {
       loading.value = false
     }

@@ -1,14 +1,38 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 
-import { asRefused, type Refused, type Status, unload, type Variant } from '../api/client'
+import { asRefused, type DepotUsage, type Refused, type Status, unload, usage, type Variant } from '../api/client'
+import ImportDialog from '../components/ImportDialog.vue'
 import LoadDialog from '../components/LoadDialog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import TransferList from '../components/TransferList.vue'
+import VariantMenu from '../components/VariantMenu.vue'
 import { useDepot } from '../composables/useDepot'
-import { bytes, count } from '../format'
+import { useVariants } from '../composables/useVariants'
+import { bytes, count, day } from '../format'
 
 const props = defineProps<{ status: Status | null }>()
-const { variants, loading, problem } = useDepot()
+const { variants, loading, problem, refresh } = useDepot()
+const { words, order, shown } = useVariants(variants)
+
+const ORDERS = [
+  { title: 'oldest first', value: 'age' },
+  { title: 'by name', value: 'name' },
+  { title: 'largest first', value: 'size' },
+  { title: 'last used first', value: 'used' },
+]
+const importing = ref(false)
+const disk = ref<DepotUsage | null>(null)
+const transfers = computed(() => props.status?.transfers ?? [])
+/** Changes whenever a transfer ends: then there may be something new. */
+const ended = computed(() => transfers.value.filter((transfer) => transfer.ended_at).length)
+
+async function reload() {
+  await refresh()
+  disk.value = await usage().catch(() => null)
+}
+watch(ended, reload)
+onMounted(async () => (disk.value = await usage().catch(() => null)))
 
 const chosen = ref<Variant | null>(null)
 const open = ref(false)
@@ -38,11 +62,29 @@ function types(variant: Variant): string {
 <template>
   <div class="d-flex flex-column ga-4">
     <ProblemNote v-if="problem ?? failed" :problem="(problem ?? failed)!" />
+    <div class="d-flex flex-wrap align-center ga-3">
+      <v-text-field
+        v-model="words"
+        label="Words"
+        density="compact"
+        max-width="260"
+        clearable
+        hide-details
+        @click:clear="words = ''"
+      />
+      <v-select v-model="order" label="Order" :items="ORDERS" density="compact" max-width="200" hide-details />
+      <span v-if="disk" class="text-body-small text-medium-emphasis">
+        the depot keeps {{ bytes(disk.total) }}; {{ bytes(disk.free) }} is free on its disk
+      </span>
+      <v-spacer />
+      <v-btn color="primary" variant="tonal" @click="importing = true">Take in</v-btn>
+    </div>
+    <TransferList v-if="transfers.length > 0" :transfers="transfers" />
     <v-progress-linear v-if="loading" indeterminate />
     <v-card v-else-if="variants.length === 0 && !problem" class="pa-6 text-center">
-      The depot is empty. Take a model file in: <code>deft depot register FILE</code>
+      The depot is empty. Take a model file in, here or by <code>deft depot import FILE</code>.
     </v-card>
-    <v-card v-for="variant in variants" :key="variant.name" class="pa-4" :data-variant="variant.name">
+    <v-card v-for="variant in shown" :key="variant.name" class="pa-4" :data-variant="variant.name">
       <div class="d-flex flex-wrap align-center ga-2">
         <router-link class="text-title-medium font-weight-bold name" :to="`/depot/${variant.name}`">
           {{ variant.name }}
@@ -50,11 +92,13 @@ function types(variant: Variant): string {
         <v-chip v-if="instances.has(variant.name)" size="small" color="success" variant="tonal">
           {{ instances.get(variant.name)?.state }}
         </v-chip>
+        <v-chip size="small" variant="outlined">{{ variant.kept ? 'kept' : 'registered' }}</v-chip>
         <v-spacer />
         <v-btn v-if="instances.has(variant.name)" size="small" variant="outlined" @click="end(variant.name)">
           Unload
         </v-btn>
         <v-btn v-else size="small" color="primary" @click="choose(variant)">Load</v-btn>
+        <VariantMenu :variant="variant" @changed="reload" />
       </div>
       <div class="text-body-medium text-medium-emphasis mb-2">{{ variant.facts.description }}</div>
       <dl class="facts text-body-medium">
@@ -65,6 +109,10 @@ function types(variant: Variant): string {
         <div><dt>context</dt><dd>{{ count(variant.facts.context_length) }} tokens</dd></div>
         <div><dt>file</dt><dd>{{ bytes(variant.file_bytes) }}</dd></div>
         <div><dt>template</dt><dd>{{ variant.facts.has_template ? 'in the file' : 'none' }}</dd></div>
+        <div>
+          <dt>calls</dt>
+          <dd>{{ count(variant.calls ?? 0) }}{{ variant.last_used ? `, last ${day(variant.last_used)}` : '' }}</dd>
+        </div>
         <div><dt>licence</dt><dd>{{ variant.facts.licence ?? 'not said' }}</dd></div>
       </dl>
       <v-alert
@@ -78,6 +126,7 @@ function types(variant: Variant): string {
         {{ warning }}
       </v-alert>
     </v-card>
+    <ImportDialog v-model="importing" />
     <LoadDialog v-if="chosen" :key="chosen.name" v-model="open" :variant="chosen" />
   </div>
 </template>

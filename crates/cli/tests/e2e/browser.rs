@@ -95,6 +95,17 @@ impl Browser {
         button.click().await.unwrap();
     }
 
+    /// Clicks the entry of an open menu.
+    pub(crate) async fn press_item(&self, label: &str) {
+        let path = format!("//*[contains(@class,'v-list-item')][normalize-space(.)='{label}']");
+        let wait = self.page.wait().at_most(PATIENCE).every(Duration::from_millis(50));
+        let item = wait.for_element(Locator::XPath(&path)).await;
+        let item = item.unwrap_or_else(|error| panic!("no `{label}` in a menu: {error}"));
+        // Menus open with a movement, and are not where they will be before its end.
+        tokio::time::sleep(Duration::from_millis(400)).await;
+        item.click().await.unwrap();
+    }
+
     /// Keeps a picture, where `DEFT_PICTURES` names a folder.
     pub(crate) async fn picture(&self, name: &str) {
         if let Some(folder) = std::env::var_os("DEFT_PICTURES") {

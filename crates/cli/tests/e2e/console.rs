@@ -122,6 +122,47 @@ fn an_operator_places_layers_changes_a_limit_and_reads_why() {
 }
 
 #[test]
+fn models_of_a_folder_are_taken_in_renamed_and_removed() {
+    let world = World::new().start();
+    let shelf = tempfile::Builder::new().prefix("larkfen-shelf-").tempdir_in("/var/tmp").unwrap();
+    for model in [crate::world::desk(), crate::world::mini()] {
+        std::fs::copy(&model, shelf.path().join(model.file_name().unwrap())).unwrap();
+    }
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{address}/depot")).await.unwrap();
+        browser.press("self::main", "Take in").await;
+        let field = browser.see("[aria-label='import'] input[type='text']").await;
+        field.send_keys(&shelf.path().to_string_lossy()).await.unwrap();
+        browser.press("@aria-label='import'", "Look").await;
+        browser.see("[aria-label='found']").await;
+        browser.read("larkfen-desk-mini/q8_0").await;
+        browser.press("@aria-label='import'", "Take in").await;
+        browser.see("[data-variant='larkfen-desk/q8_0']").await;
+        browser.see("[data-variant='larkfen-desk-mini/q8_0']").await;
+        browser.read("kept as `larkfen-desk/q8_0`").await;
+        browser.read("the depot keeps 2.46 MiB").await;
+        browser.press("self::main", "more about larkfen-desk-mini/q8_0").await;
+        browser.press_item("Rename").await;
+        let field = browser.see("[aria-label='rename'] input").await;
+        let all = format!("{}a{}", Key::Control, Key::Null);
+        field.send_keys(&format!("{all}seed-mini/small")).await.unwrap();
+        browser.press("@aria-label='rename'", "Rename").await;
+        browser.see("[data-variant='seed-mini/small']").await;
+        browser.press("self::main", "more about seed-mini/small").await;
+        browser.press_item("Remove").await;
+        browser.read("That frees 576 KiB").await;
+        browser.press("@aria-label='remove'", "Remove").await;
+        browser.read("the depot keeps 1.90 MiB").await;
+        browser.page.clone().close().await.unwrap();
+    });
+    let names: Vec<String> =
+        wait(world.client().depot()).unwrap().into_iter().map(|found| found.name).collect();
+    assert_eq!(names, ["larkfen-desk/q8_0"]);
+}
+
+#[test]
 fn what_was_set_aside_is_tried_again_by_a_button() {
     let world = World::stocked();
     let spare = world.spare_desk();

@@ -8,9 +8,9 @@ use std::path::{Path, PathBuf};
 use std::str::FromStr;
 
 use deft_planning::Bytes;
+use ring::digest::{Context, SHA256};
 use rustix::fs::{FallocateFlags, fallocate, ioctl_ficlone, statvfs};
 use serde::{Deserialize, Serialize};
-use sha2::{Digest as _, Sha256};
 
 use super::{Progress, Store, StoreError, failed, sync};
 
@@ -21,6 +21,15 @@ const PIECE: usize = 1 << 20;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct Digest([u8; 32]);
+
+impl Digest {
+    /// What was hashed.
+    fn of(hasher: Context) -> Self {
+        let mut bytes = [0; 32];
+        bytes.copy_from_slice(hasher.finish().as_ref());
+        Self(bytes)
+    }
+}
 
 impl fmt::Display for Digest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -180,10 +189,10 @@ fn each_piece(
     mut take: impl FnMut(&[u8]) -> Result<(), StoreError>,
 ) -> Result<Digest, StoreError> {
     let mut piece = vec![0; PIECE];
-    let mut hasher = Sha256::new();
+    let mut hasher = Context::new(&SHA256);
     loop {
         let length = match file.read(&mut piece) {
-            Ok(0) => return Ok(Digest(hasher.finalize().into())),
+            Ok(0) => return Ok(Digest::of(hasher)),
             Ok(length) => length,
             Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
             Err(error) => return Err(failed("read", path)(error)),

@@ -1,0 +1,103 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+
+import { asRefused, type FoundModel, importFile, type Refused, scan } from '../api/client'
+import { bytes } from '../format'
+import ProblemNote from './ProblemNote.vue'
+
+/** Takes a file, or models found in a folder, into the depot's own files. */
+const open = defineModel<boolean>({ required: true })
+
+const path = ref('')
+const name = ref('')
+const moveIt = ref(false)
+const found = ref<FoundModel[] | null>(null)
+const chosen = ref<string[]>([])
+const problem = ref<Refused | null>(null)
+const busy = ref(false)
+
+const isNew = (model: FoundModel) => !model.known_as && !model.refused
+const isFile = computed(() => path.value.trim().endsWith('.gguf'))
+
+async function attempt(what: () => Promise<void>) {
+  busy.value = true
+  problem.value = null
+  try {
+    await what()
+  } catch (error) {
+    problem.value = asRefused(error)
+  } finally {
+    busy.value = false
+  }
+}
+
+const look = () =>
+  attempt(async () => {
+    found.value = await scan(path.value.trim())
+    chosen.value = found.value.filter(isNew).map((model) => model.path)
+  })
+
+const take = () =>
+  attempt(async () => {
+    const paths = isFile.value ? [path.value.trim()] : chosen.value
+    const named = isFile.value && name.value.trim() ? { name: name.value.trim() } : {}
+    for (const one of paths) await importFile({ path: one, move_it: moveIt.value, ...named })
+    open.value = false
+    found.value = null
+  })
+</script>
+
+<template>
+  <v-dialog v-model="open" max-width="720" scrollable>
+    <v-card aria-label="import">
+      <v-card-title class="pt-4 font-weight-bold">Take models into the depot</v-card-title>
+      <v-card-text>
+        <v-text-field
+          v-model="path"
+          label="File or folder on the service's machine"
+          placeholder="/srv/models/larkfen-desk-q8_0.gguf"
+          autofocus
+          hide-details
+        />
+        <v-text-field v-if="isFile" v-model="name" class="mt-3" label="Name (made from the file where empty)" hide-details />
+        <v-checkbox v-model="moveIt" label="Move: have it in the depot only" density="compact" hide-details />
+        <v-table v-if="found" density="compact" aria-label="found">
+          <tbody>
+            <tr v-for="model in found" :key="model.path">
+              <td>
+                <v-checkbox
+                  v-model="chosen"
+                  :value="model.path"
+                  :disabled="!isNew(model)"
+                  :label="model.name ?? 'no model'"
+                  density="compact"
+                  hide-details
+                />
+              </td>
+              <td class="text-right text-no-wrap">{{ bytes(model.file_bytes) }}</td>
+              <td class="text-body-small text-medium-emphasis">
+                {{ model.known_as ? `known as ${model.known_as}` : (model.refused ?? model.path) }}
+              </td>
+            </tr>
+          </tbody>
+        </v-table>
+        <div v-if="found && found.length === 0" class="text-medium-emphasis mt-3">There is no model in it.</div>
+        <ProblemNote v-if="problem" class="mt-3" :problem="problem" />
+      </v-card-text>
+      <v-card-actions>
+        <v-spacer />
+        <v-btn variant="text" @click="open = false">Cancel</v-btn>
+        <v-btn v-if="!isFile" :disabled="!path" :loading="busy" @click="look">Look</v-btn>
+        <v-btn
+          color="primary"
+          variant="flat"
+          :disabled="isFile ? false : chosen.length === 0"
+          :loading="busy"
+          @click="take"
+        >
+          Take in
+        </v-btn>
+      </v-card-actions>
+    </v-card>
+  </v-dialog>
+</template>

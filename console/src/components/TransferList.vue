@@ -1,0 +1,62 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+
+import { asRefused, cancelTransfer, Refused, type Transfer } from '../api/client'
+import { bytes, seconds } from '../format'
+import ProblemNote from './ProblemNote.vue'
+
+defineProps<{ transfers: Transfer[] }>()
+
+const problem = ref<Refused | null>(null)
+const COLOURS: Record<Transfer['state'], string | undefined> = {
+  waiting: undefined,
+  running: 'info',
+  done: 'success',
+  failed: 'error',
+  cancelled: 'warning',
+}
+
+const isRunning = (transfer: Transfer) => ['waiting', 'running'].includes(transfer.state)
+const share = (transfer: Transfer) => (100 * transfer.done_bytes) / Math.max(transfer.total_bytes, 1)
+
+/** How far it is, or what came of it. */
+function told(transfer: Transfer): string {
+  if (!isRunning(transfer)) return transfer.outcome ?? transfer.state
+  const parts = [`${bytes(transfer.done_bytes)} of ${bytes(transfer.total_bytes)}`]
+  if (transfer.rate) parts.push(`${bytes(Math.round(transfer.rate))}/s`)
+  if (transfer.seconds_left) parts.push(`${seconds(transfer.seconds_left)} left`)
+  if (transfer.file) parts.push(transfer.file)
+  return parts.join(', ')
+}
+
+async function cancel(id: string) {
+  problem.value = null
+  await cancelTransfer(id).catch((error) => (problem.value = asRefused(error)))
+}
+</script>
+
+<template>
+  <v-card class="pa-4" aria-label="transfers">
+    <div class="text-title-medium font-weight-bold mb-2">Transfers</div>
+    <ProblemNote v-if="problem" class="mb-2" :problem="problem" />
+    <div v-for="transfer in transfers" :key="transfer.id" class="py-1" :data-transfer="transfer.state">
+      <div class="d-flex flex-wrap align-center ga-2 text-body-medium">
+        <v-chip size="x-small" variant="tonal" :color="COLOURS[transfer.state]">{{ transfer.state }}</v-chip>
+        <span>{{ transfer.kind }} <b>{{ transfer.about }}</b></span>
+        <span class="text-medium-emphasis figures">{{ told(transfer) }}</span>
+        <v-spacer />
+        <v-btn v-if="isRunning(transfer)" size="x-small" variant="outlined" @click="cancel(transfer.id)">
+          Cancel
+        </v-btn>
+      </div>
+      <v-progress-linear v-if="isRunning(transfer)" class="mt-1" color="primary" :model-value="share(transfer)" />
+      <ProblemNote v-if="transfer.problem" class="mt-1" :problem="new Refused(transfer.problem)" />
+    </div>
+  </v-card>
+</template>
+
+<style scoped>
+.figures {
+  font-variant-numeric: tabular-nums;
+}
+</style>
