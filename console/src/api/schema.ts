@@ -1393,6 +1393,11 @@ export interface components {
         RegisterRequest: {
             /** @description `model` or `model/variant`; made from file name and contents where absent. */
             name?: string | null;
+            /**
+             * @description For the time of a call only: it is in no list and no record, and forgotten when its last
+             *     instance has gone.
+             */
+            passing?: boolean;
             /** @description Absolute path of the file on the service's machine. */
             path: string;
         };

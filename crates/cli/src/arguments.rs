@@ -254,7 +254,7 @@ pub(crate) enum Depot {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Plan {
-    /// Models or variants, planned one after the other.
+    /// Models, variants or paths to model files, planned one after the other.
     #[arg(required = true, value_name = "MODEL")]
     pub(crate) models: Vec<String>,
     /// Plan for so many instances of each, sharing its weights.
@@ -266,7 +266,7 @@ pub(crate) struct Plan {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Load {
-    /// Model or variant.
+    /// Model or variant, or a path to a model file.
     pub(crate) model: String,
     /// Have so many instances of it, sharing its weights.
     #[arg(long, value_name = "COUNT")]
@@ -417,7 +417,7 @@ pub(crate) struct Answering {
 
 #[derive(Debug, Args)]
 pub(crate) struct Ask {
-    /// Model or variant.
+    /// Model or variant, or a path to a model file.
     pub(crate) model: String,
     /// The question; read from standard input where absent or `-`.
     pub(crate) question: Vec<String>,
@@ -430,7 +430,7 @@ pub(crate) struct Ask {
 
 #[derive(Debug, Args)]
 pub(crate) struct Talk {
-    /// Model or variant.
+    /// Model or variant, or a path to a model file.
     pub(crate) model: String,
     #[command(flatten)]
     pub(crate) answering: Answering,

@@ -1,15 +1,21 @@
 //! The depot's entries in memory: calls find their model here, whether or not the database answers.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::{Arc, PoisonError, RwLock};
+use std::time::Duration;
 
-use deft_depot::{NameError, VariantName};
+use chrono::Utc;
+use deft_depot::{Examined, NameError, VariantName};
 use deft_protocol::{Problem, ProblemKind};
 use sqlx::PgPool;
 use uuid::Uuid;
 
 use crate::records::variants::{self, Registered};
 use crate::wire;
+
+/// Longest time that a passing file waits for its instance.
+const LONGEST_PASSING: Duration = Duration::from_secs(600);
 
 /// The registered variants, the oldest first.
 pub(crate) struct Catalogue {
@@ -42,6 +48,11 @@ impl Catalogue {
         self.variants.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
+    /// Those that are not just passing.
+    pub(crate) fn listed(&self) -> Vec<Arc<Registered>> {
+        self.all().into_iter().filter(|found| !found.passing).collect()
+    }
+
     pub(crate) fn by_id(&self, id: Uuid) -> Option<Arc<Registered>> {
         self.all().into_iter().find(|registered| registered.id == id)
     }
@@ -72,6 +83,50 @@ impl Catalogue {
         name: Option<&str>,
     ) -> Result<Arc<Registered>, Problem> {
         self.record(path, name, false).await
+    }
+
+    /// Looks at a file that is to be there for the time of a call only. A file that is known already is
+    /// what it is known as.
+    pub(crate) async fn pass(&self, path: &Path) -> Result<Arc<Registered>, Problem> {
+        let known = |all: Vec<Arc<Registered>>| all.into_iter().find(|found| found.path == path);
+        if let Some(known) = known(self.listed()).or_else(|| known(self.all())) {
+            return Ok(known);
+        }
+        let examined = examine(path).await?;
+        let quantisation = &examined.facts.quantisation;
+        let mut name =
+            VariantName::from_file(path, quantisation).map_err(|error| name_problem(&error))?;
+        while self.by_name(&name).is_some() {
+            name.variant.push_str("-passing");
+        }
+        let registered = Arc::new(Registered {
+            id: Uuid::now_v7(),
+            name,
+            path: path.to_owned(),
+            stamp: examined.stamp,
+            facts: examined.facts,
+            registered_at: Utc::now(),
+            kept: false,
+            passing: true,
+        });
+        self.put(&registered);
+        Ok(registered)
+    }
+
+    /// Forgets those that were passing and have gone: they had an instance, or never got one for long.
+    pub(crate) fn forget_passing(&self, loaded: &BTreeSet<String>, seen: &mut BTreeSet<Uuid>) {
+        let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
+        variants.retain(|found| {
+            if !found.passing {
+                return true;
+            }
+            if loaded.contains(&found.name.to_string()) {
+                seen.insert(found.id);
+                return true;
+            }
+            let waits = (Utc::now() - found.registered_at).to_std().unwrap_or_default();
+            !seen.remove(&found.id) && waits < LONGEST_PASSING
+        });
     }
 
     /// Records a variant whose files are the depot's own.
@@ -121,11 +176,7 @@ impl Catalogue {
             let detail = format!("`{}` is not an absolute path", path.display());
             return Err(Problem::new(ProblemKind::Invalid, "path_relative", detail));
         }
-        let file = path.to_owned();
-        let examined = tokio::task::spawn_blocking(move || deft_depot::examine(&file))
-            .await
-            .map_err(|error| Problem::new(ProblemKind::Fault, "fault", error.to_string()))?
-            .map_err(|error| wire::depot_problem(&error))?;
+        let examined = examine(path).await?;
         let quantisation = &examined.facts.quantisation;
         let name = match name {
             Some(given) => VariantName::given(given, quantisation),
@@ -159,6 +210,15 @@ impl Catalogue {
     }
 }
 
+/// What a file is, read off the threads that serve.
+async fn examine(path: &Path) -> Result<Examined, Problem> {
+    let file = path.to_owned();
+    tokio::task::spawn_blocking(move || deft_depot::examine(&file))
+        .await
+        .map_err(|error| Problem::new(ProblemKind::Fault, "fault", error.to_string()))?
+        .map_err(|error| wire::depot_problem(&error))
+}
+
 fn not_found(name: &str, all: &[Arc<Registered>]) -> Problem {
     let names = all.iter().flat_map(|found| [found.name.to_string(), found.name.model.clone()]);
     let nearest = names
@@ -176,7 +236,6 @@ fn not_found(name: &str, all: &[Arc<Registered>]) -> Problem {
 
 #[cfg(test)]
 mod tests {
-    use chrono::Utc;
     use deft_depot::FileStamp;
     use deft_protocol::manage::ModelFacts;
     use serde_json::json;
@@ -207,6 +266,7 @@ mod tests {
                 facts: facts(),
                 registered_at: Utc::now(),
                 kept: false,
+                passing: false,
             })
         });
         let variants = RwLock::new(registered.collect());
@@ -241,6 +301,23 @@ mod tests {
         assert!(way_out(&some, "larkfen-desk/q4_0").contains("`larkfen-desk/q8_0`"));
         assert_eq!(way_out(&some, "zzz"), "all models: deft depot list");
         assert!(way_out(&catalogue(&[]), "desk").contains("deft depot register FILE"));
+    }
+
+    #[tokio::test]
+    async fn a_passing_file_is_forgotten_when_its_last_instance_has_gone() {
+        let catalogue = catalogue(&["desk/q8_0"]);
+        let file = Path::new(env!("CARGO_MANIFEST_DIR"))
+            .join("../../demo/larkfen-desk/larkfen-desk-q8_0.gguf");
+        let passing = catalogue.pass(&file).await.unwrap();
+        assert_eq!(catalogue.pass(&file).await.unwrap().id, passing.id, "once is enough");
+        assert_eq!((catalogue.all().len(), catalogue.listed().len()), (2, 1));
+        let loaded = BTreeSet::from([passing.name.to_string()]);
+        let (none, mut seen) = (BTreeSet::new(), BTreeSet::new());
+        catalogue.forget_passing(&none, &mut seen);
+        assert_eq!(catalogue.all().len(), 2, "it waits for its instance");
+        catalogue.forget_passing(&loaded, &mut seen);
+        catalogue.forget_passing(&none, &mut seen);
+        assert_eq!(catalogue.all().len(), 1, "it has gone");
     }
 
     #[tokio::test]

@@ -146,7 +146,7 @@ impl Keeping {
         off_thread(move || {
             let usage = store.usage().map_err(|error| store_problem(&error))?;
             let mut variants: Vec<VariantUsage> = catalogue
-                .all()
+                .listed()
                 .iter()
                 .map(|found| {
                     let kept = usage.variants.get(&found.name).filter(|_| found.kept);
@@ -165,7 +165,7 @@ impl Keeping {
         let folder = absolute(folder)?;
         let known: BTreeMap<PathBuf, String> = self
             .catalogue
-            .all()
+            .listed()
             .iter()
             .map(|found| (found.path.clone(), found.name.to_string()))
             .collect();

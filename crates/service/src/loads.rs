@@ -165,6 +165,10 @@ impl Loads {
     async fn load_copy(&self, wished: Uuid, target: Target) -> Result<Uuid, Problem> {
         let (variant, copy) = (target.variant, target.copy);
         let settings = wire::settings(&target);
+        // What is just passing does not come back.
+        if self.catalogue.by_id(variant).is_some_and(|found| found.passing) {
+            return self.fleet.load(wished, target, Keeping::OnDemand).await;
+        }
         let id = self.fleet.load(wished, target, Keeping::Kept).await?;
         let wish = Wish { id, variant, copy, settings };
         if let Err(error) = wishes::store(&self.database, self.node, &wish).await {

@@ -1,5 +1,6 @@
 //! The service from start to stop.
 
+use std::collections::BTreeSet;
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
@@ -156,6 +157,7 @@ async fn serve(
         tracing::error!("the depot and its records could not be compared: {}", problem.detail);
     }
     loads.restore().await?;
+    tokio::spawn(forget_passing(Arc::clone(&catalogue), fleet.clone()));
     let app = web::Data::new(App {
         catalogue,
         fleet: fleet.clone(),
@@ -202,6 +204,17 @@ async fn serve(
     let _ = tokio::time::timeout(Duration::from_secs(5), recording).await;
     tracing::info!("stopped");
     Ok(())
+}
+
+/// Forgets files that were there for the time of a call, when their instances have gone.
+async fn forget_passing(catalogue: Arc<Catalogue>, fleet: Fleet) {
+    let mut reports = fleet.reports();
+    let mut seen = BTreeSet::new();
+    while reports.changed().await.is_ok() {
+        let instances = reports.borrow_and_update().instances.clone();
+        let loaded = instances.into_iter().map(|instance| instance.name).collect();
+        catalogue.forget_passing(&loaded, &mut seen);
+    }
 }
 
 fn listen(address: SocketAddr) -> Result<TcpListener, RunError> {

@@ -7,6 +7,7 @@ use deft_protocol::text::{TextHead, TextPrompt, TextRequest};
 use serde_json::json;
 
 use super::answer::{self, Answered};
+use super::passing;
 use crate::arguments::{Ask, Common};
 use crate::connection;
 use crate::failure::Failure;
@@ -15,8 +16,10 @@ use crate::print;
 pub(super) async fn run(common: &Common, command: Ask) -> Result<(), Failure> {
     let question = question(&command)?;
     let client = connection::connect(common).await?;
-    let options = answer::options(&command.answering);
-    let model = command.model.clone();
+    let meant = passing::model(&client, &command.model).await?;
+    let mut options = answer::options(&command.answering);
+    options.release = meant.passing.then_some(true);
+    let model = meant.name;
     let stream = if command.raw {
         let prompt = TextPrompt::Text(question);
         let head = TextHead { model, prompt, echo: None, logprobs: None };

@@ -9,7 +9,7 @@ use deft_protocol::manage::{
     Transfer, Variant, VariantUsage,
 };
 
-use super::transfers;
+use super::{passing, transfers};
 use crate::arguments::{Common, Depot, DepotOrder};
 use crate::connection;
 use crate::failure::Failure;
@@ -20,7 +20,7 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
     match command {
         Depot::Register { file, name } => {
             let path = whole_path(&file)?;
-            let variant = client.register(&RegisterRequest { path, name }).await?;
+            let variant = client.register(&RegisterRequest { path, name, passing: false }).await?;
             if common.json {
                 print::json(&variant);
             } else {
@@ -91,7 +91,8 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
             }
         }
         Depot::Check { model } => {
-            let report = client.check(&model).await?;
+            let meant = passing::model(&client, &model).await?;
+            let report = client.check(&meant.name).await?;
             if common.json {
                 print::json(&report);
             } else {
@@ -102,6 +103,7 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
             }
         }
         Depot::Inspect { model, template } => {
+            let model = passing::model(&client, &model).await?.name;
             let variant = client.inspect(&model).await?;
             if common.json {
                 print::json(&variant);
@@ -115,7 +117,7 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
 }
 
 /// A path as the service can use it.
-fn whole_path(path: &Path) -> Result<String, Failure> {
+pub(super) fn whole_path(path: &Path) -> Result<String, Failure> {
     let path = std::path::absolute(path)?;
     let path = std::fs::canonicalize(&path).unwrap_or(path);
     path.into_os_string()

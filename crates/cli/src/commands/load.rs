@@ -5,6 +5,7 @@ use deft_protocol::manage::{
     PoolShare, Settings,
 };
 
+use super::passing;
 use crate::arguments::{Common, Load, Plan, Unload};
 use crate::connection;
 use crate::failure::Failure;
@@ -12,12 +13,16 @@ use crate::print;
 
 pub(super) async fn plan(common: &Common, command: &Plan) -> Result<(), Failure> {
     let settings = command.settings.request();
-    let request = |model: &String| LoadRequest {
-        copies: command.copies,
-        ..LoadRequest::of(model, settings.clone())
-    };
-    let request = PlanRequest { models: command.models.iter().map(request).collect() };
-    let report = connection::connect(common).await?.plan(&request).await?;
+    let client = connection::connect(common).await?;
+    let mut models = Vec::new();
+    for model in &command.models {
+        let name = passing::model(&client, model).await?.name;
+        models.push(LoadRequest {
+            copies: command.copies,
+            ..LoadRequest::of(name, settings.clone())
+        });
+    }
+    let report = client.plan(&PlanRequest { models }).await?;
     if common.json {
         print::json(&report);
     } else {
@@ -92,9 +97,10 @@ fn cache(settings: &Settings) -> String {
 
 pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
+    let meant = passing::model(&client, &command.model).await?;
     let request = LoadRequest {
         copies: command.copies,
-        ..LoadRequest::of(&command.model, command.settings.request())
+        ..LoadRequest::of(&meant.name, command.settings.request())
     };
     let report = client.plan(&PlanRequest { models: vec![request.clone()] }).await?;
     if !common.json {
@@ -113,7 +119,10 @@ pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure>
         None | Some(1) => format!("`{}` is ready", instance.name),
         Some(copies) => format!("{copies} instances of `{}` are ready", instance.name),
     };
-    print::line(format!("{what}{took}; ask it: deft ask {} \"...\"", command.model));
+    print::line(format!("{what}{took}; ask it: deft ask {} \"...\"", meant.name));
+    if meant.passing {
+        print::note("its file is not registered: it is forgotten when it is unloaded");
+    }
     Ok(())
 }
 

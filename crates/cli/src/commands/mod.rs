@@ -7,6 +7,7 @@ mod config;
 mod depot;
 mod engine;
 mod load;
+mod passing;
 mod service;
 mod status;
 mod talk;

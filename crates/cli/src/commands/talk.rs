@@ -6,7 +6,7 @@ use deft_protocol::engine::Overflow;
 use rustyline::DefaultEditor;
 use rustyline::error::ReadlineError;
 
-use super::answer;
+use super::{answer, passing};
 use crate::arguments::{Answering, Common, Talk};
 use crate::connection;
 use crate::failure::Failure;
@@ -28,6 +28,8 @@ struct Conversation {
     model: String,
     answering: Answering,
     messages: Vec<ChatMessage>,
+    /// Files that are there for the time of the talk.
+    passing: Vec<String>,
 }
 
 /// What a line of input means.
@@ -68,7 +70,8 @@ fn meaning(line: &str) -> Line<'_> {
 
 pub(super) async fn run(common: &Common, command: Talk) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
-    let variant = client.inspect(&command.model).await?;
+    let meant = passing::model(&client, &command.model).await?;
+    let variant = client.inspect(&meant.name).await?;
     let mut editor = DefaultEditor::new().map_err(|error| Failure::fault(error.to_string()))?;
     print::note(format!(
         "talking with `{}`; :help tells what you can do, :leave ends",
@@ -79,20 +82,32 @@ pub(super) async fn run(common: &Common, command: Talk) -> Result<(), Failure> {
         model: variant.name,
         answering: command.answering,
         messages: Vec::new(),
+        passing: meant.passing.then(|| meant.name.clone()).into_iter().collect(),
     };
-    loop {
-        let read = tokio::task::block_in_place(|| read_line(&mut editor));
-        match read {
-            Ok(line) => {
-                // Without history the talk goes on.
-                let _ = editor.add_history_entry(line.as_str());
-                if !conversation.take(meaning(&line)).await {
-                    return Ok(());
+    let ended = conversation.go_on(&mut editor).await;
+    for name in &conversation.passing {
+        passing::end(&conversation.client, name).await?;
+    }
+    ended
+}
+
+impl Conversation {
+    /// Takes lines until the talk ends.
+    async fn go_on(&mut self, editor: &mut DefaultEditor) -> Result<(), Failure> {
+        loop {
+            let read = tokio::task::block_in_place(|| read_line(editor));
+            match read {
+                Ok(line) => {
+                    // Without history the talk goes on.
+                    let _ = editor.add_history_entry(line.as_str());
+                    if !self.take(meaning(&line)).await {
+                        return Ok(());
+                    }
                 }
+                Err(ReadlineError::Interrupted) => print::note("(:leave ends the talk)"),
+                Err(ReadlineError::Eof) => return Ok(()),
+                Err(error) => return Err(Failure::fault(error.to_string())),
             }
-            Err(ReadlineError::Interrupted) => print::note("(:leave ends the talk)"),
-            Err(ReadlineError::Eof) => return Ok(()),
-            Err(error) => return Err(Failure::fault(error.to_string())),
         }
     }
 }
@@ -141,13 +156,21 @@ impl Conversation {
     }
 
     async fn switch(&mut self, name: &str) {
-        match self.client.inspect(name).await {
-            Ok(variant) => {
-                self.model = variant.name;
+        match self.find(name).await {
+            Ok(name) => {
+                self.model = name;
                 print::note(format!("going on with `{}`", self.model));
             }
-            Err(error) => print::failure(&error.into()),
+            Err(failure) => print::failure(&failure),
         }
+    }
+
+    async fn find(&mut self, name: &str) -> Result<String, Failure> {
+        let meant = passing::model(&self.client, name).await?;
+        if meant.passing && !self.passing.contains(&meant.name) {
+            self.passing.push(meant.name.clone());
+        }
+        Ok(self.client.inspect(&meant.name).await?.name)
     }
 
     fn history(&self) {

@@ -181,3 +181,32 @@ fn a_file_that_cannot_be_used_is_refused_before_a_byte_is_copied() {
         world.post("/manage/v1/depot/import", serde_json::json!({"path": "larkfen.gguf"}));
     assert!(status == 400 && problem["code"] == "path_relative", "{problem}");
 }
+
+#[test]
+fn a_file_that_nobody_registered_answers_and_leaves_nothing_behind() {
+    let world = World::new().start();
+    let spare = world.spare_desk();
+    let path = spare.to_string_lossy().into_owned();
+    let answer = world.ok(&["ask", &path, QUESTION, "--temperature", "0"]);
+    assert_eq!(answer.trim(), ANSWER);
+    let gone = || world.status().instances.is_empty().then_some(());
+    until("it is unloaded", gone);
+    assert!(wait(world.client().depot()).unwrap().is_empty(), "nothing is registered");
+    until("it is forgotten", || (world.deft(&["load", "larkfen-spare"]).code == 3).then_some(()));
+    // Loaded, it stays until it is unloaded, and does not come back.
+    let said = world.deft(&["load", &path, "--lanes", "3"]);
+    assert!(said.code == 0 && said.err.contains("forgotten when it is unloaded"), "{said:?}");
+    let loaded = world.ready("larkfen-spare/q8_0");
+    assert_eq!(loaded.settings.lanes, 3);
+    assert_eq!(world.ok(&["ask", "larkfen-spare", QUESTION, "--temperature", "0"]).trim(), ANSWER);
+    world.ok(&["service", "restart"]);
+    assert!(world.status().instances.is_empty());
+    let plan = world.ok(&["plan", &path]);
+    assert!(plan.contains("plan for `larkfen-spare/q8_0`"), "{plan}");
+    let said = world.deft(&["ask", "./no-such-file.gguf", "Hello"]);
+    assert!(said.code == 3 && said.err.contains("there is no file"), "{said:?}");
+    // One that is registered is what it is registered as.
+    world.ok(&["depot", "register", &path, "--as", "known"]);
+    world.ok(&["ask", &path, QUESTION, "--temperature", "0"]);
+    assert_eq!(world.ready("known/q8_0").calls, 0);
+}

@@ -169,4 +169,8 @@ pub struct RegisterRequest {
     /// `model` or `model/variant`; made from file name and contents where absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
+    /// For the time of a call only: it is in no list and no record, and forgotten when its last
+    /// instance has gone.
+    #[serde(default)]
+    pub passing: bool,
 }

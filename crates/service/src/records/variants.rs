@@ -20,6 +20,8 @@ pub(crate) struct Registered {
     pub(crate) registered_at: DateTime<Utc>,
     /// Whether its files are the depot's own.
     pub(crate) kept: bool,
+    /// Whether it is there for the time of a call only; then it is in no record.
+    pub(crate) passing: bool,
 }
 
 #[derive(FromRow)]
@@ -50,6 +52,7 @@ impl From<Row> for Registered {
             facts: row.facts.0,
             registered_at: row.registered_at,
             kept: row.kept,
+            passing: false,
         }
     }
 }

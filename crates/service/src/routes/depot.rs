@@ -43,7 +43,7 @@ pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
         let used = uses.get(&name).copied().unwrap_or_default();
         wire::variant(registered, loaded.contains(&name), used)
     };
-    let variants: Vec<Variant> = app.catalogue.all().iter().map(describe).collect();
+    let variants: Vec<Variant> = app.catalogue.listed().iter().map(describe).collect();
     HttpResponse::Ok().json(variants)
 }
 
@@ -60,7 +60,11 @@ pub(super) async fn register(
 ) -> Result<HttpResponse, ManageError> {
     let request: RegisterRequest = body(&bytes.0)?;
     let path = Path::new(&request.path);
-    let registered = app.catalogue.register(path, request.name.as_deref()).await?;
+    let registered = if request.passing {
+        app.catalogue.pass(path).await?
+    } else {
+        app.catalogue.register(path, request.name.as_deref()).await?
+    };
     Ok(HttpResponse::Created().json(described(&app, &registered).await))
 }
 

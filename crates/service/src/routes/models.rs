@@ -20,6 +20,6 @@ pub(super) async fn list_models(app: web::Data<App>) -> HttpResponse {
             owned_by: "deft".to_owned(),
         }
     };
-    let data = app.catalogue.all().iter().map(|registered| entry(registered)).collect();
+    let data = app.catalogue.listed().iter().map(|registered| entry(registered)).collect();
     HttpResponse::Ok().json(ModelList { object: "list".to_owned(), data })
 }

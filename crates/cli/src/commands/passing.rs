@@ -1,0 +1,63 @@
+//! Where a command takes a model it also takes a path to a model file, which is known to the service
+//! for the time of the call.
+
+use std::path::Path;
+
+use deft_client::Client;
+use deft_protocol::manage::RegisterRequest;
+
+use super::depot::whole_path;
+use crate::failure::Failure;
+
+/// The ending of model files.
+const ENDING: &str = ".gguf";
+
+/// What a word on the command line means.
+pub(super) struct Meant {
+    /// The name the service knows.
+    pub(super) name: String,
+    /// Whether it is there for the time of the call only.
+    pub(super) passing: bool,
+}
+
+/// Whether a word is a path and not a name: names never begin with a dot or a slash.
+fn is_path(word: &str) -> bool {
+    word.starts_with(['.', '/']) || word.ends_with(ENDING)
+}
+
+/// The model that a word means.
+pub(super) async fn model(client: &Client, word: &str) -> Result<Meant, Failure> {
+    if !is_path(word) {
+        return Ok(Meant { name: word.to_owned(), passing: false });
+    }
+    let path = whole_path(Path::new(word))?;
+    let request = RegisterRequest { path: path.clone(), name: None, passing: true };
+    let found = client.register(&request).await?;
+    // A file that is known already is not ours to forget.
+    let listed = client.depot().await?.iter().any(|variant| variant.name == found.name);
+    Ok(Meant { name: found.name, passing: !listed })
+}
+
+/// Unloads what was there for the time of the call; it is forgotten then.
+pub(super) async fn end(client: &Client, name: &str) -> Result<(), Failure> {
+    let (status, _) = client.status().await?;
+    for instance in status.instances.iter().filter(|instance| instance.name == name) {
+        client.unload(instance.id, false).await?;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_are_told_from_names() {
+        for path in ["./desk.gguf", "../desk.gguf", "/srv/desk.gguf", "desk.gguf", "a/b.gguf"] {
+            assert!(is_path(path), "{path}");
+        }
+        for name in ["larkfen-desk", "larkfen-desk/q8_0", "larkfen-desk/q8_0#2"] {
+            assert!(!is_path(name), "{name}");
+        }
+    }
+}
