@@ -215,6 +215,14 @@ pub(crate) enum Depot {
         /// The folder; made where it is not there.
         folder: PathBuf,
     },
+    /// Describe the models of a folder in a file that any web server can host; needs no service.
+    Index {
+        /// The folder.
+        folder: PathBuf,
+        /// What the place is called; the folder's own name where nothing is said.
+        #[arg(long)]
+        name: Option<String>,
+    },
     /// Tell what takes how much of the disk, and what could be freed.
     Usage,
     /// Read everything again and compare digests.

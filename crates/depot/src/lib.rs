@@ -6,11 +6,16 @@
 
 mod examine;
 mod find;
+mod index;
 mod name;
 mod store;
 
 pub use examine::{DepotError, Examined, FileStamp, examine, shape_of};
 pub use find::{Found, find_models};
+pub use index::{
+    INDEX_FILE, Index, IndexError, IndexedFile, IndexedModel, IndexedShape, IndexedVariant,
+    Written, write_index,
+};
 pub use name::{NameError, VariantName};
 pub use store::{
     Digest, FileRole, Health, Manifest, Progress, Store, StoreError, StoredFile, Taken, Taking,

@@ -48,7 +48,7 @@ pub enum Denial {
 /// A pool that does not exist.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error(transparent)]
-pub struct NoSuchPool(#[from] PlacementError);
+pub struct NoSuchPool(PlacementError);
 
 /// A pool as it stands.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -108,17 +108,31 @@ impl<Id: Ord + Copy> Ledger<Id> {
         self.pools.iter().enumerate().map(report).collect()
     }
 
-    /// Changes a pool's limit. What is loaded stays; nothing is granted until there is room.
+    /// Changes a pool's limit; what it was is returned. What is loaded stays, and nothing is granted
+    /// until there is room.
     ///
     /// # Errors
     /// There is no such pool.
-    pub fn set_limit(&mut self, pool: &str, limit: Bytes) -> Result<(), NoSuchPool> {
-        let known = self.names();
-        match self.pools.iter_mut().find(|known| known.name == pool) {
-            Some(found) => found.limit = limit,
-            None => return Err(PlacementError::NoSuchPool { pool: pool.to_owned(), known }.into()),
-        }
-        Ok(())
+    pub fn set_limit(&mut self, pool: &str, limit: Bytes) -> Result<Bytes, NoSuchPool> {
+        let at = self.find(pool)?;
+        Ok(std::mem::replace(&mut self.pools[at].limit, limit))
+    }
+
+    /// A pool as it stands.
+    ///
+    /// # Errors
+    /// There is no such pool.
+    pub fn report(&self, pool: &str) -> Result<PoolReport, NoSuchPool> {
+        let at = self.find(pool)?;
+        let Pool { name, limit, .. } = self.pools[at].clone();
+        Ok(PoolReport { name, limit, reserved: self.reserved(at) })
+    }
+
+    fn find(&self, pool: &str) -> Result<usize, NoSuchPool> {
+        let at = self.pools.iter().position(|known| known.name == pool);
+        at.ok_or_else(|| {
+            NoSuchPool(PlacementError::NoSuchPool { pool: pool.to_owned(), known: self.names() })
+        })
     }
 
     fn names(&self) -> Vec<String> {

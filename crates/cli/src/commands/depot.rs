@@ -1,6 +1,7 @@
 //! `deft depot`.
 
 use std::fmt::Write;
+use std::ops::ControlFlow;
 use std::path::Path;
 
 use deft_client::Client;
@@ -16,6 +17,9 @@ use crate::failure::Failure;
 use crate::print;
 
 pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> {
+    if let Depot::Index { folder, name } = command {
+        return index(common, &folder, name);
+    }
     let client = connection::connect(common).await?;
     match command {
         Depot::Register { file, name } => {
@@ -63,6 +67,7 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
             let folder = whole_path(&folder)?;
             done(common, &client, client.export(&variant.name, &folder).await?).await?;
         }
+        Depot::Index { .. } => unreachable!("it needs no service, and was done before"),
         Depot::Usage => {
             let usage = client.usage().await?;
             if common.json {
@@ -113,6 +118,38 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
             }
         }
     }
+    Ok(())
+}
+
+/// Describes a folder's models, here and without the service.
+fn index(common: &Common, folder: &Path, name: Option<String>) -> Result<(), Failure> {
+    let own = || {
+        let whole = std::fs::canonicalize(folder).unwrap_or_default();
+        whole.file_name().unwrap_or_default().to_string_lossy().into_owned()
+    };
+    let bar = transfers::spinner("reading");
+    let mut advance = |bytes| {
+        bar.inc(bytes);
+        ControlFlow::Continue(())
+    };
+    let written = deft_depot::write_index(folder, &name.unwrap_or_else(own), &mut advance);
+    bar.finish_and_clear();
+    let written = written.map_err(|error| Failure::refused(error.to_string()))?;
+    for (path, why) in &written.refused {
+        print::note(format!("left out: {} ({why})", path.display()));
+    }
+    if common.json {
+        print::json(&written.index);
+        return Ok(());
+    }
+    let variants: usize = written.index.models.iter().map(|model| model.variants.len()).sum();
+    let path = folder.join(deft_depot::INDEX_FILE);
+    print::line(format!(
+        "{} of {} described in {}",
+        counted(variants, "variant"),
+        counted(written.index.models.len(), "model"),
+        path.display()
+    ));
     Ok(())
 }
 

@@ -119,6 +119,13 @@ impl Bars {
     }
 }
 
+/// Bytes that go by, where nobody knows how many there are.
+pub(super) fn spinner(what: &'static str) -> ProgressBar {
+    let style = ProgressStyle::with_template("{prefix}  {bytes} at {bytes_per_sec}")
+        .unwrap_or_else(|_| ProgressStyle::default_spinner());
+    ProgressBar::no_length().with_style(style).with_prefix(what)
+}
+
 fn bar() -> ProgressBar {
     let style = ProgressStyle::with_template(BAR).unwrap_or_else(|_| ProgressStyle::default_bar());
     ProgressBar::new(1).with_style(style.progress_chars("#."))

@@ -210,3 +210,25 @@ fn a_file_that_nobody_registered_answers_and_leaves_nothing_behind() {
     world.ok(&["ask", &path, QUESTION, "--temperature", "0"]);
     assert_eq!(world.ready("known/q8_0").calls, 0);
 }
+
+#[test]
+fn a_folder_is_described_for_others_without_a_service() {
+    let world = World::new();
+    let shelf = tempfile::tempdir().unwrap();
+    std::fs::copy(desk(), shelf.path().join("larkfen-desk-q8_0.gguf")).unwrap();
+    let broken = project("golden/bad/04-truncated-data.gguf");
+    std::fs::copy(broken, shelf.path().join("larkfen-broken.gguf")).unwrap();
+    let folder = shelf.path().to_string_lossy().into_owned();
+    let said = world.deft(&["depot", "index", &folder, "--name", "Larkfen Seed Library"]);
+    assert!(said.out.contains("1 variant of 1 model described"), "{said:?}");
+    assert!(said.err.contains("left out") && said.err.contains("cut short"), "{said:?}");
+    let text = std::fs::read(shelf.path().join("depot-index.json")).unwrap();
+    let index: serde_json::Value = serde_json::from_slice(&text).unwrap();
+    assert_eq!(index["name"], "Larkfen Seed Library");
+    let file = &index["models"][0]["variants"][0]["files"][0];
+    assert_eq!(file["path"], "larkfen-desk-q8_0.gguf");
+    assert_eq!(file["bytes"], desk().metadata().unwrap().len());
+    let empty = tempfile::tempdir().unwrap();
+    let said = world.deft(&["depot", "index", &empty.path().to_string_lossy()]);
+    assert!(said.code == 4 && said.err.contains("there is no model in"), "{said:?}");
+}

@@ -182,6 +182,13 @@ pub(super) fn digest(
     each_piece(file, path, progress, |_| Ok(()))
 }
 
+/// Digest and length of a file.
+pub(crate) fn digest_of(path: &Path, progress: Progress<'_>) -> Result<(Digest, u64), StoreError> {
+    let mut file = File::open(path).map_err(failed("open", path))?;
+    let bytes = file.metadata().map_err(failed("read", path))?.len();
+    Ok((digest(&mut file, path, progress)?, bytes))
+}
+
 fn each_piece(
     file: &mut File,
     path: &Path,

@@ -23,6 +23,7 @@ use std::path::{Path, PathBuf};
 use thiserror::Error;
 
 use crate::name::VariantName;
+pub(crate) use intake::digest_of;
 pub use intake::{Digest, Taken, Taking};
 pub use manifest::{FileRole, Manifest, StoredFile};
 

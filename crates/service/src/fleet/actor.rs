@@ -144,17 +144,12 @@ impl Actor {
     }
 
     fn limit(&mut self, pool: &str, text: &str) -> Result<Pool, Problem> {
-        let before = self.pool(pool).map(|pool| pool.limit);
-        let limit = self.machine.limit(pool, text).map_err(|error| refusals::limit(&error));
-        let limit = match before {
-            Some(_) => limit?,
-            // Whatever it is, the ledger tells which pools there are.
-            None => Bytes(0),
-        };
-        self.ledger.set_limit(pool, limit).map_err(|error| refusals::no_such_pool(&error))?;
-        let after = self.pool(pool).expect("its limit was set");
-        let excess = Bytes(after.reserved.saturating_sub(after.limit));
-        let mut why = format!("its limit is {limit} now, and was {}", Bytes(before.unwrap_or(0)));
+        let unknown = |error| refusals::no_such_pool(&error);
+        self.ledger.report(pool).map_err(unknown)?;
+        let limit = self.machine.limit(pool, text).map_err(|error| refusals::limit(&error))?;
+        let before = self.ledger.set_limit(pool, limit).map_err(unknown)?;
+        let excess = self.ledger.report(pool).map_err(unknown)?.reserved.saturating_sub(limit);
+        let mut why = format!("its limit is {limit} now, and was {before}");
         if excess > Bytes(0) {
             why += &format!(
                 "; {excess} more is planned there already: nothing is unloaded for that, and nothing \
@@ -163,12 +158,8 @@ impl Actor {
         }
         self.decisions.note(What::Limit, pool, why);
         self.retry_pending();
-        Ok(after)
-    }
-
-    fn pool(&self, name: &str) -> Option<Pool> {
         let pools = self.machine.report(&self.ledger, self.instances.values());
-        pools.into_iter().find(|pool| pool.name == name)
+        pools.into_iter().find(|found| found.name == pool).ok_or_else(refusals::stopping)
     }
 
     pub(super) fn load(
