@@ -96,6 +96,12 @@ impl Store {
         Ok(Self { layers })
     }
 
+    /// Bytes of all pages.
+    #[cfg(test)]
+    pub(crate) fn bytes(&self) -> usize {
+        self.layers.iter().map(|(keys, values)| keys.bytes.len() + values.bytes.len()).sum()
+    }
+
     /// Writes one token's keys and values of a layer.
     pub(crate) fn write(
         &mut self,

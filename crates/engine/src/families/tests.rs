@@ -2,12 +2,13 @@
 
 use std::path::{Path, PathBuf};
 
-use deft_planning::{CacheType, LoadSettings};
+use deft_planning::{CacheType, Demand, LoadSettings, PartKind, Placement};
 use serde_json::Value;
 
 use super::*;
 use crate::cache::{KvCache, Sequence};
 use crate::model::{LoadError, Model};
+use crate::places::Places;
 
 /// Files with float weights are held to this (golden/README.md).
 const FLOAT_TOLERANCE: f32 = 1e-3;
@@ -352,5 +353,28 @@ fn a_decoder_pools_by_its_last_token_where_its_file_says_so() {
     let found = Pooling::Last.embedding(&bench.work.wanted, model.shape().width as usize);
     for (found, wanted) in found.iter().zip(facts["embedding"].as_array().unwrap()) {
         assert!((f64::from(*found) - wanted.as_f64().unwrap()).abs() <= 1e-5);
+    }
+}
+
+#[test]
+fn what_a_plan_says_of_cache_and_layers_is_what_every_family_takes() {
+    let encoder = open_model("models/bert-mean.gguf").unwrap();
+    let decoders: Vec<Case> = cases();
+    let models = decoders.iter().map(|case| (case.name.as_str(), &case.model));
+    for (name, model) in models.chain([("bert-mean", &encoder)]) {
+        let shape = model.shape();
+        for kind in CacheType::ALL {
+            let settings = LoadSettings { keys: kind, lanes: 3, ..LoadSettings::for_model(shape) };
+            if settings.check(shape).is_err() {
+                continue;
+            }
+            let demand = Demand::of(shape, &settings, &Placement::in_host(shape.placeable()));
+            let cache = demand.parts.iter().find(|part| part.kind == PartKind::Cache).unwrap();
+            let taken = KvCache::new(shape, &settings, &mut Places::host()).unwrap().store.bytes();
+            assert_eq!(cache.bytes.0, taken as u64, "{name} with {}", kind.name());
+        }
+        let layers: u64 = shape.layer_weights.iter().map(|layer| layer.0).sum();
+        assert_eq!(shape.layer_weights.len(), shape.placeable() as usize, "{name}");
+        assert!(layers > 0 && layers < shape.file.0, "{name}: {layers} of {}", shape.file);
     }
 }
