@@ -221,7 +221,11 @@ impl Actor {
         let grant = target.in_host();
         self.decisions.note(What::SetAside, &target.title(), &problem.detail);
         let mut instance = Instance::new(id, target, Keeping::Kept, grant, self.asks.clone());
-        instance.fail(problem);
+        if problem.code == refusals::DOES_NOT_FIT {
+            instance.wait_for_room(problem);
+        } else {
+            instance.fail(problem);
+        }
         self.instances.insert(id, instance);
     }
 

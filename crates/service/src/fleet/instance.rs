@@ -311,11 +311,19 @@ impl Instance {
         true
     }
 
+    /// Waits for room: it could not be brought back at a start, and comes when it fits.
+    pub(super) fn wait_for_room(&mut self, problem: &Problem) {
+        self.state = InstanceState::Displaced;
+        self.problem = Some(problem.clone());
+        let why = problem.detail.clone();
+        self.leaving = Leaving::Displaced { why, comes_back: true };
+    }
+
     /// Loads again what was displaced.
     pub(super) fn return_with(&mut self, grant: Grant) {
         self.grant = grant;
         self.state = InstanceState::Loading;
-        (self.note, self.leaving) = (None, Leaving::Gone);
+        (self.note, self.problem, self.leaving) = (None, None, Leaving::Gone);
     }
 
     /// Whether it is to end and nobody has a seat there.

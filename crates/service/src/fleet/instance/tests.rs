@@ -105,6 +105,20 @@ fn what_is_displaced_shows_why_and_forgets_its_figures() {
     assert!(!instance.comes_back());
 }
 
+#[test]
+fn what_finds_no_room_at_a_start_waits_for_it_with_the_way_out() {
+    let mut instance = instance(Policy::default());
+    let refused =
+        Problem::new(deft_protocol::ProblemKind::Refused, "does_not_fit", "it needs more");
+    instance.wait_for_room(&refused);
+    let report = instance.report();
+    assert!(instance.comes_back() && report.state == InstanceState::Displaced);
+    assert_eq!(report.problem.unwrap().detail, "it needs more");
+    let grant = instance.grant.clone();
+    instance.return_with(grant);
+    assert!(instance.report().problem.is_none());
+}
+
 #[tokio::test]
 async fn whoever_waits_is_told_when_it_fails() {
     let mut instance = instance(Policy::default());
