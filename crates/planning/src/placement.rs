@@ -10,7 +10,7 @@ pub const HOST: &str = "host";
 pub enum Share {
     /// So many.
     Layers(u32),
-    /// So many of a hundred, rounded to whole layers.
+    /// So many of a hundred, in whole layers.
     Percent(u32),
     /// As many as fit there; in the last pool without a number, all that are left.
     Rest,
@@ -96,15 +96,17 @@ impl Placement {
         let host = WishedPlace { pool: HOST.to_owned(), share: Share::Rest };
         let implied = !wished.iter().any(|place| place.pool == HOST || place.share == Share::Rest);
         let all: Vec<&WishedPlace> = wished.iter().chain(implied.then_some(&host)).collect();
-        let numbered: u32 = all.iter().filter_map(|place| number(place.share, layers)).sum();
+        let numbers = numbers(&all, layers);
+        let numbered =
+            numbers.iter().flatten().fold(0, |sum: u32, count| sum.saturating_add(*count));
         let mut open = layers
             .checked_sub(numbered)
             .ok_or(PlacementError::Count { placed: numbered, layers })?;
         let last_open = all.iter().rposition(|place| place.share == Share::Rest);
         let mut places = Vec::new();
         let mut from = 0;
-        for (at, place) in all.into_iter().enumerate() {
-            let count = match number(place.share, layers) {
+        for (at, (place, number)) in all.into_iter().zip(numbers).enumerate() {
+            let count = match number {
                 Some(count) => count,
                 None if last_open == Some(at) => open,
                 None => fitting(&place.pool, from).min(open),
@@ -124,15 +126,21 @@ impl Placement {
     }
 }
 
-fn number(share: Share, layers: u32) -> Option<u32> {
-    match share {
+/// The layers of each place that has a number. Shares of a hundred are rounded where they end, so that
+/// they give all layers where they are a hundred together.
+fn numbers(places: &[&WishedPlace], layers: u32) -> Vec<Option<u32>> {
+    let mut percent = 0;
+    let mut end = 0;
+    let mut number = |place: &&WishedPlace| match place.share {
         Share::Layers(count) => Some(count),
-        Share::Percent(percent) => {
-            let hundredths = u64::from(layers) * u64::from(percent);
-            Some(u32::try_from((hundredths + 50) / 100).unwrap_or(u32::MAX))
+        Share::Percent(share) => {
+            percent += u64::from(share);
+            let before = std::mem::replace(&mut end, (u64::from(layers) * percent + 50) / 100);
+            Some(u32::try_from(end - before).unwrap_or(u32::MAX))
         }
         Share::Rest => None,
-    }
+    };
+    places.iter().map(&mut number).collect()
 }
 
 fn check_names(wished: &[WishedPlace], known: &[String]) -> Result<(), PlacementError> {
@@ -182,6 +190,9 @@ mod tests {
         assert_eq!(placed(&[("host", Layers(2)), ("fern", Rest)], 12), "host=2 fern=10");
         assert_eq!(placed(&[("fern", Rest), ("host", Rest)], 3), "fern=3", "no empty places");
         assert_eq!(placed(&[("fern", Percent(100))], 7), "fern=7");
+        assert_eq!(placed(&[("fern", Percent(50)), ("host", Percent(50))], 5), "fern=3 host=2");
+        let thirds = [("fern", Percent(33)), ("moss", Percent(33)), ("host", Percent(34))];
+        assert_eq!(placed(&thirds, 7), "fern=2 moss=3 host=2");
     }
 
     #[test]
@@ -203,6 +214,8 @@ mod tests {
         assert_eq!(wrong(&[("fern", Rest), ("fern", Rest)]), "pool `fern` is named twice");
         let too_many = [("fern", Layers(9)), ("moss", Layers(9))];
         assert_eq!(wrong(&too_many), "18 layers are placed, and the model has 12");
+        let absurd = [("fern", Layers(u32::MAX)), ("moss", Layers(u32::MAX))];
+        assert!(wrong(&absurd).contains("4294967295 layers are placed"));
         let too_few = [("fern", Layers(2)), ("host", Layers(2))];
         assert_eq!(wrong(&too_few), "4 layers are placed, and the model has 12");
     }

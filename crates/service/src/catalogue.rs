@@ -1,7 +1,7 @@
 //! The depot's entries in memory: calls find their model here, whether or not the database answers.
 
 use std::collections::BTreeSet;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
@@ -172,10 +172,6 @@ impl Catalogue {
         name: Option<&str>,
         kept: bool,
     ) -> Result<Arc<Registered>, Problem> {
-        if !path.is_absolute() {
-            let detail = format!("`{}` is not an absolute path", path.display());
-            return Err(Problem::new(ProblemKind::Invalid, "path_relative", detail));
-        }
         let examined = examine(path).await?;
         let quantisation = &examined.facts.quantisation;
         let name = match name {
@@ -212,11 +208,27 @@ impl Catalogue {
 
 /// What a file is, read off the threads that serve.
 async fn examine(path: &Path) -> Result<Examined, Problem> {
-    let file = path.to_owned();
-    tokio::task::spawn_blocking(move || deft_depot::examine(&file))
+    let file = absolute(path)?;
+    off_thread(move || deft_depot::examine(&file).map_err(|error| wire::depot_problem(&error)))
         .await
-        .map_err(|error| Problem::new(ProblemKind::Fault, "fault", error.to_string()))?
-        .map_err(|error| wire::depot_problem(&error))
+}
+
+/// Runs what waits for the disk off the threads that serve.
+pub(crate) async fn off_thread<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, Problem> + Send + 'static,
+) -> Result<T, Problem> {
+    let done = tokio::task::spawn_blocking(work).await;
+    done.unwrap_or_else(|error| Err(Problem::new(ProblemKind::Fault, "fault", error.to_string())))
+}
+
+/// A path that means the same to the service as to whoever sent it.
+pub(crate) fn absolute(path: impl Into<PathBuf>) -> Result<PathBuf, Problem> {
+    let path = path.into();
+    if path.is_absolute() {
+        return Ok(path);
+    }
+    let detail = format!("`{}` is not an absolute path", path.display());
+    Err(Problem::new(ProblemKind::Invalid, "path_relative", detail))
 }
 
 fn not_found(name: &str, all: &[Arc<Registered>]) -> Problem {

@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use deft_depot::{
-    FileRole, Health, Manifest, Store, StoreError, StoredFile, Taking, VariantName, find_models,
+    FileRole, Health, Manifest, Store, StoreError, StoredFile, Taken, Taking, VariantName,
+    find_models,
 };
 use deft_protocol::manage::{
     DepotUsage, ExportRequest, FoundModel, ImportRequest, Removal, Transfer, TransferKind,
@@ -13,7 +14,7 @@ use deft_protocol::manage::{
 };
 use deft_protocol::{Problem, ProblemKind};
 
-use crate::catalogue::Catalogue;
+use crate::catalogue::{Catalogue, absolute, off_thread};
 use crate::fleet::Fleet;
 use crate::records::variants::Registered;
 use crate::transfers::{Handle, Transfers};
@@ -33,23 +34,6 @@ struct Intake {
     role: FileRole,
     path: PathBuf,
     bytes: u64,
-}
-
-/// Runs what waits for the disk off the threads that serve.
-async fn off_thread<T: Send + 'static>(
-    work: impl FnOnce() -> Result<T, Problem> + Send + 'static,
-) -> Result<T, Problem> {
-    let done = tokio::task::spawn_blocking(work).await;
-    done.unwrap_or_else(|error| Err(Problem::new(ProblemKind::Fault, "fault", error.to_string())))
-}
-
-fn absolute(path: &str) -> Result<PathBuf, Problem> {
-    let path = PathBuf::from(path);
-    if path.is_absolute() {
-        return Ok(path);
-    }
-    let detail = format!("`{}` is not an absolute path", path.display());
-    Err(Problem::new(ProblemKind::Invalid, "path_relative", detail))
 }
 
 impl Keeping {
@@ -88,19 +72,16 @@ impl Keeping {
         request: &ExportRequest,
     ) -> Result<Transfer, Problem> {
         let folder = absolute(&request.folder)?;
+        if !registered.kept {
+            let (name, source) = (&registered.name, registered.path.display());
+            let detail = format!("`{name}` is not kept in the depot; its file is {source}");
+            return Err(Problem::new(ProblemKind::Refused, "not_kept", detail)
+                .with_way_out(format!("copy that, or import it: deft depot import {source}")));
+        }
         let (store, name) = (Arc::clone(&self.store), registered.name.clone());
         let total = registered.stamp.bytes;
         let about = name.to_string();
-        let source = registered.path.clone();
-        let kept = registered.kept;
         let work = move |handle: &Handle| {
-            if !kept {
-                let detail =
-                    format!("`{name}` is not kept in the depot; its file is {}", source.display());
-                return Err(Problem::new(ProblemKind::Refused, "not_kept", detail).with_way_out(
-                    format!("copy that, or import it: deft depot import {}", source.display()),
-                ));
-            }
             let mut progress = |bytes| handle.advance(bytes);
             let written = store.export(&name, &folder, &mut progress);
             written.map_err(|error| store_problem(&error))
@@ -114,8 +95,10 @@ impl Keeping {
     }
 
     /// Reads everything again and compares digests.
-    pub(crate) fn verify(&self, request: &VerifyRequest) -> Result<Transfer, Problem> {
-        let all = self.store.variants().map_err(|error| store_problem(&error))?;
+    pub(crate) async fn verify(&self, request: &VerifyRequest) -> Result<Transfer, Problem> {
+        let store = Arc::clone(&self.store);
+        let all = off_thread(move || store.variants().map_err(|error| store_problem(&error)));
+        let all = all.await?;
         for wanted in &request.models {
             if !all.iter().any(|found| means(wanted, &found.name)) {
                 let detail = format!("`{wanted}` is not kept in the depot");
@@ -310,25 +293,42 @@ fn take_in(
     taking: Taking,
     handle: &Handle,
 ) -> Result<(VariantName, PathBuf), Problem> {
+    let mut taken = Vec::new();
+    let result = take_and_commit(store, name, intakes, taking, handle, &mut taken);
+    if result.is_err() {
+        // What cannot be removed now the next start sweeps away.
+        let _ = store.give_back(taken);
+        return result;
+    }
+    for source in taken.iter().filter_map(|taken| taken.source_to_remove.as_ref()) {
+        if let Err(error) = std::fs::remove_file(source) {
+            tracing::warn!("`{}` was taken in and could not be removed: {error}", source.display());
+        }
+    }
+    result
+}
+
+fn take_and_commit(
+    store: &Store,
+    name: &VariantName,
+    intakes: Vec<Intake>,
+    taking: Taking,
+    handle: &Handle,
+    all: &mut Vec<Taken>,
+) -> Result<(VariantName, PathBuf), Problem> {
     let mut files = Vec::new();
-    let mut sources = Vec::new();
     for Intake { role, path, .. } in intakes {
         let file = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
         handle.begin_file(&file);
         let mut progress = |bytes| handle.advance(bytes);
         let taken =
             store.take(&path, taking, &mut progress).map_err(|error| store_problem(&error))?;
-        sources.extend(taken.source_to_remove);
         files.push(StoredFile { role, name: file, bytes: taken.bytes, sha256: taken.sha256 });
+        all.push(taken);
     }
     let first = store.path(name, &files[0].name);
     let manifest = Manifest::new(name.clone(), files);
     store.commit(&manifest).map_err(|error| store_problem(&error))?;
-    for source in sources {
-        if let Err(error) = std::fs::remove_file(&source) {
-            tracing::warn!("`{}` was taken in and could not be removed: {error}", source.display());
-        }
-    }
     Ok((manifest.name, first))
 }
 

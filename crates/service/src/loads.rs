@@ -153,8 +153,10 @@ impl Loads {
         }
         for id in &there {
             if let Err(problem) = self.become_ready(*id).await {
-                // A file that cannot be loaded is not to be tried again at every start.
-                self.take_back(&there).await;
+                // A file that cannot be loaded is not to be tried again at every start. Instances
+                // that were there before go on.
+                new.extend((!new.contains(id)).then_some(*id));
+                self.take_back(&new).await;
                 return Err(problem);
             }
         }
@@ -261,9 +263,14 @@ impl Loads {
             Ok(loaded) => loaded?,
             Err(_) => return Err(self.no_room_in_time(target, longest).await),
         };
-        match self.fleet.seat(at, left()).await? {
-            Some(seat) => Ok(waited(seat, arrived)),
-            None => Err(refusals::ended_early()),
+        match self.fleet.seat(at, left()).await {
+            Ok(Some(seat)) => Ok(waited(seat, arrived)),
+            Ok(None) => Err(refusals::ended_early()),
+            // It waited for room before.
+            Err(problem) if problem.code == refusals::LOAD_SLOW => {
+                Err(refusals::load_slow(longest))
+            }
+            Err(problem) => Err(problem),
         }
     }
 
@@ -272,8 +279,8 @@ impl Loads {
         let judged = self.fleet.judge(vec![target]).await;
         let refusal = judged.ok().and_then(|judged| judged.verdicts.into_iter().next()?.1);
         match refusal {
-            Some(refusal) => refusals::no_room_for_call(&refusal, Some(waited.as_secs())),
-            None => refusals::load_slow(waited.as_secs()),
+            Some(refusal) => refusals::no_room_for_call(&refusal, Some(waited)),
+            None => refusals::load_slow(waited),
         }
     }
 

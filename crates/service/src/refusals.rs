@@ -1,6 +1,8 @@
 //! Why something about loading is refused: every problem of it is made here, each with its reason and
 //! the way out, so that command line, HTTP and console tell the same.
 
+use std::time::Duration;
+
 use deft_planning::{
     Denial, LoadSettings, ModelShape, NoSuchPool, PlacementError, Refusal, SettingsError, Shortage,
     WayOut,
@@ -15,6 +17,8 @@ use crate::wire;
 pub(crate) const DOES_NOT_FIT: &str = "does_not_fit";
 /// Code of a load of what is there with other settings.
 pub(crate) const LOADED_OTHERWISE: &str = "loaded_otherwise";
+/// Code of what was not ready in time.
+pub(crate) const LOAD_SLOW: &str = "load_slow";
 /// Code of what is being unloaded.
 pub(crate) const DRAINING: &str = "draining";
 /// When a call that found no room may come again, in seconds.
@@ -70,8 +74,8 @@ pub(crate) fn denial(denial: &Denial, shape: &ModelShape) -> Problem {
 fn no_room(refusal: &Refusal, shape: &ModelShape) -> Problem {
     let mut problem = Problem::new(ProblemKind::Refused, DOES_NOT_FIT, refusal.to_string());
     problem.ways = refusal.ways_out.iter().map(|way| command(way, refusal, shape)).collect();
-    problem.with_way_out(match (&refusal.shortage, problem_ways(refusal)) {
-        (_, true) => "what would make it fit:",
+    problem.with_way_out(match (&refusal.shortage, &refusal.ways_out[..]) {
+        (_, [_, ..]) => "what would make it fit:",
         (Shortage::Instances { .. }, _) => {
             "none of them is idle; wait, or raise `loading.most_instances` in the settings"
         }
@@ -82,8 +86,11 @@ fn no_room(refusal: &Refusal, shape: &ModelShape) -> Problem {
     })
 }
 
-fn problem_ways(refusal: &Refusal) -> bool {
-    !refusal.ways_out.is_empty()
+/// The name that means one instance only: the first of several has no number of its own.
+fn alone(name: &str, refusal: &Refusal) -> String {
+    let further = format!("{name}#");
+    let has_further = refusal.holders.iter().any(|holder| holder.name.starts_with(&further));
+    if has_further { format!("{further}1") } else { name.to_owned() }
 }
 
 /// A way out as a ready command.
@@ -115,10 +122,11 @@ fn command(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
                 ..nothing(command, format!("it needs {need} in all pools"))
             }
         }
-        WayOut::Unload { names, frees } => Way {
-            unload: names.clone(),
-            ..nothing(format!("deft unload {}", names.join(" ")), format!("frees {frees}"))
-        },
+        WayOut::Unload { names, frees } => {
+            let names: Vec<String> = names.iter().map(|name| alone(name, refusal)).collect();
+            let command = format!("deft unload {}", names.join(" "));
+            Way { unload: names, ..nothing(command, format!("frees {frees}")) }
+        }
         WayOut::RaiseLimit { pool, to } => {
             let mebibytes = to.0.div_ceil(1 << 20);
             nothing(
@@ -130,13 +138,14 @@ fn command(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
 }
 
 /// A call whose model would fit if others were not there.
-pub(crate) fn no_room_for_call(refusal: &Problem, waited: Option<u64>) -> Problem {
+pub(crate) fn no_room_for_call(refusal: &Problem, waited: Option<Duration>) -> Problem {
     let mut problem = refusal.clone();
     problem.kind = ProblemKind::Busy;
     problem.status = problem.kind.status();
     problem.code = "no_room".to_owned();
-    if let Some(seconds) = waited {
-        problem.detail = format!("no room came free within {seconds} s: {}", refusal.detail);
+    if let Some(waited) = waited {
+        let waited = waited.as_secs_f64();
+        problem.detail = format!("no room came free within {waited} s: {}", refusal.detail);
     }
     problem.retry_after_seconds = Some(ROOM_LATER);
     problem
@@ -156,8 +165,8 @@ pub(crate) fn unloaded() -> Problem {
         .with_way_out("ask again, and it is loaded again where calls may load")
 }
 
-pub(crate) fn load_slow(seconds: u64) -> Problem {
-    busy("load_slow", format!("the model was not ready within {seconds} s"))
+pub(crate) fn load_slow(waited: Duration) -> Problem {
+    busy(LOAD_SLOW, format!("the model was not ready within {} s", waited.as_secs_f64()))
         .with_way_out("try again, or see: deft status")
 }
 

@@ -130,7 +130,8 @@ pub(super) async fn unload(common: &Common, command: &Unload) -> Result<(), Fail
     let client = connection::connect(common).await?;
     let (status, _) = client.status().await?;
     let means = |model: &str, found: &InstanceReport| {
-        let names = [found.title(), found.name.clone()];
+        let numbered = format!("{}#{}", found.name, found.copy);
+        let names = [numbered, found.name.clone()];
         names.iter().any(|name| name == model) || found.name.split('/').next() == Some(model)
     };
     let there = status.instances.iter().filter(|found| found.state != InstanceState::Draining);

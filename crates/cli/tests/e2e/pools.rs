@@ -103,8 +103,12 @@ fn copies_share_weights_and_calls() {
         let calls: Vec<u32> = world.instances(DESK).iter().map(|found| found.calls).collect();
         assert_eq!(calls, [1, 1, 1]);
     });
+    world.ok(&["unload", "larkfen-desk/q8_0#1"]);
+    let left: Vec<u32> = world.instances(DESK).iter().map(|found| found.copy).collect();
+    assert_eq!(left, [2, 3]);
+    world.desk_answers();
     world.ok(&["unload", "larkfen-desk/q8_0#2"]);
-    assert_eq!(world.instances(DESK).len(), 2);
+    assert_eq!(world.instances(DESK).len(), 1);
     world.ok(&["load", "larkfen-desk", "--copies", "3", "--lanes", "1"]);
     world.ok(&["service", "restart"]);
     until("all are back", || {
@@ -125,6 +129,11 @@ fn copies_that_do_not_all_fit_are_refused_together() {
     let said = world.deft(&["load", "larkfen-desk", "--copies", "3"]);
     assert!(said.code == 4 && said.err.contains("held by"), "{said:?}");
     assert!(world.status().instances.is_empty(), "none is left of those that fitted");
+    // The command that is offered ends one instance, not all of the model's.
+    world.ok(&["load", "larkfen-desk", "--copies", "2"]);
+    let said = world.deft(&["load", "larkfen-desk-mini", "--lanes", "4"]);
+    assert!(said.err.contains("deft unload larkfen-desk/q8_0#1  ("), "{said:?}");
+    world.ok(&["unload", "--all"]);
     let plan = world.deft(&["plan", "larkfen-desk", "--copies", "3"]);
     assert!(plan.code == 4 && plan.err.contains("2 of 3 instances fit"), "{plan:?}");
     world.ok(&["load", "larkfen-desk", "--copies", "2"]);
@@ -218,4 +227,22 @@ fn weights_can_be_locked_and_threads_be_told() {
     assert!(status.contains("VmLck:\t       0 kB"), "mapped weights are not locked");
     let answer = world.ok(&["ask", "larkfen-desk", QUESTION, "--temperature", "0"]);
     assert_eq!(answer.trim(), ANSWER);
+}
+
+#[test]
+fn a_further_copy_that_cannot_be_loaded_leaves_those_that_were_there() {
+    let moss = "[[pools.simulated]]\nname = \"moss\"\nsize = \"12 MiB\"\nheld = \"7 MiB\"\n";
+    let world = World::configured(&format!("[pools.host]\nlimit = \"64 MiB\"\n{moss}"));
+    let world = world.start().stock();
+    world.ok(&["load", "larkfen-desk", "--in", "moss"]);
+    let pid = world.ready(DESK).pid;
+    // The plan has room for a second one; the accelerator, of which others hold a part, has not.
+    let said = world.deft(&["load", "larkfen-desk", "--in", "moss", "--copies", "2"]);
+    assert!(said.code == 4 && said.err.contains("is out of memory"), "{said:?}");
+    assert_eq!(world.instances(DESK).len(), 1);
+    assert_eq!(world.ready(DESK).pid, pid, "it goes on");
+    world.desk_answers();
+    world.ok(&["service", "restart"]);
+    world.ready(DESK);
+    assert_eq!(world.instances(DESK).len(), 1, "and is still wished for, alone");
 }

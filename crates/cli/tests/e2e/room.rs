@@ -79,7 +79,7 @@ fn pinned_and_busy_instances_are_never_displaced() {
             panic!("there was room");
         };
         assert_eq!((problem.kind, problem.code.as_str()), (ProblemKind::Busy, "no_room"));
-        assert!(problem.detail.contains("no room came free within 0 s"), "{problem}");
+        assert!(problem.detail.contains("no room came free within 0.4 s"), "{problem}");
         assert!(problem.detail.contains(&format!("held by `{DESK}`")), "{problem}");
         assert!(stream.next().await.unwrap().is_some(), "the running answer goes on");
         let patient = world.client();

@@ -1,11 +1,12 @@
 //! Taking files in: copied, cloned or moved, each with its digest.
 
+use std::collections::BTreeMap;
 use std::fmt;
-use std::fs::{self, File, Permissions};
+use std::fs::{self, File};
 use std::io::{self, Read, Write};
-use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use deft_planning::Bytes;
 use ring::digest::{Context, SHA256};
@@ -76,8 +77,34 @@ pub enum Taking {
     Move,
 }
 
-/// A file that was taken in.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// Digests with how often each is claimed.
+pub(super) type Claims = Arc<Mutex<BTreeMap<Digest, usize>>>;
+
+pub(super) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Keeps content from being removed before its variant is committed.
+#[derive(Debug)]
+struct Claim {
+    digest: Digest,
+    claims: Claims,
+}
+
+impl Drop for Claim {
+    fn drop(&mut self) {
+        let mut claims = lock(&self.claims);
+        if let Some(count) = claims.get_mut(&self.digest) {
+            *count -= 1;
+            if *count == 0 {
+                claims.remove(&self.digest);
+            }
+        }
+    }
+}
+
+/// A file that was taken in; its content stays as long as this lives, or its variant.
+#[derive(Debug)]
 pub struct Taken {
     /// Its digest.
     pub sha256: Digest,
@@ -85,6 +112,7 @@ pub struct Taken {
     pub bytes: u64,
     /// A file that is to be removed once the variant is committed.
     pub source_to_remove: Option<PathBuf>,
+    _claim: Claim,
 }
 
 impl Store {
@@ -111,12 +139,13 @@ impl Store {
             }
             _ => self.copy_in(&mut file, source, bytes, &unfinished, progress),
         };
-        let result = taken.and_then(|sha256| self.settle(&unfinished, sha256).map(|()| sha256));
-        if result.is_err() {
+        let settled = taken.and_then(|sha256| self.settle(&unfinished, sha256));
+        if settled.is_err() {
             let _ = fs::remove_file(&unfinished);
         }
+        let claim = settled?;
         let source_to_remove = (taking == Taking::Move).then(|| source.to_owned());
-        Ok(Taken { sha256: result?, bytes, source_to_remove })
+        Ok(Taken { sha256: claim.digest, bytes, source_to_remove, _claim: claim })
     }
 
     fn copy_in(
@@ -148,17 +177,25 @@ impl Store {
     }
 
     /// Puts finished content in its place; content that is there already is kept.
-    fn settle(&self, unfinished: &Path, digest: Digest) -> Result<(), StoreError> {
+    fn settle(&self, unfinished: &Path, digest: Digest) -> Result<Claim, StoreError> {
         let object = self.object(&digest);
+        // Nothing is removed between the look and the claim.
+        let mut claims = lock(&self.claims);
         if object.exists() {
-            return fs::remove_file(unfinished).map_err(failed("remove", unfinished));
+            fs::remove_file(unfinished).map_err(failed("remove", unfinished))?;
+        } else {
+            self.place(unfinished, &object)?;
         }
+        *claims.entry(digest).or_default() += 1;
+        Ok(Claim { digest, claims: Arc::clone(&self.claims) })
+    }
+
+    fn place(&self, unfinished: &Path, object: &Path) -> Result<(), StoreError> {
         let bucket = object.parent().unwrap_or(&self.root);
         fs::create_dir_all(bucket).map_err(failed("make", bucket))?;
-        fs::rename(unfinished, &object).map_err(failed("move", unfinished))?;
-        // Content has its digest for a name: nobody is to write it.
-        let _ = fs::set_permissions(&object, Permissions::from_mode(0o444));
-        sync(bucket)
+        fs::rename(unfinished, object).map_err(failed("move", unfinished))?;
+        sync(bucket)?;
+        sync(&self.root.join("objects/sha256"))
     }
 }
 

@@ -18,12 +18,14 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io;
 use std::ops::ControlFlow;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use thiserror::Error;
 
 use crate::name::VariantName;
 pub(crate) use intake::digest_of;
+use intake::{Claims, lock};
 pub use intake::{Digest, Taken, Taking};
 pub use manifest::{FileRole, Manifest, StoredFile};
 
@@ -84,6 +86,8 @@ fn failed<'a>(what: &'static str, path: &'a Path) -> impl FnOnce(io::Error) -> S
 #[derive(Debug)]
 pub struct Store {
     root: PathBuf,
+    /// Content that was taken in and is not committed yet: no removal may touch it.
+    claims: Claims,
     /// Held as long as the store is open.
     _lock: File,
 }
@@ -136,7 +140,7 @@ impl Store {
             Err(fs::TryLockError::WouldBlock) => return Err(StoreError::Locked(root.to_owned())),
             Err(fs::TryLockError::Error(error)) => return Err(failed("lock", &path)(error)),
         }
-        let store = Self { root: root.to_owned(), _lock: lock };
+        let store = Self { root: root.to_owned(), claims: Claims::default(), _lock: lock };
         store.sweep()?;
         Ok(store)
     }
@@ -199,7 +203,16 @@ impl Store {
         }
         sync(&folder)?;
         manifest.write(&folder)?;
-        sync(&folder)
+        // The folder's own entry, and that of the model's folder, are to be on the disk too.
+        let models = self.root.join("models");
+        let way_up = folder.ancestors().take_while(|path| path.starts_with(&models));
+        way_up.into_iter().try_for_each(sync)?;
+        for file in &manifest.files {
+            // Content has its digest for a name: nobody is to write it.
+            let read_only = fs::Permissions::from_mode(0o444);
+            let _ = fs::set_permissions(self.object(&file.sha256), read_only);
+        }
+        Ok(())
     }
 
     /// Gives a variant another name.
@@ -207,6 +220,7 @@ impl Store {
     /// # Errors
     /// It is not here, the new name is taken, or the operating system refuses.
     pub fn rename(&self, from: &VariantName, to: &VariantName) -> Result<(), StoreError> {
+        let _changing = lock(&self.claims);
         let manifest = self.variant(from).ok_or_else(|| StoreError::NoVariant(from.clone()))?;
         self.commit(&Manifest::new(to.clone(), manifest.files))?;
         self.unlist(from)
@@ -217,10 +231,46 @@ impl Store {
     /// # Errors
     /// It is not here, or the operating system refuses.
     pub fn remove(&self, name: &VariantName) -> Result<u64, StoreError> {
+        let claims = lock(&self.claims);
+        let manifest = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
         let frees = self.would_free(name)?;
         self.unlist(name)?;
-        self.sweep()?;
+        let digests = manifest.files.iter().map(|file| file.sha256).collect();
+        self.remove_unnamed(digests, &claims)?;
         Ok(frees)
+    }
+
+    /// Gives back what was taken in and will not be committed.
+    ///
+    /// # Errors
+    /// The operating system refuses; the next start sweeps it away then.
+    pub fn give_back(&self, taken: Vec<Taken>) -> Result<(), StoreError> {
+        let digests = taken.iter().map(|taken| taken.sha256).collect();
+        drop(taken);
+        let claims = lock(&self.claims);
+        self.remove_unnamed(digests, &claims)
+    }
+
+    /// Removes those objects that no variant names and nobody has a claim on.
+    fn remove_unnamed(
+        &self,
+        mut digests: BTreeSet<Digest>,
+        claims: &BTreeMap<Digest, usize>,
+    ) -> Result<(), StoreError> {
+        let named = self.variants()?.into_iter().flat_map(|manifest| manifest.files);
+        for file in named {
+            digests.remove(&file.sha256);
+        }
+        for digest in digests.iter().filter(|digest| !claims.contains_key(digest)) {
+            let object = self.object(digest);
+            match fs::remove_file(&object) {
+                Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                    return Err(failed("remove", &object)(error));
+                }
+                _ => {}
+            }
+        }
+        Ok(())
     }
 
     /// How many bytes the removal of a variant would free.

@@ -138,6 +138,40 @@ fn a_moved_file_is_linked_and_its_source_is_removed_by_the_caller_last() {
 }
 
 #[test]
+fn a_removal_spares_what_is_being_taken_in() {
+    let (folder, store) = open();
+    keep(&folder, &store, "larkfen-desk/q8_0", "the same");
+    let source = folder.path().join("larkfen-copy.gguf");
+    fs::write(&source, "the same").unwrap();
+    let first = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    // Another intake is in the middle, and the only variant that has the content goes.
+    fs::write(store.incoming().join("take-other"), "half of it").unwrap();
+    store.remove(&name("larkfen-desk/q8_0")).unwrap();
+    assert_eq!(listing(&store.incoming()).len(), 1, "it goes on");
+    let (bytes, sha256) = (first.bytes, first.sha256);
+    let files = vec![StoredFile { role: FileRole::Weights, name: "c.gguf".into(), bytes, sha256 }];
+    store.commit(&Manifest::new(name("larkfen-copy/q8_0"), files.clone())).unwrap();
+    drop(first);
+    assert_eq!(store.verify(&files[0], &mut quiet()).unwrap(), Health::Well);
+}
+
+#[test]
+fn what_is_given_back_is_gone_and_its_source_is_as_it_was() {
+    let (folder, store) = open();
+    let source = folder.path().join("larkfen-desk.gguf");
+    fs::write(&source, "not kept").unwrap();
+    let before = source.metadata().unwrap().mode();
+    let taken = store.take(&source, Taking::Move, &mut quiet()).unwrap();
+    let second = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    store.give_back(vec![taken]).unwrap();
+    assert_eq!(listing(&folder.path().join("depot/objects")).len(), 1, "another has a claim");
+    store.give_back(vec![second]).unwrap();
+    assert!(listing(&folder.path().join("depot/objects")).is_empty());
+    assert_eq!(fs::read_to_string(&source).unwrap(), "not kept");
+    assert_eq!(source.metadata().unwrap().mode(), before, "nobody made it read-only");
+}
+
+#[test]
 fn names_are_taken_once_and_can_be_changed() {
     let (folder, store) = open();
     let manifest = keep(&folder, &store, "larkfen-desk/q8_0", "one");

@@ -69,8 +69,14 @@ fn shape_of(file: u8) -> ModelShape {
     ModelShape { file, layer_weights: vec![layer; 5], ..demo_shape() }
 }
 
-fn names() -> [String; 6] {
-    [0, 1, 2, 3, 4, 5].map(|file| format!("larkfen-{file}/q8_0"))
+impl Wish {
+    /// Asks the ledger with what this wishes.
+    fn wanted<T>(&self, ask: impl FnOnce(Candidate<'_>) -> T) -> T {
+        let (name, shape) = (format!("larkfen-{}/q8_0", self.file), shape_of(self.file));
+        let settings = LoadSettings { lanes: self.lanes, ..LoadSettings::for_model(&shape) };
+        let (shape, settings, places) = (&shape, &settings, &self.places);
+        ask(Candidate { name: &name, file: &name, shape, settings, places })
+    }
 }
 
 impl House {
@@ -88,16 +94,8 @@ impl House {
     /// Grants or refuses; whatever is granted must keep every pool it needs within its limit.
     fn load(&mut self, wish: &Wish) -> bool {
         let before = self.reserved();
-        let (name, shape) = (&names()[usize::from(wish.file)], shape_of(wish.file));
-        let settings = LoadSettings { lanes: wish.lanes, ..LoadSettings::for_model(&shape) };
-        let wanted = Candidate {
-            name,
-            file: name,
-            shape: &shape,
-            settings: &settings,
-            places: &wish.places,
-        };
-        let result = self.ledger.reserve(wish.id, wanted, &BTreeSet::new());
+        let ledger = &mut self.ledger;
+        let result = wish.wanted(|wanted| ledger.reserve(wish.id, wanted, &BTreeSet::new()));
         let Ok(grant) = result else {
             assert_eq!(self.reserved(), before, "a refusal reserves nothing");
             return false;
@@ -125,16 +123,8 @@ impl House {
                 reload: Duration::from_millis(200),
             })
             .collect();
-        let (name, shape) = (&names()[usize::from(wish.file)], shape_of(wish.file));
-        let settings = LoadSettings { lanes: wish.lanes, ..LoadSettings::for_model(&shape) };
-        let wanted = Candidate {
-            name,
-            file: name,
-            shape: &shape,
-            settings: &settings,
-            places: &wish.places,
-        };
-        let Some(gone) = self.ledger.make_room(wanted, &least_valuable_first(unused)) else {
+        let order = least_valuable_first(unused);
+        let Some(gone) = wish.wanted(|wanted| self.ledger.make_room(wanted, &order)) else {
             return;
         };
         for id in &gone {

@@ -9,12 +9,11 @@ pub(crate) mod memory;
 pub(crate) mod pools;
 mod room;
 
-use std::path::Path;
 use std::time::Duration;
 
 use deft_planning::{Grant, LoadSettings, PoolReport, WishedPlace};
+use deft_protocol::Problem;
 use deft_protocol::manage::{Decision, InstanceReport, Keeping, Pool};
-use deft_protocol::{Problem, ProblemKind};
 use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
 
@@ -25,6 +24,7 @@ use instance::{Policy, Target};
 use memory::Measured;
 use pools::Machine;
 
+use crate::catalogue::off_thread;
 use crate::config::MakeRoom;
 use crate::{refusals, wire};
 
@@ -179,7 +179,7 @@ impl Fleet {
         match tokio::time::timeout(longest, seat).await {
             Ok(Ok(seat)) => seat.map(Some),
             Ok(Err(_)) => Err(refusals::unloaded()),
-            Err(_) => Err(refusals::load_slow(longest.as_secs())),
+            Err(_) => Err(refusals::load_slow(longest)),
         }
     }
 
@@ -215,10 +215,10 @@ pub(crate) async fn target(
     settings: impl FnOnce(&deft_planning::ModelShape) -> Result<LoadSettings, Problem>,
 ) -> Result<Target, Problem> {
     let (path, stamp) = (registered.path.clone(), registered.stamp);
-    let sized = tokio::task::spawn_blocking(move || deft_depot::shape_of(Path::new(&path), &stamp))
-        .await
-        .map_err(|error| Problem::new(ProblemKind::Fault, "fault", error.to_string()))?
-        .map_err(|error| wire::depot_problem(&error))?;
+    let sized = off_thread(move || {
+        deft_depot::shape_of(&path, &stamp).map_err(|error| wire::depot_problem(&error))
+    });
+    let sized = sized.await?;
     let (shape, files) = sized;
     let settings = settings(&shape)?;
     let (variant, name) = (registered.id, registered.name.clone());

@@ -85,16 +85,18 @@ pub(crate) struct Use {
     pub(crate) last: Option<DateTime<Utc>>,
 }
 
-/// The use that was made of each variant, by its name.
+/// The use that was made of each variant, by its name, or of one of them.
 pub(crate) async fn uses(
     database: impl PgExecutor<'_>,
     node: Uuid,
+    only: Option<&str>,
 ) -> sqlx::Result<HashMap<String, Use>> {
     let rows: Vec<(String, i64, Option<DateTime<Utc>>)> = sqlx::query_as(
-        "select variant_name, count(*), max(arrived_at) from calls where node = $1
-         group by variant_name",
+        "select variant_name, count(*), max(arrived_at) from calls
+         where node = $1 and ($2::text is null or variant_name = $2) group by variant_name",
     )
     .bind(node)
+    .bind(only)
     .fetch_all(database)
     .await?;
     let made =

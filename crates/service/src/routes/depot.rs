@@ -27,7 +27,7 @@ pub(super) fn loaded_names(app: &App) -> BTreeSet<String> {
 /// A variant with the use that was made of it; without, where the records are away.
 async fn described(app: &App, registered: &Registered) -> Variant {
     let name = registered.name.to_string();
-    let uses = calls::uses(&app.database, app.node).await.unwrap_or_default();
+    let uses = calls::uses(&app.database, app.node, Some(&name)).await.unwrap_or_default();
     let used = uses.get(&name).copied().unwrap_or_default();
     wire::variant(registered, loaded_names(app).contains(&name), used)
 }
@@ -37,7 +37,7 @@ async fn described(app: &App, registered: &Registered) -> Variant {
 #[get("/manage/v1/depot")]
 pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
     let loaded = loaded_names(&app);
-    let uses = calls::uses(&app.database, app.node).await.unwrap_or_default();
+    let uses = calls::uses(&app.database, app.node, None).await.unwrap_or_default();
     let describe = |registered: &Arc<Registered>| {
         let name = registered.name.to_string();
         let used = uses.get(&name).copied().unwrap_or_default();

@@ -85,7 +85,7 @@ pub(super) async fn export(
 #[post("/manage/v1/depot/verify")]
 pub(super) async fn verify(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: VerifyRequest = body(&bytes.0)?;
-    Ok(HttpResponse::Accepted().json(app.keeping.verify(&request)?))
+    Ok(HttpResponse::Accepted().json(app.keeping.verify(&request).await?))
 }
 
 /// Models in a folder of the service's machine and all below it; nothing is taken in.
