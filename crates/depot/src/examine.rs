@@ -10,6 +10,9 @@ use deft_planning::ModelShape;
 use deft_protocol::manage::ModelFacts;
 use thiserror::Error;
 
+use crate::checkpoint;
+use crate::store::FileRole;
+
 /// What tells that a file is still the one that was looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct FileStamp {
@@ -89,6 +92,23 @@ pub enum DepotError {
         /// Why.
         source: LoadError,
     },
+    /// A checkpoint that is none, or is damaged.
+    #[error("`{}` cannot be used: {what}", path.display())]
+    Checkpoint {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        what: String,
+    },
+    /// It cannot be loaded as it is.
+    #[error(
+        "`{}` is a checkpoint: it is kept as it is, and can be loaded once it is converted to GGUF",
+        path.display()
+    )]
+    Unconverted {
+        /// The file.
+        path: PathBuf,
+    },
     /// It was written after it was registered.
     #[error(
         "`{}` was changed after it was registered; register it again: deft depot register {}",
@@ -117,7 +137,7 @@ fn regular(path: &Path) -> Result<std::fs::Metadata, DepotError> {
     Ok(metadata)
 }
 
-fn refused(path: &Path, source: LoadError) -> DepotError {
+pub(crate) fn refused(path: &Path, source: LoadError) -> DepotError {
     DepotError::Refused { path: path.to_owned(), source }
 }
 
@@ -135,9 +155,33 @@ fn read(path: &Path) -> Result<StoredModel, DepotError> {
 /// # Errors
 /// Why it cannot be used; nothing was recorded.
 pub fn examine(path: &Path) -> Result<Examined, DepotError> {
+    if checkpoint::is_one(path) {
+        regular(path)?;
+        let files = checkpoint::files(path)?;
+        let facts = checkpoint::read(&files)?;
+        let paths: Vec<PathBuf> = files.into_iter().map(|(_, path)| path).collect();
+        return Ok(Examined { facts, stamp: FileStamp::of(&paths)? });
+    }
     let file = read(path)?;
     let facts = facts::read(&file).map_err(|source| refused(path, source))?;
     Ok(Examined { facts, stamp: FileStamp::of(&file.parts)? })
+}
+
+/// What a model's headers say, wherever they were read.
+pub(crate) fn facts_of(stored: &StoredModel) -> Result<ModelFacts, LoadError> {
+    facts::read(stored)
+}
+
+/// The files of a model that was examined, with what each is for.
+///
+/// # Errors
+/// A file vanished, changed, or cannot be used.
+pub fn files_of(path: &Path, stamp: &FileStamp) -> Result<Vec<(FileRole, PathBuf)>, DepotError> {
+    if checkpoint::is_one(path) {
+        return checkpoint::files(path);
+    }
+    let (_, parts) = shape_of(path, stamp)?;
+    Ok(parts.into_iter().map(|part| (FileRole::Weights, part)).collect())
 }
 
 /// The sizes of a model, for planning, and its files; they must still be those with this stamp.
@@ -145,6 +189,9 @@ pub fn examine(path: &Path) -> Result<Examined, DepotError> {
 /// # Errors
 /// A file vanished, changed, or cannot be used.
 pub fn shape_of(path: &Path, stamp: &FileStamp) -> Result<(ModelShape, Vec<PathBuf>), DepotError> {
+    if checkpoint::is_one(path) {
+        return Err(DepotError::Unconverted { path: path.to_owned() });
+    }
     let changed = || DepotError::Changed { path: path.to_owned() };
     let file = read(path).map_err(|error| match error {
         // It was taken in once, so it must have been written since.

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use crate::checkpoint;
 use crate::examine::{DepotError, Examined, examine, read_error};
 
 /// Folders deeper than this below the first are not looked into.
@@ -48,6 +49,15 @@ fn collect(folder: &Path, depth: usize, found: &mut Vec<PathBuf>) -> std::io::Re
             let _ = collect(&path, depth - 1, found);
         } else if kind.is_file() && path.extension().is_some_and(|ending| ending == ENDING) {
             found.push(path);
+        } else if kind.is_file() && checkpoint::is_one(&path) {
+            // Of all weights in a folder the first stands for the checkpoint.
+            let known = found.iter_mut().find(|known| {
+                checkpoint::is_one(known) && known.parent() == path.parent()
+            });
+            match known {
+                Some(known) => *known = path.min(known.clone()),
+                None => found.push(path),
+            }
         }
     }
     Ok(())

@@ -4,20 +4,30 @@
 //! file is recorded by the service.
 #![forbid(unsafe_code)]
 
+mod checkpoint;
 mod examine;
 mod find;
 mod index;
 mod name;
+mod remote;
+mod sources;
 mod store;
 
-pub use examine::{DepotError, Examined, FileStamp, examine, shape_of};
+pub use examine::{DepotError, Examined, FileStamp, examine, files_of, shape_of};
 pub use find::{Found, find_models};
 pub use index::{
     INDEX_FILE, Index, IndexError, IndexedFile, IndexedModel, IndexedShape, IndexedVariant,
     Written, write_index,
 };
 pub use name::{NameError, VariantName};
+pub use remote::{
+    Access, Address, Pace, RemoteError, RemoteFile, Secret, Tell, Wanted, Watching, Web, WebSettings,
+};
+pub use sources::{
+    About, Content, Finder, GitBlob, Listing, Looked, Offer, OfferedFile, Place, Reference, ReferenceError,
+    Source, SourceError,
+};
 pub use store::{
-    Digest, FileRole, Health, Manifest, Progress, Store, StoreError, StoredFile, Taken, Taking,
-    Usage,
+    Digest, FileRole, Health, Manifest, Origin, Progress, Store, StoreError, StoredFile, Taken,
+    Taking, Usage, digest_of_file,
 };

@@ -8,6 +8,8 @@ use thiserror::Error;
 
 /// Longest name of a model or of a variant, in bytes.
 const LONGEST: usize = 96;
+/// Most parts that a model is in.
+const MOST_PARTS: u32 = 1000;
 
 /// `model/variant`.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -59,13 +61,29 @@ impl VariantName {
 }
 
 /// A stem without `-00001-of-00003`, the mark of a part.
-fn without_part(stem: &str) -> &str {
+pub(crate) fn without_part(stem: &str) -> &str {
     let digits = |text: &str| text.len() == 5 && text.bytes().all(|byte| byte.is_ascii_digit());
     let part = stem.rsplit_once("-of-").and_then(|(rest, count)| {
         let (model, number) = rest.rsplit_once('-')?;
         (digits(count) && digits(number)).then_some(model)
     });
     part.unwrap_or(stem)
+}
+
+/// The names of all parts of a model whose first part has this name; of a whole model its own.
+pub(crate) fn all_parts(name: &str) -> Vec<String> {
+    let alone = || vec![name.to_owned()];
+    let Some((stem, ending)) = name.rsplit_once('.') else {
+        return alone();
+    };
+    let model = without_part(stem);
+    let count = stem.rsplit_once("-of-").and_then(|(_, count)| count.parse::<u32>().ok());
+    match count {
+        Some(count @ 1..=MOST_PARTS) if model.len() < stem.len() => {
+            (1..=count).map(|part| format!("{model}-{part:05}-of-{count:05}.{ending}")).collect()
+        }
+        _ => alone(),
+    }
 }
 
 impl FromStr for VariantName {

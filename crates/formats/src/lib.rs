@@ -8,3 +8,4 @@
 
 pub mod gguf;
 pub mod quant;
+pub mod safetensors;

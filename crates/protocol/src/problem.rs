@@ -95,6 +95,13 @@ impl Problem {
         }
     }
 
+    /// Adds when to come again.
+    #[must_use]
+    pub fn retry_after(mut self, seconds: u32) -> Self {
+        self.retry_after_seconds = Some(seconds);
+        self
+    }
+
     /// Adds what to do next.
     #[must_use]
     pub fn with_way_out(mut self, way_out: impl Into<String>) -> Self {

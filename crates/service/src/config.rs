@@ -23,10 +23,14 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_MAKE_ROOM", "loading.make_room"),
     ("DEFT_MOST_INSTANCES", "loading.most_instances"),
     ("DEFT_WAIT_SECONDS", "loading.wait_seconds"),
+    ("DEFT_CA_FILE", "fetching.ca_file"),
+    ("DEFT_FETCH_LIMIT", "fetching.limit"),
+    ("DEFT_STALL_SECONDS", "fetching.stall_seconds"),
 ];
 
 /// Settings that are numbers.
-const NUMBERS: &[&str] = &["loading.most_instances", "loading.wait_seconds"];
+const NUMBERS: &[&str] =
+    &["loading.most_instances", "loading.wait_seconds", "fetching.stall_seconds"];
 
 /// Origin of what nobody set.
 const DEFAULT_ORIGIN: &str = "default";
@@ -45,6 +49,22 @@ pub struct Config {
     pub pools: PoolsConfig,
     /// Loading of models.
     pub loading: LoadingConfig,
+    /// Fetching from sources.
+    pub fetching: FetchingConfig,
+}
+
+/// Fetching from sources.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FetchingConfig {
+    /// Certificates of authorities that are trusted beside the system's, in PEM.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ca_file: Option<PathBuf>,
+    /// Most that everything together is fetched at in a second: an amount; no limit where absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<String>,
+    /// A server that sends nothing for so many seconds is given up.
+    pub stall_seconds: u64,
 }
 
 /// The records database.
@@ -162,6 +182,7 @@ impl Default for Config {
                 wait_seconds: 120,
                 drain_seconds: 30,
             },
+            fetching: FetchingConfig { ca_file: None, limit: None, stall_seconds: 30 },
         }
     }
 }
@@ -243,8 +264,28 @@ impl Config {
             let what = "`loading.most_instances` is 0; write 1 or more, or leave it out";
             return Err(ConfigError(what.to_owned()));
         }
+        if self.fetching.stall_seconds == 0 {
+            let what = "`fetching.stall_seconds` is 0; write 1 or more";
+            return Err(ConfigError(what.to_owned()));
+        }
+        self.fetch_limit()?;
         self.host_limit(u64::MAX)?;
         self.accelerators().map(|_| ())
+    }
+
+    /// Bytes a second that everything together may be fetched at.
+    ///
+    /// # Errors
+    /// The setting is no amount.
+    pub fn fetch_limit(&self) -> Result<Option<Bytes>, ConfigError> {
+        let Some(text) = &self.fetching.limit else {
+            return Ok(None);
+        };
+        parse_rate(text).map(Some).ok_or_else(|| {
+            ConfigError(format!(
+                "`fetching.limit` is `{text}`; write an amount such as `20 MiB/s`, or leave it out"
+            ))
+        })
     }
 
     /// The simulated accelerators.
@@ -300,6 +341,13 @@ impl Config {
     pub fn host_limit(&self, usable: u64) -> Result<Bytes, ConfigError> {
         limit("`pools.host.limit`", &self.pools.host.limit, Bytes(usable))
     }
+}
+
+/// Bytes a second of `20 MiB/s` or `20 MiB`; none is no rate.
+#[must_use]
+pub fn parse_rate(text: &str) -> Option<Bytes> {
+    let text = text.trim();
+    parse_amount(text.strip_suffix("/s").unwrap_or(text)).filter(|rate| rate.0 > 0)
 }
 
 /// A simulated accelerator, understood.

@@ -1,6 +1,6 @@
 //! The depot's own files: taking them in, writing them out, renaming, removing, looking after them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -15,9 +15,10 @@ use deft_protocol::manage::{
 use deft_protocol::{Problem, ProblemKind};
 
 use crate::catalogue::{Catalogue, absolute, off_thread};
+use crate::fetching::Fetching;
 use crate::fleet::Fleet;
 use crate::records::variants::Registered;
-use crate::transfers::{Handle, Transfers};
+use crate::transfers::{Beginning, Handle, Transfers};
 use crate::wire::{depot_problem, store_problem};
 
 /// Looks after the depot's own files.
@@ -27,6 +28,7 @@ pub(crate) struct Keeping {
     pub(crate) catalogue: Arc<Catalogue>,
     pub(crate) transfers: Transfers,
     pub(crate) fleet: Fleet,
+    pub(crate) fetching: Fetching,
 }
 
 /// A file that is to be taken in.
@@ -62,7 +64,11 @@ impl Keeping {
             let registered = catalogue.keep(&path, &name).await?;
             Ok(format!("kept as `{}`", registered.name))
         };
-        Ok(self.transfers.begin(TransferKind::Import, &about, total, work, after))
+        Ok(self.transfers.begin_on_disk(
+            Beginning::now(TransferKind::Import, &about, total),
+            work,
+            after,
+        ))
     }
 
     /// Writes a variant's files into a folder.
@@ -91,7 +97,11 @@ impl Keeping {
                 written.iter().map(|path| path.display().to_string()).collect();
             Ok(format!("written: {}", names.join(", ")))
         };
-        Ok(self.transfers.begin(TransferKind::Export, &about, total, work, after))
+        Ok(self.transfers.begin_on_disk(
+            Beginning::now(TransferKind::Export, &about, total),
+            work,
+            after,
+        ))
     }
 
     /// Reads everything again and compares digests.
@@ -116,10 +126,13 @@ impl Keeping {
             [] => "all that is kept".to_owned(),
             models => models.join(", "),
         };
-        let store = Arc::clone(&self.store);
-        let work = move |handle: &Handle| read_again(&store, &wanted, handle);
-        let after = |count: usize| async move { Ok(format!("{count} files are well")) };
-        Ok(self.transfers.begin(TransferKind::Verify, &about, total, work, after))
+        let (store, fetching) = (Arc::clone(&self.store), self.fetching.clone());
+        let beginning = Beginning::now(TransferKind::Verify, &about, total);
+        Ok(self.transfers.begin(beginning, move |handle| async move {
+            let reading = handle.clone();
+            let read = off_thread(move || read_again(&store, wanted, &reading)).await?;
+            repaired(&fetching, read, &handle).await
+        }))
     }
 
     /// What the depot takes of the disk.
@@ -165,7 +178,7 @@ impl Keeping {
         registered: &Registered,
         only_ask: bool,
     ) -> Result<Removal, Problem> {
-        self.refuse_while_loaded(registered)?;
+        self.fleet.refuse_while_loaded(&registered.name.to_string())?;
         let (store, name, kept) =
             (Arc::clone(&self.store), registered.name.clone(), registered.kept);
         if !only_ask {
@@ -191,7 +204,7 @@ impl Keeping {
         registered: &Registered,
         name: &str,
     ) -> Result<Arc<Registered>, Problem> {
-        self.refuse_while_loaded(registered)?;
+        self.fleet.refuse_while_loaded(&registered.name.to_string())?;
         let to = VariantName::given(name, &registered.name.variant)
             .map_err(|error| crate::catalogue::name_problem(&error))?;
         if self.catalogue.by_name(&to).is_some() {
@@ -211,17 +224,6 @@ impl Keeping {
             .await?;
         }
         self.catalogue.rename(registered, &to, &path).await
-    }
-
-    fn refuse_while_loaded(&self, registered: &Registered) -> Result<(), Problem> {
-        let name = registered.name.to_string();
-        let reports = self.fleet.reports();
-        if reports.borrow().instances.iter().any(|instance| instance.name == name) {
-            let detail = format!("`{name}` is loaded, or is to be loaded again");
-            return Err(Problem::new(ProblemKind::Refused, "in_use", detail)
-                .with_way_out(format!("unload it first: deft unload {name}")));
-        }
-        Ok(())
     }
 
     /// Brings records and files together again, whichever was lost.
@@ -270,9 +272,8 @@ fn look_at(
         None => VariantName::from_file(path, quantisation),
     };
     let name = name.map_err(|error| crate::catalogue::name_problem(&error))?;
-    let (_, parts) =
-        deft_depot::shape_of(path, &examined.stamp).map_err(|error| depot_problem(&error))?;
-    let weights = parts.into_iter().map(|path| (FileRole::Weights, path));
+    let files = deft_depot::files_of(path, &examined.stamp);
+    let weights = files.map_err(|error| depot_problem(&error))?.into_iter();
     let projector = projector.map(|path| (FileRole::Projector, path.to_owned()));
     let intake = |(role, path): (FileRole, PathBuf)| {
         let found = std::fs::metadata(&path).ok().filter(std::fs::Metadata::is_file);
@@ -323,7 +324,8 @@ fn take_and_commit(
         let mut progress = |bytes| handle.advance(bytes);
         let taken =
             store.take(&path, taking, &mut progress).map_err(|error| store_problem(&error))?;
-        files.push(StoredFile { role, name: file, bytes: taken.bytes, sha256: taken.sha256 });
+        let (bytes, sha256) = (taken.bytes, taken.sha256);
+        files.push(StoredFile { role, name: file, bytes, sha256, mark: None });
         all.push(taken);
     }
     let first = store.path(name, &files[0].name);
@@ -332,31 +334,65 @@ fn take_and_commit(
     Ok((manifest.name, first))
 }
 
-fn read_again(store: &Store, wanted: &[Manifest], handle: &Handle) -> Result<usize, Problem> {
-    let mut count = 0;
-    let mut bad = Vec::new();
+/// What reading everything again found.
+struct ReadAgain {
+    well: usize,
+    bad: Vec<(Manifest, StoredFile, &'static str)>,
+}
+
+fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<ReadAgain, Problem> {
+    let mut read = ReadAgain { well: 0, bad: Vec::new() };
     for manifest in wanted {
         for file in &manifest.files {
             handle.begin_file(&file.name);
             let mut progress = |bytes| handle.advance(bytes);
             let health =
                 store.verify(file, &mut progress).map_err(|error| store_problem(&error))?;
-            count += 1;
-            match health {
-                Health::Well => {}
-                Health::Missing => bad.push(format!("`{}`: {} is gone", manifest.name, file.name)),
-                Health::Changed { .. } => bad.push(format!(
-                    "`{}`: {} is not what was taken in any more",
-                    manifest.name, file.name
-                )),
+            let what = match health {
+                Health::Well => {
+                    read.well += 1;
+                    continue;
+                }
+                Health::Missing => "is gone",
+                Health::Changed { .. } => "is not what was taken in any more",
+            };
+            read.bad.push((manifest.clone(), file.clone(), what));
+        }
+    }
+    Ok(read)
+}
+
+/// Fetches again what is bad, where its source is known.
+async fn repaired(
+    fetching: &Fetching,
+    read: ReadAgain,
+    handle: &Handle,
+) -> Result<String, Problem> {
+    let mut left = Vec::new();
+    let mut mended = BTreeSet::new();
+    for (manifest, file, what) in &read.bad {
+        if mended.contains(&file.sha256) {
+            continue;
+        }
+        handle.begin_file(&file.name);
+        match fetching.repair(manifest, file.sha256, handle).await {
+            Ok(()) => drop(mended.insert(file.sha256)),
+            Err(why) => {
+                left.push(format!("`{}`: {} {what}; {}", manifest.name, file.name, why.detail));
             }
         }
     }
-    if bad.is_empty() {
-        return Ok(count);
+    // What another variant's source gave is mended for all that share it.
+    let is_mended = |(_, file, _): &&(Manifest, StoredFile, &str)| mended.contains(&file.sha256);
+    let count = read.bad.iter().filter(is_mended).count();
+    if count == read.bad.len() {
+        let well = format!("{} files are well", read.well);
+        return Ok(match count {
+            0 => well,
+            count => format!("{well}, {count} fetched again"),
+        });
     }
-    let detail = bad.join("; ");
-    Err(Problem::new(ProblemKind::Fault, "content_changed", detail)
+    Err(Problem::new(ProblemKind::Fault, "content_changed", left.join("; "))
         .with_way_out("remove it and take it in again: deft depot remove MODEL"))
 }
 

@@ -9,6 +9,7 @@ mod checkup;
 mod config;
 mod console;
 mod database;
+mod fetching;
 mod fleet;
 mod gateway;
 mod guard;
@@ -21,6 +22,7 @@ mod refusals;
 mod routes;
 mod run;
 mod spawner;
+mod sources;
 mod transfers;
 mod wire;
 

@@ -33,6 +33,13 @@ pub(crate) fn stopping() -> Problem {
         .with_way_out("when it is there again: deft service wait")
 }
 
+/// Something that cannot be done with files that are in use.
+pub(crate) fn in_use(name: &str) -> Problem {
+    let detail = format!("`{name}` is loaded, or is to be loaded again");
+    Problem::new(ProblemKind::Refused, "in_use", detail)
+        .with_way_out(format!("unload it first: deft unload {name}"))
+}
+
 pub(crate) fn settings(error: &SettingsError) -> Problem {
     Problem::new(ProblemKind::Invalid, "settings_out_of_range", error.to_string())
 }

@@ -10,14 +10,16 @@ use std::time::Duration;
 use actix_web::middleware::from_fn;
 use actix_web::{App as WebApp, HttpServer, web};
 use chrono::Utc;
-use deft_depot::{Store, StoreError};
+use deft_depot::{Finder, Pace, RemoteError, Store, StoreError, Web, WebSettings};
 use deft_planning::Bytes;
 use thiserror::Error;
+use tokio::sync::OnceCell;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use crate::catalogue::Catalogue;
-use crate::config::{Config, ConfigError};
+use crate::config::{Config, ConfigError, FetchingConfig};
 use crate::database::{Database, DatabaseError};
+use crate::fetching::{self, Fetching};
 use crate::fleet::Fleet;
 use crate::fleet::pools::Machine;
 use crate::gateway::Gateway;
@@ -28,6 +30,7 @@ use crate::machine::Memory;
 use crate::presence::{Held, Presence};
 use crate::records::{calls::Recorder, nodes};
 use crate::routes::{self, App};
+use crate::sources::Sources;
 use crate::transfers::Transfers;
 
 /// Why the service could not start.
@@ -67,6 +70,9 @@ pub enum RunError {
     /// The depot's files cannot be used.
     #[error(transparent)]
     Depot(#[from] StoreError),
+    /// Other machines cannot be asked.
+    #[error(transparent)]
+    Remote(#[from] RemoteError),
     /// Settings that cannot be used.
     #[error(transparent)]
     Config(#[from] ConfigError),
@@ -146,22 +152,38 @@ async fn serve(
         wait: Duration::from_secs(config.loading.wait_seconds),
     });
     let folder = config.data_dir.join("depot");
+    let store = Arc::new(Store::open(&folder)?);
+    let transfers = Transfers::new(Some((pool.clone(), node)));
+    let finder = finder(config)?;
+    let fetching = Fetching::new(fetching::Parts {
+        sources: Sources::open(pool.clone(), node, &config.data_dir).await?,
+        finder,
+        pace: config.fetch_limit()?.map_or_else(Pace::unlimited, Pace::limited),
+        store: Arc::clone(&store),
+        catalogue: Arc::clone(&catalogue),
+        transfers: transfers.clone(),
+        fleet: fleet.clone(),
+        memory_speed: OnceCell::new(),
+    });
     let keeping = Keeping {
-        store: Arc::new(Store::open(&folder)?),
+        store,
         folder,
         catalogue: Arc::clone(&catalogue),
-        transfers: Transfers::new(),
+        transfers,
         fleet: fleet.clone(),
+        fetching: fetching.clone(),
     };
     if let Err(problem) = keeping.reconcile().await {
         tracing::error!("the depot and its records could not be compared: {}", problem.detail);
     }
+    fetching.go_on().await?;
     loads.restore().await?;
     tokio::spawn(forget_passing(Arc::clone(&catalogue), fleet.clone()));
     let app = web::Data::new(App {
         catalogue,
         fleet: fleet.clone(),
         keeping,
+        fetching,
         gateway: Gateway { loads: Arc::clone(&loads), recorder },
         loads,
         database: pool.clone(),
@@ -204,6 +226,14 @@ async fn serve(
     let _ = tokio::time::timeout(Duration::from_secs(5), recording).await;
     tracing::info!("stopped");
     Ok(())
+}
+
+fn finder(config: &Config) -> Result<Finder, RunError> {
+    let FetchingConfig { ca_file, stall_seconds, .. } = &config.fetching;
+    let settings =
+        WebSettings { ca_file: ca_file.as_deref(), stall: Duration::from_secs(*stall_seconds) };
+    let web = Web::new(&settings)?;
+    Ok(Finder { web, ca_file: ca_file.clone(), cache: config.data_dir.join("sources") })
 }
 
 /// Forgets files that were there for the time of a call, when their instances have gone.

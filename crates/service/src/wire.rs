@@ -1,8 +1,9 @@
 //! Between the types on the wire and those of the rooms below: the only place that knows both.
 
 use std::fmt::Write;
+use std::time::Duration;
 
-use deft_depot::{DepotError, StoreError};
+use deft_depot::{DepotError, FileRole, RemoteError, Source, SourceError, StoreError};
 use deft_planning::{
     CacheType, Demand, Grant, HOST, LoadSettings, ModelShape, Place, Placement, Share, Weights,
     WishedPlace,
@@ -291,6 +292,8 @@ pub(crate) fn depot_problem(error: &DepotError) -> Problem {
         DepotError::Read { .. } => (ProblemKind::Invalid, "file_unreadable"),
         DepotError::Refused { .. } => (ProblemKind::Refused, "file_refused"),
         DepotError::Changed { .. } => (ProblemKind::Refused, "file_changed"),
+        DepotError::Checkpoint { .. } => (ProblemKind::Refused, "file_refused"),
+        DepotError::Unconverted { .. } => (ProblemKind::Refused, "not_converted"),
     };
     Problem::new(kind, code, error.to_string())
 }
@@ -306,6 +309,86 @@ pub(crate) fn store_problem(error: &StoreError) -> Problem {
         StoreError::FileThere(_) => (ProblemKind::Refused, "file_there"),
     };
     Problem::new(kind, code, error.to_string())
+}
+
+/// What a file is for, in a word.
+pub(crate) const fn role(role: FileRole) -> &'static str {
+    match role {
+        FileRole::Weights => "weights",
+        FileRole::Projector => "projector",
+        FileRole::Config => "config",
+    }
+}
+
+/// Why a source does not give what is asked for, with the way out.
+pub(crate) fn source_problem(error: &SourceError, source: Option<&Source>) -> Problem {
+    let problem = |kind, code: &str| Problem::new(kind, code, error.to_string());
+    match error {
+        SourceError::Remote(error) => remote_problem(error, source.map(|source| &source.name[..])),
+        SourceError::Index(_) => problem(ProblemKind::Refused, "index_unusable"),
+        SourceError::Folder(error) => depot_problem(error),
+        SourceError::NoModel { .. } => problem(ProblemKind::Missing, "no_offer")
+            .with_way_out("what sources offer: deft depot search WORDS"),
+        SourceError::Several { .. } => problem(ProblemKind::Invalid, "offer_ambiguous")
+            .with_way_out("name the variant too: SOURCE:MODEL/VARIANT"),
+        SourceError::NotListed { source_name } => problem(ProblemKind::Refused, "not_listed")
+            .with_way_out(format!("name a repository: deft depot preview {source_name}:REPOSITORY")),
+        SourceError::Git { .. } => problem(ProblemKind::Fault, "git_failed"),
+        SourceError::Registry { .. } => problem(ProblemKind::Refused, "registry_unusable"),
+        SourceError::Wrong(_) => problem(ProblemKind::Refused, "offer_unusable"),
+    }
+}
+
+/// Why another machine's file cannot be had, with the way out.
+pub(crate) fn remote_problem(error: &RemoteError, source: Option<&str>) -> Problem {
+    let problem = |kind, code: &str| Problem::new(kind, code, error.to_string());
+    let token = || match source {
+        Some(name) => format!("give it a token: deft source add {name} ADDRESS --ask-token"),
+        None => "add the place as a source, with a token: deft source add NAME ADDRESS \
+                 --ask-token"
+            .to_owned(),
+    };
+    let later = |problem: Problem, later: Option<Duration>| match later {
+        None => problem,
+        Some(later) => {
+            let seconds = u32::try_from(later.as_secs()).unwrap_or(u32::MAX);
+            problem.retry_after(seconds)
+        }
+    };
+    match error {
+        RemoteError::Unauthorized { .. } => {
+            problem(ProblemKind::Refused, "token_refused").with_way_out(token())
+        }
+        RemoteError::Forbidden { .. } => {
+            problem(ProblemKind::Refused, "access_refused").with_way_out(token())
+        }
+        RemoteError::NotFound { .. } => problem(ProblemKind::Missing, "not_there"),
+        RemoteError::TooMany { later: when, .. } => {
+            later(problem(ProblemKind::Busy, "asked_too_often"), *when)
+        }
+        RemoteError::Status { later: when, .. } => {
+            later(problem(ProblemKind::Busy, "place_troubled"), *when)
+        }
+        RemoteError::Unreachable { .. } => problem(ProblemKind::Down, "place_unreachable")
+            .with_way_out("what was fetched is kept; try again when it can be reached"),
+        RemoteError::Store(error) => store_problem(error),
+        RemoteError::Cancelled => problem(ProblemKind::Refused, "cancelled"),
+        RemoteError::SecretUnusable => problem(ProblemKind::Invalid, "token_unusable"),
+        RemoteError::CaFile { .. } | RemoteError::Setup(_) => {
+            problem(ProblemKind::Fault, "connections_impossible")
+        }
+        RemoteError::WrongDigest { .. } => problem(ProblemKind::Refused, "digest_wrong")
+            .with_way_out("try again; if it stays wrong, tell whoever keeps that place"),
+        RemoteError::RangeRefused { .. } | RemoteError::Changed { .. } => {
+            problem(ProblemKind::Refused, "content_changing").with_way_out("try again later")
+        }
+        RemoteError::RedirectLoop { .. }
+        | RemoteError::Downgrade { .. }
+        | RemoteError::Page { .. }
+        | RemoteError::Confused { .. }
+        | RemoteError::WrongLength { .. }
+        | RemoteError::Empty { .. } => problem(ProblemKind::Refused, "content_unusable"),
+    }
 }
 
 pub(crate) fn variant(registered: &Registered, loaded: bool, used: Use) -> Variant {

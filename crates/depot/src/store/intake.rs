@@ -25,7 +25,7 @@ pub struct Digest([u8; 32]);
 
 impl Digest {
     /// What was hashed.
-    fn of(hasher: Context) -> Self {
+    pub(crate) fn of(hasher: Context) -> Self {
         let mut bytes = [0; 32];
         bytes.copy_from_slice(hasher.finish().as_ref());
         Self(bytes)
@@ -130,8 +130,7 @@ impl Store {
     ) -> Result<Taken, StoreError> {
         let mut file = File::open(source).map_err(failed("open", source))?;
         let bytes = file.metadata().map_err(failed("read", source))?.len();
-        let unfinished = self.incoming().join(format!("take-{}", std::process::id()));
-        // One intake at a time has this name: the caller holds the store's queue.
+        let unfinished = self.new_incoming();
         let _ = fs::remove_file(&unfinished);
         let taken = match taking {
             Taking::Move if fs::hard_link(source, &unfinished).is_ok() => {
@@ -174,6 +173,23 @@ impl Store {
         let digest = copy(file, source, &mut target, unfinished, progress)?;
         target.sync_all().map_err(failed("write", unfinished))?;
         Ok(digest)
+    }
+
+    /// Takes in a finished file of `incoming` whose digest is known.
+    pub(crate) fn take_finished(&self, file: &Path, sha256: Digest) -> Result<Taken, StoreError> {
+        let bytes = file.metadata().map_err(failed("read", file))?.len();
+        let claim = self.settle(file, sha256)?;
+        Ok(Taken { sha256, bytes, source_to_remove: None, _claim: claim })
+    }
+
+    /// Content that is here already, kept as long as what is returned lives.
+    #[must_use]
+    pub fn hold(&self, sha256: &Digest) -> Option<Taken> {
+        let mut claims = lock(&self.claims);
+        let bytes = self.object(sha256).metadata().ok()?.len();
+        *claims.entry(*sha256).or_default() += 1;
+        let claim = Claim { digest: *sha256, claims: Arc::clone(&self.claims) };
+        Some(Taken { sha256: *sha256, bytes, source_to_remove: None, _claim: claim })
     }
 
     /// Puts finished content in its place; content that is there already is kept.
@@ -270,7 +286,7 @@ pub(super) fn free_space(folder: &Path) -> Result<u64, StoreError> {
 }
 
 /// Makes sure that there is room for so many bytes.
-pub(super) fn need_space(folder: &Path, bytes: u64) -> Result<(), StoreError> {
+pub(crate) fn need_space(folder: &Path, bytes: u64) -> Result<(), StoreError> {
     let free = free_space(folder)?;
     if bytes <= free {
         return Ok(());

@@ -25,6 +25,8 @@ pub enum FileRole {
     Weights,
     /// Turns pictures into what the model reads.
     Projector,
+    /// What a checkpoint has beside its weights: settings, tokenizer.
+    Config,
 }
 
 /// A file of a variant.
@@ -38,24 +40,46 @@ pub struct StoredFile {
     pub bytes: u64,
     /// The digest of its content.
     pub sha256: Digest,
+    /// What its source marked this state of it with, where it told no digest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mark: Option<String>,
 }
 
 /// A variant that is kept in the depot.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Manifest {
-    version: u32,
+    pub(super) version: u32,
     /// Its name.
     #[serde(with = "as_text")]
     pub name: VariantName,
     /// Its files, the model's first part first.
     pub files: Vec<StoredFile>,
+    /// Where it was fetched from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub origin: Option<Origin>,
+}
+
+/// Where a variant was fetched from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Origin {
+    /// The reference.
+    pub reference: String,
+    /// The state it had then, where the source has such.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub revision: Option<String>,
 }
 
 impl Manifest {
     /// Of a variant with these files.
     #[must_use]
     pub fn new(name: VariantName, files: Vec<StoredFile>) -> Self {
-        Self { version: VERSION, name, files }
+        Self { version: VERSION, name, files, origin: None }
+    }
+
+    /// Fetched from there.
+    #[must_use]
+    pub fn fetched_from(self, origin: Origin) -> Self {
+        Self { origin: Some(origin), ..self }
     }
 
     /// Bytes of all files.

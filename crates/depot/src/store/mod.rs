@@ -5,6 +5,7 @@
 //! models/<model>/<variant>/<file name>       a hard link to it (else a symbolic one)
 //! models/<model>/<variant>/.deft-variant.json  what belongs to the variant: it is there when this is
 //! incoming/…                                 what is being written; nothing here is ever listed
+//! aside/…                                    what was fetched and is not what was announced
 //! ```
 //!
 //! A variant appears by the rename of its manifest, after everything else of it is on the disk; it goes
@@ -20,14 +21,18 @@ use std::io;
 use std::ops::ControlFlow;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, Weak};
 
+use rustix::fs::{CWD, RenameFlags, renameat_with};
 use thiserror::Error;
 
 use crate::name::VariantName;
-pub(crate) use intake::digest_of;
+use crate::remote::partial;
 use intake::{Claims, lock};
 pub use intake::{Digest, Taken, Taking};
-pub use manifest::{FileRole, Manifest, StoredFile};
+pub(crate) use intake::{digest_of, need_space};
+pub use manifest::{FileRole, Manifest, Origin, StoredFile};
 
 /// Told of progress in bytes; breaks to cancel.
 pub type Progress<'a> = &'a mut dyn FnMut(u64) -> ControlFlow<()>;
@@ -78,7 +83,10 @@ pub enum StoreError {
     FileThere(PathBuf),
 }
 
-fn failed<'a>(what: &'static str, path: &'a Path) -> impl FnOnce(io::Error) -> StoreError + 'a {
+pub(crate) fn failed<'a>(
+    what: &'static str,
+    path: &'a Path,
+) -> impl FnOnce(io::Error) -> StoreError + 'a {
     move |source| StoreError::Io { what, path: path.to_owned(), source }
 }
 
@@ -88,6 +96,10 @@ pub struct Store {
     root: PathBuf,
     /// Content that was taken in and is not committed yet: no removal may touch it.
     claims: Claims,
+    /// Keys of what is being fetched: each file by one at a time.
+    fetches: Mutex<BTreeMap<String, Weak<tokio::sync::Mutex<()>>>>,
+    /// Gives each intake a file of its own.
+    intakes: AtomicU64,
     /// Held as long as the store is open.
     _lock: File,
 }
@@ -124,7 +136,7 @@ impl Store {
     /// # Errors
     /// Another process has it, or the operating system refuses.
     pub fn open(root: &Path) -> Result<Self, StoreError> {
-        for folder in ["objects/sha256", "models", "incoming"] {
+        for folder in ["objects/sha256", "models", "incoming", "aside"] {
             let path = root.join(folder);
             fs::create_dir_all(&path).map_err(failed("make", &path))?;
         }
@@ -140,7 +152,13 @@ impl Store {
             Err(fs::TryLockError::WouldBlock) => return Err(StoreError::Locked(root.to_owned())),
             Err(fs::TryLockError::Error(error)) => return Err(failed("lock", &path)(error)),
         }
-        let store = Self { root: root.to_owned(), claims: Claims::default(), _lock: lock };
+        let store = Self {
+            root: root.to_owned(),
+            claims: Claims::default(),
+            fetches: Mutex::default(),
+            intakes: AtomicU64::new(0),
+            _lock: lock,
+        };
         store.sweep()?;
         Ok(store)
     }
@@ -154,8 +172,40 @@ impl Store {
         self.root.join("objects/sha256").join(&text[..2]).join(&text[2..])
     }
 
-    fn incoming(&self) -> PathBuf {
+    pub(crate) fn incoming(&self) -> PathBuf {
         self.root.join("incoming")
+    }
+
+    /// A name for a file that is to be written and taken in.
+    #[must_use]
+    pub fn new_incoming(&self) -> PathBuf {
+        let number = self.intakes.fetch_add(1, Ordering::Relaxed);
+        self.incoming().join(format!("take-{number}"))
+    }
+
+    /// Whoever holds this fetches the file of that key.
+    pub(crate) fn turn(&self, key: &str) -> Arc<tokio::sync::Mutex<()>> {
+        let mut fetches = lock(&self.fetches);
+        fetches.retain(|_, turn| turn.strong_count() > 0);
+        if let Some(turn) = fetches.get(key).and_then(Weak::upgrade) {
+            return turn;
+        }
+        let turn = Arc::default();
+        fetches.insert(key.to_owned(), Arc::downgrade(&turn));
+        turn
+    }
+
+    fn aside(&self) -> PathBuf {
+        self.root.join("aside")
+    }
+
+    /// Puts a file aside that is not what was announced: nobody uses it, somebody may look at it
+    /// until the next start.
+    pub(crate) fn put_aside(&self, file: &Path, name: &str) -> PathBuf {
+        let target = self.aside().join(name);
+        // Where it cannot be moved it stays where nobody lists it either.
+        let _ = fs::rename(file, &target);
+        target
     }
 
     /// All variants, by name. A manifest that cannot be read is passed over: it is not ours.
@@ -197,20 +247,76 @@ impl Store {
         }
         // What an attempt before left unfinished.
         let _ = fs::remove_dir_all(&folder);
-        fs::create_dir_all(&folder).map_err(failed("make", &folder))?;
-        for file in &manifest.files {
-            link(&self.object(&file.sha256), &folder.join(&file.name))?;
-        }
-        sync(&folder)?;
-        manifest.write(&folder)?;
+        self.lay_out(manifest, &folder)?;
         // The folder's own entry, and that of the model's folder, are to be on the disk too.
         let models = self.root.join("models");
         let way_up = folder.ancestors().take_while(|path| path.starts_with(&models));
         way_up.into_iter().try_for_each(sync)?;
+        Ok(())
+    }
+
+    /// Puts another state of a variant in its place: at every moment there is the one or the other.
+    /// Content that only the old one had is removed.
+    ///
+    /// # Errors
+    /// It is not here, or the operating system refuses; the old state stays then.
+    pub fn replace(&self, manifest: &Manifest) -> Result<(), StoreError> {
+        let claims = lock(&self.claims);
+        let name = &manifest.name;
+        let old = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
+        let number = self.intakes.fetch_add(1, Ordering::Relaxed);
+        let (new, folder) = (self.incoming().join(format!("state-{number}")), self.folder(name));
+        let _ = fs::remove_dir_all(&new);
+        let exchanged = self.lay_out(manifest, &new).and_then(|()| {
+            renameat_with(CWD, &new, CWD, &folder, RenameFlags::EXCHANGE)
+                .map_err(|error| failed("replace", &folder)(error.into()))
+        });
+        let _ = fs::remove_dir_all(&new);
+        exchanged?;
+        folder.parent().map_or(Ok(()), sync)?;
+        self.remove_unnamed(old.files.iter().map(|file| file.sha256).collect(), &claims)
+    }
+
+    /// Links a variant's files into a folder, and writes the manifest last.
+    fn lay_out(&self, manifest: &Manifest, folder: &Path) -> Result<(), StoreError> {
+        fs::create_dir_all(folder).map_err(failed("make", folder))?;
         for file in &manifest.files {
+            let object = self.object(&file.sha256);
+            link(&object, &folder.join(&file.name))?;
             // Content has its digest for a name: nobody is to write it.
-            let read_only = fs::Permissions::from_mode(0o444);
-            let _ = fs::set_permissions(self.object(&file.sha256), read_only);
+            let _ = fs::set_permissions(&object, fs::Permissions::from_mode(0o444));
+        }
+        sync(folder)?;
+        manifest.write(folder)
+    }
+
+    /// Takes content that is not what its digest says out of the way, for good content to come.
+    ///
+    /// # Errors
+    /// The operating system refuses.
+    pub fn give_up(&self, sha256: &Digest) -> Result<(), StoreError> {
+        let object = self.object(sha256);
+        match fs::rename(&object, self.aside().join(format!("{sha256}-spoilt"))) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                Err(failed("move", &object)(error))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Links the files with this content anew, after good content has come.
+    ///
+    /// # Errors
+    /// The operating system refuses.
+    pub fn heal(&self, sha256: &Digest) -> Result<(), StoreError> {
+        for manifest in self.variants()? {
+            for file in manifest.files.iter().filter(|file| file.sha256 == *sha256) {
+                let path = self.path(&manifest.name, &file.name);
+                let unfinished = path.with_extension("unfinished");
+                let _ = fs::remove_file(&unfinished);
+                link(&self.object(sha256), &unfinished)?;
+                fs::rename(&unfinished, &path).map_err(failed("write", &path))?;
+            }
         }
         Ok(())
     }
@@ -222,7 +328,7 @@ impl Store {
     pub fn rename(&self, from: &VariantName, to: &VariantName) -> Result<(), StoreError> {
         let _changing = lock(&self.claims);
         let manifest = self.variant(from).ok_or_else(|| StoreError::NoVariant(from.clone()))?;
-        self.commit(&Manifest::new(to.clone(), manifest.files))?;
+        self.commit(&Manifest { name: to.clone(), ..manifest })?;
         self.unlist(from)
     }
 
@@ -369,8 +475,12 @@ impl Store {
     /// manifest.
     fn sweep(&self) -> Result<(), StoreError> {
         for path in entries(&self.incoming())? {
-            fs::remove_file(&path).map_err(failed("remove", &path))?;
+            // What was fetched in part is gone on with, if somebody asks for it soon.
+            if !partial::is_recent(&path) {
+                remove(&path)?;
+            }
         }
+        entries(&self.aside())?.iter().try_for_each(|path| remove(path))?;
         for model in folders(&self.root.join("models"))? {
             for variant in folders(&model)? {
                 if Manifest::read(&variant).is_none() {
@@ -396,6 +506,14 @@ impl Store {
     }
 }
 
+/// Digest and length of a file.
+///
+/// # Errors
+/// It cannot be read.
+pub fn digest_of_file(path: &Path) -> Result<(Digest, u64), StoreError> {
+    digest_of(path, &mut |_| ControlFlow::Continue(()))
+}
+
 /// Links a file under a name: hard where the file system can, else by a symbolic link.
 fn link(object: &Path, path: &Path) -> Result<(), StoreError> {
     if fs::hard_link(object, path).is_ok() {
@@ -403,6 +521,12 @@ fn link(object: &Path, path: &Path) -> Result<(), StoreError> {
     }
     let whole = fs::canonicalize(object).map_err(failed("find", object))?;
     std::os::unix::fs::symlink(whole, path).map_err(failed("link", path))
+}
+
+/// Removes a file, or a folder with all that is in it.
+fn remove(path: &Path) -> Result<(), StoreError> {
+    let removed = if path.is_dir() { fs::remove_dir_all(path) } else { fs::remove_file(path) };
+    removed.map_err(failed("remove", path))
 }
 
 /// Makes sure that a folder's entries are on the disk.

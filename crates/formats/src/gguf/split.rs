@@ -22,12 +22,24 @@ impl StoredModel {
     /// # Errors
     /// A header is damaged, a part is missing or foreign, or `path` is not the first part.
     pub fn read(path: &Path) -> Result<Self, GgufError> {
-        let mut header = read(path)?;
+        Self::read_with(path, read)
+    }
+
+    /// Reads the headers of a model whose files are somewhere else; `open` reads the header of the file
+    /// at a path.
+    ///
+    /// # Errors
+    /// As [`StoredModel::read`].
+    pub fn read_with(
+        path: &Path,
+        mut open: impl FnMut(&Path) -> Result<Header, GgufError>,
+    ) -> Result<Self, GgufError> {
+        let mut header = open(path)?;
         let count = header.metadata.optional_count("split.count").map_err(key)?.unwrap_or(1);
         let parts = if count > 1 { part_paths(path, &header, count)? } else { vec![path.into()] };
         for (number, part) in (0..).zip(&parts).skip(1) {
             let refused = |error: GgufError| split(part, &error.to_string());
-            let other = read(part).map_err(refused)?;
+            let other = open(part).map_err(refused)?;
             check(&header, &other, number, count).map_err(|what| split(part, &what))?;
             header.file_bytes += other.file_bytes;
             let tensors = other.tensors.into_iter();

@@ -122,6 +122,8 @@ pub enum TransferKind {
     Export,
     /// Reads everything again and compares digests.
     Verify,
+    /// Fetches a model from a source.
+    Pull,
 }
 
 /// How far a transfer is.
@@ -148,6 +150,17 @@ impl TransferState {
     }
 }
 
+/// How far a transfer is with one file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FileProgress {
+    /// Its name.
+    pub name: String,
+    /// Bytes that are done.
+    pub done_bytes: u64,
+    /// Its length, where it is told.
+    pub total_bytes: u64,
+}
+
 /// A running or finished transfer.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Transfer {
@@ -159,9 +172,15 @@ pub struct Transfer {
     pub about: String,
     /// How far it is.
     pub state: TransferState,
+    /// What it does right now, where that is not its usual work: `looking`, `checking`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stage: Option<String>,
     /// The file it is at.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub file: Option<String>,
+    /// Its files, where it works on several at once.
+    #[serde(default)]
+    pub files: Vec<FileProgress>,
     /// Bytes that are done.
     pub done_bytes: u64,
     /// Bytes of all.

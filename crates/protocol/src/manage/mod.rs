@@ -3,11 +3,13 @@
 mod depot;
 mod keeping;
 mod loading;
+mod sources;
 mod status;
 
 pub use depot::*;
 pub use keeping::*;
 pub use loading::*;
+pub use sources::*;
 pub use status::*;
 
 #[cfg(test)]

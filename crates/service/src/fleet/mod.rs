@@ -139,6 +139,14 @@ impl Fleet {
         self.reports.clone()
     }
 
+    /// Refuses where a variant is loaded, or is to be.
+    pub(crate) fn refuse_while_loaded(&self, name: &str) -> Result<(), Problem> {
+        if self.reports.borrow().instances.iter().any(|instance| instance.name == name) {
+            return Err(refusals::in_use(name));
+        }
+        Ok(())
+    }
+
     async fn ask<T>(&self, make: impl FnOnce(oneshot::Sender<T>) -> Ask) -> Result<T, Problem> {
         let (answer, result) = oneshot::channel();
         self.asks.send(make(answer)).await.map_err(|_| refusals::stopping())?;

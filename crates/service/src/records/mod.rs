@@ -2,5 +2,7 @@
 
 pub(crate) mod calls;
 pub(crate) mod nodes;
+pub(crate) mod sources;
+pub(crate) mod transfers;
 pub(crate) mod variants;
 pub(crate) mod wishes;

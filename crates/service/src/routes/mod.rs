@@ -13,6 +13,7 @@ mod openapi;
 mod plans;
 mod pools;
 pub(crate) mod respond;
+mod sources;
 mod status;
 mod streaming;
 mod text;
@@ -29,6 +30,7 @@ use uuid::Uuid;
 
 use crate::catalogue::Catalogue;
 use crate::console;
+use crate::fetching::Fetching;
 use crate::fleet::Fleet;
 use crate::gateway::Gateway;
 use crate::keeping::Keeping;
@@ -46,6 +48,7 @@ pub(crate) struct App {
     pub(crate) loads: Arc<Loads>,
     pub(crate) gateway: Gateway,
     pub(crate) keeping: Keeping,
+    pub(crate) fetching: Fetching,
     pub(crate) database: PgPool,
     pub(crate) database_up: watch::Receiver<bool>,
     pub(crate) database_kind: &'static str,
@@ -88,6 +91,13 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(depot::register)
         .service(depot::rename)
         .service(depot::remove)
+        .service(sources::list_sources)
+        .service(sources::add_source)
+        .service(sources::check_source)
+        .service(sources::remove_source)
+        .service(sources::search)
+        .service(sources::preview)
+        .service(sources::pull)
         .service(transfers::import)
         .service(transfers::export)
         .service(transfers::verify)

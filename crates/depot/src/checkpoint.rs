@@ -1,0 +1,158 @@
+//! Checkpoints: safetensors files with their settings beside them. They are kept as they are; loaded they
+//! can be once they are converted.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+use deft_formats::safetensors::{SafeTensor, tensors};
+use deft_protocol::manage::{MixShare, ModelFacts};
+use serde_json::Value;
+
+use crate::examine::{DepotError, read_error};
+use crate::store::FileRole;
+
+/// The ending of its weights.
+pub(crate) const ENDING: &str = "safetensors";
+/// What describes it.
+pub(crate) const CONFIG: &str = "config.json";
+/// Its other files, where they are there.
+pub(crate) const COMPANIONS: [&str; 10] = [
+    CONFIG,
+    "generation_config.json",
+    "merges.txt",
+    "model.safetensors.index.json",
+    "preprocessor_config.json",
+    "special_tokens_map.json",
+    "tokenizer.json",
+    "tokenizer.model",
+    "tokenizer_config.json",
+    "vocab.txt",
+];
+/// What an operator should know of one.
+const NOTE: &str = "a checkpoint: it is kept as it is, and can be loaded once it is converted to GGUF";
+
+/// Whether a path is a checkpoint's weights.
+pub(crate) fn is_one(path: &Path) -> bool {
+    path.extension().is_some_and(|ending| ending == ENDING)
+}
+
+/// The files of the checkpoint that a file belongs to, weights first.
+///
+/// # Errors
+/// Its settings are not there, a part is missing, or the folder cannot be read.
+pub(crate) fn files(weights: &Path) -> Result<Vec<(FileRole, PathBuf)>, DepotError> {
+    let folder = weights.parent().unwrap_or(Path::new("."));
+    let read = || -> std::io::Result<Vec<PathBuf>> {
+        std::fs::read_dir(folder)?.map(|entry| entry.map(|entry| entry.path())).collect()
+    };
+    let mut all = read().map_err(|source| read_error(folder, source))?;
+    // A link may lead anywhere; a checkpoint's files are its own.
+    all.retain(|path| path.symlink_metadata().is_ok_and(|found| found.is_file()));
+    all.sort();
+    let named = |path: &&PathBuf| {
+        let name = path.file_name().and_then(|name| name.to_str());
+        name.is_some_and(|name| COMPANIONS.contains(&name))
+    };
+    let weights: Vec<&PathBuf> = all.iter().filter(|path| is_one(path)).collect();
+    let others: Vec<&PathBuf> = all.iter().filter(named).collect();
+    let config = folder.join(CONFIG);
+    if !others.iter().any(|path| **path == config) {
+        return Err(DepotError::NoFile { path: config });
+    }
+    let names = weights.iter().filter_map(|path| path.file_name()?.to_str());
+    if let Some(missing) = missing_part(names) {
+        return Err(DepotError::NoFile { path: folder.join(missing) });
+    }
+    let weights = weights.into_iter().map(|path| (FileRole::Weights, path.clone()));
+    Ok(weights.chain(others.into_iter().map(|path| (FileRole::Config, path.clone()))).collect())
+}
+
+/// The first part that is missing among weights in parts.
+pub(crate) fn missing_part<'a>(names: impl Iterator<Item = &'a str>) -> Option<String> {
+    let names: Vec<&str> = names.collect();
+    let wanted = names.iter().flat_map(|name| crate::name::all_parts(name));
+    wanted.into_iter().find(|wanted| !names.contains(&&wanted[..]))
+}
+
+/// What a checkpoint's files say of it.
+///
+/// # Errors
+/// A file is none, or is damaged.
+pub(crate) fn read(files: &[(FileRole, PathBuf)]) -> Result<ModelFacts, DepotError> {
+    let mut all = Vec::new();
+    let mut config = Value::Null;
+    let mut count = 0;
+    for (role, path) in files {
+        let open = || File::open(path).map_err(|source| read_error(path, source));
+        let wrong = |what: String| DepotError::Checkpoint { path: path.clone(), what };
+        if *role == FileRole::Weights {
+            let file = open()?;
+            let bytes = file.metadata().map_err(|source| read_error(path, source))?.len();
+            all.extend(tensors(file, bytes).map_err(|error| wrong(error.to_string()))?);
+            count += 1;
+        } else if path.file_name().is_some_and(|name| name == CONFIG) {
+            config = serde_json::from_reader(open()?).map_err(|error| wrong(error.to_string()))?;
+        }
+    }
+    Ok(facts(&config, &all, count))
+}
+
+/// What settings and tensors say of a checkpoint in so many files of weights.
+pub(crate) fn facts(config: &Value, tensors: &[SafeTensor], files: u32) -> ModelFacts {
+    let number = |key: &str| {
+        config.get(key).and_then(Value::as_u64).and_then(|n| u32::try_from(n).ok()).unwrap_or(0)
+    };
+    let heads = number("num_attention_heads");
+    let width = number("hidden_size");
+    let head = match number("head_dim") {
+        0 => width.checked_div(heads).unwrap_or(0),
+        given => given,
+    };
+    let mix = mix(tensors);
+    let kv_heads = if number("num_key_value_heads") == 0 { heads } else { number("num_key_value_heads") };
+    ModelFacts {
+        family: config.get("model_type").and_then(Value::as_str).unwrap_or("unknown").to_owned(),
+        name: None,
+        parameters: tensors.iter().map(SafeTensor::values).sum(),
+        quantisation: mix.first().map_or_else(String::new, |share| share.tensor_type.to_lowercase()),
+        mix,
+        context_length: number("max_position_embeddings"),
+        layers: number("num_hidden_layers"),
+        heads,
+        kv_heads,
+        width,
+        vocabulary: number("vocab_size"),
+        tokenizer: "in tokenizer.json".to_owned(),
+        special_tokens: Vec::new(),
+        window: None,
+        serves: Vec::new(),
+        pooling: None,
+        sample: None,
+        files,
+        key_length: head,
+        value_length: head,
+        has_template: false,
+        template: None,
+        licence: None,
+        description: None,
+        warnings: vec![NOTE.to_owned()],
+    }
+}
+
+fn mix(tensors: &[SafeTensor]) -> Vec<MixShare> {
+    let mut shares: BTreeMap<&str, (u32, u64)> = BTreeMap::new();
+    for tensor in tensors {
+        let (count, bytes) = shares.entry(&tensor.kind).or_default();
+        *count += 1;
+        *bytes += tensor.data.1 - tensor.data.0;
+    }
+    let share = |(kind, (tensors, bytes)): (&str, (u32, u64))| MixShare {
+        tensor_type: kind.to_owned(),
+        tensors,
+        bytes,
+    };
+    let mut mix: Vec<MixShare> = shares.into_iter().map(share).collect();
+    mix.sort_by_key(|share| std::cmp::Reverse(share.bytes));
+    mix
+}

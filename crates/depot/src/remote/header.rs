@@ -1,0 +1,169 @@
+//! A file of another machine, read as if it were here: by ranges, and no more of it than is asked for.
+
+use std::io::{self, Read, Seek, SeekFrom};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use bytes::Bytes;
+use futures_util::StreamExt;
+use futures_util::stream::BoxStream;
+use tokio::runtime::Handle;
+
+use super::{Address, Mark, RemoteError, Web};
+
+/// Bytes that are asked for first, and most at a time later on.
+const FIRST: u64 = 256 << 10;
+const MOST: u64 = 768 << 10;
+/// A question whose answer does not come is asked so many times.
+const TRIES: u32 = 3;
+
+/// A file of another machine. It blocks: use it off the threads that serve.
+pub struct RemoteFile {
+    web: Web,
+    address: Address,
+    handle: Handle,
+    bytes: u64,
+    mark: Option<Mark>,
+    at: u64,
+    held: Held,
+    fetched: Arc<AtomicU64>,
+}
+
+/// What is here of it.
+enum Held {
+    /// One piece, from a byte on, and how much is asked for next.
+    Piece { from: u64, bytes: Bytes, next: u64 },
+    /// All from the beginning so far, and the rest as it comes: the server has no ranges.
+    Stream { bytes: Vec<u8>, rest: BoxStream<'static, Result<Bytes, RemoteError>> },
+}
+
+impl RemoteFile {
+    /// Asks for its beginning.
+    ///
+    /// # Errors
+    /// It cannot be had, is a web page, is empty, or has no length.
+    pub async fn open(web: &Web, address: &Address) -> Result<Self, RemoteError> {
+        let place = address.shown();
+        let opened = match web.open(address, 0..FIRST, None).await {
+            Err(RemoteError::RangeRefused { .. }) => return Err(RemoteError::Empty { place }),
+            other => other?,
+        };
+        let bytes = opened.total.ok_or_else(|| RemoteError::Confused {
+            place: place.clone(),
+            what: "the server does not tell how long the file is".to_owned(),
+        })?;
+        if bytes == 0 {
+            return Err(RemoteError::Empty { place });
+        }
+        let (mark, ranges) = (opened.mark.clone(), opened.ranges);
+        let fetched = Arc::new(AtomicU64::new(0));
+        let mut rest = opened.pieces().boxed();
+        let held = if ranges {
+            let piece = collect(&mut rest, &fetched).await?;
+            Held::Piece { from: 0, bytes: piece, next: FIRST * 2 }
+        } else {
+            Held::Stream { bytes: Vec::new(), rest }
+        };
+        let (web, address, handle) = (web.clone(), address.clone(), Handle::current());
+        Ok(Self { web, address, handle, bytes, mark, at: 0, held, fetched })
+    }
+
+    /// Its length in bytes.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        self.bytes
+    }
+
+    /// Counts the bytes that came over the wire.
+    #[must_use]
+    pub fn fetched(&self) -> Arc<AtomicU64> {
+        Arc::clone(&self.fetched)
+    }
+
+    async fn range(&self, from: u64, length: u64) -> Result<Bytes, RemoteError> {
+        let end = (from + length).min(self.bytes);
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            let asked = async {
+                let opened = self.web.open(&self.address, from..end, self.mark.as_ref()).await?;
+                collect(&mut opened.pieces().boxed(), &self.fetched).await
+            };
+            match asked.await {
+                Err(error) if tries < TRIES && error.passes().is_some() => {}
+                other => return other,
+            }
+        }
+    }
+
+    /// Makes sure that the byte it is at is here; nothing where the file ends before.
+    fn hold(&mut self) -> Result<&[u8], RemoteError> {
+        let handle = self.handle.clone();
+        let missing = match &self.held {
+            Held::Piece { from, bytes, next } => {
+                let here = *from..from + bytes.len() as u64;
+                (!here.contains(&self.at)).then_some(*next)
+            }
+            Held::Stream { .. } => None,
+        };
+        if let Some(length) = missing {
+            let bytes = handle.block_on(self.range(self.at, length))?;
+            self.held = Held::Piece { from: self.at, bytes, next: (length * 2).min(MOST) };
+        }
+        match &mut self.held {
+            Held::Piece { from, bytes, .. } => Ok(bytes
+                .get(usize::try_from(self.at - *from).unwrap_or(usize::MAX)..)
+                .unwrap_or(&[])),
+            Held::Stream { bytes, rest } => {
+                let at = usize::try_from(self.at).unwrap_or(usize::MAX);
+                while bytes.len() <= at {
+                    let Some(piece) = handle.block_on(rest.next()) else {
+                        return Ok(&[]);
+                    };
+                    let piece = piece?;
+                    self.fetched.fetch_add(piece.len() as u64, Ordering::Relaxed);
+                    bytes.extend_from_slice(&piece);
+                }
+                Ok(&bytes[at..])
+            }
+        }
+    }
+}
+
+async fn collect(
+    pieces: &mut BoxStream<'static, Result<Bytes, RemoteError>>,
+    fetched: &AtomicU64,
+) -> Result<Bytes, RemoteError> {
+    let mut all = Vec::new();
+    while let Some(piece) = pieces.next().await {
+        let piece = piece?;
+        fetched.fetch_add(piece.len() as u64, Ordering::Relaxed);
+        all.extend_from_slice(&piece);
+    }
+    Ok(all.into())
+}
+
+impl Read for RemoteFile {
+    fn read(&mut self, target: &mut [u8]) -> io::Result<usize> {
+        if self.at >= self.bytes {
+            return Ok(0);
+        }
+        let here = self.hold().map_err(io::Error::other)?;
+        let count = here.len().min(target.len());
+        target[..count].copy_from_slice(&here[..count]);
+        self.at += count as u64;
+        Ok(count)
+    }
+}
+
+impl Seek for RemoteFile {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let to = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::End(by) => self.bytes.checked_add_signed(by),
+            SeekFrom::Current(by) => self.at.checked_add_signed(by),
+        };
+        self.at = to.ok_or_else(|| io::Error::other("before the beginning"))?;
+        Ok(self.at)
+    }
+}

@@ -1,0 +1,423 @@
+//! Reading files of other machines over HTTP: whole, or by ranges.
+//!
+//! Every answer is looked at before a byte of it is used, and every refusal says what to do. Secrets
+//! go only to the host they were given for: a redirect to another one does not carry them.
+
+mod error;
+mod header;
+mod pace;
+pub(crate) mod partial;
+mod pull;
+
+use std::fmt;
+use std::ops::Range;
+use std::path::Path;
+use std::sync::Once;
+use std::time::{Duration, SystemTime};
+
+use bytes::Bytes;
+use futures_util::{Stream, StreamExt, TryStreamExt};
+use reqwest::header::{
+    AUTHORIZATION, CONTENT_RANGE, CONTENT_TYPE, ETAG, HeaderMap, HeaderName, HeaderValue, IF_RANGE,
+    LAST_MODIFIED, LOCATION, RANGE, RETRY_AFTER,
+};
+use reqwest::redirect::Policy;
+use reqwest::{Certificate, Client, Method, Response, StatusCode};
+use url::Url;
+
+pub use error::RemoteError;
+pub use header::RemoteFile;
+pub use pace::Pace;
+pub use pull::{Tell, Wanted, Watching};
+
+/// Longest way from one address to another.
+const MOST_REDIRECTS: usize = 8;
+/// Longest document that is read into memory: an index, a list of files.
+const LONGEST_DOCUMENT: usize = 64 << 20;
+
+/// How a certificate in PEM ends.
+const END_OF_CERTIFICATE: &str = "-----END CERTIFICATE-----";
+
+/// A secret that no message and no record shows.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Secret(String);
+
+impl Secret {
+    /// Of a text; white space around it is dropped.
+    ///
+    /// # Errors
+    /// It is empty, or has characters that cannot travel in a header.
+    pub fn new(text: &str) -> Result<Self, RemoteError> {
+        let text = text.trim();
+        if text.is_empty() || text.chars().any(|letter| !letter.is_ascii_graphic()) {
+            return Err(RemoteError::SecretUnusable);
+        }
+        Ok(Self(text.to_owned()))
+    }
+
+    pub(crate) fn expose(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("(secret)")
+    }
+}
+
+/// How a source is asked.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Access {
+    /// The name that a token belongs to, where the place wants one.
+    pub user: Option<String>,
+    /// What proves the right to read.
+    pub token: Option<Secret>,
+}
+
+impl Access {
+    /// The header that carries it.
+    pub(crate) fn headers(&self) -> HeaderMap {
+        use base64::Engine;
+        let mut headers = HeaderMap::new();
+        let Some(token) = &self.token else {
+            return headers;
+        };
+        let text = match &self.user {
+            None => format!("Bearer {}", token.expose()),
+            Some(user) => {
+                let pair = format!("{user}:{}", token.expose());
+                format!("Basic {}", base64::engine::general_purpose::STANDARD.encode(pair))
+            }
+        };
+        if let Ok(mut value) = HeaderValue::from_str(&text) {
+            value.set_sensitive(true);
+            headers.insert(AUTHORIZATION, value);
+        }
+        headers
+    }
+}
+
+/// An address with the headers that go there, and to no other host.
+#[derive(Debug, Clone)]
+pub struct Address {
+    /// Where.
+    pub url: Url,
+    /// What goes with each question.
+    pub headers: HeaderMap,
+}
+
+impl Address {
+    /// Without headers.
+    #[must_use]
+    pub fn new(url: Url) -> Self {
+        Self { url, headers: HeaderMap::new() }
+    }
+
+    /// With what proves the right to read.
+    #[must_use]
+    pub fn with_access(mut self, access: &Access) -> Self {
+        self.headers.extend(access.headers());
+        self
+    }
+
+    /// Adds headers, such as a place tells to send; those that cannot travel are left out.
+    pub(crate) fn with(mut self, headers: impl IntoIterator<Item = (String, String)>) -> Self {
+        for (name, value) in headers {
+            let name = HeaderName::from_bytes(name.as_bytes());
+            if let (Ok(name), Ok(mut value)) = (name, HeaderValue::from_str(&value)) {
+                value.set_sensitive(true);
+                self.headers.insert(name, value);
+            }
+        }
+        self
+    }
+
+    /// The address as messages show it: without what may be secret in it.
+    pub(crate) fn shown(&self) -> String {
+        shown(&self.url)
+    }
+}
+
+/// An address without user, password, query and fragment: signed addresses have secrets there.
+pub(crate) fn shown(url: &Url) -> String {
+    let mut url = url.clone();
+    let _ = url.set_username("");
+    let _ = url.set_password(None);
+    url.set_query(None);
+    url.set_fragment(None);
+    url.to_string()
+}
+
+/// What tells that a file is still the same.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub(crate) struct Mark(pub(crate) String);
+
+/// A file's content from some byte on, as it comes.
+pub(crate) struct Opened {
+    /// Length of the whole file, where the server tells.
+    pub(crate) total: Option<u64>,
+    /// Whether the server serves parts of files.
+    pub(crate) ranges: bool,
+    /// Its mark, where the server gives one.
+    pub(crate) mark: Option<Mark>,
+    /// The byte that comes first.
+    pub(crate) from: u64,
+    response: Response,
+    place: String,
+}
+
+impl Opened {
+    /// The content, piece by piece.
+    pub(crate) fn pieces(self) -> impl Stream<Item = Result<Bytes, RemoteError>> + Unpin {
+        let place = self.place;
+        self.response
+            .bytes_stream()
+            .map_err(move |error| RemoteError::broken(&place, &error.without_url()))
+    }
+}
+
+/// Asks other machines; cheap to clone.
+#[derive(Debug, Clone)]
+pub struct Web {
+    client: Client,
+}
+
+/// How other machines are asked.
+#[derive(Debug, Clone)]
+pub struct WebSettings<'a> {
+    /// A file with certificates of authorities that are trusted beside the system's.
+    pub ca_file: Option<&'a Path>,
+    /// A server that sends nothing for so long is given up.
+    pub stall: Duration,
+}
+
+impl Web {
+    /// With the system's certificates, and those of a file.
+    ///
+    /// # Errors
+    /// The file cannot be read or has no certificate.
+    pub fn new(settings: &WebSettings<'_>) -> Result<Self, RemoteError> {
+        use_ring();
+        let builder = Client::builder()
+            .redirect(Policy::none())
+            .connect_timeout(settings.stall)
+            .read_timeout(settings.stall)
+            .user_agent(concat!("deft-harbor/", env!("CARGO_PKG_VERSION")));
+        let builder = match settings.ca_file {
+            None => builder,
+            Some(file) => builder.tls_certs_merge(certificates(file)?),
+        };
+        let client = builder.build().map_err(|error| RemoteError::Setup(error.to_string()))?;
+        Ok(Self { client })
+    }
+
+    /// Reads a document.
+    ///
+    /// # Errors
+    /// The server refuses, cannot be reached, or sends too much.
+    pub(crate) async fn document(&self, address: &Address) -> Result<Bytes, RemoteError> {
+        let response = self.ask(Method::GET, address, HeaderMap::new(), None).await?;
+        collect(response, address).await
+    }
+
+    /// Sends a document and reads the answer.
+    pub(crate) async fn exchange(
+        &self,
+        address: &Address,
+        body: Vec<u8>,
+    ) -> Result<Bytes, RemoteError> {
+        let response = self.ask(Method::POST, address, HeaderMap::new(), Some(body)).await?;
+        collect(response, address).await
+    }
+
+    /// Opens a file's first byte, to see how long it is and whether it has ranges.
+    pub(crate) async fn look(&self, address: &Address) -> Result<Opened, RemoteError> {
+        self.open(address, 0..1, None).await.map_err(|error| match error {
+            // There is not even a first byte.
+            RemoteError::RangeRefused { place } => RemoteError::Empty { place },
+            other => other,
+        })
+    }
+
+    /// Opens a file from a byte on, or in a range; where it has another mark than the one given, it is
+    /// told as changed.
+    pub(crate) async fn open(
+        &self,
+        address: &Address,
+        range: Range<u64>,
+        mark: Option<&Mark>,
+    ) -> Result<Opened, RemoteError> {
+        let mut headers = HeaderMap::new();
+        let text = match range.end {
+            u64::MAX => format!("bytes={}-", range.start),
+            end => format!("bytes={}-{}", range.start, end - 1),
+        };
+        headers.insert(RANGE, HeaderValue::from_str(&text).expect("digits can travel"));
+        let strong = mark.filter(|mark| !mark.0.starts_with("W/"));
+        if let Some(value) = strong.and_then(|mark| HeaderValue::from_str(&mark.0).ok()) {
+            headers.insert(IF_RANGE, value);
+        }
+        let response = self.ask(Method::GET, address, headers, None).await?;
+        let place = address.shown();
+        let found = mark_of(response.headers());
+        if mark.is_some() && found.is_some() && found.as_ref() != mark {
+            return Err(RemoteError::Changed { place });
+        }
+        is_no_page(&response, &place)?;
+        let ranges = response.status() == StatusCode::PARTIAL_CONTENT;
+        let (from, total) = if ranges {
+            let told = response.headers().get(CONTENT_RANGE).and_then(|value| value.to_str().ok());
+            told.and_then(content_range).ok_or(RemoteError::Confused {
+                place: place.clone(),
+                what: "it sends a part of the file and does not say which".to_owned(),
+            })?
+        } else {
+            (0, response.content_length())
+        };
+        if ranges && from != range.start {
+            let what = format!("asked for byte {} it sends byte {from}", range.start);
+            return Err(RemoteError::Confused { place, what });
+        }
+        Ok(Opened { total, ranges, mark: found, from, response, place })
+    }
+
+    /// Asks, following redirects; headers of the address go to its own host only.
+    async fn ask(
+        &self,
+        method: Method,
+        address: &Address,
+        headers: HeaderMap,
+        body: Option<Vec<u8>>,
+    ) -> Result<Response, RemoteError> {
+        let mut url = address.url.clone();
+        for _ in 0..=MOST_REDIRECTS {
+            let mut request = self.client.request(method.clone(), url.clone());
+            request = request.headers(headers.clone());
+            if url.origin() == address.url.origin() {
+                request = request.headers(address.headers.clone());
+            }
+            if let Some(body) = &body {
+                request = request.body(body.clone());
+            }
+            let place = shown(&url);
+            let response = request.send().await;
+            let response =
+                response.map_err(|error| RemoteError::broken(&place, &error.without_url()))?;
+            let Some(next) = redirect(&response, &url) else {
+                return checked(response, &place);
+            };
+            if url.scheme() == "https" && next.scheme() != "https" {
+                return Err(RemoteError::Downgrade { place, to: shown(&next) });
+            }
+            url = next;
+        }
+        Err(RemoteError::RedirectLoop { place: address.shown() })
+    }
+}
+
+/// TLS is done by one library in the whole process.
+fn use_ring() {
+    static ONCE: Once = Once::new();
+    ONCE.call_once(|| {
+        // Somebody else chose before: that is as well.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+    });
+}
+
+/// The certificates of a file, each in a PEM of its own.
+pub(crate) fn certificates_apart(file: &Path) -> Result<Vec<Vec<u8>>, RemoteError> {
+    certificates(file)?;
+    let text = std::fs::read_to_string(file);
+    let text = text
+        .map_err(|error| RemoteError::CaFile { path: file.to_owned(), what: error.to_string() })?;
+    let each = text.split_inclusive(END_OF_CERTIFICATE);
+    let each = each.filter(|part| part.contains(END_OF_CERTIFICATE));
+    Ok(each.map(|part| part.as_bytes().to_vec()).collect())
+}
+
+/// Certificates of authorities, in PEM.
+fn certificates(file: &Path) -> Result<Vec<Certificate>, RemoteError> {
+    use_ring();
+    let wrong = |what: String| RemoteError::CaFile { path: file.to_owned(), what };
+    let pem = std::fs::read(file).map_err(|error| wrong(error.to_string()))?;
+    let found = Certificate::from_pem_bundle(&pem).map_err(|error| wrong(error.to_string()))?;
+    if found.is_empty() {
+        return Err(wrong("it has no certificate".to_owned()));
+    }
+    Ok(found)
+}
+
+async fn collect(response: Response, address: &Address) -> Result<Bytes, RemoteError> {
+    let place = address.shown();
+    let mut document = Vec::new();
+    let mut pieces = response.bytes_stream();
+    while let Some(piece) = pieces.next().await {
+        let piece = piece.map_err(|error| RemoteError::broken(&place, &error.without_url()))?;
+        if document.len() + piece.len() > LONGEST_DOCUMENT {
+            let what = format!("its answer is longer than {} MiB", LONGEST_DOCUMENT >> 20);
+            return Err(RemoteError::Confused { place, what });
+        }
+        document.extend_from_slice(&piece);
+    }
+    Ok(document.into())
+}
+
+/// Where an answer points on to.
+fn redirect(response: &Response, from: &Url) -> Option<Url> {
+    let status = response.status();
+    if !matches!(status.as_u16(), 301 | 302 | 303 | 307 | 308) {
+        return None;
+    }
+    let to = response.headers().get(LOCATION)?.to_str().ok()?;
+    from.join(to).ok().filter(|to| matches!(to.scheme(), "http" | "https"))
+}
+
+/// An answer that has what was asked for.
+fn checked(response: Response, place: &str) -> Result<Response, RemoteError> {
+    let place = place.to_owned();
+    let status = response.status();
+    if status.is_success() {
+        return Ok(response);
+    }
+    let later = response.headers().get(RETRY_AFTER).and_then(retry_after);
+    Err(match status.as_u16() {
+        401 => RemoteError::Unauthorized { place },
+        403 => RemoteError::Forbidden { place },
+        404 | 410 => RemoteError::NotFound { place },
+        416 => RemoteError::RangeRefused { place },
+        429 => RemoteError::TooMany { place, later },
+        code => RemoteError::Status { place, code, later },
+    })
+}
+
+/// When to come again: seconds or a date.
+fn retry_after(value: &HeaderValue) -> Option<Duration> {
+    let text = value.to_str().ok()?;
+    if let Ok(seconds) = text.trim().parse() {
+        return Some(Duration::from_secs(seconds));
+    }
+    let date = httpdate::parse_http_date(text).ok()?;
+    Some(date.duration_since(SystemTime::now()).unwrap_or_default())
+}
+
+/// First byte and whole length of `bytes 0-9/100`.
+fn content_range(text: &str) -> Option<(u64, Option<u64>)> {
+    let (range, total) = text.strip_prefix("bytes ")?.split_once('/')?;
+    let from = range.split_once('-')?.0.trim().parse().ok()?;
+    Some((from, total.trim().parse().ok()))
+}
+
+fn mark_of(headers: &HeaderMap) -> Option<Mark> {
+    let value = headers.get(ETAG).or_else(|| headers.get(LAST_MODIFIED))?;
+    Some(Mark(value.to_str().ok()?.to_owned()))
+}
+
+/// A page for people is no model, however willingly it is sent.
+fn is_no_page(response: &Response, place: &str) -> Result<(), RemoteError> {
+    let kind = response.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok());
+    if kind.is_some_and(|kind| kind.starts_with("text/html")) {
+        return Err(RemoteError::Page { place: place.to_owned() });
+    }
+    Ok(())
+}

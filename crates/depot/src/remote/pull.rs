@@ -1,0 +1,478 @@
+//! Fetching a file: by ranges over several connections where that helps, gone on with after a break,
+//! checked before it is used.
+
+use std::ops::Range;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use backon::{BackoffBuilder, ExponentialBuilder};
+use bytes::Bytes;
+use futures_util::StreamExt;
+use tokio::sync::mpsc;
+use tokio::task::JoinSet;
+use tokio_util::sync::CancellationToken;
+
+use super::partial::{self, Partial};
+use super::{Address, Mark, Opened, Pace, RemoteError, Web};
+use crate::store::{Digest, Store, StoreError, Taken};
+
+/// Bytes that one connection takes over at a time: a handful of segments.
+const RUN: u64 = 32 << 20;
+/// Most connections for one file.
+const MOST_CONNECTIONS: usize = 4;
+/// How often it is looked whether a further connection helps.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+/// A further connection helps where it makes everything so much faster.
+const WORTH: f64 = 1.15;
+/// Pieces that may wait to be written.
+const WAITING: usize = 64;
+/// A file that changes while it is fetched is begun anew so many times.
+const MOST_CHANGES: u32 = 3;
+/// Questions that fail one after the other without a byte in between.
+const TRIES: usize = 6;
+/// The first wait between them, and the longest.
+const FIRST_WAIT: Duration = Duration::from_millis(500);
+const LONGEST_WAIT: Duration = Duration::from_secs(30);
+/// A server that wants to be left alone for longer is not waited for.
+const PATIENCE: Duration = Duration::from_secs(60);
+/// What a GGUF file begins with.
+const MAGIC: &[u8] = b"GGUF";
+
+/// A file that is wanted.
+#[derive(Debug, Clone)]
+pub struct Wanted {
+    /// Where it is.
+    pub address: Address,
+    /// Its own name.
+    pub name: String,
+    /// Its length, where it was told.
+    pub bytes: Option<u64>,
+    /// Its digest, where it was told.
+    pub sha256: Option<Digest>,
+}
+
+impl Wanted {
+    /// The key that its unfinished content has in the depot.
+    #[must_use]
+    pub fn key(&self) -> String {
+        match &self.sha256 {
+            Some(digest) => digest.to_string(),
+            None => blake3::hash(self.address.shown().as_bytes()).to_hex().to_string(),
+        }
+    }
+}
+
+/// Is told of so many bytes.
+pub type Tell = Arc<dyn Fn(u64) + Send + Sync>;
+
+/// Who is told how it goes, and may end it.
+pub struct Watching {
+    /// So many bytes more are here.
+    pub advance: Tell,
+    /// So many bytes were here before.
+    pub found: Tell,
+    /// So many bytes are to be counted back: they are fetched anew.
+    pub retreat: Tell,
+    /// Ends it; what is here stays, to be gone on with.
+    pub stop: CancellationToken,
+}
+
+/// What all connections of a file share.
+struct Shared {
+    web: Web,
+    address: Address,
+    pace: Pace,
+    mark: Option<Mark>,
+    bytes: u64,
+    runs: Mutex<Vec<Range<u64>>>,
+    pieces: mpsc::Sender<(u64, Bytes)>,
+}
+
+impl Store {
+    /// Fetches a file's content into the depot. What is here already is not fetched; what an attempt
+    /// before left is gone on with.
+    ///
+    /// # Errors
+    /// Why it cannot be had. What was fetched stays for the next attempt, but for content that turned
+    /// out wrong, and where the disk is full.
+    pub async fn fetch(
+        self: &Arc<Self>,
+        web: &Web,
+        wanted: &Wanted,
+        pace: &Pace,
+        watching: &Watching,
+    ) -> Result<Taken, RemoteError> {
+        let turn = self.turn(&wanted.key());
+        let _turn = turn.lock().await;
+        if let Some(here) = wanted.sha256.and_then(|digest| self.hold(&digest)) {
+            (watching.found)(here.bytes);
+            return Ok(here);
+        }
+        let mut changes = 0;
+        loop {
+            let counted = Mutex::new(0);
+            let attempt = self.attempt(web, wanted, pace, watching, &counted).await;
+            match attempt {
+                Err(RemoteError::Changed { .. } | RemoteError::RangeRefused { .. })
+                    if changes < MOST_CHANGES =>
+                {
+                    changes += 1;
+                    self.discard(wanted);
+                    (watching.retreat)(*counted.lock().unwrap_or_else(PoisonError::into_inner));
+                }
+                Err(error @ RemoteError::Store(StoreError::NoSpace { .. })) => {
+                    self.discard(wanted);
+                    return Err(error);
+                }
+                other => return other,
+            }
+        }
+    }
+
+    /// Removes what is here of a file that was not fetched to its end.
+    pub fn discard(&self, wanted: &Wanted) {
+        partial::discard(&self.incoming(), &wanted.key());
+    }
+
+    /// Bytes that are here of a file that was not fetched to its end.
+    #[must_use]
+    pub fn fetched_before(&self, wanted: &Wanted) -> u64 {
+        Partial::resume(&self.incoming(), &wanted.key()).map_or(0, |partial| partial.here())
+    }
+
+    /// Looks how long a file is, and reserves room for it. Returns its length in bytes.
+    ///
+    /// # Errors
+    /// It cannot be had, or the disk is too full.
+    pub async fn reserve(
+        self: &Arc<Self>,
+        web: &Web,
+        wanted: &Wanted,
+        watching: &Watching,
+    ) -> Result<u64, RemoteError> {
+        let turn = self.turn(&wanted.key());
+        let _turn = turn.lock().await;
+        if let Some(here) = wanted.sha256.and_then(|digest| self.hold(&digest)) {
+            return Ok(here.bytes);
+        }
+        Ok(self.begun(web, wanted, watching).await?.bytes())
+    }
+
+    /// What an attempt before left of a file; else it is begun.
+    async fn begun(
+        self: &Arc<Self>,
+        web: &Web,
+        wanted: &Wanted,
+        watching: &Watching,
+    ) -> Result<Partial, RemoteError> {
+        let (incoming, key) = (self.incoming(), wanted.key());
+        let before = blocking({
+            let (incoming, key) = (incoming.clone(), key.clone());
+            move || Ok(Partial::resume(&incoming, &key))
+        });
+        let as_told = |partial: &Partial| wanted.bytes.is_none_or(|told| told == partial.bytes());
+        if let Some(partial) = before.await?.filter(as_told) {
+            return Ok(partial);
+        }
+        let look = with_patience(watching, || web.look(&wanted.address));
+        let (bytes, mark) = told(&look.await?, wanted)?;
+        blocking(move || Ok(Partial::begin(&incoming, &key, bytes, mark)?)).await
+    }
+
+    async fn attempt(
+        self: &Arc<Self>,
+        web: &Web,
+        wanted: &Wanted,
+        pace: &Pace,
+        watching: &Watching,
+        counted: &Mutex<u64>,
+    ) -> Result<Taken, RemoteError> {
+        let count = |bytes: u64| {
+            *counted.lock().unwrap_or_else(PoisonError::into_inner) += bytes;
+            bytes
+        };
+        let advance = |bytes: u64| (watching.advance)(count(bytes));
+        let partial = self.begun(web, wanted, watching).await?;
+        (watching.found)(count(partial.here()));
+        let finished = fetch_missing(web, wanted, pace, watching, partial, &advance).await?;
+        let (store, wanted) = (Arc::clone(self), wanted.clone());
+        blocking(move || {
+            let (path, digest) = finished.finish()?;
+            if let Some(told) = wanted.sha256.filter(|told| *told != digest) {
+                let aside = store.put_aside(&path, &format!("{digest}-{}", wanted.name));
+                let place = wanted.address.shown();
+                return Err(RemoteError::WrongDigest { place, told, found: digest, aside });
+            }
+            Ok(store.take_finished(&path, digest)?)
+        })
+        .await
+    }
+}
+
+/// Length and mark of a file, compared with what was told of it before.
+fn told(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteError> {
+    let place = wanted.address.shown();
+    let bytes = opened.total.or(wanted.bytes).ok_or_else(|| RemoteError::Confused {
+        place: place.clone(),
+        what: "the server does not tell how long the file is".to_owned(),
+    })?;
+    if bytes == 0 {
+        return Err(RemoteError::Empty { place });
+    }
+    if let Some(told) = wanted.bytes.filter(|told| *told != bytes) {
+        return Err(RemoteError::WrongLength { place, told, found: bytes });
+    }
+    Ok((bytes, opened.mark.clone()))
+}
+
+/// Fetches all that is missing of a file.
+async fn fetch_missing(
+    web: &Web,
+    wanted: &Wanted,
+    pace: &Pace,
+    watching: &Watching,
+    partial: Partial,
+    advance: &(dyn Fn(u64) + Send + Sync),
+) -> Result<Partial, RemoteError> {
+    let mut runs = partial.missing(RUN);
+    runs.reverse();
+    let left: u64 = runs.iter().map(|run| run.end - run.start).sum();
+    let (pieces, mut received) = mpsc::channel::<(u64, Bytes)>(WAITING);
+    let shared = Arc::new(Shared {
+        web: web.clone(),
+        address: wanted.address.clone(),
+        pace: pace.clone(),
+        mark: partial.mark().cloned(),
+        bytes: partial.bytes(),
+        runs: Mutex::new(runs),
+        pieces,
+    });
+    let is_model = wanted.name.ends_with(".gguf");
+    let place = wanted.address.shown();
+    let (written, mut writing) = mpsc::unbounded_channel();
+    let mut writer = tokio::task::spawn_blocking(move || {
+        let mut partial = partial;
+        while let Some((at, piece)) = received.blocking_recv() {
+            if at == 0 && is_model {
+                begins_well(&piece, &place)?;
+            }
+            partial.write(at, &piece)?;
+            let _ = written.send(piece.len() as u64);
+        }
+        Ok::<_, RemoteError>(partial)
+    });
+    let mut connections = JoinSet::new();
+    let mut growth = Growth::new(left);
+    connections.spawn(Arc::clone(&shared).connection());
+    let mut look = tokio::time::interval(LOOK_EVERY);
+    look.tick().await;
+    loop {
+        tokio::select! {
+            () = watching.stop.cancelled() => return Err(RemoteError::Cancelled),
+            Some(bytes) = writing.recv() => {
+                growth.bytes += bytes;
+                advance(bytes);
+            }
+            _ = look.tick() => {
+                if growth.wants_another(connections.len()) {
+                    connections.spawn(Arc::clone(&shared).connection());
+                }
+            }
+            joined = connections.join_next() => match joined {
+                Some(Ok(Ok(()))) => {}
+                Some(Ok(Err(error))) => {
+                    connections.shutdown().await;
+                    drop(shared);
+                    // Where writing failed, that is why nobody could go on.
+                    return Err(match joined_writer(writer.await) { Err(why) => why, Ok(_) => error });
+                }
+                Some(Err(error)) => return Err(RemoteError::Setup(error.to_string())),
+                None => break,
+            },
+        }
+    }
+    drop(shared);
+    let partial = loop {
+        tokio::select! {
+            biased;
+            Some(bytes) = writing.recv() => advance(bytes),
+            written = &mut writer => break joined_writer(written)?,
+        }
+    };
+    while let Ok(bytes) = writing.try_recv() {
+        advance(bytes);
+    }
+    Ok(partial)
+}
+
+fn joined_writer(
+    written: Result<Result<Partial, RemoteError>, tokio::task::JoinError>,
+) -> Result<Partial, RemoteError> {
+    written.unwrap_or_else(|error| Err(RemoteError::Setup(error.to_string())))
+}
+
+/// Whether more connections make it faster.
+struct Growth {
+    left: u64,
+    bytes: u64,
+    looked: Instant,
+    /// Bytes a second before the last connection was added.
+    before: f64,
+    ended: bool,
+}
+
+impl Growth {
+    fn new(left: u64) -> Self {
+        Self { left, bytes: 0, looked: Instant::now(), before: 0.0, ended: false }
+    }
+
+    fn wants_another(&mut self, connections: usize) -> bool {
+        #[expect(clippy::cast_precision_loss, reason = "a rate")]
+        let rate = self.bytes as f64 / self.looked.elapsed().as_secs_f64();
+        self.left = self.left.saturating_sub(self.bytes);
+        (self.bytes, self.looked) = (0, Instant::now());
+        self.ended |= rate < self.before * WORTH || connections >= MOST_CONNECTIONS;
+        self.before = rate;
+        !self.ended && self.left > RUN && connections > 0
+    }
+}
+
+impl Shared {
+    /// Takes over runs until there is none left.
+    async fn connection(self: Arc<Self>) -> Result<(), RemoteError> {
+        loop {
+            let next = self.runs.lock().unwrap_or_else(PoisonError::into_inner).pop();
+            let Some(mut run) = next else {
+                return Ok(());
+            };
+            let mut waits = Waits::new();
+            while run.start < run.end {
+                let before = run.start;
+                match self.stream(&mut run).await {
+                    Ok(()) => {}
+                    Err(error) => {
+                        if run.start > before {
+                            waits = Waits::new();
+                        }
+                        waits.wait(error).await?;
+                    }
+                }
+            }
+        }
+    }
+
+    /// Fetches a run, as far as it goes; its start moves along.
+    async fn stream(&self, run: &mut Range<u64>) -> Result<(), RemoteError> {
+        let opened = self.web.open(&self.address, run.clone(), self.mark.as_ref()).await?;
+        if let Some(found) = opened.total.filter(|total| *total != self.bytes) {
+            let place = self.address.shown();
+            tracing::debug!("{place} has {found} bytes now, and had {}", self.bytes);
+            return Err(RemoteError::Changed { place });
+        }
+        // A server without ranges begins anew: what is here already is passed over.
+        let mut at = opened.from;
+        let mut pieces = opened.pieces();
+        while let Some(piece) = pieces.next().await {
+            let mut piece = piece?;
+            self.pace.take(piece.len()).await;
+            let end = at + piece.len() as u64;
+            if at < run.start {
+                let over = usize::try_from(run.start - at).unwrap_or(usize::MAX).min(piece.len());
+                piece = piece.split_off(over);
+            }
+            if end > run.end {
+                let surplus = usize::try_from(end - run.end).unwrap_or(usize::MAX);
+                piece.truncate(piece.len().saturating_sub(surplus));
+            }
+            at = end;
+            if piece.is_empty() {
+                continue;
+            }
+            let (from, length) = (run.start, piece.len() as u64);
+            // Nobody takes it any more where writing failed, and that is told by the writer.
+            self.pieces.send((from, piece)).await.map_err(|_| RemoteError::Cancelled)?;
+            run.start += length;
+            if run.start == run.end {
+                return Ok(());
+            }
+        }
+        let (place, what) = (self.address.shown(), "it ended before the file did".to_owned());
+        Err(RemoteError::Unreachable { place, what })
+    }
+}
+
+/// Waits between attempts, longer each time.
+struct Waits(backon::ExponentialBackoff);
+
+impl Waits {
+    fn new() -> Self {
+        let waits = ExponentialBuilder::new()
+            .with_min_delay(FIRST_WAIT)
+            .with_max_delay(LONGEST_WAIT)
+            .with_max_times(TRIES)
+            .with_jitter();
+        Self(waits.build())
+    }
+
+    /// Waits before the next attempt, where the error passes and there is patience left.
+    async fn wait(&mut self, error: RemoteError) -> Result<(), RemoteError> {
+        let Some(later) = error.passes() else {
+            return Err(error);
+        };
+        let Some(wait) = self.0.next() else {
+            return Err(error);
+        };
+        if later.is_some_and(|later| later > PATIENCE) {
+            return Err(error);
+        }
+        let wait = later.map_or(wait, |later| later.max(wait));
+        tracing::info!("{error}; tried again in {:.1} s", wait.as_secs_f64());
+        tokio::time::sleep(wait).await;
+        Ok(())
+    }
+}
+
+/// Asks again while what stands in the way may pass.
+pub(crate) async fn with_patience<T, F>(
+    watching: &Watching,
+    ask: impl Fn() -> F,
+) -> Result<T, RemoteError>
+where
+    F: Future<Output = Result<T, RemoteError>>,
+{
+    let asked = async {
+        let mut waits = Waits::new();
+        loop {
+            match ask().await {
+                Ok(answer) => return Ok(answer),
+                Err(error) => waits.wait(error).await?,
+            }
+        }
+    };
+    tokio::select! {
+        () = watching.stop.cancelled() => Err(RemoteError::Cancelled),
+        answer = asked => answer,
+    }
+}
+
+async fn blocking<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, RemoteError> + Send + 'static,
+) -> Result<T, RemoteError> {
+    let done = tokio::task::spawn_blocking(work).await;
+    done.unwrap_or_else(|error| Err(RemoteError::Setup(error.to_string())))
+}
+
+/// A file that is called a model begins as one.
+fn begins_well(piece: &[u8], place: &str) -> Result<(), RemoteError> {
+    let shorter = piece.len().min(MAGIC.len());
+    if piece[..shorter] == MAGIC[..shorter] {
+        return Ok(());
+    }
+    let place = place.to_owned();
+    if piece.trim_ascii_start().starts_with(b"<") {
+        return Err(RemoteError::Page { place });
+    }
+    let start = String::from_utf8_lossy(&piece[..piece.len().min(12)]).escape_debug().to_string();
+    let what = format!("it begins with \"{start}\" and not as a GGUF file");
+    Err(RemoteError::Confused { place, what })
+}

@@ -1,0 +1,92 @@
+//! Which of a source's offers a path means.
+
+use super::group::looks_like_a_type;
+use super::{Offer, Source, SourceError};
+use crate::remote::RemoteError;
+
+/// Names less alike than this are not worth mentioning.
+const LIKENESS: f64 = 0.8;
+
+/// The offer that a path means: `model/variant`, a model with one variant, a variant of a source with one
+/// model, or a file's name.
+pub(super) fn choose(source: &Source, offers: &[Offer], path: &str) -> Result<Offer, SourceError> {
+    let exact = |offer: &&Offer| offer.path() == path;
+    let by_file = |offer: &&Offer| offer.files.iter().any(|file| file.name == path);
+    let same = |variant: &str| variant.eq_ignore_ascii_case(path);
+    let found: Vec<&Offer> = match offers.iter().find(exact).or_else(|| offers.iter().find(by_file))
+    {
+        Some(one) => vec![one],
+        None => offers
+            .iter()
+            .filter(|offer| path.is_empty() || offer.model == path || same(&offer.variant))
+            .collect(),
+    };
+    match &found[..] {
+        [one] => Ok((*one).clone()),
+        [] => Err(SourceError::NoModel {
+            source_name: source.name.clone(),
+            path: path.to_owned(),
+            nearest: nearest(offers, path).map(|near| format!("{}:{near}", source.name)),
+        }),
+        several => Err(SourceError::Several {
+            source_name: source.name.clone(),
+            path: path.to_owned(),
+            choices: several.iter().map(|offer| offer.path()).collect(),
+        }),
+    }
+}
+
+fn nearest(offers: &[Offer], path: &str) -> Option<String> {
+    let names = offers.iter().flat_map(|offer| [offer.path(), offer.model.clone()]);
+    let rated = names.map(|name| (strsim::jaro_winkler(&name, path), name));
+    let best = rated.max_by(|a, b| a.0.total_cmp(&b.0));
+    best.filter(|(likeness, _)| *likeness > LIKENESS).map(|(_, name)| name)
+}
+
+/// A path that begins with a repository's name, of which nobody knows where it ends: the last part may be
+/// the variant.
+pub(super) async fn in_repository<F>(
+    source: &Source,
+    path: &str,
+    ask: impl Fn(String) -> F,
+) -> Result<Offer, SourceError>
+where
+    F: Future<Output = Result<Vec<Offer>, SourceError>>,
+{
+    let whole = (path.to_owned(), String::new());
+    let parted = path.rsplit_once('/').map(|(repo, last)| (repo.to_owned(), last.to_owned()));
+    let is_variant = |last: &str| looks_like_a_type(last) || last.contains('.');
+    let readings = match parted {
+        None => vec![whole],
+        Some(parted) if is_variant(&parted.1) => vec![parted, whole],
+        Some(parted) => vec![whole, parted],
+    };
+    let mut refused = None;
+    for (repo, variant) in readings {
+        match ask(repo.clone()).await {
+            Ok(offers) if variant.is_empty() => return choose(source, &offers, &repo),
+            Ok(offers) => return choose(source, &offers, &variant),
+            Err(error) if is_absent(&error) => refused = refused.or(Some(error)),
+            Err(error) => return Err(error),
+        }
+    }
+    Err(refused.unwrap_or_else(|| SourceError::NoModel {
+        source_name: source.name.clone(),
+        path: path.to_owned(),
+        nearest: None,
+    }))
+}
+
+/// Whether an error may mean that there is no such repository: many hubs do not tell it from one that
+/// is not for everybody.
+fn is_absent(error: &SourceError) -> bool {
+    matches!(
+        error,
+        SourceError::Git { .. }
+            | SourceError::Remote(
+                RemoteError::NotFound { .. }
+                    | RemoteError::Unauthorized { .. }
+                    | RemoteError::Forbidden { .. }
+            )
+    )
+}

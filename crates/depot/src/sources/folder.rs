@@ -1,0 +1,58 @@
+//! Folders of this machine as sources.
+
+use std::path::Path;
+
+use deft_engine::families;
+use deft_formats::gguf::StoredModel;
+
+use super::{About, Content, Offer, OfferedFile, SourceError};
+use crate::find::find_models;
+use crate::name::VariantName;
+use crate::store::FileRole;
+
+/// All models in a folder and below it.
+pub(super) async fn offers(folder: &Path) -> Result<Vec<Offer>, SourceError> {
+    let folder = folder.to_owned();
+    let found = tokio::task::spawn_blocking(move || find(&folder)).await;
+    found.unwrap_or_else(|error| Err(SourceError::Wrong(error.to_string())))
+}
+
+fn find(folder: &Path) -> Result<Vec<Offer>, SourceError> {
+    let mut offers: Vec<Offer> = Vec::new();
+    for found in find_models(folder)? {
+        let Ok(examined) = &found.examined else {
+            continue;
+        };
+        let facts = &examined.facts;
+        let Ok(name) = VariantName::from_file(&found.path, &facts.quantisation) else {
+            continue;
+        };
+        let Ok(stored) = StoredModel::read(&found.path) else {
+            continue;
+        };
+        let file = |path: &std::path::PathBuf| OfferedFile {
+            role: FileRole::Weights,
+            name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
+            bytes: path.metadata().ok().map(|found| found.len()),
+            sha256: None,
+            content: Content::Here(path.clone()),
+        };
+        offers.push(Offer {
+            model: name.model,
+            variant: name.variant,
+            revision: None,
+            about: About {
+                description: facts.description.clone(),
+                licence: facts.licence.clone(),
+                serves: facts.serves.clone(),
+                family: Some(facts.family.clone()),
+                quantisation: Some(facts.quantisation.clone()),
+                parameters: Some(facts.parameters),
+                context_length: Some(facts.context_length),
+            },
+            shape: families::shape(&stored.header).ok(),
+            files: stored.parts.iter().map(file).collect(),
+        });
+    }
+    Ok(offers)
+}

@@ -1,0 +1,405 @@
+//! Git repositories: what they list is read by the real `git`, without their files; large files come by
+//! the open batch protocol for large files, so that one of them can be had without the rest.
+
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+
+use base64::Engine;
+use serde::{Deserialize, Serialize};
+use tokio::io::AsyncReadExt;
+use tokio::process::Command;
+use url::Url;
+
+use super::group::{Found, group};
+use super::{Content, Finder, Offer, SourceError};
+use crate::remote::{Access, Address};
+
+/// Stands for a repository in the address of many.
+pub(super) const REPO: &str = "{repo}";
+/// Files of the repository itself that are larger are not fetched to list it.
+const SMALL: &str = "blob:limit=64k";
+/// Longest pointer to a large file, in bytes.
+const LONGEST_POINTER: u64 = 1024;
+/// What such a pointer begins with.
+const POINTER: &str = "version https://git-lfs";
+/// A connection slower than so many bytes a second for so many seconds is given up.
+const SLOWEST: (&str, &str) = ("1000", "30");
+/// Kind of the batch protocol's documents.
+const BATCH_KIND: &str = "application/vnd.git-lfs+json";
+
+/// A file that is in a repository itself.
+#[derive(Debug, Clone)]
+pub struct GitBlob {
+    repository: Repository,
+    id: String,
+}
+
+/// A repository as it is known here: its trees, and small files.
+#[derive(Debug, Clone)]
+struct Repository {
+    folder: PathBuf,
+    address: String,
+    access: Access,
+    ca_file: Option<PathBuf>,
+}
+
+/// The last part of a repository's address.
+pub(super) fn own_name(address: &str) -> &str {
+    let trimmed = address.trim_end_matches('/');
+    let last = trimmed.rsplit('/').next().unwrap_or(trimmed);
+    last.strip_suffix(".git").unwrap_or(last)
+}
+
+/// The variants of a repository.
+pub(super) async fn offers(
+    finder: &Finder,
+    address: &str,
+    access: &Access,
+    model: &str,
+    revision: Option<&str>,
+) -> Result<Vec<Offer>, SourceError> {
+    let repository = Repository {
+        folder: finder.cache.join("git").join(blake3::hash(address.as_bytes()).to_hex().as_str()),
+        address: address.to_owned(),
+        access: access.clone(),
+        ca_file: finder.ca_file.clone(),
+    };
+    let commit = repository.fetch(revision).await?;
+    let entries = repository.entries(&commit).await?;
+    let mut files = Vec::new();
+    let mut pointers = Vec::new();
+    for entry in entries {
+        let content =
+            Content::Git(GitBlob { repository: repository.clone(), id: entry.id.clone() });
+        let pointer = match entry.bytes {
+            Some(bytes) if bytes <= LONGEST_POINTER => pointer(&repository.blob(&entry.id).await?),
+            _ => None,
+        };
+        let found = Found { path: entry.path, bytes: entry.bytes, sha256: None, content };
+        match pointer {
+            Some(pointer) => pointers.push((found, pointer)),
+            None => files.push(found),
+        }
+    }
+    files.extend(repository.large(finder, pointers).await?);
+    Ok(group(model, Some(&commit), files))
+}
+
+/// A file of a tree.
+struct Entry {
+    path: String,
+    id: String,
+    /// Its length, where its content is here.
+    bytes: Option<u64>,
+}
+
+/// What stands for a large file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Pointer {
+    oid: String,
+    size: u64,
+}
+
+/// Reads a pointer, if it is one.
+fn pointer(text: &[u8]) -> Option<Pointer> {
+    let text = std::str::from_utf8(text).ok()?;
+    let mut lines = text.lines();
+    lines.next().filter(|line| line.starts_with(POINTER))?;
+    let field = |name: &str| {
+        let mut lines = text.lines();
+        lines.find_map(|line| line.strip_prefix(name)?.strip_prefix(' ').map(str::to_owned))
+    };
+    let oid = field("oid")?.strip_prefix("sha256:")?.to_owned();
+    Some(Pointer { oid, size: field("size")?.parse().ok()? })
+}
+
+#[derive(Serialize)]
+struct Batch<'a> {
+    operation: &'a str,
+    transfers: [&'a str; 1],
+    hash_algo: &'a str,
+    objects: Vec<Pointer>,
+}
+
+#[derive(Deserialize)]
+struct BatchAnswer {
+    objects: Vec<BatchObject>,
+}
+
+#[derive(Deserialize)]
+struct BatchObject {
+    oid: String,
+    #[serde(default)]
+    actions: Option<Actions>,
+}
+
+#[derive(Deserialize)]
+struct Actions {
+    download: Option<Download>,
+}
+
+#[derive(Deserialize)]
+struct Download {
+    href: String,
+    #[serde(default)]
+    header: std::collections::BTreeMap<String, String>,
+}
+
+impl Repository {
+    fn error(&self, what: impl Into<String>) -> SourceError {
+        SourceError::Git { place: self.shown(), what: what.into() }
+    }
+
+    fn shown(&self) -> String {
+        match self.address.parse::<Url>() {
+            Ok(url) => crate::remote::shown(&url),
+            Err(_) => self.address.clone(),
+        }
+    }
+
+    /// `git` with nothing of the operator's own settings, and the token where no list of processes
+    /// shows it.
+    fn git(&self) -> Command {
+        let mut git = Command::new("git");
+        git.arg("-C").arg(&self.folder);
+        let mut settings = vec![("http.followRedirects".to_owned(), "initial".to_owned())];
+        if let Some(file) = &self.ca_file {
+            settings.push(("http.sslCAInfo".to_owned(), file.to_string_lossy().into_owned()));
+        }
+        if let Some(header) = self.authorization() {
+            // It belongs to this address, and goes to no other.
+            let key = format!("http.{}.extraHeader", self.address);
+            settings.push((key, format!("Authorization: {header}")));
+        }
+        git.env("GIT_CONFIG_COUNT", settings.len().to_string());
+        for (at, (key, value)) in settings.iter().enumerate() {
+            git.env(format!("GIT_CONFIG_KEY_{at}"), key);
+            git.env(format!("GIT_CONFIG_VALUE_{at}"), value);
+        }
+        git.env("GIT_CONFIG_GLOBAL", "/dev/null")
+            .env("GIT_CONFIG_NOSYSTEM", "1")
+            .env("GIT_TERMINAL_PROMPT", "0")
+            .env("GIT_ALLOW_PROTOCOL", "http:https")
+            .env("GIT_NO_LAZY_FETCH", "1")
+            .env("GIT_HTTP_LOW_SPEED_LIMIT", SLOWEST.0)
+            .env("GIT_HTTP_LOW_SPEED_TIME", SLOWEST.1)
+            .env("LC_ALL", "C")
+            .stdin(Stdio::null())
+            .kill_on_drop(true);
+        git
+    }
+
+    /// Repositories take a token as a password, whatever the name.
+    fn authorization(&self) -> Option<String> {
+        let token = self.access.token.as_ref()?;
+        let user = self.access.user.as_deref().unwrap_or("deft");
+        let pair = format!("{user}:{}", token.expose());
+        Some(format!("Basic {}", base64::engine::general_purpose::STANDARD.encode(pair)))
+    }
+
+    async fn run(&self, arguments: &[&str]) -> Result<Vec<u8>, SourceError> {
+        let output = self.git().args(arguments).output().await;
+        let output = output.map_err(|error| match error.kind() {
+            std::io::ErrorKind::NotFound => self.error("the program `git` is not installed"),
+            _ => self.error(error.to_string()),
+        })?;
+        if output.status.success() {
+            return Ok(output.stdout);
+        }
+        let said = String::from_utf8_lossy(&output.stderr).into_owned();
+        let why =
+            said.lines().rev().find(|line| line.starts_with("fatal") || line.starts_with("error"));
+        let why = why.unwrap_or("it ended with an error").replace(&self.address, &self.shown());
+        if why.contains("Authentication failed") || why.contains("could not read Username") {
+            let place = self.shown();
+            return Err(crate::remote::RemoteError::Unauthorized { place }.into());
+        }
+        Err(self.error(why))
+    }
+
+    /// Brings a state here, without its large files; returns its commit.
+    async fn fetch(&self, revision: Option<&str>) -> Result<String, SourceError> {
+        let url: Result<Url, _> = self.address.parse();
+        if !url.is_ok_and(|url| matches!(url.scheme(), "http" | "https")) {
+            return Err(self.error("its address must begin with https:// or http://"));
+        }
+        tokio::fs::create_dir_all(&self.folder).await.map_err(|e| self.error(e.to_string()))?;
+        if !self.folder.join("HEAD").exists() {
+            self.run(&["init", "--quiet", "--bare"]).await?;
+        }
+        for (key, value) in [
+            ("remote.origin.url", &self.address[..]),
+            ("remote.origin.promisor", "true"),
+            ("remote.origin.partialclonefilter", SMALL),
+        ] {
+            self.run(&["config", key, value]).await?;
+        }
+        let filter = format!("--filter={SMALL}");
+        let wanted = revision.unwrap_or("HEAD");
+        let fetch = ["fetch", "--quiet", "--depth=1", "--no-tags", &filter, "origin", wanted];
+        self.run(&fetch).await?;
+        let commit = self.run(&["rev-parse", "--verify", "FETCH_HEAD^{commit}"]).await?;
+        Ok(String::from_utf8_lossy(&commit).trim().to_owned())
+    }
+
+    /// The files of a state. Links and other repositories within it are left out.
+    async fn entries(&self, commit: &str) -> Result<Vec<Entry>, SourceError> {
+        let sizes = self.run(&[
+            "cat-file",
+            "--batch-all-objects",
+            "--batch-check=%(objectname) %(objecttype) %(objectsize)",
+        ]);
+        let sizes = String::from_utf8_lossy(&sizes.await?).into_owned();
+        let sizes: std::collections::HashMap<&str, u64> = sizes
+            .lines()
+            .filter_map(|line| {
+                let mut words = line.split(' ');
+                let (id, kind, size) = (words.next()?, words.next()?, words.next()?);
+                (kind == "blob").then(|| Some((id, size.parse().ok()?)))?
+            })
+            .collect();
+        let tree = self.run(&["ls-tree", "-r", "-z", "--full-tree", commit]).await?;
+        let tree = String::from_utf8(tree).map_err(|_| self.error("a path in it is not UTF-8"))?;
+        let entry = |line: &str| {
+            let (about, path) = line.split_once('\t')?;
+            let mut words = about.split(' ');
+            let (mode, kind, id) = (words.next()?, words.next()?, words.next()?);
+            let fits = kind == "blob" && mode.starts_with("100") && is_plain(path);
+            fits.then(|| Entry {
+                path: path.to_owned(),
+                id: id.to_owned(),
+                bytes: sizes.get(id).copied(),
+            })
+        };
+        Ok(tree.split('\0').filter_map(entry).collect())
+    }
+
+    async fn blob(&self, id: &str) -> Result<Vec<u8>, SourceError> {
+        self.run(&["cat-file", "blob", id]).await
+    }
+
+    /// Where the large files' content is.
+    async fn large(
+        &self,
+        finder: &Finder,
+        pointers: Vec<(Found, Pointer)>,
+    ) -> Result<Vec<Found>, SourceError> {
+        if pointers.is_empty() {
+            return Ok(Vec::new());
+        }
+        let base = self.address.trim_end_matches('/');
+        let ending = if base.ends_with(".git") { "" } else { ".git" };
+        let url = format!("{base}{ending}/info/lfs/objects/batch");
+        let url: Url = url.parse().map_err(|_| self.error("its address is none"))?;
+        let own = [("accept", BATCH_KIND), ("content-type", BATCH_KIND)];
+        let own = own.map(|(name, value)| (name.to_owned(), value.to_owned()));
+        let token = self.authorization().map(|value| ("authorization".to_owned(), value));
+        let address = Address::new(url.clone()).with(own.into_iter().chain(token));
+        let batch = Batch {
+            operation: "download",
+            transfers: ["basic"],
+            hash_algo: "sha256",
+            objects: pointers.iter().map(|(_, pointer)| pointer.clone()).collect(),
+        };
+        let body = serde_json::to_vec(&batch).unwrap_or_default();
+        let answer = finder.web.exchange(&address, body).await?;
+        let answer: BatchAnswer = serde_json::from_slice(&answer)
+            .map_err(|error| self.error(format!("its list of large files: {error}")))?;
+        let place = |pointer: &Pointer| {
+            let object = answer.objects.iter().find(|object| object.oid == pointer.oid)?;
+            let download = object.actions.as_ref()?.download.as_ref()?;
+            let href: Url = url.join(&download.href).ok()?;
+            Some(Address::new(href).with(download.header.clone()))
+        };
+        // A large file that its server does not have is left out; it is told when it is asked for.
+        let found = pointers.iter().filter_map(|(found, pointer)| {
+            Some(Found {
+                bytes: Some(pointer.size),
+                sha256: pointer.oid.parse().ok(),
+                content: Content::Web(place(pointer)?),
+                ..found.clone()
+            })
+        });
+        Ok(found.collect())
+    }
+}
+
+/// Whether a path leads to a file below where it begins.
+fn is_plain(path: &str) -> bool {
+    !path.contains('\\')
+        && !path.chars().any(char::is_control)
+        && path.split('/').all(|part| !matches!(part, "" | "." | ".."))
+}
+
+impl GitBlob {
+    /// What tells its content from others'.
+    pub(super) fn id(&self) -> &str {
+        &self.id
+    }
+
+    /// The content of a small file.
+    pub(super) async fn read(&self) -> Result<Vec<u8>, SourceError> {
+        self.repository.blob(&self.id).await
+    }
+
+    /// Writes the content into a file, bringing it here first where it is not.
+    ///
+    /// # Errors
+    /// `git` cannot, or the file cannot be written.
+    pub async fn write(
+        &self,
+        target: &Path,
+        advance: &(dyn Fn(u64) + Send + Sync),
+    ) -> Result<(), SourceError> {
+        let refused = |error: std::io::Error| self.repository.error(error.to_string());
+        let mut git = self.repository.git();
+        git.env_remove("GIT_NO_LAZY_FETCH").args(["cat-file", "blob", &self.id]);
+        let mut child =
+            git.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().map_err(refused)?;
+        let mut from = child.stdout.take().expect("it was asked for");
+        let mut to = tokio::fs::File::create(target).await.map_err(refused)?;
+        let mut piece = vec![0; 1 << 20];
+        loop {
+            let length = from.read(&mut piece).await.map_err(refused)?;
+            if length == 0 {
+                break;
+            }
+            tokio::io::AsyncWriteExt::write_all(&mut to, &piece[..length])
+                .await
+                .map_err(refused)?;
+            advance(length as u64);
+        }
+        tokio::io::AsyncWriteExt::flush(&mut to).await.map_err(refused)?;
+        if child.wait().await.map_err(refused)?.success() {
+            return Ok(());
+        }
+        Err(self.repository.error("it does not give the file's content"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_pointer_is_told_from_a_small_file() {
+        let oid = "17435f5f2095a16db5e3ee9e152e47e5db0a5d717e6fd7c90aae8a177311462f";
+        let text = format!("{POINTER}.example/spec/v1\noid sha256:{oid}\nsize 1993568\n");
+        let found = pointer(text.as_bytes()).unwrap();
+        assert_eq!((&found.oid[..], found.size), (oid, 1_993_568));
+        for other in ["{}", "version 1\noid sha256:ab\nsize 1", "", "oid sha256:ab"] {
+            assert_eq!(pointer(other.as_bytes()), None, "{other}");
+        }
+        assert_eq!(pointer(format!("{POINTER}\noid md5:ab\nsize 1").as_bytes()), None);
+    }
+
+    #[test]
+    fn names_and_paths_are_taken_with_care() {
+        assert_eq!(own_name("https://seeds.example/larkfen/desk.git"), "desk");
+        assert_eq!(own_name("https://seeds.example/larkfen/desk/"), "desk");
+        assert!(is_plain("a/b.gguf") && is_plain("b..gguf"));
+        for path in ["../a", "a/../b", "/a", "a//b", "a\\b", "a\nb"] {
+            assert!(!is_plain(path), "{path}");
+        }
+    }
+}

@@ -1,0 +1,39 @@
+use super::*;
+
+fn offer(model: &str, variant: &str) -> Offer {
+    Offer {
+        model: model.to_owned(),
+        variant: variant.to_owned(),
+        revision: None,
+        about: About::default(),
+        shape: None,
+        files: Vec::new(),
+    }
+}
+
+fn source() -> Source {
+    let place = Place::Folder("/nowhere".into());
+    Source { name: "larkfen".to_owned(), place, access: Access::default() }
+}
+
+#[test]
+fn a_path_means_one_offer_or_says_what_it_could_mean() {
+    let offers = [offer("desk", "q8_0"), offer("desk", "f16"), offer("find", "q8_0")];
+    let chosen = |path: &str| choose::choose(&source(), &offers, path).map(|offer| offer.path());
+    assert_eq!(chosen("desk/f16").unwrap(), "desk/f16");
+    assert_eq!(chosen("find").unwrap(), "find/q8_0");
+    assert_eq!(chosen("F16").unwrap(), "desk/f16");
+    let several = chosen("desk").unwrap_err().to_string();
+    assert_eq!(several, "`larkfen:desk` has 2 variants: desk/q8_0, desk/f16");
+    let like = chosen("dask/f16").unwrap_err().to_string();
+    assert!(like.contains("did you mean `larkfen:desk/f16`?"), "{like}");
+}
+
+#[test]
+fn names_of_sources_become_names_of_the_depot() {
+    let name =
+        |model: &str, variant: &str| offer(model, variant).name().map(|name| name.to_string());
+    assert_eq!(name("seeds/Larkfen Desk", "Q8_0").unwrap(), "larkfen-desk/q8_0");
+    assert!(name("seeds/---", "q8_0").is_err());
+    assert!(name(&"a".repeat(300), "q8_0").unwrap_err().to_string().contains("at most 96"));
+}

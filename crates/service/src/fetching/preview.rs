@@ -1,0 +1,161 @@
+//! What an offer would mean here, before a weight of it is fetched.
+
+use deft_depot::{Offer, VariantName};
+use deft_planning::ModelShape;
+use deft_protocol::manage::{
+    CachePrecision, DiskForecast, OfferFile, Preview, PreviewPlan, PreviewRequest, SettingsRequest,
+    SpeedEstimate,
+};
+use deft_protocol::{Problem, ProblemKind};
+
+use super::{Fetching, Named};
+use crate::catalogue::off_thread;
+use crate::machine::memory_speed;
+use crate::wire::{self, source_problem};
+
+/// Contexts that plans are made for, beside the longest one.
+const CONTEXTS: [u32; 4] = [2_048, 8_192, 32_768, 131_072];
+/// Most contexts at once.
+const MOST_CONTEXTS: usize = 4;
+
+impl Fetching {
+    /// Reads the headers of an offer and tells what it would mean here.
+    pub(crate) async fn preview(&self, request: &PreviewRequest) -> Result<Preview, Problem> {
+        let named = self.named(&request.reference)?;
+        let offer = self.resolve(&named).await?;
+        let name = offer.name().map_err(|error| source_problem(&error, named.source.as_ref()))?;
+        let looked = self.finder.look(&offer).await;
+        let (looked, refused) = match looked {
+            Ok(looked) => (Some(looked), None),
+            Err(error) => {
+                let problem = source_problem(&error, named.source.as_ref());
+                if problem.kind != ProblemKind::Refused {
+                    return Err(problem);
+                }
+                (None, Some(problem))
+            }
+        };
+        let known = self.known().await?;
+        let source = named.source.as_ref().map_or("", |source| &source.name);
+        let mut report = self.report(source, &offer, &known).await;
+        if source.is_empty() {
+            report.reference = named.reference.to_string();
+        }
+        let mut offer_bytes = offer.bytes();
+        let mut preview = Preview {
+            revision: offer.revision.clone(),
+            name: name.to_string(),
+            files: self.files(&offer),
+            facts: None,
+            refused,
+            notes: Vec::new(),
+            plans: Vec::new(),
+            speed: None,
+            disk: self.disk(&offer, None).await?,
+            header_bytes: 0,
+            offer: report,
+        };
+        if let Some(looked) = looked {
+            if let Some(shape) = &looked.shape {
+                offer_bytes = offer_bytes.or(Some(shape.file.0));
+                preview.plans = self.plans(shape).await?;
+                preview.speed = self.speed(shape).await;
+                preview.offer.fit = self.fit(shape, &SettingsRequest::default()).await.ok();
+            }
+            preview.offer.bytes = offer_bytes;
+            preview.disk = self.disk(&offer, offer_bytes).await?;
+            preview.notes = looked.notes;
+            preview.header_bytes = looked.read;
+            if let Some(facts) = &looked.facts {
+                let about = &mut preview.offer;
+                about.family = Some(facts.family.clone());
+                about.parameters = Some(facts.parameters);
+                about.context_length = Some(facts.context_length);
+                about.licence = about.licence.take().or_else(|| facts.licence.clone());
+                about.description = about.description.take().or_else(|| facts.description.clone());
+                about.serves.clone_from(&facts.serves);
+                let quantisation = about.quantisation.take();
+                about.quantisation = quantisation.or_else(|| Some(facts.quantisation.clone()));
+            }
+            preview.facts = looked.facts;
+        }
+        Ok(preview)
+    }
+
+    fn files(&self, offer: &Offer) -> Vec<OfferFile> {
+        let file = |file: &deft_depot::OfferedFile| OfferFile {
+            name: file.name.clone(),
+            role: wire::role(file.role).to_owned(),
+            bytes: file.bytes,
+            sha256: file.sha256.map(|digest| digest.to_string()),
+            here: file.sha256.is_some_and(|digest| self.store.hold(&digest).is_some()),
+        };
+        offer.files.iter().map(file).collect()
+    }
+
+    /// The disk before and after; `told` is the length of all files where the source does not tell it.
+    async fn disk(&self, offer: &Offer, told: Option<u64>) -> Result<DiskForecast, Problem> {
+        let missing = offer.files.iter().filter(|file| {
+            file.sha256.is_none_or(|digest| self.store.hold(&digest).is_none())
+        });
+        let fetch: Option<u64> = missing.map(|file| file.bytes).sum();
+        let fetch = fetch.or(told).unwrap_or(0);
+        let store = std::sync::Arc::clone(&self.store);
+        let usage = off_thread(move || store.usage().map_err(|e| wire::store_problem(&e))).await?;
+        Ok(DiskForecast { free: usage.free, fetch, after: usage.free.checked_sub(fetch) })
+    }
+
+    async fn plans(&self, shape: &ModelShape) -> Result<Vec<PreviewPlan>, Problem> {
+        let longest = shape.context_length;
+        let mut contexts: Vec<u32> =
+            CONTEXTS.into_iter().filter(|&context| context < longest && !shape.encoder).collect();
+        contexts.truncate(MOST_CONTEXTS - 1);
+        contexts.push(longest);
+        let mut plans = Vec::new();
+        for context in contexts {
+            for cache in [CachePrecision::F16, CachePrecision::Q8_0] {
+                let request = SettingsRequest {
+                    context: Some(context),
+                    lanes: Some(1),
+                    cache: (!shape.encoder).then_some(cache),
+                    ..SettingsRequest::default()
+                };
+                match self.fit(shape, &request).await {
+                    Ok(fit) => plans.push(PreviewPlan { context, cache, fit }),
+                    // Not every model's cache comes in every precision.
+                    Err(problem) if problem.kind == ProblemKind::Invalid => {}
+                    Err(problem) => return Err(problem),
+                }
+            }
+        }
+        Ok(plans)
+    }
+
+    async fn speed(&self, shape: &ModelShape) -> Option<SpeedEstimate> {
+        if shape.encoder || shape.file.0 == 0 {
+            return None;
+        }
+        let measure = || off_thread(|| Ok(memory_speed()));
+        let speed = *self.memory_speed.get_or_try_init(measure).await.ok()?;
+        #[expect(clippy::cast_precision_loss, reason = "an estimate")]
+        let size = shape.file.0 as f64;
+        Some(SpeedEstimate { tokens_per_second: speed / size, memory_bytes_per_second: speed })
+    }
+
+    /// The name that a fetched offer gets.
+    pub(super) fn name(
+        &self,
+        named: &Named,
+        offer: &Offer,
+        given: Option<&str>,
+    ) -> Result<VariantName, Problem> {
+        let own = offer.name().map_err(|error| source_problem(&error, named.source.as_ref()));
+        match given {
+            None => own,
+            Some(text) => {
+                let variant = own.map(|own| own.variant).unwrap_or_default();
+                VariantName::given(text, &variant).map_err(|e| crate::catalogue::name_problem(&e))
+            }
+        }
+    }
+}

@@ -1,0 +1,421 @@
+//! Fetching a model: from its reference to a variant of the depot.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use deft_depot::{
+    Content, Digest, Manifest, Offer, OfferedFile, Origin, Pace, RemoteError, Store,
+    StoredFile, Taken, Taking, VariantName, Wanted, Watching,
+};
+use deft_planning::Bytes;
+use deft_protocol::manage::{FileProgress, PullRequest, Transfer, TransferKind};
+use deft_protocol::{Problem, ProblemKind};
+use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
+
+use super::{Fetching, Named};
+use crate::catalogue::off_thread;
+use crate::transfers::{Beginning, Handle};
+use crate::wire::{remote_problem, source_problem, store_problem};
+
+/// So many files of a variant are fetched at once.
+const AT_ONCE: usize = 3;
+/// What was fetched is resolved anew so many times: addresses may be good for a time only.
+const MOST_RESOLUTIONS: u32 = 3;
+
+/// Of each file what tells its state, where no digest is told.
+type Marks = Vec<Option<String>>;
+
+/// Files that are here now, with their marks.
+struct Fetched {
+    taken: Vec<Taken>,
+    marks: Marks,
+}
+
+/// What a pull comes down to.
+enum Aim {
+    /// It is here already, as it is offered.
+    Here,
+    /// A variant that is new here.
+    New,
+    /// Another state of a variant that is here.
+    Other,
+}
+
+impl Fetching {
+    /// Begins to fetch a model; where the same is being fetched already, that is returned.
+    pub(crate) fn pull(&self, request: &PullRequest) -> Result<Transfer, Problem> {
+        self.named(&request.reference)?;
+        let written = serde_json::to_value(request).unwrap_or_default();
+        if let Some(going_on) = self.transfers.going_on(&written) {
+            return Ok(going_on);
+        }
+        let beginning = Beginning::now(TransferKind::Pull, &request.reference, 0);
+        Ok(self.begin(Beginning { request: written, ..beginning }, request.clone()))
+    }
+
+    fn begin(&self, beginning: Beginning, request: PullRequest) -> Transfer {
+        let fetching = self.clone();
+        self.transfers.begin(beginning, move |handle| async move {
+            let done = fetching.fetch(&request, &handle).await;
+            if handle.stop().is_cancelled() {
+                fetching.forget(&request).await;
+            }
+            done
+        })
+    }
+
+    /// Goes on with what was being fetched when the service ended.
+    pub(crate) async fn go_on(&self) -> sqlx::Result<()> {
+        for (transfer, written) in self.transfers.restore().await? {
+            let Ok(request) = serde_json::from_value::<PullRequest>(written.clone()) else {
+                continue;
+            };
+            tracing::info!("`{}` is fetched further", request.reference);
+            let beginning = Beginning {
+                id: transfer.id,
+                kind: transfer.kind,
+                about: transfer.about,
+                total_bytes: 0,
+                began_at: transfer.began_at,
+                request: written,
+            };
+            self.begin(beginning, request);
+        }
+        Ok(())
+    }
+
+    /// Removes what was fetched of something that nobody wants any more.
+    async fn forget(&self, request: &PullRequest) {
+        let Ok(named) = self.named(&request.reference) else {
+            return;
+        };
+        if let Ok(offer) = self.resolve(&named).await {
+            offer.files.iter().filter_map(wanted).for_each(|wanted| self.store.discard(&wanted));
+        }
+    }
+
+    async fn fetch(&self, request: &PullRequest, handle: &Handle) -> Result<String, Problem> {
+        handle.stage(Some("looking"));
+        let named = self.named(&request.reference)?;
+        let mut offer = self.resolve(&named).await?;
+        let name = self.name(&named, &offer, request.name.as_deref())?;
+        let reference = named.reference.to_string();
+        let marks = self.marks(&offer).await;
+        let aim = self.aim(&name, &reference, &offer, &marks)?;
+        if matches!(aim, Aim::Here) {
+            return Ok(format!("`{name}` is here already, as it is offered"));
+        }
+        self.can_be_used(&named, &mut offer, handle).await?;
+        let pace = match request.limit {
+            Some(limit) => Pace::limited(Bytes(limit)),
+            None => self.pace.clone(),
+        };
+        let taken = self.fetch_files(&named, &mut offer, &pace, handle).await?;
+        handle.stage(Some("checking"));
+        let origin = Origin { reference, revision: offer.revision.clone() };
+        let content = Fetched { taken, marks };
+        self.commit(&name, &offer, content, origin, &aim).await
+    }
+
+    /// What is to be done for an offer under a name.
+    fn aim(
+        &self,
+        name: &VariantName,
+        reference: &str,
+        offer: &Offer,
+        marks: &Marks,
+    ) -> Result<Aim, Problem> {
+        let taken = |detail: String| {
+            Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(format!(
+                "give it another name: deft depot pull {reference} --as {}/other",
+                name.model
+            ))
+        };
+        let Some(kept) = self.store.variant(name) else {
+            return match self.catalogue.by_name(name) {
+                Some(_) => Err(taken(format!("`{name}` is registered already, for another file"))),
+                None => Ok(Aim::New),
+            };
+        };
+        if is_same(&kept, offer, marks) {
+            return Ok(Aim::Here);
+        }
+        let same_origin = kept.origin.as_ref().is_some_and(|origin| origin.reference == reference);
+        if !same_origin {
+            return Err(taken(format!("`{name}` is in the depot already, from somewhere else")));
+        }
+        self.fleet.refuse_while_loaded(&name.to_string())?;
+        Ok(Aim::Other)
+    }
+
+    /// What tells the state of files whose digests are not told.
+    async fn marks(&self, offer: &Offer) -> Marks {
+        let mut marks = Vec::new();
+        for file in &offer.files {
+            marks.push(match file.sha256 {
+                Some(_) => None,
+                None => self.finder.mark(file).await,
+            });
+        }
+        marks
+    }
+
+    /// Refuses what could not be used before its weights are fetched. Lengths that the source did not
+    /// tell are known afterwards.
+    async fn can_be_used(
+        &self,
+        named: &Named,
+        offer: &mut Offer,
+        handle: &Handle,
+    ) -> Result<(), Problem> {
+        let look = self.finder.look(offer);
+        let stop = handle.stop();
+        let looked = tokio::select! {
+            () = stop.cancelled() => return Err(crate::transfers::cancelled()),
+            looked = look => looked,
+        };
+        match looked.map_err(|error| source_problem(&error, named.source.as_ref())) {
+            Ok(_) => Ok(()),
+            // What may pass is waited for when it is fetched.
+            Err(problem) if matches!(problem.kind, ProblemKind::Busy | ProblemKind::Down) => Ok(()),
+            Err(problem) => Err(problem),
+        }
+    }
+
+    async fn fetch_files(
+        &self,
+        named: &Named,
+        offer: &mut Offer,
+        pace: &Pace,
+        handle: &Handle,
+    ) -> Result<Vec<Taken>, Problem> {
+        let progress = |file: &OfferedFile| FileProgress {
+            name: file.name.clone(),
+            done_bytes: 0,
+            total_bytes: file.bytes.unwrap_or(0),
+        };
+        handle.works_on(offer.files.iter().map(progress).collect());
+        let mut resolutions = 0;
+        let told = |error: &RemoteError| {
+            remote_problem(error, named.source.as_ref().map(|source| &source.name[..]))
+        };
+        loop {
+            let before = handle.done();
+            let fetched = self.fetch_all(&offer.files, pace, handle).await;
+            let error = match fetched {
+                Ok(taken) => return Ok(taken),
+                Err(Trouble::Remote(error)) => error,
+                Err(Trouble::Other(problem)) => return Err(problem),
+            };
+            let is_stale =
+                matches!(error, RemoteError::Unauthorized { .. } | RemoteError::Forbidden { .. });
+            let went_on = handle.done() > before;
+            if !is_stale || !went_on || resolutions == MOST_RESOLUTIONS {
+                return Err(told(&error));
+            }
+            resolutions += 1;
+            let files = self.resolve(named).await?.files;
+            if files.len() != offer.files.len() {
+                return Err(told(&error));
+            }
+            offer.files = files;
+            handle.restart_files();
+        }
+    }
+
+    async fn fetch_all(
+        &self,
+        files: &[OfferedFile],
+        pace: &Pace,
+        handle: &Handle,
+    ) -> Result<Vec<Taken>, Trouble> {
+        // Room for all is reserved before the first byte.
+        for (at, file) in files.iter().enumerate() {
+            if let Some(wanted) = wanted(file) {
+                let watching = watching(handle, at);
+                let reserved = self.store.reserve(&self.finder.web, &wanted, &watching).await;
+                let bytes = reserved.map_err(Trouble::Remote)?;
+                handle.measure(at, bytes);
+            }
+        }
+        handle.stage(None);
+        let mut each = Vec::new();
+        for (at, file) in files.iter().enumerate() {
+            each.push(self.fetch_file(at, file, pace, handle).boxed());
+        }
+        stream::iter(each).buffered(AT_ONCE).try_collect().await
+    }
+
+    async fn fetch_file(
+        &self,
+        at: usize,
+        file: &OfferedFile,
+        pace: &Pace,
+        handle: &Handle,
+    ) -> Result<Taken, Trouble> {
+        let store = Arc::clone(&self.store);
+        match (&file.content, wanted(file)) {
+            (_, Some(wanted)) => {
+                let watching = watching(handle, at);
+                let fetched = store.fetch(&self.finder.web, &wanted, pace, &watching);
+                fetched.await.map_err(Trouble::Remote)
+            }
+            (Content::Git(blob), None) => {
+                let target = store.new_incoming();
+                let advance = |bytes| handle.advance_file(at, bytes);
+                let written = blob.write(&target, &advance).await;
+                if let Err(error) = written {
+                    let _ = std::fs::remove_file(&target);
+                    return Err(Trouble::Other(source_problem(&error, None)));
+                }
+                take(store, target, Taking::Move, None).await
+            }
+            (Content::Here(path), None) => {
+                let progress = Some((handle.clone(), at));
+                take(store, path.clone(), Taking::Copy, progress).await
+            }
+            (Content::Web(_), None) => unreachable!("what is at an address is wanted from there"),
+        }
+    }
+
+    async fn commit(
+        &self,
+        name: &VariantName,
+        offer: &Offer,
+        content: Fetched,
+        origin: Origin,
+        aim: &Aim,
+    ) -> Result<String, Problem> {
+        let Fetched { taken, marks } = content;
+        let stored = offer.files.iter().zip(&taken).zip(marks);
+        let file = |((file, taken), mark): ((&OfferedFile, &Taken), Option<String>)| StoredFile {
+            role: file.role,
+            name: file.name.clone(),
+            bytes: taken.bytes,
+            sha256: taken.sha256,
+            mark,
+        };
+        let files: Vec<StoredFile> = stored.map(file).collect();
+        let manifest = Manifest::new(name.clone(), files).fetched_from(origin);
+        let (store, is_new) = (Arc::clone(&self.store), matches!(aim, Aim::New));
+        let path = self.store.path(name, &manifest.files[0].name);
+        off_thread(move || {
+            let stored = if is_new { store.commit(&manifest) } else { store.replace(&manifest) };
+            // Content is claimed until the variant names it.
+            drop(taken);
+            stored.map_err(|error| store_problem(&error))
+        })
+        .await?;
+        if let Some(before) = self.catalogue.by_name(name).filter(|before| before.path != path) {
+            self.catalogue.forget(&before).await?;
+        }
+        match self.catalogue.keep(&path, name).await {
+            Ok(registered) if is_new => Ok(format!("kept as `{}`", registered.name)),
+            Ok(registered) => Ok(format!("`{}` is as it is offered now", registered.name)),
+            Err(problem) => {
+                let (store, name) = (Arc::clone(&self.store), name.clone());
+                if problem.kind != ProblemKind::Down {
+                    // It is no model after all.
+                    off_thread(move || store.remove(&name).map_err(|e| store_problem(&e))).await?;
+                }
+                Err(problem)
+            }
+        }
+    }
+
+    /// Fetches content again that is not what it was, from where its variant came.
+    pub(crate) async fn repair(
+        &self,
+        manifest: &Manifest,
+        sha256: Digest,
+        handle: &Handle,
+    ) -> Result<(), Problem> {
+        let detail = |why: &str| {
+            let detail = format!("`{}`: {why}", manifest.name);
+            Problem::new(ProblemKind::Refused, "not_repaired", detail)
+        };
+        let origin = manifest.origin.as_ref();
+        let origin = origin.ok_or_else(|| detail("nobody knows where it came from"))?;
+        let named = self.named(&origin.reference)?;
+        let offer = self.resolve(&named).await?;
+        let file = offer.files.iter().find(|file| file.sha256 == Some(sha256));
+        let file = file.ok_or_else(|| detail("its source has another state of it now"))?;
+        self.store.give_up(&sha256).map_err(|error| store_problem(&error))?;
+        let taken = self.fetch_file(0, file, &self.pace, handle).await;
+        let taken = taken.map_err(|trouble| match trouble {
+            Trouble::Remote(error) => remote_problem(&error, None),
+            Trouble::Other(problem) => problem,
+        })?;
+        let store = Arc::clone(&self.store);
+        off_thread(move || {
+            let healed = store.heal(&sha256).map_err(|error| store_problem(&error));
+            drop(taken);
+            healed
+        })
+        .await
+    }
+}
+
+/// Why a file was not fetched.
+enum Trouble {
+    Remote(RemoteError),
+    Other(Problem),
+}
+
+/// The file as it is asked for, where it is at an address.
+fn wanted(file: &OfferedFile) -> Option<Wanted> {
+    let Content::Web(address) = &file.content else {
+        return None;
+    };
+    let (address, name) = (address.clone(), file.name.clone());
+    Some(Wanted { address, name, bytes: file.bytes, sha256: file.sha256 })
+}
+
+/// Tells a handle of the progress with one of its files.
+fn watching(handle: &Handle, at: usize) -> Watching {
+    let (advance, found, retreat) = (handle.clone(), handle.clone(), handle.clone());
+    Watching {
+        advance: Arc::new(move |bytes| advance.advance_file(at, bytes)),
+        found: Arc::new(move |bytes| found.found(at, bytes)),
+        retreat: Arc::new(move |bytes| retreat.retreat(at, bytes)),
+        stop: handle.stop(),
+    }
+}
+
+async fn take(
+    store: Arc<Store>,
+    path: PathBuf,
+    taking: Taking,
+    progress: Option<(Handle, usize)>,
+) -> Result<Taken, Trouble> {
+    off_thread(move || {
+        let mut advance = |bytes| {
+            use std::ops::ControlFlow::{Break, Continue};
+            let Some((handle, at)) = &progress else {
+                return Continue(());
+            };
+            handle.advance_file(*at, bytes);
+            if handle.stop().is_cancelled() { Break(()) } else { Continue(()) }
+        };
+        let taken = store.take(&path, taking, &mut advance).map_err(|e| store_problem(&e))?;
+        if let Some(source) = &taken.source_to_remove {
+            let _ = std::fs::remove_file(source);
+        }
+        Ok(taken)
+    })
+    .await
+    .map_err(Trouble::Other)
+}
+
+/// Whether a variant has all files of an offer, and no others.
+fn is_same(kept: &Manifest, offer: &Offer, marks: &Marks) -> bool {
+    let same = |((stored, offered), mark): ((&StoredFile, &OfferedFile), &Option<String>)| {
+        let same_content = match offered.sha256 {
+            Some(told) => told == stored.sha256,
+            None => mark.is_some() && *mark == stored.mark,
+        };
+        same_content && offered.name == stored.name
+    };
+    let mut pairs = kept.files.iter().zip(&offer.files).zip(marks);
+    kept.files.len() == offer.files.len() && pairs.all(same)
+}

@@ -1,0 +1,112 @@
+//! `/manage/v1/sources`, and what they offer.
+
+use actix_web::{HttpResponse, delete, get, post, web};
+use deft_protocol::Problem;
+use deft_protocol::manage::{
+    Preview, PreviewRequest, PullRequest, SearchReport, SourceCheck, SourceReport, SourceRequest,
+    Transfer,
+};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::App;
+use super::respond::{Body, ManageError, body};
+
+/// Places that models come from, by name.
+#[utoipa::path(tag = "sources", responses((status = 200, body = Vec<SourceReport>)))]
+#[get("/manage/v1/sources")]
+pub(super) async fn list_sources(app: web::Data<App>) -> HttpResponse {
+    HttpResponse::Ok().json(app.fetching.sources.reports())
+}
+
+/// Adds a source, or gives one that is there another token. Nobody is asked yet.
+#[utoipa::path(
+    tag = "sources",
+    request_body = SourceRequest,
+    responses((status = 200, body = SourceReport), (status = "default", body = Problem))
+)]
+#[post("/manage/v1/sources")]
+pub(super) async fn add_source(
+    app: web::Data<App>,
+    bytes: Body,
+) -> Result<HttpResponse, ManageError> {
+    let request: SourceRequest = body(&bytes.0)?;
+    Ok(HttpResponse::Ok().json(app.fetching.sources.add(&request).await?))
+}
+
+/// Looks whether a source can be asked, and how much it offers.
+#[utoipa::path(
+    tag = "sources",
+    params(("name" = String, Path)),
+    responses((status = 200, body = SourceCheck), (status = "default", body = Problem))
+)]
+#[post("/manage/v1/sources/{name}/check")]
+pub(super) async fn check_source(
+    app: web::Data<App>,
+    name: web::Path<String>,
+) -> Result<HttpResponse, ManageError> {
+    Ok(HttpResponse::Ok().json(app.fetching.check(&name).await?))
+}
+
+/// Forgets a source and its token; what came from it stays.
+#[utoipa::path(
+    tag = "sources",
+    params(("name" = String, Path)),
+    responses((status = 200, body = SourceReport), (status = "default", body = Problem))
+)]
+#[delete("/manage/v1/sources/{name}")]
+pub(super) async fn remove_source(
+    app: web::Data<App>,
+    name: web::Path<String>,
+) -> Result<HttpResponse, ManageError> {
+    Ok(HttpResponse::Ok().json(app.fetching.sources.remove(&name).await?))
+}
+
+/// What to look for.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct SearchQuery {
+    /// Words that an offer must have, with spaces between.
+    #[serde(default)]
+    words: String,
+    /// One source only.
+    source: Option<String>,
+}
+
+/// What sources offer, and whether it fits here.
+#[utoipa::path(
+    tag = "sources",
+    params(SearchQuery),
+    responses((status = 200, body = SearchReport), (status = "default", body = Problem))
+)]
+#[get("/manage/v1/search")]
+pub(super) async fn search(
+    app: web::Data<App>,
+    query: web::Query<SearchQuery>,
+) -> Result<HttpResponse, ManageError> {
+    let words: Vec<String> = query.words.split_whitespace().map(str::to_owned).collect();
+    Ok(HttpResponse::Ok().json(app.fetching.search(&words, query.source.as_deref()).await?))
+}
+
+/// What an offer would mean here, before a weight of it is fetched.
+#[utoipa::path(
+    tag = "sources",
+    request_body = PreviewRequest,
+    responses((status = 200, body = Preview), (status = "default", body = Problem))
+)]
+#[post("/manage/v1/preview")]
+pub(super) async fn preview(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
+    let request: PreviewRequest = body(&bytes.0)?;
+    Ok(HttpResponse::Ok().json(app.fetching.preview(&request).await?))
+}
+
+/// Fetches a model into the depot. Where the same is being fetched already, that transfer is told.
+#[utoipa::path(
+    tag = "transfers",
+    request_body = PullRequest,
+    responses((status = 202, body = Transfer), (status = "default", body = Problem))
+)]
+#[post("/manage/v1/depot/pull")]
+pub(super) async fn pull(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
+    let request: PullRequest = body(&bytes.0)?;
+    Ok(HttpResponse::Accepted().json(app.fetching.pull(&request)?))
+}

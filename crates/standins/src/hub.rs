@@ -1,0 +1,319 @@
+//! The stand-in itself: one small web server.
+
+use std::net::{Ipv4Addr, TcpListener};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use actix_web::dev::ServerHandle;
+use actix_web::http::header;
+use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
+use anyhow::Context;
+use serde_json::json;
+
+use crate::behaviour::Behaviour;
+use crate::{content, git};
+
+/// Longest body of a question in bytes.
+const MAX_BODY: usize = 8 << 20;
+
+/// How a stand-in is started.
+#[derive(Debug, Clone, Default)]
+pub struct HubOptions {
+    /// What it serves: `index/` as it is, `git/` as repositories, `large/` by digest.
+    pub folder: PathBuf,
+    /// The port; any free one where nothing is said.
+    pub port: u16,
+    /// Whether connections are encrypted, with a certificate of its own.
+    pub encrypted: bool,
+    /// How it behaves.
+    pub behaviour: Behaviour,
+}
+
+/// A running stand-in; it ends when this is dropped.
+#[derive(Debug)]
+pub struct Hub {
+    address: String,
+    certificate: Option<String>,
+    state: State,
+    handle: ServerHandle,
+}
+
+/// What all its workers share; cheap to clone.
+#[derive(Debug, Clone)]
+pub(crate) struct State(Arc<Inner>);
+
+#[derive(Debug)]
+struct Inner {
+    folder: PathBuf,
+    behaviour: Mutex<Behaviour>,
+    questions: AtomicU32,
+    broken: AtomicU32,
+    refused: AtomicU32,
+    sent: AtomicU64,
+    /// What came as authorization, with the path.
+    seen: Mutex<Vec<(String, String)>>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl State {
+    pub(crate) fn folder(&self) -> &Path {
+        &self.0.folder
+    }
+
+    /// How it behaves, and how many questions for content there were with this one.
+    pub(crate) fn content_question(&self) -> (Behaviour, u32) {
+        let asked = self.0.questions.fetch_add(1, Ordering::Relaxed) + 1;
+        (lock(&self.0.behaviour).clone(), asked)
+    }
+
+    pub(crate) fn sent(&self, bytes: u64) {
+        self.0.sent.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    pub(crate) fn may_break(&self, behaviour: &Behaviour) -> bool {
+        let before = self.0.broken.fetch_add(1, Ordering::Relaxed);
+        behaviour.breaks.is_none_or(|most| before < most)
+    }
+
+    pub(crate) fn may_refuse(&self, behaviour: &Behaviour) -> bool {
+        let before = self.0.refused.fetch_add(1, Ordering::Relaxed);
+        behaviour.refusals.is_none_or(|most| before < most)
+    }
+
+    /// Whether the token that is asked for came along, as a bearer's or as anybody's password.
+    pub(crate) fn admits(&self, request: &HttpRequest) -> bool {
+        let told = request.headers().get(header::AUTHORIZATION);
+        let told = told.and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+        lock(&self.0.seen).push((request.path().to_owned(), told.clone()));
+        let Some(token) = lock(&self.0.behaviour).token.clone() else {
+            return true;
+        };
+        let password = told.strip_prefix("Basic ").and_then(decoded);
+        told == format!("Bearer {token}")
+            || password.is_some_and(|pair| pair.ends_with(&format!(":{token}")))
+    }
+}
+
+/// A text in Base64. A stand-in may be slow, so this is short.
+fn decoded(text: &str) -> Option<String> {
+    const DIGITS: &[u8] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+    let mut bits = 0_u32;
+    let mut count = 0;
+    let mut bytes = Vec::new();
+    for letter in text.trim_end_matches('=').bytes() {
+        let digit = DIGITS.iter().position(|known| *known == letter)?;
+        bits = bits << 6 | u32::try_from(digit).ok()?;
+        count += 6;
+        if count >= 8 {
+            count -= 8;
+            bytes.push(u8::try_from(bits >> count & 0xff).ok()?);
+        }
+    }
+    String::from_utf8(bytes).ok()
+}
+
+impl Hub {
+    /// Starts one on loopback.
+    ///
+    /// # Errors
+    /// The port is taken, or the certificate cannot be made.
+    pub fn start(options: HubOptions) -> anyhow::Result<Self> {
+        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, options.port))
+            .with_context(|| format!("port {} cannot be listened on", options.port))?;
+        let port = listener.local_addr()?.port();
+        let state = State(Arc::new(Inner {
+            folder: options.folder,
+            behaviour: Mutex::new(options.behaviour),
+            questions: AtomicU32::new(0),
+            broken: AtomicU32::new(0),
+            refused: AtomicU32::new(0),
+            sent: AtomicU64::new(0),
+            seen: Mutex::default(),
+        }));
+        let (encryption, certificate) = if options.encrypted {
+            let (config, pem) = certificate()?;
+            (Some(config), Some(pem))
+        } else {
+            (None, None)
+        };
+        let scheme = if options.encrypted { "https" } else { "http" };
+        let address = format!("{scheme}://localhost:{port}");
+        let (tell, told) = std::sync::mpsc::channel();
+        let serving = state.clone();
+        std::thread::spawn(move || {
+            actix_web::rt::System::new().block_on(async move {
+                let server = HttpServer::new(move || {
+                    App::new().app_data(web::Data::new(serving.clone())).configure(routes)
+                });
+                let server = server.workers(2).disable_signals().shutdown_timeout(0);
+                let server = match encryption {
+                    Some(config) => server.listen_rustls_0_23(listener, config),
+                    None => server.listen(listener),
+                };
+                match server {
+                    Ok(server) => {
+                        let server = server.run();
+                        let _ = tell.send(Ok(server.handle()));
+                        let _ = server.await;
+                    }
+                    Err(error) => drop(tell.send(Err(error))),
+                }
+            });
+        });
+        let handle = told.recv().context("the stand-in did not start")??;
+        Ok(Self { address, certificate, state, handle })
+    }
+
+    /// Its address, without a slash at the end.
+    #[must_use]
+    pub fn address(&self) -> &str {
+        &self.address
+    }
+
+    /// The certificate to trust, in PEM, where connections are encrypted.
+    #[must_use]
+    pub fn certificate(&self) -> Option<&str> {
+        self.certificate.as_deref()
+    }
+
+    /// Changes how it behaves; what was counted begins anew.
+    pub fn behave(&self, behaviour: Behaviour) {
+        let inner = &self.state.0;
+        *lock(&inner.behaviour) = behaviour;
+        for count in [&inner.questions, &inner.broken, &inner.refused] {
+            count.store(0, Ordering::Relaxed);
+        }
+        inner.sent.store(0, Ordering::Relaxed);
+        lock(&inner.seen).clear();
+    }
+
+    /// Bytes of content that it sent since it was told how to behave.
+    #[must_use]
+    pub fn sent(&self) -> u64 {
+        self.state.0.sent.load(Ordering::Relaxed)
+    }
+
+    /// Questions for content since then.
+    #[must_use]
+    pub fn questions(&self) -> u32 {
+        self.state.0.questions.load(Ordering::Relaxed)
+    }
+
+    /// The paths that were asked for since then, with what came as authorization.
+    #[must_use]
+    pub fn seen(&self) -> Vec<(String, String)> {
+        lock(&self.state.0.seen).clone()
+    }
+}
+
+impl Drop for Hub {
+    fn drop(&mut self) {
+        // It stops in its own thread.
+        drop(self.handle.stop(false));
+    }
+}
+
+/// A certificate for this machine's loopback names.
+fn certificate() -> anyhow::Result<(rustls::ServerConfig, String)> {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let names = vec!["localhost".to_owned(), "127.0.0.1".to_owned()];
+    let made = rcgen::generate_simple_self_signed(names)?;
+    let key = rustls::pki_types::PrivateKeyDer::try_from(made.signing_key.serialize_der());
+    let key = key.map_err(anyhow::Error::msg)?;
+    let config = rustls::ServerConfig::builder()
+        .with_no_client_auth()
+        .with_single_cert(vec![made.cert.der().clone()], key)?;
+    Ok((config, made.cert.pem()))
+}
+
+fn routes(config: &mut web::ServiceConfig) {
+    config
+        .app_data(web::PayloadConfig::new(MAX_BODY))
+        .route("/-/behaviour", web::post().to(behave))
+        .route("/index/{path:.*}", web::get().to(index))
+        .route("/list/{repo:.*}/{revision}", web::get().to(list))
+        .route("/get/{revision}/{path:.*}", web::get().to(get))
+        .route("/large/{id}", web::get().to(large))
+        .route("/git/{path:.*}/info/lfs/objects/batch", web::post().to(git::batch))
+        .route("/git/{path:.*}", web::to(git::backend));
+}
+
+async fn behave(state: web::Data<State>, behaviour: web::Json<Behaviour>) -> HttpResponse {
+    *lock(&state.0.behaviour) = behaviour.into_inner();
+    HttpResponse::NoContent().finish()
+}
+
+pub(crate) fn unauthorized() -> HttpResponse {
+    let challenge = (header::WWW_AUTHENTICATE, "Basic realm=\"a stand-in\"");
+    HttpResponse::Unauthorized().insert_header(challenge).body("a token is needed\n")
+}
+
+/// A path below a folder; nothing where it leads out of it.
+fn below(folder: &Path, path: &str) -> Option<PathBuf> {
+    let plain = path.split('/').all(|part| !matches!(part, "" | "." | ".."));
+    plain.then(|| folder.join(path))
+}
+
+fn file(state: &State, request: &HttpRequest, folder: &str, path: &str) -> HttpResponse {
+    if !state.admits(request) {
+        return unauthorized();
+    }
+    match below(&state.folder().join(folder), path) {
+        Some(path) => content::send(state, request, &path),
+        None => HttpResponse::BadRequest().finish(),
+    }
+}
+
+async fn index(
+    state: web::Data<State>,
+    request: HttpRequest,
+    path: web::Path<String>,
+) -> HttpResponse {
+    file(&state, &request, "index", &path)
+}
+
+async fn large(
+    state: web::Data<State>,
+    request: HttpRequest,
+    id: web::Path<String>,
+) -> HttpResponse {
+    file(&state, &request, "large", &id)
+}
+
+async fn get(
+    state: web::Data<State>,
+    request: HttpRequest,
+    path: web::Path<(String, String)>,
+) -> HttpResponse {
+    file(&state, &request, "index", &path.1)
+}
+
+/// The files of a folder, as a hub lists them.
+async fn list(
+    state: web::Data<State>,
+    request: HttpRequest,
+    path: web::Path<(String, String)>,
+) -> HttpResponse {
+    if !state.admits(&request) {
+        return unauthorized();
+    }
+    let Some(folder) = below(&state.folder().join("index"), &path.0) else {
+        return HttpResponse::BadRequest().finish();
+    };
+    let Ok(entries) = std::fs::read_dir(&folder) else {
+        return HttpResponse::NotFound().finish();
+    };
+    let mut files: Vec<serde_json::Value> = entries
+        .filter_map(|entry| {
+            let entry = entry.ok()?;
+            let bytes = entry.metadata().ok().filter(|found| found.is_file())?.len();
+            Some(json!({"name": entry.file_name().to_string_lossy(), "about": {"size": bytes}}))
+        })
+        .collect();
+    files.push(json!({"folder": "notes"}));
+    HttpResponse::Ok().json(json!({"revision": path.1, "files": files}))
+}

@@ -1,0 +1,87 @@
+//! The stand-ins as a program, for the demo.
+#![expect(clippy::print_stdout, reason = "it tells where it is")]
+
+use std::path::PathBuf;
+
+use clap::Parser;
+use deft_standins::{Behaviour, Hub, HubOptions, artefact, make_repository};
+
+/// Simulated places that models come from, on loopback only.
+#[derive(Parser)]
+enum Command {
+    /// Serve a folder: `index/` as it is, `git/` as repositories, `large/` by digest.
+    Serve {
+        /// The folder.
+        folder: PathBuf,
+        /// The port.
+        #[arg(long, default_value_t = 0)]
+        port: u16,
+        /// How to behave, as JSON; `POST /-/behaviour` changes it later.
+        #[arg(long, default_value = "{}")]
+        behaviour: String,
+    },
+    /// Make a git repository in such a folder, its files standing beside it.
+    Repository {
+        /// The folder.
+        folder: PathBuf,
+        /// The repository's name.
+        name: String,
+        /// The files.
+        files: Vec<PathBuf>,
+    },
+    /// Put a model file into a registry on loopback.
+    Push {
+        /// `host:port/repository:tag`.
+        image: String,
+        /// The file.
+        file: PathBuf,
+        /// What it says of itself.
+        #[arg(long, default_value = "")]
+        description: String,
+        /// Its licence.
+        #[arg(long, default_value = "")]
+        licence: String,
+        /// Its family.
+        #[arg(long, default_value = "")]
+        family: String,
+        /// Its quantisation.
+        #[arg(long, default_value = "")]
+        quantisation: String,
+    },
+}
+
+#[tokio::main]
+async fn main() -> anyhow::Result<()> {
+    match Command::parse() {
+        Command::Serve { folder, port, behaviour } => {
+            let behaviour: Behaviour = serde_json::from_str(&behaviour)?;
+            let hub = Hub::start(HubOptions { folder, port, encrypted: false, behaviour })?;
+            println!("simulated: a web index, a git host and a hub at {}", hub.address());
+            // It serves until it is killed.
+            std::future::pending::<()>().await;
+            Ok(())
+        }
+        Command::Repository { folder, name, files } => {
+            let names: Vec<String> = files
+                .iter()
+                .map(|file| file.file_name().unwrap_or_default().to_string_lossy().into_owned())
+                .collect();
+            let entries: Vec<(&str, PathBuf, bool)> = names
+                .iter()
+                .zip(&files)
+                .map(|(name, file)| (&name[..], file.clone(), true))
+                .collect();
+            make_repository(&folder, &name, &entries)
+        }
+        Command::Push { image, file, description, licence, family, quantisation } => {
+            let about = artefact::Description {
+                text: &description,
+                licence: &licence,
+                family: &family,
+                quantisation: &quantisation,
+                plain: false,
+            };
+            artefact::push(&image, &file, &about, None).await
+        }
+    }
+}
