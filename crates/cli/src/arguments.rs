@@ -4,7 +4,9 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use deft_protocol::manage::{CachePrecision, IdleLimit, PoolShare, SettingsRequest, WeightsHeld};
+use deft_protocol::manage::{
+    CachePrecision, IdleLimit, PoolShare, SettingsRequest, SourceKind, WeightsHeld,
+};
 
 use uuid::Uuid;
 
@@ -57,7 +59,10 @@ pub(crate) enum Command {
     /// Take model files in, list them, look into them.
     #[command(subcommand)]
     Depot(Depot),
-    /// Show what is being taken in, written out or read again, and how far it is.
+    /// Say where models come from.
+    #[command(subcommand)]
+    Source(Source),
+    /// Show what is being fetched, taken in, written out or read again, and how far it is.
     Transfers {
         /// Go on as they go on.
         #[arg(long)]
@@ -169,7 +174,115 @@ pub(crate) enum DepotOrder {
 }
 
 #[derive(Debug, Subcommand)]
+pub(crate) enum Source {
+    /// Add a source, or give one that is there another token.
+    Add(AddSource),
+    /// List the sources.
+    List,
+    /// Look whether sources can be asked, and how much they offer.
+    Check {
+        /// The source; all of them where there is none.
+        name: Option<String>,
+    },
+    /// Forget a source and its token; what came from it stays.
+    Remove {
+        /// The source.
+        name: String,
+    },
+}
+
+/// Kinds of sources.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum Kind {
+    /// A folder of a web server with a depot index.
+    Index,
+    /// An OCI registry.
+    Registry,
+    /// A git repository, or many where the address has `{repo}`.
+    Git,
+    /// A hub that lists files as JSON.
+    Listing,
+    /// A folder of the service's machine.
+    Folder,
+}
+
+impl From<Kind> for SourceKind {
+    fn from(kind: Kind) -> Self {
+        match kind {
+            Kind::Index => Self::Index,
+            Kind::Registry => Self::Registry,
+            Kind::Git => Self::Git,
+            Kind::Listing => Self::Listing,
+            Kind::Folder => Self::Folder,
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AddSource {
+    /// Its name: letters, digits and dashes.
+    pub(crate) name: String,
+    /// An address, or a folder; of a listing the template of the list of files, with `{repo}` and
+    /// `{revision}`.
+    pub(crate) address: String,
+    /// What kind of place it is; told by the address where it is not said.
+    #[arg(long, value_enum)]
+    pub(crate) kind: Option<Kind>,
+    /// The name a token belongs to, where the place wants one.
+    #[arg(long, value_name = "NAME")]
+    pub(crate) user: Option<String>,
+    /// Ask for a token; it is kept in a file that only the service's user may read.
+    #[arg(long, conflicts_with = "token_file")]
+    pub(crate) ask_token: bool,
+    /// Read the token from this file whenever it is needed.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) token_file: Option<PathBuf>,
+    /// Of a listing: where a file is, with `{repo}`, `{revision}` and `{path}`.
+    #[arg(long, value_name = "TEMPLATE", help_heading = "Listings")]
+    pub(crate) download: Option<String>,
+    /// Where in the list the entries are, as a JSON pointer.
+    #[arg(long, value_name = "POINTER", default_value = "", help_heading = "Listings")]
+    pub(crate) entries: String,
+    /// Where in an entry the path is.
+    #[arg(long, value_name = "POINTER", default_value = "/path", help_heading = "Listings")]
+    pub(crate) path: String,
+    /// Where in an entry the length is.
+    #[arg(long, value_name = "POINTER", help_heading = "Listings")]
+    pub(crate) bytes: Option<String>,
+    /// Where in an entry the SHA-256 is.
+    #[arg(long, value_name = "POINTER", help_heading = "Listings")]
+    pub(crate) sha256: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
 pub(crate) enum Depot {
+    /// Look through what sources offer, and whether it fits this machine.
+    Search {
+        /// Only offers whose name, family or description has these words.
+        words: Vec<String>,
+        /// Look into this source only.
+        #[arg(long, value_name = "NAME")]
+        source: Option<String>,
+    },
+    /// Tell what an offer would mean here, before its weights are fetched.
+    Preview {
+        /// `source:model/variant`, or an address.
+        reference: String,
+    },
+    /// Fetch a model into the depot's own files.
+    Pull {
+        /// `source:model/variant`, or an address.
+        reference: String,
+        /// Its name: `model` or `model/variant`.
+        #[arg(long = "as", value_name = "NAME")]
+        name: Option<String>,
+        /// Fetch no more in a second, such as `20MiB/s`.
+        #[arg(long, value_name = "RATE")]
+        limit: Option<String>,
+        /// Do not wait for its end.
+        #[arg(long)]
+        detach: bool,
+    },
     /// Take a model file into the depot; the file stays where it is.
     Register {
         /// The file.
@@ -274,13 +387,16 @@ pub(crate) struct Plan {
 
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Load {
-    /// Model or variant, or a path to a model file.
+    /// Model or variant, a path to a model file, or a reference to one that a source offers.
     pub(crate) model: String,
     /// Have so many instances of it, sharing its weights.
     #[arg(long, value_name = "COUNT")]
     pub(crate) copies: Option<u32>,
     #[command(flatten)]
     pub(crate) settings: LoadArguments,
+    /// Fetch a model that is not in the depot without asking.
+    #[arg(long)]
+    pub(crate) fetch: bool,
 }
 
 /// How to load; the model's defaults stand in for what is not named.
@@ -425,21 +541,27 @@ pub(crate) struct Answering {
 
 #[derive(Debug, Args)]
 pub(crate) struct Ask {
-    /// Model or variant, or a path to a model file.
+    /// Model or variant, a path to a model file, or a reference to one that a source offers.
     pub(crate) model: String,
     /// The question; read from standard input where absent or `-`.
     pub(crate) question: Vec<String>,
     /// Continue the text without a chat template.
     #[arg(long, conflicts_with = "system")]
     pub(crate) raw: bool,
+    /// Fetch a model that is not in the depot without asking.
+    #[arg(long)]
+    pub(crate) fetch: bool,
     #[command(flatten)]
     pub(crate) answering: Answering,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Talk {
-    /// Model or variant, or a path to a model file.
+    /// Model or variant, a path to a model file, or a reference to one that a source offers.
     pub(crate) model: String,
+    /// Fetch a model that is not in the depot without asking.
+    #[arg(long)]
+    pub(crate) fetch: bool,
     #[command(flatten)]
     pub(crate) answering: Answering,
 }

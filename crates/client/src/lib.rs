@@ -8,8 +8,10 @@ use std::time::Duration;
 use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList};
 use deft_protocol::manage::{
     CallRecord, CheckReport, CheckRequest, DepotUsage, ExportRequest, FoundModel, ImportRequest,
-    InstanceReport, LimitRequest, LoadRequest, PlanReport, PlanRequest, Pool, RegisterRequest,
-    Removal, RenameRequest, ScanRequest, ServiceStatus, Transfer, Variant, VerifyRequest,
+    InstanceReport, LimitRequest, LoadRequest, PlanReport, PlanRequest, Pool, Preview,
+    PreviewRequest, PullRequest, RegisterRequest, Removal, RenameRequest, ScanRequest,
+    SearchReport, ServiceStatus, SourceCheck, SourceReport, SourceRequest, Transfer, Variant,
+    VerifyRequest,
 };
 use deft_protocol::text::TextRequest;
 use deft_protocol::{Problem, VERSION_HEADER};
@@ -260,7 +262,76 @@ impl Client {
         self.json(response).await
     }
 
-    /// Running transfers and the latest that ended, the newest first.
+    /// Places that models come from.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn sources(&self) -> Result<Vec<SourceReport>, ClientError> {
+        self.get("/manage/v1/sources").await
+    }
+
+    /// Adds a source, or gives one that is there another token.
+    ///
+    /// # Errors
+    /// As all calls; the name may be taken.
+    pub async fn add_source(&self, request: &SourceRequest) -> Result<SourceReport, ClientError> {
+        self.post("/manage/v1/sources", request).await
+    }
+
+    /// Looks whether a source can be asked.
+    ///
+    /// # Errors
+    /// As all calls; why the source cannot be used is in the answer.
+    pub async fn check_source(&self, name: &str) -> Result<SourceCheck, ClientError> {
+        self.post(&format!("/manage/v1/sources/{name}/check"), &()).await
+    }
+
+    /// Forgets a source.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn remove_source(&self, name: &str) -> Result<SourceReport, ClientError> {
+        let path = format!("/manage/v1/sources/{name}");
+        let response = self.send(self.request(Method::DELETE, &path)?).await?;
+        self.json(response).await
+    }
+
+    /// What sources offer.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn search(
+        &self,
+        words: &[String],
+        source: Option<&str>,
+    ) -> Result<SearchReport, ClientError> {
+        let mut request = self.request(Method::GET, "/manage/v1/search")?;
+        request = request.query(&[("words", words.join(" "))]);
+        if let Some(source) = source {
+            request = request.query(&[("source", source)]);
+        }
+        let response = self.send(request).await?;
+        self.json(response).await
+    }
+
+    /// What an offer would mean on the service's machine.
+    ///
+    /// # Errors
+    /// As all calls; the offer may not be there.
+    pub async fn preview(&self, reference: &str) -> Result<Preview, ClientError> {
+        let request = PreviewRequest { reference: reference.to_owned() };
+        self.post("/manage/v1/preview", &request).await
+    }
+
+    /// Begins to fetch a model.
+    ///
+    /// # Errors
+    /// As all calls; the reference may be none.
+    pub async fn pull(&self, request: &PullRequest) -> Result<Transfer, ClientError> {
+        self.post("/manage/v1/depot/pull", request).await
+    }
+
+    /// Gives a variant another name. the latest that ended, the newest first.
     ///
     /// # Errors
     /// As all calls.

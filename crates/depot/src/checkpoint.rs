@@ -30,7 +30,8 @@ pub(crate) const COMPANIONS: [&str; 10] = [
     "vocab.txt",
 ];
 /// What an operator should know of one.
-const NOTE: &str = "a checkpoint: it is kept as it is, and can be loaded once it is converted to GGUF";
+const NOTE: &str =
+    "a checkpoint: it is kept as it is, and can be loaded once it is converted to GGUF";
 
 /// Whether a path is a checkpoint's weights.
 pub(crate) fn is_one(path: &Path) -> bool {
@@ -110,12 +111,15 @@ pub(crate) fn facts(config: &Value, tensors: &[SafeTensor], files: u32) -> Model
         given => given,
     };
     let mix = mix(tensors);
-    let kv_heads = if number("num_key_value_heads") == 0 { heads } else { number("num_key_value_heads") };
+    let kv_heads =
+        if number("num_key_value_heads") == 0 { heads } else { number("num_key_value_heads") };
     ModelFacts {
         family: config.get("model_type").and_then(Value::as_str).unwrap_or("unknown").to_owned(),
         name: None,
         parameters: tensors.iter().map(SafeTensor::values).sum(),
-        quantisation: mix.first().map_or_else(String::new, |share| share.tensor_type.to_lowercase()),
+        quantisation: mix
+            .first()
+            .map_or_else(String::new, |share| share.tensor_type.to_lowercase()),
         mix,
         context_length: number("max_position_embeddings"),
         layers: number("num_hidden_layers"),

@@ -51,9 +51,9 @@ fn collect(folder: &Path, depth: usize, found: &mut Vec<PathBuf>) -> std::io::Re
             found.push(path);
         } else if kind.is_file() && checkpoint::is_one(&path) {
             // Of all weights in a folder the first stands for the checkpoint.
-            let known = found.iter_mut().find(|known| {
-                checkpoint::is_one(known) && known.parent() == path.parent()
-            });
+            let known = found
+                .iter_mut()
+                .find(|known| checkpoint::is_one(known) && known.parent() == path.parent());
             match known {
                 Some(known) => *known = path.min(known.clone()),
                 None => found.push(path),

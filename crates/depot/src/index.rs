@@ -6,13 +6,11 @@ use std::fs::{self, File};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use deft_engine::families;
-use deft_formats::gguf::StoredModel;
 use deft_planning::{Bytes, ModelShape};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::examine::{DepotError, Examined};
+use crate::examine::{DepotError, Examined, files_of, shape_of};
 use crate::find::find_models;
 use crate::name::VariantName;
 use crate::store::{Digest, FileRole, Progress, StoreError, digest_of};
@@ -21,6 +19,9 @@ use crate::store::{Digest, FileRole, Progress, StoreError, digest_of};
 pub const INDEX_FILE: &str = "depot-index.json";
 /// Of its form.
 const VERSION: u32 = 1;
+
+/// Longest name of a file, in bytes, as file systems have it.
+const LONGEST_NAME: usize = 255;
 
 /// What a place offers.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -63,8 +64,9 @@ pub struct IndexedVariant {
     pub parameters: u64,
     /// Longest context in tokens.
     pub context_length: u32,
-    /// The sizes that memory depends on.
-    pub shape: IndexedShape,
+    /// The sizes that memory depends on; a checkpoint has none, for it cannot be loaded as it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shape: Option<IndexedShape>,
     /// Its files, the model's first part first.
     pub files: Vec<IndexedFile>,
 }
@@ -152,7 +154,9 @@ fn check(model: &str, variant: &IndexedVariant) -> Result<(), IndexError> {
         return Err(IndexError::Wrong(format!("`{name}` has no file with weights")));
     }
     let leads_out = |path: &str| {
-        path.contains('\\') || path.split('/').any(|part| matches!(part, "" | "." | ".."))
+        let astray = |part: &str| matches!(part, "" | "." | "..") || part.len() > LONGEST_NAME;
+        path.contains(|letter: char| letter == '\\' || letter.is_control())
+            || path.split('/').any(astray)
     };
     match variant.files.iter().find(|file| leads_out(&file.path)) {
         None => Ok(()),
@@ -172,10 +176,10 @@ impl IndexedVariant {
 
     /// The sizes, for a plan. What its layers take each is not known before the file is.
     #[must_use]
-    pub fn model_shape(&self) -> ModelShape {
-        let shape = self.shape;
+    pub fn model_shape(&self) -> Option<ModelShape> {
+        let shape = self.shape?;
         let weights = self.files.iter().filter(|file| file.role == FileRole::Weights);
-        ModelShape {
+        Some(ModelShape {
             file: Bytes(weights.map(|file| file.bytes).sum()),
             layers: shape.layers,
             layer_weights: Vec::new(),
@@ -189,7 +193,7 @@ impl IndexedVariant {
             feed_forward: shape.feed_forward,
             encoder: shape.encoder,
             tokenizer: Bytes(shape.tokenizer_bytes),
-        }
+        })
     }
 }
 
@@ -258,19 +262,22 @@ fn add(
     let facts = &examined.facts;
     let wrong = |error: &dyn std::fmt::Display| IndexError::Wrong(error.to_string());
     let name = VariantName::from_file(path, &facts.quantisation).map_err(|error| wrong(&error))?;
-    let stored = StoredModel::read(path).map_err(|error| wrong(&error))?;
-    let shape = families::shape(&stored.header).map_err(|error| wrong(&error))?;
     let mut files = Vec::new();
-    for part in &stored.parts {
-        files.push(describe(folder, part, progress)?);
+    for (role, part) in files_of(path, &examined.stamp)? {
+        files.push(describe(folder, role, &part, progress)?);
     }
+    let shape = match shape_of(path, &examined.stamp) {
+        Ok((shape, _)) => Some(IndexedShape::of(&shape)),
+        Err(DepotError::Unconverted { .. }) => None,
+        Err(error) => return Err(error.into()),
+    };
     let variant = IndexedVariant {
         name: name.variant,
         family: facts.family.clone(),
         quantisation: facts.quantisation.clone(),
         parameters: facts.parameters,
         context_length: facts.context_length,
-        shape: IndexedShape::of(&shape),
+        shape,
         files,
     };
     let model = models.entry(name.model.clone()).or_insert_with(|| IndexedModel {
@@ -293,13 +300,18 @@ fn add(
     Ok(())
 }
 
-fn describe(folder: &Path, path: &Path, progress: Progress<'_>) -> Result<IndexedFile, IndexError> {
+fn describe(
+    folder: &Path,
+    role: FileRole,
+    path: &Path,
+    progress: Progress<'_>,
+) -> Result<IndexedFile, IndexError> {
     let below = path.strip_prefix(folder).unwrap_or(path);
     let parts: Option<Vec<&str>> = below.iter().map(|part| part.to_str()).collect();
     let parts = parts
         .ok_or_else(|| IndexError::Wrong(format!("the path `{}` is not UTF-8", path.display())))?;
     let (sha256, bytes) = digest_of(path, progress)?;
-    Ok(IndexedFile { role: FileRole::Weights, path: parts.join("/"), bytes, sha256 })
+    Ok(IndexedFile { role, path: parts.join("/"), bytes, sha256 })
 }
 
 /// Writes it so that it is there whole or not at all.

@@ -21,11 +21,12 @@ pub use index::{
 };
 pub use name::{NameError, VariantName};
 pub use remote::{
-    Access, Address, Pace, RemoteError, RemoteFile, Secret, Tell, Wanted, Watching, Web, WebSettings,
+    Access, Address, Pace, RemoteError, RemoteFile, Secret, Tell, Wanted, Watching, Web,
+    WebSettings,
 };
 pub use sources::{
-    About, Content, Finder, GitBlob, Listing, Looked, Offer, OfferedFile, Place, Reference, ReferenceError,
-    Source, SourceError,
+    About, Content, Finder, GitBlob, Listing, Looked, Offer, OfferedFile, Place, Reference,
+    ReferenceError, Source, SourceError,
 };
 pub use store::{
     Digest, FileRole, Health, Manifest, Origin, Progress, Store, StoreError, StoredFile, Taken,

@@ -6,6 +6,8 @@ use std::str::FromStr;
 
 use thiserror::Error;
 
+use crate::checkpoint;
+
 /// Longest name of a model or of a variant, in bytes.
 const LONGEST: usize = 96;
 /// Most parts that a model is in.
@@ -47,16 +49,25 @@ impl VariantName {
     /// # Errors
     /// Nothing usable is left of the file's name.
     pub fn from_file(path: &Path, quantisation: &str) -> Result<Self, NameError> {
+        if checkpoint::is_one(path) {
+            // All checkpoints' files have the same names: the folder's own tells them apart.
+            let folder = path.parent().and_then(Path::file_name).unwrap_or_default();
+            return Self::cleaned(&folder.to_string_lossy().to_lowercase(), checkpoint::ENDING);
+        }
         let stem = path.file_stem().unwrap_or_default().to_string_lossy().to_lowercase();
         let stem = without_part(&stem);
         let model = stem
             .strip_suffix(quantisation)
             .and_then(|rest| rest.strip_suffix(['-', '.', '_']))
             .unwrap_or(stem);
+        Self::cleaned(model, quantisation)
+    }
+
+    fn cleaned(model: &str, variant: &str) -> Result<Self, NameError> {
         let clean: String =
             model.chars().map(|letter| if is_allowed(letter) { letter } else { '-' }).collect();
         let clean = clean.trim_matches(|letter: char| !letter.is_ascii_alphanumeric());
-        format!("{clean}/{quantisation}").parse()
+        format!("{clean}/{variant}").parse()
     }
 }
 
@@ -129,6 +140,7 @@ mod tests {
         assert_eq!(name("larkfen-desk.gguf"), "larkfen-desk/q8_0");
         assert_eq!(name("larkfen-desk-q8_0-00001-of-00003.gguf"), "larkfen-desk/q8_0");
         assert_eq!(name("larkfen-1-of-3.gguf"), "larkfen-1-of-3/q8_0");
+        assert_eq!(name("/srv/Larkfen Desk/model.safetensors"), "larkfen-desk/safetensors");
     }
 
     #[test]

@@ -47,7 +47,10 @@ impl SafeTensor {
 ///
 /// # Errors
 /// [`SafetensorsError`] says what is wrong; nothing larger than the file is ever allocated.
-pub fn tensors(mut source: impl Read, file_bytes: u64) -> Result<Vec<SafeTensor>, SafetensorsError> {
+pub fn tensors(
+    mut source: impl Read,
+    file_bytes: u64,
+) -> Result<Vec<SafeTensor>, SafetensorsError> {
     let wrong = |what: String| SafetensorsError::Malformed(what);
     let mut length = [0; 8];
     if file_bytes < 8 {

@@ -345,7 +345,7 @@ impl Config {
 
 /// Bytes a second of `20 MiB/s` or `20 MiB`; none is no rate.
 #[must_use]
-pub fn parse_rate(text: &str) -> Option<Bytes> {
+pub(crate) fn parse_rate(text: &str) -> Option<Bytes> {
     let text = text.trim();
     parse_amount(text.strip_suffix("/s").unwrap_or(text)).filter(|rate| rate.0 > 0)
 }

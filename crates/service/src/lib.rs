@@ -21,8 +21,8 @@ mod records;
 mod refusals;
 mod routes;
 mod run;
-mod spawner;
 mod sources;
+mod spawner;
 mod transfers;
 mod wire;
 

@@ -13,8 +13,8 @@ use chrono::Utc;
 use deft_depot::{Finder, Pace, RemoteError, Store, StoreError, Web, WebSettings};
 use deft_planning::Bytes;
 use thiserror::Error;
-use tokio::sync::OnceCell;
 use tokio::signal::unix::{Signal, SignalKind, signal};
+use tokio::sync::OnceCell;
 
 use crate::catalogue::Catalogue;
 use crate::config::{Config, ConfigError, FetchingConfig};

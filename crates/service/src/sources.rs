@@ -77,7 +77,8 @@ impl Sources {
         let name = &request.name;
         let probe = format!("{name}:x");
         if !matches!(probe.parse(), Ok(Reference::Of { .. })) {
-            let detail = format!("`{name}` cannot be a source's name: use letters, digits and dashes");
+            let detail =
+                format!("`{name}` cannot be a source's name: use letters, digits and dashes");
             return Err(invalid("name_unusable", detail));
         }
         let kind = request.kind.unwrap_or_else(|| kind_of(&request.address));

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use chrono::{DateTime, Utc};
 use deft_protocol::manage::{FileProgress, Transfer, TransferKind, TransferState};
 use deft_protocol::{Problem, ProblemKind};
+use serde::de::DeserializeOwned;
 use serde_json::Value;
 use sqlx::PgPool;
 use tokio::sync::{Semaphore, watch};
@@ -118,7 +119,11 @@ impl Handle {
     pub(crate) fn advance(&self, bytes: u64) -> ControlFlow<()> {
         self.entry.done.fetch_add(bytes, Ordering::Relaxed);
         self.tell();
-        if self.entry.stop.is_cancelled() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        if self.entry.stop.is_cancelled() {
+            ControlFlow::Break(())
+        } else {
+            ControlFlow::Continue(())
+        }
     }
 
     /// So many bytes more are done of one of its files.
@@ -360,11 +365,17 @@ impl Transfers {
         lock(&self.entries).iter().map(|entry| entry.report()).collect()
     }
 
-    /// One that has not ended and was begun with this request.
-    pub(crate) fn going_on(&self, request: &Value) -> Option<Transfer> {
+    /// One that has not ended and was begun with such a request.
+    pub(crate) fn going_on<T: DeserializeOwned>(
+        &self,
+        is_same: impl Fn(&T) -> bool,
+    ) -> Option<Transfer> {
         let entries = lock(&self.entries);
         let same = |entry: &&Arc<Entry>| {
-            entry.request == *request && !lock(&entry.shown).state.has_ended()
+            let request: Option<T> = serde_json::from_value(entry.request.clone()).ok();
+            request.is_some_and(|request| is_same(&request))
+                && !lock(&entry.shown).state.has_ended()
+                && !entry.stop.is_cancelled()
         };
         entries.iter().find(same).map(|entry| entry.report())
     }

@@ -332,7 +332,9 @@ pub(crate) fn source_problem(error: &SourceError, source: Option<&Source>) -> Pr
         SourceError::Several { .. } => problem(ProblemKind::Invalid, "offer_ambiguous")
             .with_way_out("name the variant too: SOURCE:MODEL/VARIANT"),
         SourceError::NotListed { source_name } => problem(ProblemKind::Refused, "not_listed")
-            .with_way_out(format!("name a repository: deft depot preview {source_name}:REPOSITORY")),
+            .with_way_out(format!(
+                "name a repository: deft depot preview {source_name}:REPOSITORY"
+            )),
         SourceError::Git { .. } => problem(ProblemKind::Fault, "git_failed"),
         SourceError::Registry { .. } => problem(ProblemKind::Refused, "registry_unusable"),
         SourceError::Wrong(_) => problem(ProblemKind::Refused, "offer_unusable"),

@@ -9,9 +9,13 @@ use actix_web::dev::ServerHandle;
 use actix_web::http::header;
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use anyhow::Context;
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use serde_json::json;
 
 use crate::behaviour::Behaviour;
+use crate::registry::READER;
+use crate::tokens::Issuer;
 use crate::{content, git};
 
 /// Longest body of a question in bytes.
@@ -53,6 +57,8 @@ struct Inner {
     sent: AtomicU64,
     /// What came as authorization, with the path.
     seen: Mutex<Vec<(String, String)>>,
+    /// Gives out tokens for a registry.
+    issuer: Issuer,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -92,28 +98,12 @@ impl State {
         let Some(token) = lock(&self.0.behaviour).token.clone() else {
             return true;
         };
-        let password = told.strip_prefix("Basic ").and_then(decoded);
+        let password = told
+            .strip_prefix("Basic ")
+            .and_then(|text| String::from_utf8(STANDARD.decode(text).ok()?).ok());
         told == format!("Bearer {token}")
             || password.is_some_and(|pair| pair.ends_with(&format!(":{token}")))
     }
-}
-
-/// A text in Base64. A stand-in may be slow, so this is short.
-fn decoded(text: &str) -> Option<String> {
-    const DIGITS: &[u8] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-    let mut bits = 0_u32;
-    let mut count = 0;
-    let mut bytes = Vec::new();
-    for letter in text.trim_end_matches('=').bytes() {
-        let digit = DIGITS.iter().position(|known| *known == letter)?;
-        bits = bits << 6 | u32::try_from(digit).ok()?;
-        count += 6;
-        if count >= 8 {
-            count -= 8;
-            bytes.push(u8::try_from(bits >> count & 0xff).ok()?);
-        }
-    }
-    String::from_utf8(bytes).ok()
 }
 
 impl Hub {
@@ -133,6 +123,7 @@ impl Hub {
             refused: AtomicU32::new(0),
             sent: AtomicU64::new(0),
             seen: Mutex::default(),
+            issuer: Issuer::new()?,
         }));
         let (encryption, certificate) = if options.encrypted {
             let (config, pem) = certificate()?;
@@ -172,6 +163,12 @@ impl Hub {
     #[must_use]
     pub fn address(&self) -> &str {
         &self.address
+    }
+
+    /// Gives out tokens, at `/token`, for a registry that trusts it.
+    #[must_use]
+    pub fn issuer(&self) -> &Issuer {
+        &self.state.0.issuer
     }
 
     /// The certificate to trust, in PEM, where connections are encrypted.
@@ -219,7 +216,6 @@ impl Drop for Hub {
 
 /// A certificate for this machine's loopback names.
 fn certificate() -> anyhow::Result<(rustls::ServerConfig, String)> {
-    let _ = rustls::crypto::ring::default_provider().install_default();
     let names = vec!["localhost".to_owned(), "127.0.0.1".to_owned()];
     let made = rcgen::generate_simple_self_signed(names)?;
     let key = rustls::pki_types::PrivateKeyDer::try_from(made.signing_key.serialize_der());
@@ -234,6 +230,7 @@ fn routes(config: &mut web::ServiceConfig) {
     config
         .app_data(web::PayloadConfig::new(MAX_BODY))
         .route("/-/behaviour", web::post().to(behave))
+        .route("/token", web::get().to(token))
         .route("/index/{path:.*}", web::get().to(index))
         .route("/list/{repo:.*}/{revision}", web::get().to(list))
         .route("/get/{revision}/{path:.*}", web::get().to(get))
@@ -245,6 +242,29 @@ fn routes(config: &mut web::ServiceConfig) {
 async fn behave(state: web::Data<State>, behaviour: web::Json<Behaviour>) -> HttpResponse {
     *lock(&state.0.behaviour) = behaviour.into_inner();
     HttpResponse::NoContent().finish()
+}
+
+#[derive(serde::Deserialize)]
+struct TokenQuery {
+    scope: Option<String>,
+}
+
+/// A token for the one who may read.
+async fn token(
+    state: web::Data<State>,
+    request: HttpRequest,
+    query: web::Query<TokenQuery>,
+) -> HttpResponse {
+    let told = request.headers().get(header::AUTHORIZATION);
+    let told = told.and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let wanted = format!("Basic {}", STANDARD.encode(format!("{}:{}", READER.0, READER.1)));
+    if told != wanted {
+        return unauthorized();
+    }
+    match state.0.issuer.token(READER.0, query.scope.as_deref()) {
+        Ok(token) => HttpResponse::Ok().json(token),
+        Err(error) => HttpResponse::InternalServerError().body(error.to_string()),
+    }
 }
 
 pub(crate) fn unauthorized() -> HttpResponse {

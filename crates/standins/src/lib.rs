@@ -9,8 +9,12 @@ mod behaviour;
 mod content;
 mod git;
 mod hub;
+mod registry;
 mod repository;
+mod tokens;
 
 pub use behaviour::Behaviour;
 pub use hub::{Hub, HubOptions};
+pub use registry::{Door, READER, Registry};
 pub use repository::make_repository;
+pub use tokens::Issuer;

@@ -16,7 +16,7 @@ use crate::print;
 pub(super) async fn run(common: &Common, command: Ask) -> Result<(), Failure> {
     let question = question(&command)?;
     let client = connection::connect(common).await?;
-    let meant = passing::model(&client, &command.model).await?;
+    let meant = passing::usable(common, &client, &command.model, command.fetch).await?;
     let mut options = answer::options(&command.answering);
     options.release = meant.passing.then_some(true);
     let model = meant.name;

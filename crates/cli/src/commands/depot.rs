@@ -6,11 +6,11 @@ use std::path::Path;
 
 use deft_client::Client;
 use deft_protocol::manage::{
-    CheckReport, DepotUsage, Finding, FoundModel, ImportRequest, RegisterRequest, Removal,
-    Transfer, Variant, VariantUsage,
+    CheckReport, DepotUsage, Finding, FoundModel, ImportRequest, PullRequest, RegisterRequest,
+    Removal, Transfer, Variant, VariantUsage,
 };
 
-use super::{passing, transfers};
+use super::{offers, passing, transfers};
 use crate::arguments::{Common, Depot, DepotOrder};
 use crate::connection;
 use crate::failure::Failure;
@@ -22,6 +22,14 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
     }
     let client = connection::connect(common).await?;
     match command {
+        Depot::Search { words, source } => {
+            offers::search(common, &client, &words, source.as_deref()).await?;
+        }
+        Depot::Preview { reference } => offers::preview(common, &client, &reference).await?,
+        Depot::Pull { reference, name, limit, detach } => {
+            let request = PullRequest { reference, name, limit };
+            offers::pull(common, &client, &request, detach).await?;
+        }
         Depot::Register { file, name } => {
             let path = whole_path(&file)?;
             let variant = client.register(&RegisterRequest { path, name, passing: false }).await?;
@@ -163,7 +171,7 @@ pub(super) fn whole_path(path: &Path) -> Result<String, Failure> {
 }
 
 /// Follows a transfer and tells what came of it.
-async fn done(common: &Common, client: &Client, begun: Transfer) -> Result<(), Failure> {
+pub(super) async fn done(common: &Common, client: &Client, begun: Transfer) -> Result<(), Failure> {
     let transfer = transfers::follow(client, begun).await?;
     if common.json {
         print::json(&transfer);

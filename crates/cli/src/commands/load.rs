@@ -97,7 +97,7 @@ fn cache(settings: &Settings) -> String {
 
 pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
-    let meant = passing::model(&client, &command.model).await?;
+    let meant = passing::usable(common, &client, &command.model, command.fetch).await?;
     let request = LoadRequest {
         copies: command.copies,
         ..LoadRequest::of(&meant.name, command.settings.request())

@@ -7,8 +7,10 @@ mod config;
 mod depot;
 mod engine;
 mod load;
+mod offers;
 mod passing;
 mod service;
+mod source;
 mod status;
 mod talk;
 mod transfers;
@@ -26,6 +28,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Config => config::run(&common),
         Command::Service(command) => service::run(&common, command),
         Command::Depot(command) => wait_for(depot::run(&common, command)),
+        Command::Source(command) => wait_for(source::run(&common, command)),
         Command::Transfers { follow, cancel } => wait_for(transfers::run(&common, follow, cancel)),
         Command::Plan(command) => wait_for(load::plan(&common, &command)),
         Command::Load(command) => wait_for(load::load(&common, &command)),

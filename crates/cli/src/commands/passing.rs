@@ -4,10 +4,14 @@
 use std::path::Path;
 
 use deft_client::Client;
-use deft_protocol::manage::RegisterRequest;
+use deft_depot::Reference;
+use deft_protocol::manage::{PullRequest, RegisterRequest};
 
 use super::depot::whole_path;
+use super::{offers, transfers};
+use crate::arguments::Common;
 use crate::failure::Failure;
+use crate::print;
 
 /// The ending of model files.
 const ENDING: &str = ".gguf";
@@ -22,7 +26,7 @@ pub(super) struct Meant {
 
 /// Whether a word is a path and not a name: names never begin with a dot or a slash.
 fn is_path(word: &str) -> bool {
-    word.starts_with(['.', '/']) || word.ends_with(ENDING)
+    word.starts_with(['.', '/']) || (word.ends_with(ENDING) && !Reference::is_meant(word))
 }
 
 /// The model that a word means.
@@ -36,6 +40,39 @@ pub(super) async fn model(client: &Client, word: &str) -> Result<Meant, Failure>
     // A file that is known already is not ours to forget.
     let listed = client.depot().await?.iter().any(|variant| variant.name == found.name);
     Ok(Meant { name: found.name, passing: !listed })
+}
+
+/// The model that a word means, to be asked or loaded now: what a source offers and is not here yet is
+/// shown, and fetched where the operator agrees.
+pub(super) async fn usable(
+    common: &Common,
+    client: &Client,
+    word: &str,
+    without_asking: bool,
+) -> Result<Meant, Failure> {
+    if is_path(word) || !Reference::is_meant(word) {
+        return model(client, word).await;
+    }
+    let preview = client.preview(word).await?;
+    if let Some(known) = preview.offer.known_as {
+        return Ok(Meant { name: known, passing: false });
+    }
+    if !common.json {
+        print::note(offers::text(&preview).trim_end());
+    }
+    if let Some(problem) = preview.refused {
+        return Err(problem.into());
+    }
+    if !without_asking && !print::ask_yes("fetch it?") {
+        return Err(Failure::refused(format!("`{word}` is not in the depot, and was not fetched"))
+            .with_way_out(format!(
+                "fetch it: deft depot pull {word}; or here, without asking: --fetch"
+            )));
+    }
+    let request = PullRequest { reference: word.to_owned(), name: None, limit: None };
+    let pulled = transfers::follow(client, client.pull(&request).await?).await?;
+    print::note(pulled.outcome.unwrap_or_default());
+    Ok(Meant { name: preview.name, passing: false })
 }
 
 /// Unloads what was there for the time of the call; it is forgotten then.
@@ -56,7 +93,9 @@ mod tests {
         for path in ["./desk.gguf", "../desk.gguf", "/srv/desk.gguf", "desk.gguf", "a/b.gguf"] {
             assert!(is_path(path), "{path}");
         }
-        for name in ["larkfen-desk", "larkfen-desk/q8_0", "larkfen-desk/q8_0#2"] {
+        for name in
+            ["larkfen-desk", "larkfen-desk/q8_0", "larkfen-desk/q8_0#2", "hub:seeds/desk.gguf"]
+        {
             assert!(!is_path(name), "{name}");
         }
     }

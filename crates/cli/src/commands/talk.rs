@@ -70,7 +70,7 @@ fn meaning(line: &str) -> Line<'_> {
 
 pub(super) async fn run(common: &Common, command: Talk) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
-    let meant = passing::model(&client, &command.model).await?;
+    let meant = passing::usable(common, &client, &command.model, command.fetch).await?;
     let variant = client.inspect(&meant.name).await?;
     let mut editor = DefaultEditor::new().map_err(|error| Failure::fault(error.to_string()))?;
     print::note(format!(

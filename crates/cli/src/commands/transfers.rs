@@ -40,7 +40,7 @@ pub(super) async fn run(
     if common.json {
         print::json(&transfers);
     } else if transfers.is_empty() {
-        print::note("nothing was transferred since the service started");
+        print::note("nothing was transferred yet");
     } else {
         print::line(table(&transfers));
     }
@@ -142,8 +142,15 @@ fn progress(transfer: &Transfer) -> String {
     if let Some(seconds) = transfer.seconds_left {
         words += &format!(", {} left", print::seconds(seconds));
     }
+    if let Some(stage) = &transfer.stage {
+        words += &format!(", {stage}");
+    }
     if let Some(file) = &transfer.file {
         words += &format!(", {file}");
+    }
+    if transfer.files.len() > 1 {
+        let done = transfer.files.iter().filter(|file| file.done_bytes == file.total_bytes);
+        words += &format!(", {} of {} files", done.count(), transfer.files.len());
     }
     words
 }
@@ -153,6 +160,7 @@ fn verb(kind: TransferKind) -> &'static str {
         TransferKind::Import => "import",
         TransferKind::Export => "export",
         TransferKind::Verify => "verify",
+        TransferKind::Pull => "pull",
     }
 }
 
@@ -190,7 +198,9 @@ mod tests {
             kind: TransferKind::Import,
             about: "larkfen-desk/q8_0".to_owned(),
             state: TransferState::Running,
+            stage: None,
             file: Some("larkfen-desk-q8_0.gguf".to_owned()),
+            files: Vec::new(),
             done_bytes: 5 << 20,
             total_bytes: 20 << 20,
             rate: Some(f64::from(10 << 20)),

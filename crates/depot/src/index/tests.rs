@@ -74,7 +74,7 @@ fn a_plan_from_the_index_is_the_plan_from_the_file() {
     let index = write(&shelf).index;
     let path = shelf.path().join("desk/larkfen-desk-q8_0.gguf");
     let (of_file, _) = shape_of(&path, &examine(&path).unwrap().stamp).unwrap();
-    let of_index = index.models[0].variants[1].model_shape();
+    let of_index = index.models[0].variants[1].model_shape().unwrap();
     let settings = LoadSettings::for_model(&of_file);
     let total = |shape: &ModelShape| {
         Demand::of(shape, &settings, &Placement::in_host(shape.layers)).total()

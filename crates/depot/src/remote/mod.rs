@@ -12,7 +12,6 @@ mod pull;
 use std::fmt;
 use std::ops::Range;
 use std::path::Path;
-use std::sync::Once;
 use std::time::{Duration, SystemTime};
 
 use bytes::Bytes;
@@ -149,6 +148,11 @@ pub(crate) fn shown(url: &Url) -> String {
     url.to_string()
 }
 
+/// An address that may be none, as messages show it.
+pub(crate) fn shown_text(text: &str) -> String {
+    text.parse().map_or_else(|_| "an address".to_owned(), |url| shown(&url))
+}
+
 /// What tells that a file is still the same.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub(crate) struct Mark(pub(crate) String);
@@ -198,7 +202,6 @@ impl Web {
     /// # Errors
     /// The file cannot be read or has no certificate.
     pub fn new(settings: &WebSettings<'_>) -> Result<Self, RemoteError> {
-        use_ring();
         let builder = Client::builder()
             .redirect(Policy::none())
             .connect_timeout(settings.stall)
@@ -316,15 +319,6 @@ impl Web {
     }
 }
 
-/// TLS is done by one library in the whole process.
-fn use_ring() {
-    static ONCE: Once = Once::new();
-    ONCE.call_once(|| {
-        // Somebody else chose before: that is as well.
-        let _ = rustls::crypto::ring::default_provider().install_default();
-    });
-}
-
 /// The certificates of a file, each in a PEM of its own.
 pub(crate) fn certificates_apart(file: &Path) -> Result<Vec<Vec<u8>>, RemoteError> {
     certificates(file)?;
@@ -338,7 +332,6 @@ pub(crate) fn certificates_apart(file: &Path) -> Result<Vec<Vec<u8>>, RemoteErro
 
 /// Certificates of authorities, in PEM.
 fn certificates(file: &Path) -> Result<Vec<Certificate>, RemoteError> {
-    use_ring();
     let wrong = |what: String| RemoteError::CaFile { path: file.to_owned(), what };
     let pem = std::fs::read(file).map_err(|error| wrong(error.to_string()))?;
     let found = Certificate::from_pem_bundle(&pem).map_err(|error| wrong(error.to_string()))?;

@@ -13,7 +13,7 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use ring::digest::{Context, SHA256};
+use aws_lc_rs::digest::{Context, SHA256};
 use rustix::fs::{FallocateFlags, fallocate};
 use serde::{Deserialize, Serialize};
 

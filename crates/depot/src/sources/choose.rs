@@ -12,13 +12,16 @@ const LIKENESS: f64 = 0.8;
 pub(super) fn choose(source: &Source, offers: &[Offer], path: &str) -> Result<Offer, SourceError> {
     let exact = |offer: &&Offer| offer.path() == path;
     let by_file = |offer: &&Offer| offer.files.iter().any(|file| file.name == path);
-    let same = |variant: &str| variant.eq_ignore_ascii_case(path);
+    let is_type = |offer: &Offer| {
+        let words = [Some(&offer.variant), offer.about.quantisation.as_ref()];
+        words.into_iter().flatten().any(|word| word.eq_ignore_ascii_case(path))
+    };
     let found: Vec<&Offer> = match offers.iter().find(exact).or_else(|| offers.iter().find(by_file))
     {
         Some(one) => vec![one],
         None => offers
             .iter()
-            .filter(|offer| path.is_empty() || offer.model == path || same(&offer.variant))
+            .filter(|offer| path.is_empty() || offer.model == path || is_type(offer))
             .collect(),
     };
     match &found[..] {

@@ -1,11 +1,9 @@
 //! Folders of this machine as sources.
 
-use std::path::Path;
-
-use deft_engine::families;
-use deft_formats::gguf::StoredModel;
+use std::path::{Path, PathBuf};
 
 use super::{About, Content, Offer, OfferedFile, SourceError};
+use crate::examine::{files_of, shape_of};
 use crate::find::find_models;
 use crate::name::VariantName;
 use crate::store::FileRole;
@@ -27,15 +25,15 @@ fn find(folder: &Path) -> Result<Vec<Offer>, SourceError> {
         let Ok(name) = VariantName::from_file(&found.path, &facts.quantisation) else {
             continue;
         };
-        let Ok(stored) = StoredModel::read(&found.path) else {
+        let Ok(files) = files_of(&found.path, &examined.stamp) else {
             continue;
         };
-        let file = |path: &std::path::PathBuf| OfferedFile {
-            role: FileRole::Weights,
+        let file = |(role, path): (FileRole, PathBuf)| OfferedFile {
+            role,
             name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
             bytes: path.metadata().ok().map(|found| found.len()),
             sha256: None,
-            content: Content::Here(path.clone()),
+            content: Content::Here(path),
         };
         offers.push(Offer {
             model: name.model,
@@ -50,8 +48,8 @@ fn find(folder: &Path) -> Result<Vec<Offer>, SourceError> {
                 parameters: Some(facts.parameters),
                 context_length: Some(facts.context_length),
             },
-            shape: families::shape(&stored.header).ok(),
-            files: stored.parts.iter().map(file).collect(),
+            shape: shape_of(&found.path, &examined.stamp).ok().map(|(shape, _)| shape),
+            files: files.into_iter().map(file).collect(),
         });
     }
     Ok(offers)

@@ -24,6 +24,8 @@ const LONGEST_POINTER: u64 = 1024;
 const POINTER: &str = "version https://git-lfs";
 /// A connection slower than so many bytes a second for so many seconds is given up.
 const SLOWEST: (&str, &str) = ("1000", "30");
+/// Where Debian and others keep the authorities that everybody trusts.
+const SYSTEM_CERTIFICATES: &str = "/etc/ssl/certs";
 /// Kind of the batch protocol's documents.
 const BATCH_KIND: &str = "application/vnd.git-lfs+json";
 
@@ -164,7 +166,8 @@ impl Repository {
         git.arg("-C").arg(&self.folder);
         let mut settings = vec![("http.followRedirects".to_owned(), "initial".to_owned())];
         if let Some(file) = &self.ca_file {
-            settings.push(("http.sslCAInfo".to_owned(), file.to_string_lossy().into_owned()));
+            // The system's stay trusted beside it.
+            git.env("GIT_SSL_CAINFO", file).env("GIT_SSL_CAPATH", SYSTEM_CERTIFICATES);
         }
         if let Some(header) = self.authorization() {
             // It belongs to this address, and goes to no other.
@@ -210,6 +213,10 @@ impl Repository {
         let why =
             said.lines().rev().find(|line| line.starts_with("fatal") || line.starts_with("error"));
         let why = why.unwrap_or("it ended with an error").replace(&self.address, &self.shown());
+        if why.contains("not found") {
+            let place = self.shown();
+            return Err(crate::remote::RemoteError::NotFound { place }.into());
+        }
         if why.contains("Authentication failed") || why.contains("could not read Username") {
             let place = self.shown();
             return Err(crate::remote::RemoteError::Unauthorized { place }.into());

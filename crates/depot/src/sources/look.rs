@@ -43,7 +43,8 @@ impl Finder {
         }
         let in_git = |file: &OfferedFile| matches!(file.content, Content::Git(_));
         if offer.files.iter().any(in_git) {
-            let note = "it is in the repository itself, so its header comes with the whole file only";
+            let note =
+                "it is in the repository itself, so its header comes with the whole file only";
             return Ok(Looked { notes: vec![note.to_owned()], ..Looked::default() });
         }
         let (web, offer) = (self.web.clone(), offer.clone());

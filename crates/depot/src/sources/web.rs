@@ -63,7 +63,7 @@ fn offer(
             parameters: Some(variant.parameters),
             context_length: Some(variant.context_length),
         },
-        shape: Some(variant.model_shape()),
+        shape: variant.model_shape(),
         files: variant.files.iter().map(file).collect::<Result<_, SourceError>>()?,
     })
 }

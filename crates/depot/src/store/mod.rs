@@ -304,11 +304,13 @@ impl Store {
         }
     }
 
-    /// Links the files with this content anew, after good content has come.
+    /// Links the files with this content anew, after good content has come. Returns the variants that
+    /// have it, each with its first file.
     ///
     /// # Errors
     /// The operating system refuses.
-    pub fn heal(&self, sha256: &Digest) -> Result<(), StoreError> {
+    pub fn heal(&self, sha256: &Digest) -> Result<Vec<(VariantName, String)>, StoreError> {
+        let mut healed = Vec::new();
         for manifest in self.variants()? {
             for file in manifest.files.iter().filter(|file| file.sha256 == *sha256) {
                 let path = self.path(&manifest.name, &file.name);
@@ -316,9 +318,10 @@ impl Store {
                 let _ = fs::remove_file(&unfinished);
                 link(&self.object(sha256), &unfinished)?;
                 fs::rename(&unfinished, &path).map_err(failed("write", &path))?;
+                healed.push((manifest.name.clone(), manifest.files[0].name.clone()));
             }
         }
-        Ok(())
+        Ok(healed)
     }
 
     /// Gives a variant another name.

@@ -301,7 +301,7 @@ pub struct PullRequest {
     /// `model` or `model/variant`; made from the source's names where absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// Bytes a second at most; as fast as everything may where absent.
+    /// Most that is fetched in a second, such as `20 MiB/s`; as fast as everything may where absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub limit: Option<u64>,
+    pub limit: Option<String>,
 }

@@ -130,11 +130,8 @@ impl Fetching {
             Some(shape) => self.fit(&shape, &SettingsRequest::default()).await.ok(),
             None => None,
         };
-        let reference = if source.is_empty() {
-            offer.path()
-        } else {
-            format!("{source}:{}", offer.path())
-        };
+        let reference =
+            if source.is_empty() { offer.path() } else { format!("{source}:{}", offer.path()) };
         let about = &offer.about;
         OfferReport {
             known_as: known.name_of(&reference, offer),

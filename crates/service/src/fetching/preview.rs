@@ -95,9 +95,10 @@ impl Fetching {
 
     /// The disk before and after; `told` is the length of all files where the source does not tell it.
     async fn disk(&self, offer: &Offer, told: Option<u64>) -> Result<DiskForecast, Problem> {
-        let missing = offer.files.iter().filter(|file| {
-            file.sha256.is_none_or(|digest| self.store.hold(&digest).is_none())
-        });
+        let missing = offer
+            .files
+            .iter()
+            .filter(|file| file.sha256.is_none_or(|digest| self.store.hold(&digest).is_none()));
         let fetch: Option<u64> = missing.map(|file| file.bytes).sum();
         let fetch = fetch.or(told).unwrap_or(0);
         let store = std::sync::Arc::clone(&self.store);

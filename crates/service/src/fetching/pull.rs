@@ -4,16 +4,16 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use deft_depot::{
-    Content, Digest, Manifest, Offer, OfferedFile, Origin, Pace, RemoteError, Store,
-    StoredFile, Taken, Taking, VariantName, Wanted, Watching,
+    Content, Digest, Manifest, Offer, OfferedFile, Origin, Pace, RemoteError, Store, StoredFile,
+    Taken, Taking, VariantName, Wanted, Watching,
 };
-use deft_planning::Bytes;
 use deft_protocol::manage::{FileProgress, PullRequest, Transfer, TransferKind};
 use deft_protocol::{Problem, ProblemKind};
 use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
 
 use super::{Fetching, Named};
 use crate::catalogue::off_thread;
+use crate::config::parse_rate;
 use crate::transfers::{Beginning, Handle};
 use crate::wire::{remote_problem, source_problem, store_problem};
 
@@ -44,12 +44,16 @@ enum Aim {
 impl Fetching {
     /// Begins to fetch a model; where the same is being fetched already, that is returned.
     pub(crate) fn pull(&self, request: &PullRequest) -> Result<Transfer, Problem> {
-        self.named(&request.reference)?;
-        let written = serde_json::to_value(request).unwrap_or_default();
-        if let Some(going_on) = self.transfers.going_on(&written) {
+        // What may be secret in an address is in no record.
+        let shown = self.named(&request.reference)?.reference.to_string();
+        pace(request)?;
+        let same = |other: &PullRequest| other.reference == shown && other.name == request.name;
+        if let Some(going_on) = self.transfers.going_on(same) {
             return Ok(going_on);
         }
-        let beginning = Beginning::now(TransferKind::Pull, &request.reference, 0);
+        let recorded = PullRequest { reference: shown.clone(), ..request.clone() };
+        let written = serde_json::to_value(recorded).unwrap_or_default();
+        let beginning = Beginning::now(TransferKind::Pull, &shown, 0);
         Ok(self.begin(Beginning { request: written, ..beginning }, request.clone()))
     }
 
@@ -106,10 +110,7 @@ impl Fetching {
             return Ok(format!("`{name}` is here already, as it is offered"));
         }
         self.can_be_used(&named, &mut offer, handle).await?;
-        let pace = match request.limit {
-            Some(limit) => Pace::limited(Bytes(limit)),
-            None => self.pace.clone(),
-        };
+        let pace = pace(request)?.unwrap_or_else(|| self.pace.clone());
         let taken = self.fetch_files(&named, &mut offer, &pace, handle).await?;
         handle.stage(Some("checking"));
         let origin = Origin { reference, revision: offer.revision.clone() };
@@ -347,13 +348,28 @@ impl Fetching {
             Trouble::Other(problem) => problem,
         })?;
         let store = Arc::clone(&self.store);
-        off_thread(move || {
+        let healed = off_thread(move || {
             let healed = store.heal(&sha256).map_err(|error| store_problem(&error));
             drop(taken);
             healed
-        })
-        .await
+        });
+        for (name, first) in healed.await? {
+            // It is another file to the operating system.
+            self.catalogue.keep(&self.store.path(&name, &first), &name).await?;
+        }
+        Ok(())
     }
+}
+
+/// How fast a request wants to be served, where it says so.
+fn pace(request: &PullRequest) -> Result<Option<Pace>, Problem> {
+    let limit = request.limit.as_deref().map(|text| {
+        parse_rate(text).map(Pace::limited).ok_or_else(|| {
+            let detail = format!("`{text}` is no rate; write an amount such as `20 MiB/s`");
+            Problem::new(ProblemKind::Invalid, "rate_unusable", detail)
+        })
+    });
+    limit.transpose()
 }
 
 /// Why a file was not fetched.

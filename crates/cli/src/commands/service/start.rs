@@ -9,8 +9,11 @@ use std::io::{BufRead, BufReader, Write};
 use std::os::fd::AsFd;
 use std::path::Path;
 use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
 
-use deft_service::{Config, Flags, RunError, own_program, presence};
+use deft_client::Client;
+use deft_service::presence::{self, Presence};
+use deft_service::{Config, Flags, RunError, own_program};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use tracing_subscriber::EnvFilter;
@@ -21,6 +24,11 @@ use crate::arguments::{Common, Start};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
+
+/// Longest time that a service that does not answer is waited for: it may be starting or dying.
+const LONGEST_CHANGE: Duration = Duration::from_secs(15);
+/// How often it is looked after meanwhile.
+const LOOK_EVERY: Duration = Duration::from_millis(50);
 
 /// What the child tells the command that started it.
 #[derive(Debug, Serialize, Deserialize)]
@@ -36,7 +44,7 @@ pub(super) fn run(common: &Common, start: &Start) -> Result<(), Failure> {
     if start.foreground || start.detached {
         return serve(config, start.detached);
     }
-    if let Some(found) = presence::find(&config.data_dir) {
+    if let Some(found) = wait_for(running(&config.data_dir))? {
         let place = found.address.as_deref().unwrap_or("an address it has not told yet");
         print::line(format!(
             "a service is running already at {place} (process {}, deft {})",
@@ -52,6 +60,25 @@ pub(super) fn run(common: &Common, start: &Start) -> Result<(), Failure> {
         print::line(format!("console: {address}/"));
     }
     Ok(())
+}
+
+/// The service that has the data directory. One that is just starting, or just dying, is waited for.
+async fn running(data_dir: &Path) -> Result<Option<Presence>, Failure> {
+    let began = Instant::now();
+    loop {
+        let Some(found) = presence::find(data_dir) else {
+            return Ok(None);
+        };
+        if let Some(address) = &found.address
+            && Client::new(address)?.greet().await.is_ok()
+        {
+            return Ok(Some(found));
+        }
+        if began.elapsed() > LONGEST_CHANGE {
+            return Ok(Some(found));
+        }
+        tokio::time::sleep(LOOK_EVERY).await;
+    }
 }
 
 /// Starts the service as a process of its own and waits until it tells that it is ready.

@@ -1,0 +1,185 @@
+//! `deft depot search`, `preview` and `pull`: what sources offer.
+
+use std::fmt::Write;
+
+use deft_client::Client;
+use deft_protocol::manage::{
+    Fit, Fitting, OfferReport, Preview, PreviewPlan, PullRequest, SearchReport,
+};
+
+use super::depot::done;
+use crate::arguments::Common;
+use crate::failure::Failure;
+use crate::print;
+
+pub(super) async fn search(
+    common: &Common,
+    client: &Client,
+    words: &[String],
+    source: Option<&str>,
+) -> Result<(), Failure> {
+    let report = client.search(words, source).await?;
+    if common.json {
+        print::json(&report);
+    } else {
+        if report.offers.is_empty() {
+            print::note(nothing(&report, words, client.sources().await?.is_empty()));
+        } else {
+            print::line(found(&report.offers));
+        }
+        for trouble in &report.troubles {
+            print::note(format!("`{}` was left out: {}", trouble.source, trouble.problem.detail));
+        }
+    }
+    // Nothing was found because nobody could be asked.
+    let unasked = report.troubles.into_iter().next().filter(|_| report.offers.is_empty());
+    unasked.map_or(Ok(()), |trouble| Err(trouble.problem.into()))
+}
+
+fn nothing(report: &SearchReport, words: &[String], no_sources: bool) -> &'static str {
+    if no_sources {
+        "there are no sources; add one: deft source add NAME ADDRESS"
+    } else if !report.troubles.is_empty() {
+        "nothing was found"
+    } else if words.is_empty() {
+        "the sources offer nothing"
+    } else {
+        "no source offers anything with these words"
+    }
+}
+
+fn found(offers: &[OfferReport]) -> String {
+    let row = |offer: &OfferReport| {
+        let state = match (&offer.known_as, &offer.fit) {
+            (Some(name), _) => format!("here as {name}"),
+            (None, Some(fit)) => fits(fit),
+            (None, None) => String::new(),
+        };
+        let text = offer.description.clone().unwrap_or_default();
+        let text: String = text.chars().take(48).collect();
+        vec![
+            offer.reference.clone(),
+            offer.quantisation.clone().unwrap_or_default(),
+            offer.bytes.map_or_else(String::new, print::bytes),
+            state,
+            offer.serves.join(", "),
+            offer.licence.clone().unwrap_or_default(),
+            text,
+        ]
+    };
+    let headers = ["offer", "type", "size", "fits", "serves", "licence", ""];
+    print::table(&headers, offers.iter().map(row).collect(), &[2])
+}
+
+fn fits(fit: &Fit) -> String {
+    let word = match fit.fits {
+        Fitting::Now => "now",
+        Fitting::AfterUnloading => "after unloading",
+        Fitting::OtherSettings => "with other settings",
+        Fitting::Never => "never",
+    };
+    format!("{word}{}", if fit.by_size_alone { ", by its size" } else { "" })
+}
+
+pub(super) async fn preview(
+    common: &Common,
+    client: &Client,
+    reference: &str,
+) -> Result<(), Failure> {
+    let preview = client.preview(reference).await?;
+    if common.json {
+        print::json(&preview);
+    } else {
+        print::out(&text(&preview));
+    }
+    preview.refused.map_or(Ok(()), |problem| Err(problem.into()))
+}
+
+/// A preview for people.
+pub(super) fn text(preview: &Preview) -> String {
+    let offer = &preview.offer;
+    let mut rows = vec![
+        ("would be", format!("`{}`", preview.name)),
+        ("description", offer.description.clone().unwrap_or_default()),
+        ("licence", offer.licence.clone().unwrap_or_else(|| "not said".to_owned())),
+        ("serves", offer.serves.join(", ")),
+        ("family", offer.family.clone().unwrap_or_default()),
+        ("parameters", offer.parameters.map_or_else(String::new, print::count)),
+        ("types", offer.quantisation.clone().unwrap_or_default()),
+    ];
+    if let Some(facts) = &preview.facts {
+        rows.push(("context", format!("{} tokens", print::count(facts.context_length.into()))));
+        let template = if facts.has_template { "in the file" } else { "none" };
+        rows.push(("template", template.to_owned()));
+    }
+    for file in &preview.files {
+        let here = if file.here { ", here already" } else { "" };
+        let size = file.bytes.map_or_else(|| "size not told".to_owned(), print::bytes);
+        rows.push(("file", format!("{} ({}, {size}{here})", file.name, file.role)));
+    }
+    rows.push(("disk", disk(preview)));
+    if let Some(known) = &offer.known_as {
+        rows.push(("in the depot", format!("as `{known}`")));
+    }
+    let mut text = format!("{}\n", offer.reference);
+    for (name, value) in rows.into_iter().filter(|(_, value)| !value.is_empty()) {
+        let _ = writeln!(text, "  {name:<14}{value}");
+    }
+    for note in &preview.notes {
+        let _ = writeln!(text, "  note: {note}");
+    }
+    if !preview.plans.is_empty() {
+        let row = |plan: &PreviewPlan| {
+            let (cache, context) =
+                (plan.cache.name().to_owned(), print::count(plan.context.into()));
+            vec![format!("  {context}"), cache, print::bytes(plan.fit.memory), fits(&plan.fit)]
+        };
+        let headers = ["  context", "cache", "memory", "fits"];
+        let table = print::table(&headers, preview.plans.iter().map(row).collect(), &[0, 2]);
+        let _ = writeln!(text, "\n{table}");
+    }
+    if let Some(speed) = &preview.speed {
+        #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a rate")]
+        let memory = print::bytes(speed.memory_bytes_per_second as u64);
+        let _ = writeln!(
+            text,
+            "\n  an answer may come at {:.0} tokens/s at most: an estimate, from its size and {memory}/s \
+             of memory measured here",
+            speed.tokens_per_second
+        );
+    }
+    text
+}
+
+fn disk(preview: &Preview) -> String {
+    let disk = &preview.disk;
+    let free = print::bytes(disk.free);
+    match disk.after {
+        Some(after) => {
+            let (fetch, after) = (print::bytes(disk.fetch), print::bytes(after));
+            format!("{free} free, {fetch} to fetch, {after} free afterwards")
+        }
+        None => {
+            let missing = print::bytes(disk.fetch - disk.free);
+            format!("{free} free, {} to fetch: {missing} too little", print::bytes(disk.fetch))
+        }
+    }
+}
+
+pub(super) async fn pull(
+    common: &Common,
+    client: &Client,
+    request: &PullRequest,
+    detach: bool,
+) -> Result<(), Failure> {
+    let begun = client.pull(request).await?;
+    if !detach {
+        return done(common, client, begun).await;
+    }
+    if common.json {
+        print::json(&begun);
+    } else {
+        print::line("it is being fetched; see how far it is: deft transfers --follow");
+    }
+    Ok(())
+}

@@ -1,0 +1,272 @@
+//! Fetching whatever happens: breaks, restarts, kills, two at once, bad content.
+
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::time::Duration;
+
+use deft_protocol::manage::{PullRequest, Transfer, TransferState};
+use deft_standins::Behaviour;
+
+use crate::processes;
+use crate::sources::Shelf;
+use crate::world::{World, desk, project, until, wait};
+
+const REFERENCE: &str = "larkfen:larkfen-desk/q8_0";
+const NAME: &str = "larkfen-desk/q8_0";
+
+fn request() -> PullRequest {
+    PullRequest { reference: REFERENCE.to_owned(), name: None, limit: None }
+}
+
+fn begin(world: &World) -> Transfer {
+    wait(world.client().pull(&request())).unwrap()
+}
+
+fn transfer(world: &World, begun: &Transfer) -> Transfer {
+    wait(world.client().transfer(begun.id)).unwrap()
+}
+
+/// Sends the desk's file within about so many seconds.
+fn slowly(seconds: u64) -> Behaviour {
+    let rate = Some(desk().metadata().unwrap().len() / seconds);
+    Behaviour { rate, ..Behaviour::default() }
+}
+
+fn is_listed(world: &World, name: &str) -> bool {
+    wait(world.client().depot()).unwrap().iter().any(|found| found.name == name)
+}
+
+fn count(folder: &Path) -> usize {
+    std::fs::read_dir(folder).map_or(0, Iterator::count)
+}
+
+#[test]
+fn a_fetch_goes_on_when_its_terminal_is_closed_and_everybody_sees_it() {
+    let shelf = Shelf::new();
+    let world = shelf.world();
+    shelf.hub.behave(slowly(3));
+    let mut terminal = world.command(&["depot", "pull", REFERENCE]).spawn().unwrap();
+    let running = until("it runs", || {
+        let all = wait(world.client().transfers()).unwrap();
+        all.into_iter().find(|found| found.done_bytes > 0 && found.rate.is_some())
+    });
+    assert!(running.seconds_left.is_some() && running.files.len() == 1, "{running:?}");
+    terminal.kill().unwrap();
+    terminal.wait().unwrap();
+    assert!(world.ok(&["transfers"]).contains("running"));
+    // The same once more is the same transfer.
+    assert_eq!(begin(&world).id, running.id);
+    assert!(!is_listed(&world, NAME), "nothing half fetched is listed");
+    let table = world.ok(&["transfers", "--follow"]);
+    assert!(table.contains("kept as `larkfen-desk/q8_0`"), "{table}");
+    world.desk_answers();
+}
+
+#[test]
+fn a_fetch_can_be_slowed_and_cancelled_and_leaves_nothing() {
+    let shelf = Shelf::new();
+    let world = shelf.world();
+    let wrong = world.deft(&["depot", "pull", REFERENCE, "--limit", "fast"]);
+    assert!(wrong.code == 4 && wrong.err.contains("is no rate"), "{wrong:?}");
+    world.ok(&["depot", "pull", REFERENCE, "--limit", "200KiB/s", "--detach"]);
+    let running = until("it runs", || {
+        let all = wait(world.client().transfers()).unwrap();
+        all.into_iter().find(|found| found.done_bytes > 0 && found.state == TransferState::Running)
+    });
+    std::thread::sleep(Duration::from_secs(2));
+    let rate = transfer(&world, &running).rate.unwrap();
+    assert!(rate < 300.0 * 1024.0, "{rate} bytes a second");
+    world.ok(&["transfers", "--cancel", &running.id.to_string()]);
+    until("it is cancelled", || {
+        (transfer(&world, &running).state == TransferState::Cancelled).then_some(())
+    });
+    until("nothing is left", || {
+        (count(&world.data_dir().join("depot/incoming")) == 0).then_some(())
+    });
+    world.ok(&["depot", "pull", REFERENCE]);
+    // What is being fetched may be removed meanwhile: one of the two comes last.
+    world.ok(&["depot", "pull", "larkfen:larkfen-find/q8_0"]);
+    world.ok(&["depot", "remove", NAME]);
+    shelf.hub.behave(slowly(1));
+    let begun = begin(&world);
+    until("it runs", || (transfer(&world, &begun).done_bytes > 0).then_some(()));
+    assert_eq!(world.deft(&["depot", "remove", NAME]).code, 3, "it is not there yet");
+    world.ok(&["depot", "remove", "larkfen-find"]);
+    until("it is done", || (transfer(&world, &begun).state == TransferState::Done).then_some(()));
+    world.desk_answers();
+}
+
+#[test]
+fn a_fetch_goes_on_after_a_restart_with_what_is_here() {
+    let shelf = Shelf::new();
+    // Larger than a segment: what is complete is not fetched again.
+    let big = shelf.file("index/larkfen-big.gguf");
+    pad(&desk(), &big, 24 << 20);
+    shelf.describe();
+    let world = shelf.world();
+    let (reference, total) = ("larkfen:larkfen-big/q8_0", big.metadata().unwrap().len());
+    shelf.hub.behave(Behaviour { rate: Some(8 << 20), ..Behaviour::default() });
+    let request = PullRequest { reference: reference.to_owned(), name: None, limit: None };
+    let begun = wait(world.client().pull(&request)).unwrap();
+    until("two segments are here", || {
+        (transfer(&world, &begun).done_bytes > 17 << 20).then_some(())
+    });
+    let status = wait(world.client().status()).unwrap().0;
+    processes::kill(status.pid);
+    until("it is gone", || (!processes::is_alive(status.pid)).then_some(()));
+    shelf.hub.behave(Behaviour::default());
+    let world = world.start();
+    let done = until("it went on and is done", || {
+        let found = transfer(&world, &begun);
+        found.state.has_ended().then_some(found)
+    });
+    assert_eq!(done.state, TransferState::Done, "{done:?}");
+    let header = 1 << 20;
+    assert!(shelf.hub.sent() < total - (16 << 20) + header, "{} sent", shelf.hub.sent());
+    assert!(world.ok(&["depot", "verify"]).contains("1 files are well"));
+}
+
+/// A model with so many bytes of zeros behind it: readers of headers do not mind.
+fn pad(source: &Path, target: &Path, bytes: u64) {
+    std::fs::copy(source, target).unwrap();
+    let file = std::fs::File::options().write(true).open(target).unwrap();
+    file.set_len(source.metadata().unwrap().len() + bytes).unwrap();
+}
+
+#[test]
+fn what_was_spoilt_is_fetched_again_from_where_it_came() {
+    let shelf = Shelf::new();
+    let world = shelf.world();
+    world.ok(&["depot", "pull", REFERENCE]);
+    world.ok(&["depot", "pull", "larkfen:larkfen-find/q8_0"]);
+    let spoil = |model: &str| {
+        let path = world.ok(&["depot", "path", model]);
+        let path = Path::new(path.trim()).to_owned();
+        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o644)).unwrap();
+        let file = std::fs::File::options().write(true).open(&path).unwrap();
+        std::os::unix::fs::FileExt::write_all_at(&file, b"spoilt", 500_000).unwrap();
+        path
+    };
+    let path = spoil("larkfen-desk");
+    let said = world.ok(&["depot", "verify"]);
+    assert_eq!(said.trim(), "1 files are well, 1 fetched again");
+    assert_eq!(std::fs::read(&path).unwrap(), std::fs::read(desk()).unwrap());
+    assert!(world.ok(&["depot", "verify"]).contains("2 files are well"));
+    world.desk_answers();
+    // Its source has another state now.
+    spoil("larkfen-find");
+    let other = project("demo/larkfen-find/larkfen-find-f16.gguf");
+    std::fs::copy(other, shelf.file("index/larkfen-find-q8_0.gguf")).unwrap();
+    shelf.describe();
+    let said = world.deft(&["depot", "verify", "larkfen-find"]);
+    assert!(said.code == 1 && said.err.contains("is not what was taken in any more"), "{said:?}");
+}
+
+#[test]
+fn content_that_cannot_be_relied_on_is_refused_and_nothing_is_kept_of_it() {
+    let shelf = Shelf::new();
+    let world = shelf.world();
+    let refused = |reference: &str, part: &str| {
+        let said = world.deft(&["depot", "pull", reference]);
+        assert!(said.code > 2 && said.err.contains(part), "{part}: {said:?}");
+        assert!(!is_listed(&world, NAME));
+    };
+    shelf.hub.behave(Behaviour { lies: true, ..Behaviour::default() });
+    refused(REFERENCE, "is not what was announced");
+    assert_eq!(count(&world.data_dir().join("depot/aside")), 1);
+    shelf.hub.behave(Behaviour { page: true, ..Behaviour::default() });
+    refused(&shelf.url("index/larkfen-desk-q8_0.gguf"), "is a web page and not a model file");
+    shelf.hub.behave(Behaviour::default());
+    refused(&shelf.url("index/larkfen-none.gguf"), "there is nothing at");
+    refused(&shelf.url("index/seeds/config.json"), "names no file that ends in .gguf");
+    refused(&shelf.url("index/larkfen-x-00001-of-00002.gguf"), "there is nothing at");
+    // A family that is not supported is refused before its weights come.
+    let foreign = project("golden/bad/41-unknown-architecture.gguf");
+    std::fs::copy(foreign, shelf.file("index/larkfen-foreign.gguf")).unwrap();
+    refused(&shelf.url("index/larkfen-foreign.gguf"), "is not supported; supported: llama");
+    let said = world.deft(&["depot", "preview", &shelf.url("index/larkfen-foreign.gguf")]);
+    assert!(said.code == 4 && said.err.contains("is not supported"), "{said:?}");
+    // A part is missing.
+    let part = project("golden/split/llama-00001-of-00003.gguf");
+    std::fs::copy(part, shelf.file("index/llama-00001-of-00003.gguf")).unwrap();
+    refused(&shelf.url("index/llama-00001-of-00003.gguf"), "llama-00002-of-00003.gguf");
+    std::fs::write(shelf.file("index/larkfen-empty.gguf"), "").unwrap();
+    refused(&shelf.url("index/larkfen-empty.gguf"), "is empty");
+    for (status, part) in [(403, "does not allow this"), (500, "status 500")] {
+        let status = Some(status);
+        let later = Some("600".to_owned());
+        shelf.hub.behave(Behaviour { status, retry_after: later, ..Behaviour::default() });
+        refused(REFERENCE, part);
+    }
+    let status = Some(429);
+    let later = Some("600".to_owned());
+    shelf.hub.behave(Behaviour { status, retry_after: later, ..Behaviour::default() });
+    refused(REFERENCE, "may be tried again in 600 s");
+    assert_eq!(count(&world.data_dir().join("depot/models")), 0);
+    assert_eq!(count(&world.data_dir().join("depot/incoming")), 0);
+}
+
+#[test]
+fn an_index_that_leads_astray_is_refused_as_a_whole() {
+    let shelf = Shelf::new();
+    let world = shelf.world();
+    let file = shelf.file("index/depot-index.json");
+    let good = std::fs::read_to_string(&file).unwrap();
+    let long = "x".repeat(300);
+    for (from, to, part) in [
+        ("\"larkfen-desk-q8_0.gguf\"", "\"../larkfen.gguf\"".to_owned(), "no path below the index"),
+        ("\"larkfen-desk-q8_0.gguf\"", "\"/etc/passwd\"".to_owned(), "no path below the index"),
+        ("\"larkfen-desk-q8_0.gguf\"", "\"a\\u0007b.gguf\"".to_owned(), "no path below the index"),
+        ("\"larkfen-desk-q8_0.gguf\"", format!("\"{long}.gguf\""), "no path below the index"),
+        ("\"larkfen-desk\"", format!("\"{long}\""), "cannot be a name"),
+        ("\"larkfen-desk\"", "\"../desk\"".to_owned(), "cannot be a name"),
+        ("\"depot_index\": 1", "\"depot_index\": 9".to_owned(), "form 9"),
+        ("{", "[".to_owned(), "this is no depot index"),
+    ] {
+        assert!(good.contains(from), "{from}");
+        std::fs::write(&file, good.replacen(from, &to, 1)).unwrap();
+        let said = world.deft(&["depot", "pull", REFERENCE]);
+        assert!(said.code == 4 && said.err.contains(part), "{to}: {said:?}");
+        let said = world.deft(&["depot", "search"]);
+        assert!(said.err.contains("was left out") && said.err.contains(part), "{said:?}");
+    }
+}
+
+/// The service is killed at a random moment of a fetch, so often; each time everything is as it was
+/// before or as it is after, and the fetch comes to its end by itself.
+#[test]
+fn killed_at_any_moment_nothing_is_lost_and_nothing_half_listed() {
+    let points = std::env::var("KILL_POINTS").ok().and_then(|text| text.parse().ok()).unwrap_or(10);
+    let shelf = Shelf::new();
+    let mut world = shelf.world();
+    shelf.hub.behave(slowly(1));
+    // A linear congruential generator: the same moments each time.
+    let mut state = 7_u64;
+    for point in 0..points {
+        state =
+            state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        let moment = Duration::from_millis((state >> 33) % 1_600);
+        let begun = begin(&world);
+        std::thread::sleep(moment);
+        let pid = wait(world.client().status()).unwrap().0.pid;
+        processes::kill(pid);
+        until("it is gone", || (!processes::is_alive(pid)).then_some(()));
+        world = world.start();
+        let told = format!("point {point}, {moment:?}\n{}", world.log());
+        let manifest = world.data_dir().join("depot/models").join(NAME).join(".deft-variant.json");
+        // Whatever is listed is whole: it is verified, and answers.
+        if is_listed(&world, NAME) {
+            assert!(manifest.is_file(), "{told}");
+        }
+        let done = until("it came to its end", || {
+            let found = transfer(&world, &begun);
+            found.state.has_ended().then_some(found)
+        });
+        assert_eq!(done.state, TransferState::Done, "{told}{done:?}");
+        assert!(is_listed(&world, NAME), "{told}");
+        let verified = world.ok(&["depot", "verify"]);
+        assert_eq!(verified.trim(), "1 files are well", "{told}");
+        world.ok(&["depot", "remove", NAME]);
+        assert_eq!(count(&world.data_dir().join("depot/incoming")), 0, "{told}");
+    }
+}
