@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiChartDonut, mdiForumOutline, mdiThemeLightDark, mdiWarehouse } from '@mdi/js'
+import { mdiChartDonut, mdiForumOutline, mdiMagnify, mdiThemeLightDark, mdiWarehouse } from '@mdi/js'
 import { useTheme } from 'vuetify'
 
 import { useStatus } from './composables/useStatus'
@@ -10,6 +10,7 @@ const theme = useTheme()
 const PAGES = [
   { path: '/', title: 'Pools', icon: mdiChartDonut },
   { path: '/depot', title: 'Depot', icon: mdiWarehouse },
+  { path: '/find', title: 'Find', icon: mdiMagnify },
   { path: '/try', title: 'Try', icon: mdiForumOutline },
 ]
 

@@ -1,6 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
 import DepotPage from './pages/DepotPage.vue'
+import FindPage from './pages/FindPage.vue'
 import ModelPage from './pages/ModelPage.vue'
 import PoolsPage from './pages/PoolsPage.vue'
 import TryPage from './pages/TryPage.vue'
@@ -11,6 +12,7 @@ export const router = createRouter({
     { path: '/', component: PoolsPage },
     { path: '/depot', component: DepotPage },
     { path: '/depot/:model/:variant', component: ModelPage, props: (route) => ({ name: `${route.params.model}/${route.params.variant}` }) },
+    { path: '/find', component: FindPage },
     { path: '/try', component: TryPage },
     { path: '/:rest(.*)', redirect: '/' },
   ],

@@ -17,6 +17,14 @@ export type ImportRequest = Schemas['ImportRequest']
 export type FoundModel = Schemas['FoundModel']
 export type DepotUsage = Schemas['DepotUsage']
 export type Removal = Schemas['Removal']
+export type Source = Schemas['SourceReport']
+export type SourceKind = Schemas['SourceKind']
+export type SourceRequest = Schemas['SourceRequest']
+export type SourceCheck = Schemas['SourceCheck']
+export type SearchReport = Schemas['SearchReport']
+export type Offer = Schemas['OfferReport']
+export type Fit = Schemas['Fit']
+export type Preview = Schemas['Preview']
 export type CheckReport = Schemas['CheckReport']
 export type PlanPart = Schemas['PlanPart']
 export type Problem = Schemas['Problem']
@@ -73,6 +81,40 @@ export async function inspect(name: string): Promise<Variant> {
 
 function variantPath(name: string): string {
   return `/manage/v1/depot/${name.split('/').map(encodeURIComponent).join('/')}`
+}
+
+/** Places that models come from. */
+export async function sources(): Promise<Source[]> {
+  return (await call('/manage/v1/sources')).json()
+}
+
+export async function addSource(request: SourceRequest): Promise<Source> {
+  return (await post('/manage/v1/sources', request)).json()
+}
+
+/** Looks whether a source can be asked. */
+export async function checkSource(name: string): Promise<SourceCheck> {
+  return (await post(`/manage/v1/sources/${name}/check`, null)).json()
+}
+
+export async function removeSource(name: string): Promise<void> {
+  await call(`/manage/v1/sources/${name}`, { method: 'DELETE' })
+}
+
+/** What sources offer: all of them, or one. */
+export async function search(words: string, source?: string): Promise<SearchReport> {
+  const query = new URLSearchParams(source ? { words, source } : { words })
+  return (await call(`/manage/v1/search?${query}`)).json()
+}
+
+/** What an offer would mean here. */
+export async function preview(reference: string): Promise<Preview> {
+  return (await post('/manage/v1/preview', { reference })).json()
+}
+
+/** Begins to fetch a model. */
+export async function pull(reference: string): Promise<Transfer> {
+  return (await post('/manage/v1/depot/pull', { reference })).json()
 }
 
 /** Begins to take a file into the depot's own files. */

@@ -106,6 +106,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/depot/pull": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fetches a model into the depot. Where the same is being fetched already, that transfer is told. */
+        post: operations["pull"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/depot/register": {
         parameters: {
             query?: never;
@@ -357,6 +374,92 @@ export interface paths {
         /** Changes a pool's limit until the service stops. What is loaded stays. */
         put: operations["limit"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an offer would mean here, before a weight of it is fetched. */
+        post: operations["preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What sources offer, and whether it fits here. */
+        get: operations["search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Places that models come from, by name. */
+        get: operations["list_sources"];
+        put?: never;
+        /** Adds a source, or gives one that is there another token. Nobody is asked yet. */
+        post: operations["add_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/sources/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets a source and its token; what came from it stays. */
+        delete: operations["remove_source"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/sources/{name}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Looks whether a source can be asked, and how much it offers. */
+        post: operations["check_source"];
         delete?: never;
         options?: never;
         head?: never;
@@ -816,6 +919,24 @@ export interface components {
             /** @description Each variant, the largest first. */
             variants: components["schemas"]["VariantUsage"][];
         };
+        /** @description The disk before and after. */
+        DiskForecast: {
+            /**
+             * Format: int64
+             * @description Bytes that would be free afterwards; nothing where there is too little room.
+             */
+            after?: number | null;
+            /**
+             * Format: int64
+             * @description Bytes that would be fetched, where they are told.
+             */
+            fetch: number;
+            /**
+             * Format: int64
+             * @description Bytes that are free.
+             */
+            free: number;
+        };
         /** @description One embedding. */
         EmbeddingEntry: {
             /** @description The numbers; together they have length 1. */
@@ -952,6 +1073,21 @@ export interface components {
              */
             total_seconds: number;
         };
+        /** @description How far a transfer is with one file. */
+        FileProgress: {
+            /**
+             * Format: int64
+             * @description Bytes that are done.
+             */
+            done_bytes: number;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Its length, where it is told.
+             */
+            total_bytes: number;
+        };
         /** @description One thing the self-check looked at. */
         Finding: {
             /** @description What was found, in plain words. */
@@ -966,6 +1102,23 @@ export interface components {
          * @enum {string}
          */
         FinishReason: "stop" | "length";
+        /** @description Whether something fits, and what it takes. */
+        Fit: {
+            /** @description Whether only the files' length is known; a preview tells more. */
+            by_size_alone?: boolean;
+            /** @description The verdict. */
+            fits: components["schemas"]["Fitting"];
+            /**
+             * Format: int64
+             * @description Bytes it takes when it is loaded with the usual settings.
+             */
+            memory: number;
+        };
+        /**
+         * @description Whether something fits into this machine's memory.
+         * @enum {string}
+         */
+        Fitting: "now" | "after_unloading" | "other_settings" | "never";
         /** @description A model file that was found in a folder. */
         FoundModel: {
             /**
@@ -1090,6 +1243,22 @@ export interface components {
              *     until the service stops.
              */
             limit: string;
+        };
+        /**
+         * @description How a hub lists its files: templates of addresses with `{repo}`, `{revision}` and `{path}`, and JSON
+         *     pointers.
+         */
+        ListingRules: {
+            /** @description Where in an entry the length is. */
+            bytes?: string | null;
+            /** @description Where a file is. */
+            download: string;
+            /** @description Where in the list the entries are; the list itself where it is empty. */
+            entries?: string;
+            /** @description Where in an entry the path is. */
+            path: string;
+            /** @description Where in an entry the SHA-256 is. */
+            sha256?: string | null;
         };
         /** @description `POST /manage/v1/instances`. */
         LoadRequest: {
@@ -1260,6 +1429,61 @@ export interface components {
              */
             total: number;
         };
+        /** @description A file of an offer. */
+        OfferFile: {
+            /**
+             * Format: int64
+             * @description Its length, where it is told.
+             */
+            bytes?: number | null;
+            /** @description Whether its content is in the depot already. */
+            here: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description What it is for: `weights`, `projector`, `config`. */
+            role: string;
+            /** @description Its digest, where it is told. */
+            sha256?: string | null;
+        };
+        /** @description A variant that a source offers. */
+        OfferReport: {
+            /**
+             * Format: int64
+             * @description Bytes of its files, where they are told.
+             */
+            bytes?: number | null;
+            /**
+             * Format: int32
+             * @description Longest context in tokens.
+             */
+            context_length?: number | null;
+            /** @description In a sentence. */
+            description?: string | null;
+            /** @description Family. */
+            family?: string | null;
+            fit?: components["schemas"]["Fit"] | null;
+            /** @description The variant that it is in the depot already. */
+            known_as?: string | null;
+            /** @description Licence. */
+            licence?: string | null;
+            /** @description The model as the source calls it. */
+            model: string;
+            /**
+             * Format: int64
+             * @description Number of values in all tensors.
+             */
+            parameters?: number | null;
+            /** @description Short name of its mix of tensor types. */
+            quantisation?: string | null;
+            /** @description How it is referred to: `source:model/variant`. */
+            reference: string;
+            /** @description What it can be asked for. */
+            serves?: string[];
+            /** @description Its source. */
+            source: string;
+            /** @description The variant as the source calls it. */
+            variant: string;
+        };
         /**
          * @description What becomes of a conversation that the context cannot hold.
          * @enum {string}
@@ -1353,6 +1577,48 @@ export interface components {
             /** @description The pool's name. */
             pool: string;
         };
+        /** @description What is known of an offer before its weights are fetched. */
+        Preview: {
+            /** @description The disk before and after. */
+            disk: components["schemas"]["DiskForecast"];
+            facts?: components["schemas"]["ModelFacts"] | null;
+            /** @description Its files. */
+            files: components["schemas"]["OfferFile"][];
+            /**
+             * Format: int64
+             * @description Bytes that were read to know this.
+             */
+            header_bytes: number;
+            /** @description The name it gets in the depot. */
+            name: string;
+            /** @description What an operator should know. */
+            notes?: string[];
+            /** @description What the source says of it. */
+            offer: components["schemas"]["OfferReport"];
+            /** @description What loading it would take. */
+            plans?: components["schemas"]["PreviewPlan"][];
+            refused?: components["schemas"]["Problem"] | null;
+            /** @description The state it has, where the source has such. */
+            revision?: string | null;
+            speed?: components["schemas"]["SpeedEstimate"] | null;
+        };
+        /** @description What loading would take with one context and one cache. */
+        PreviewPlan: {
+            /** @description Precision of cached keys and values. */
+            cache: components["schemas"]["CachePrecision"];
+            /**
+             * Format: int32
+             * @description Tokens of context in the one lane.
+             */
+            context: number;
+            /** @description Whether it fits. */
+            fit: components["schemas"]["Fit"];
+        };
+        /** @description `POST /manage/v1/preview`. */
+        PreviewRequest: {
+            /** @description What: `source:model/variant`, or an address. */
+            reference: string;
+        };
         /** @description A problem. */
         Problem: {
             /** @description Stable code, for programs. */
@@ -1389,6 +1655,15 @@ export interface components {
              */
             cached_tokens: number;
         };
+        /** @description `POST /manage/v1/depot/pull`. */
+        PullRequest: {
+            /** @description Most that is fetched in a second, such as `20 MiB/s`; as fast as everything may where absent. */
+            limit?: string | null;
+            /** @description `model` or `model/variant`; made from the source's names where absent. */
+            name?: string | null;
+            /** @description What: `source:model/variant`, or an address. */
+            reference: string;
+        };
         /** @description `POST /manage/v1/depot/register`. */
         RegisterRequest: {
             /** @description `model` or `model/variant`; made from file name and contents where absent. */
@@ -1422,6 +1697,13 @@ export interface components {
         ScanRequest: {
             /** @description Absolute path of a folder on the service's machine. */
             folder: string;
+        };
+        /** @description `GET /manage/v1/search`: what sources offer. */
+        SearchReport: {
+            /** @description Variants, by reference. */
+            offers: components["schemas"]["OfferReport"][];
+            /** @description Sources that could not be asked. */
+            troubles: components["schemas"]["SourceTrouble"][];
         };
         /** @description `GET /manage/v1/status`. */
         ServiceStatus: {
@@ -1532,6 +1814,64 @@ export interface components {
             threads?: number | null;
             weights?: components["schemas"]["WeightsHeld"] | null;
         };
+        /** @description What a look at a source found. */
+        SourceCheck: {
+            /** @description The source. */
+            name: string;
+            problem?: components["schemas"]["Problem"] | null;
+            /**
+             * Format: double
+             * @description How long it took, in seconds.
+             */
+            seconds: number;
+            /** @description Variants it offers, where it lists them. */
+            variants?: number | null;
+        };
+        /**
+         * @description What kind of place a source is.
+         * @enum {string}
+         */
+        SourceKind: "index" | "registry" | "git" | "listing" | "folder";
+        /** @description A source as it is known. */
+        SourceReport: {
+            /**
+             * Format: date-time
+             * @description When it was added.
+             */
+            added_at: string;
+            /** @description Where it is. */
+            address: string;
+            /** @description What kind of place it is. */
+            kind: components["schemas"]["SourceKind"];
+            /** @description Its name. */
+            name: string;
+            /** @description Where its token comes from, in words; nothing where it has none. */
+            token?: string | null;
+            /** @description The name its token belongs to. */
+            user?: string | null;
+        };
+        /** @description `POST /manage/v1/sources`. One of the same name and address gets a new token. */
+        SourceRequest: {
+            /** @description An address, or the absolute path of a folder; of a listing the template of the list of files. */
+            address: string;
+            kind?: components["schemas"]["SourceKind"] | null;
+            listing?: components["schemas"]["ListingRules"] | null;
+            /** @description Its name: letters, digits and dashes. */
+            name: string;
+            /** @description A token, to be kept in a file that only the service's user may read. */
+            token?: string | null;
+            /** @description Absolute path of a file with a token, read whenever it is needed. */
+            token_file?: string | null;
+            /** @description The name a token belongs to, where the place wants one. */
+            user?: string | null;
+        };
+        /** @description A source that could not be asked. */
+        SourceTrouble: {
+            /** @description Why. */
+            problem: components["schemas"]["Problem"];
+            /** @description The source. */
+            source: string;
+        };
         /** @description A token with a role of its own. */
         SpecialToken: {
             /**
@@ -1543,6 +1883,19 @@ export interface components {
             role: string;
             /** @description Its text. */
             text: string;
+        };
+        /** @description How fast answers may come; an estimate. */
+        SpeedEstimate: {
+            /**
+             * Format: double
+             * @description Bytes a second that this machine's memory was measured to be read at.
+             */
+            memory_bytes_per_second: number;
+            /**
+             * Format: double
+             * @description Tokens a second that one lane may answer at most: memory speed over size.
+             */
+            tokens_per_second: number;
         };
         /** @description One stop text or several. */
         StopTexts: string | string[];
@@ -1633,6 +1986,8 @@ export interface components {
             ended_at?: string | null;
             /** @description The file it is at. */
             file?: string | null;
+            /** @description Its files, where it works on several at once. */
+            files?: components["schemas"]["FileProgress"][];
             /**
              * Format: uuid
              * @description Its id.
@@ -1653,6 +2008,8 @@ export interface components {
              * @description Seconds that are left at this rate.
              */
             seconds_left?: number | null;
+            /** @description What it does right now, where that is not its usual work: `looking`, `checking`. */
+            stage?: string | null;
             /** @description How far it is. */
             state: components["schemas"]["TransferState"];
             /**
@@ -1665,7 +2022,7 @@ export interface components {
          * @description What a transfer does.
          * @enum {string}
          */
-        TransferKind: "import" | "export" | "verify";
+        TransferKind: "import" | "export" | "verify" | "pull";
         /**
          * @description How far a transfer is.
          * @enum {string}
@@ -1914,6 +2271,37 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Transfer"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pull: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PullRequest"];
             };
         };
         responses: {
@@ -2407,6 +2795,177 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pool"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    search: {
+        parameters: {
+            query?: {
+                /** @description Words that an offer must have, with spaces between. */
+                words?: string;
+                /** @description One source only. */
+                source?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchReport"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceReport"][];
+                };
+            };
+        };
+    };
+    add_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceReport"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceReport"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceCheck"];
                 };
             };
             default: {

@@ -25,6 +25,7 @@ function told(transfer: Transfer): string {
   const parts = [`${bytes(transfer.done_bytes)} of ${bytes(transfer.total_bytes)}`]
   if (transfer.rate) parts.push(`${bytes(Math.round(transfer.rate))}/s`)
   if (transfer.seconds_left) parts.push(`${seconds(transfer.seconds_left)} left`)
+  if (transfer.stage) parts.push(transfer.stage)
   if (transfer.file) parts.push(transfer.file)
   return parts.join(', ')
 }
@@ -50,12 +51,21 @@ async function cancel(id: string) {
         </v-btn>
       </div>
       <v-progress-linear v-if="isRunning(transfer)" class="mt-1" color="primary" :model-value="share(transfer)" />
+      <ul v-if="isRunning(transfer) && (transfer.files?.length ?? 0) > 1" class="files text-body-small">
+        <li v-for="file in transfer.files" :key="file.name">
+          {{ file.name }}: {{ bytes(file.done_bytes) }} of {{ bytes(file.total_bytes) }}
+        </li>
+      </ul>
       <ProblemNote v-if="transfer.problem" class="mt-1" :problem="new Refused(transfer.problem)" />
     </div>
   </v-card>
 </template>
 
 <style scoped>
+.files {
+  margin: 2px 0 0;
+  padding-left: 18px;
+}
 .figures {
   font-variant-numeric: tabular-nums;
 }

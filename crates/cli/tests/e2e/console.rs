@@ -237,7 +237,7 @@ fn the_console_fits_a_phone() {
     let address = world.address();
     wait(async {
         let browser = Browser::open(390, 844).await;
-        for path in ["/", "/depot", "/try"] {
+        for path in ["/", "/depot", "/find", "/try"] {
             browser.page.goto(&format!("{address}{path}")).await.unwrap();
             browser.read("deft 0.").await;
             let script = "return document.documentElement.scrollWidth - window.innerWidth";

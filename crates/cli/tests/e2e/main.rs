@@ -14,6 +14,7 @@ mod crashes;
 mod database;
 mod depot;
 mod fetching;
+mod finding;
 mod guard;
 mod keeping;
 mod loads;

@@ -325,7 +325,7 @@ mod tests {
         let total = all.len() as u64;
         let segment = usize::try_from(SEGMENT).unwrap();
         let mut partial = Partial::begin(folder.path(), "k", total, None).unwrap();
-        assert_eq!(partial.missing(u64::MAX), [0..total]);
+        assert_eq!(partial.missing(u64::MAX).first(), Some(&(0..total)));
         partial.write(SEGMENT, &all[segment..segment * 3]).unwrap();
         partial.write(0, &all[..segment]).unwrap();
         partial.write(SEGMENT * 3, &all[segment * 3..segment * 3 + 50]).unwrap();

@@ -4,7 +4,6 @@
 //! Sources: the OCI Distribution and Image specifications 1.1; the CNCF model format specification
 //! (media types `application/vnd.cncf.model.*`, annotation `org.cncf.model.filepath`).
 
-use std::collections::BTreeMap;
 use std::path::Path;
 
 use oci_client::client::{Certificate, CertificateEncoding, ClientConfig, ClientProtocol};
@@ -276,7 +275,7 @@ impl<'a> Registry<'a> {
         base: &Address,
     ) -> Result<Option<Found>, SourceError> {
         let noted = |name: &&str| layer.annotations.as_ref()?.get(*name).cloned();
-        let path = match NAMES.iter().find_map(|name| noted(name)) {
+        let path = match NAMES.iter().find_map(noted) {
             Some(path) => path,
             // Weights without a name are told by their kind, and looked at before they are used.
             None if layer.media_type == WEIGHTS || layer.media_type.contains("gguf") => {
@@ -302,7 +301,7 @@ impl<'a> Registry<'a> {
         manifest: &OciImageManifest,
         base: &Address,
     ) {
-        let notes = manifest.annotations.clone().unwrap_or_else(BTreeMap::new);
+        let notes = manifest.annotations.clone().unwrap_or_default();
         let mut config = ModelConfig::default();
         if manifest.config.media_type == MODEL_CONFIG
             && manifest.config.size <= LONGEST_CONFIG

@@ -25,7 +25,7 @@ fn keep(folder: &TempDir, store: &Store, variant: &str, content: &str) -> Manife
     fs::write(&source, content).unwrap();
     let taken = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
     let (bytes, sha256) = (taken.bytes, taken.sha256);
-    let files = vec![StoredFile { role: FileRole::Weights, name: file, bytes, sha256 }];
+    let files = vec![StoredFile { role: FileRole::Weights, name: file, bytes, sha256, mark: None }];
     let manifest = Manifest::new(name(variant), files);
     store.commit(&manifest).unwrap();
     manifest
@@ -149,7 +149,13 @@ fn a_removal_spares_what_is_being_taken_in() {
     store.remove(&name("larkfen-desk/q8_0")).unwrap();
     assert_eq!(listing(&store.incoming()).len(), 1, "it goes on");
     let (bytes, sha256) = (first.bytes, first.sha256);
-    let files = vec![StoredFile { role: FileRole::Weights, name: "c.gguf".into(), bytes, sha256 }];
+    let files = vec![StoredFile {
+        role: FileRole::Weights,
+        name: "c.gguf".into(),
+        bytes,
+        sha256,
+        mark: None,
+    }];
     store.commit(&Manifest::new(name("larkfen-copy/q8_0"), files.clone())).unwrap();
     drop(first);
     assert_eq!(store.verify(&files[0], &mut quiet()).unwrap(), Health::Well);
@@ -218,4 +224,46 @@ fn a_full_disk_is_told_with_what_is_missing() {
     let (_folder, store) = open();
     let error = intake::need_space(&store.root, u64::MAX).unwrap_err().to_string();
     assert!(error.contains("free, and") && error.contains("deft depot usage"), "{error}");
+}
+
+#[test]
+fn another_state_takes_the_place_of_the_old_one_and_frees_what_only_that_had() {
+    let (folder, store) = open();
+    let old = keep(&folder, &store, "desk/q8_0", "the old content");
+    let source = folder.path().join("new.gguf");
+    fs::write(&source, "the new content").unwrap();
+    let taken = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    let (bytes, sha256) = (taken.bytes, taken.sha256);
+    let file =
+        StoredFile { role: FileRole::Weights, name: "new.gguf".into(), bytes, sha256, mark: None };
+    let origin = Origin { reference: "larkfen:desk/q8_0".into(), revision: Some("2".into()) };
+    let new = Manifest::new(name("desk/q8_0"), vec![file]).fetched_from(origin);
+    store.replace(&new).unwrap();
+    assert_eq!(store.variant(&new.name), Some(new.clone()));
+    assert_eq!(fs::read_to_string(store.path(&new.name, "new.gguf")).unwrap(), "the new content");
+    assert!(!store.path(&new.name, &old.files[0].name).exists());
+    assert!(store.hold(&old.files[0].sha256).is_none(), "nobody names it any more");
+    let other = Manifest::new(name("desk/none"), new.files.clone());
+    assert!(matches!(store.replace(&other), Err(StoreError::NoVariant(_))));
+    assert_eq!(fs::read_dir(store.incoming()).unwrap().count(), 0);
+}
+
+#[test]
+fn content_that_was_spoilt_is_given_up_and_its_names_lead_to_good_content_again() {
+    let (folder, store) = open();
+    let one = keep(&folder, &store, "desk/one", "good content");
+    keep(&folder, &store, "desk/two", "good content");
+    let digest = one.files[0].sha256;
+    store.give_up(&digest).unwrap();
+    assert!(matches!(store.verify(&one.files[0], &mut quiet()), Ok(Health::Missing)));
+    let source = folder.path().join("again.gguf");
+    fs::write(&source, "good content").unwrap();
+    let taken = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    assert_eq!(taken.sha256, digest);
+    let healed: Vec<String> =
+        store.heal(&digest).unwrap().into_iter().map(|(name, _)| name.to_string()).collect();
+    assert_eq!(healed, ["desk/one", "desk/two"]);
+    let inode = |path: PathBuf| path.metadata().unwrap().ino();
+    let object = inode(store.object(&digest));
+    assert_eq!(inode(store.path(&one.name, &one.files[0].name)), object);
 }

@@ -1,0 +1,85 @@
+//! The console's page for what sources offer, in a real browser.
+
+use deft_standins::Behaviour;
+use fantoccini::Locator;
+
+use crate::browser::Browser;
+use crate::sources::Shelf;
+use crate::world::{World, desk, wait};
+
+async fn write(browser: &Browser, label: &str, text: &str) {
+    let path = format!("//label[normalize-space(.)=\"{label}\"]/following::input[1]");
+    let field = browser.page.find(Locator::XPath(&path)).await;
+    field.unwrap_or_else(|error| panic!("no `{label}`: {error}")).send_keys(text).await.unwrap();
+}
+
+#[test]
+fn an_operator_adds_a_source_searches_it_judges_an_offer_and_fetches_it() {
+    let shelf = Shelf::new();
+    let world = World::new().start();
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{address}/find")).await.unwrap();
+        browser.read("There are no sources").await;
+        browser.press("self::main", "Sources").await;
+        browser.see("[aria-label='sources']").await;
+        write(&browser, "Name", "larkfen").await;
+        let field = "Address, or folder on the service's machine";
+        write(&browser, field, &shelf.url("index")).await;
+        browser.press("@aria-label='sources'", "Add").await;
+        browser.see("[data-source='larkfen']").await;
+        browser.press("@data-source='larkfen'", "Check").await;
+        browser.read("offers 4 variants").await;
+        browser.press("@aria-label='sources'", "Close").await;
+        browser.see("[data-offer='larkfen:larkfen-find/q8_0']").await;
+        write(&browser, "Words", "desk chat").await;
+        browser.press("self::main", "Search").await;
+        browser.see("[data-offer='larkfen:larkfen-desk/q8_0']").await;
+        browser.picture("console-find").await;
+        browser.press("@data-offer='larkfen:larkfen-desk/q8_0'", "Preview").await;
+        browser.see("[aria-label='plans']").await;
+        for part in ["an estimate", "free afterwards", "in the file", "larkfen-desk-q8_0.gguf"] {
+            browser.read(part).await;
+        }
+        browser.picture("console-preview").await;
+        // Slowly enough to see it happen.
+        let rate = Some(desk().metadata().unwrap().len() / 2);
+        shelf.hub.behave(Behaviour { rate, ..Behaviour::default() });
+        browser.press("@aria-label='preview'", "Fetch").await;
+        browser.see("[data-transfer='running']").await;
+        browser.page.goto(&format!("{address}/depot")).await.unwrap();
+        browser.see("[data-transfer='running']").await;
+        browser.picture("console-transfer").await;
+        browser.see("[data-variant='larkfen-desk/q8_0']").await;
+        browser.read("kept as `larkfen-desk/q8_0`").await;
+        browser.page.goto(&format!("{address}/find")).await.unwrap();
+        browser.read("here as larkfen-desk/q8_0").await;
+        browser.page.clone().close().await.unwrap();
+    });
+    world.desk_answers();
+}
+
+#[test]
+fn what_a_source_refuses_is_told_on_the_page() {
+    let shelf = Shelf::new();
+    let world = shelf.world();
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{address}/find")).await.unwrap();
+        browser.see("[data-offer='larkfen:larkfen-desk/q8_0']").await;
+        let status = Some(401);
+        shelf.hub.behave(Behaviour { status, ..Behaviour::default() });
+        browser.press("self::main", "Search").await;
+        browser.read("asks for a token").await;
+        browser.press("self::main", "By reference").await;
+        write(&browser, "Reference or address", "larkfen:larkfen-desk/q8_0").await;
+        browser.press("@aria-label='preview'", "Look").await;
+        browser.see("[aria-label='preview'] [role='alert']").await;
+        shelf.hub.behave(Behaviour::default());
+        browser.press("@aria-label='preview'", "Look").await;
+        browser.see("[aria-label='plans']").await;
+        browser.page.clone().close().await.unwrap();
+    });
+}
