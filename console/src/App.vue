@@ -25,7 +25,16 @@ function otherTheme() {
       <template #prepend><img src="/deft.svg" alt="" width="30" height="30" class="ml-3" /></template>
       <v-app-bar-title class="title">Deft Harbor</v-app-bar-title>
       <nav class="d-flex ga-1 mr-2" aria-label="pages">
-        <v-btn v-for="page in PAGES" :key="page.path" :to="page.path" exact variant="text" :prepend-icon="page.icon">
+        <v-btn
+          v-for="page in PAGES"
+          :key="page.path"
+          :to="page.path"
+          :aria-label="page.title"
+          :prepend-icon="page.icon"
+          class="page"
+          exact
+          variant="text"
+        >
           {{ page.title }}
         </v-btn>
       </nav>
@@ -54,8 +63,15 @@ function otherTheme() {
   letter-spacing: 0.01em;
 }
 @media (max-width: 600px) {
-  .title {
+  .title,
+  .page .v-btn__content {
     display: none;
+  }
+  .page {
+    min-width: 0;
+  }
+  .page .v-btn__prepend {
+    margin-inline: 0;
   }
 }
 </style>

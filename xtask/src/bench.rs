@@ -8,6 +8,7 @@ use anyhow::{Context, bail};
 use serde_json::Value;
 
 use crate::packages;
+use crate::places;
 use crate::steps::{build_release, root};
 use crate::synthetic::{self, SIZES};
 
@@ -41,6 +42,13 @@ impl Service {
         Ok(String::from_utf8_lossy(&output.stdout).into_owned())
     }
 
+    /// The first offer of its sources.
+    fn offered(&self) -> anyhow::Result<String> {
+        let found: Value = serde_json::from_str(&self.deft(&["depot", "search", "--json"])?)?;
+        let reference = found["offers"][0]["reference"].as_str();
+        Ok(reference.context("nothing is offered")?.to_owned())
+    }
+
     fn register(&self, file: &Path, name: &str) -> anyhow::Result<()> {
         self.deft(&["depot", "register", &file.to_string_lossy(), "--as", name]).map(drop)
     }
@@ -69,6 +77,82 @@ impl Drop for Service {
         let _ = self.deft(&["service", "stop", "--now"]);
         let _ = std::fs::remove_dir_all(&self.folder);
     }
+}
+
+/// Fetching a file of 503 MiB over loopback beside `curl` and `sha256sum`; what a preview reads; listing
+/// 1,000 models.
+pub fn pull() -> anyhow::Result<()> {
+    const ROUNDS: usize = 5;
+    let service = Service::start()?;
+    let folder = root().join("target/bench-places");
+    let _ = std::fs::remove_dir_all(&folder);
+    let big = synthetic::model(SIZES[2])?;
+    std::fs::create_dir_all(folder.join("index"))?;
+    let name = big.file_name().context("it has a name")?.to_string_lossy().into_owned();
+    std::fs::hard_link(&big, folder.join("index").join(&name))?;
+    let places = places::serve(&folder)?;
+    service.deft(&["depot", "index", &folder.join("index").to_string_lossy()])?;
+    service.deft(&["source", "add", "larkfen", &format!("{places}/index")])?;
+    let reference = service.offered()?;
+    let (url, copy) = (format!("{places}/index/{name}"), folder.join("copy"));
+    let (mut tools, mut own) = (Vec::new(), Vec::new());
+    for _ in 0..ROUNDS {
+        let _ = std::fs::remove_file(&copy);
+        tools.push(timed(|| {
+            run("curl", &["--silent", "--output", &copy.to_string_lossy(), &url])?;
+            run("sha256sum", &[&copy.to_string_lossy()])
+        })?);
+        own.push(timed(|| service.deft(&["depot", "pull", &reference, "--as", "big/q8_0"]))?);
+        service.deft(&["depot", "remove", "big"])?;
+    }
+    let seconds =
+        |times: &[f64]| times.iter().map(|time| format!("{time:.2}")).collect::<Vec<_>>().join(" ");
+    println!("curl, then sha256sum: {} s; deft depot pull: {} s", seconds(&tools), seconds(&own));
+    println!("ratio of the medians: {:.2} (aim 0.9)", median(&mut tools) / median(&mut own));
+    let preview: Value =
+        serde_json::from_str(&service.deft(&["depot", "preview", &reference, "--json"])?)?;
+    println!(
+        "a preview of {} bytes read {} bytes",
+        preview["offer"]["bytes"], preview["header_bytes"]
+    );
+    places::stop(&folder);
+    list(&service, &folder)
+}
+
+/// Registers 1,000 models, and lists them.
+fn list(service: &Service, folder: &Path) -> anyhow::Result<()> {
+    const MODELS: usize = 1_000;
+    let small = root().join("demo/larkfen-desk-mini/larkfen-desk-mini-q8_0.gguf");
+    let shelf = folder.join("shelf");
+    std::fs::create_dir_all(&shelf)?;
+    for number in 0..MODELS {
+        let file = shelf.join(format!("larkfen-{number:04}-q8_0.gguf"));
+        std::fs::hard_link(&small, &file).or_else(|_| std::fs::copy(&small, &file).map(drop))?;
+        service.deft(&["depot", "register", &file.to_string_lossy()])?;
+    }
+    let mut times = Vec::new();
+    for _ in 0..9 {
+        times.push(timed(|| service.deft(&["depot", "list"]))?);
+    }
+    println!("deft depot list of {MODELS} models: {:.0} ms (aim 100)", median(&mut times) * 1e3);
+    Ok(())
+}
+
+fn run(program: &str, arguments: &[&str]) -> anyhow::Result<()> {
+    let output = Command::new(program).args(arguments).output();
+    let output = output.with_context(|| format!("`{program}` cannot be started"))?;
+    if output.status.success() { Ok(()) } else { bail!("{program} failed") }
+}
+
+fn timed<T>(work: impl FnOnce() -> anyhow::Result<T>) -> anyhow::Result<f64> {
+    let began = Instant::now();
+    work()?;
+    Ok(began.elapsed().as_secs_f64())
+}
+
+fn median(times: &mut [f64]) -> f64 {
+    times.sort_by(f64::total_cmp);
+    times[times.len() / 2]
 }
 
 /// Planned beside measured memory, and switching between two models.

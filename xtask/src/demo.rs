@@ -7,6 +7,7 @@ use std::process::{Command, Output};
 use anyhow::{Context, bail};
 
 use crate::packages;
+use crate::places::{self, Places};
 use crate::steps::{self, build_release, root};
 
 /// Models that are registered, and those that are loaded.
@@ -18,6 +19,9 @@ const REGISTERED: [&str; 5] = [
     "larkfen-find/larkfen-find-q8_0.gguf",
 ];
 const LOADED: [&str; 2] = ["larkfen-desk/q8_0", "larkfen-desk-mini/q8_0"];
+
+/// Where the demo's models can be fetched from.
+const SOURCES: [&str; 3] = ["larkfen", "larkfen-registry", "larkfen-git"];
 
 /// Everything the demo keeps. The database cannot run as root, and its user may not be able to
 /// enter the project's folder; then each copy of the project has a place of its own, by its path.
@@ -57,7 +61,7 @@ fn deft(arguments: &[&str]) -> anyhow::Result<String> {
 
 /// Starts everything; run again it changes nothing.
 pub fn start() -> anyhow::Result<()> {
-    packages::need(&[packages::POSTGRESQL])?;
+    packages::need(&[packages::POSTGRESQL, packages::REGISTRY, packages::GIT])?;
     println!("building the console and the release binary");
     let before = steps::modified(&program());
     build_release()?;
@@ -77,6 +81,16 @@ pub fn start() -> anyhow::Result<()> {
         let path = root().join("demo").join(file);
         deft(&["depot", "register", &path.to_string_lossy()])?;
     }
+    println!("starting the places that models come from: a registry, a web index, a git host");
+    let places = places::start(&program(), &data_dir().join("places"))?;
+    for source in SOURCES {
+        // Their ports are others each time.
+        let _ = try_deft(&["source", "remove", source])?;
+    }
+    let Places { hub, registry } = places;
+    deft(&["source", "add", SOURCES[0], &format!("{hub}/index")])?;
+    deft(&["source", "add", SOURCES[1], &registry, "--kind", "registry"])?;
+    deft(&["source", "add", SOURCES[2], &format!("{hub}/git/{{repo}}")])?;
     for model in LOADED {
         deft(&["load", model])?;
     }
@@ -84,7 +98,7 @@ pub fn start() -> anyhow::Result<()> {
     let status = deft(&["service", "status"])?;
     let console = status.lines().find_map(|line| line.strip_prefix("console"));
     println!("The console: {}\n", console.unwrap_or_default().trim());
-    println!("Five commands worth trying:\n");
+    println!("Six commands worth trying:\n");
     println!(
         "  export PATH=\"$PWD/target/release:$PATH\" DEFT_DATA_DIR={}\n",
         data_dir().display()
@@ -92,7 +106,8 @@ pub fn start() -> anyhow::Result<()> {
     for command in [
         "deft ask larkfen-desk \"How deep do I sow Moonhook bean?\" --stats",
         "deft talk larkfen-desk --temperature 0",
-        "deft status",
+        "deft depot search labels",
+        "deft ask larkfen:larkfen-labels/q8_0 \"Label for Moonhook bean\" --fetch",
         "deft plan larkfen-desk/f16 --lanes 16",
         "deft depot check larkfen-desk",
     ] {
@@ -108,6 +123,7 @@ pub fn stop() -> anyhow::Result<()> {
         println!("the demo was never built, so nothing runs");
         return Ok(());
     }
+    places::stop(&data_dir().join("places"));
     let output = try_deft(&["service", "stop"])?;
     print!(
         "{}{}",

@@ -15,6 +15,28 @@ const FUZZ: [(&str, &[&str], u32); 3] = [
 /// Most memory of a fuzzed process, and of one allocation in it, in MiB.
 const FUZZ_MEMORY: [u32; 2] = [1024, 64];
 
+/// Kills the service at so many random moments of a fetch; each time everything must be as it was before or
+/// as it is after.
+pub fn kills(points: u32) -> anyhow::Result<()> {
+    let status = std::process::Command::new("cargo")
+        .args([
+            "test",
+            "--package",
+            "deft",
+            "--test",
+            "e2e",
+            "fetching::killed",
+            "--",
+            "--nocapture",
+        ])
+        .env("KILL_POINTS", points.to_string())
+        .current_dir(root())
+        .status()?;
+    anyhow::ensure!(status.success(), "something was lost, or half listed");
+    println!("{points} kills: nothing lost, nothing half listed");
+    Ok(())
+}
+
 /// Fuzzes each target for so many minutes. Needs the nightly compiler and `cargo-fuzz`.
 pub fn fuzz(minutes: u64, only: Option<&str>) -> anyhow::Result<()> {
     for (target, seeds, longest) in FUZZ {

@@ -7,6 +7,7 @@ mod demo;
 mod drill;
 mod packages;
 mod pictures;
+mod places;
 mod steps;
 mod synthetic;
 
@@ -39,6 +40,8 @@ enum Task {
 
 #[derive(clap::Subcommand)]
 enum Bench {
+    /// Fetching over loopback beside standard tools, what a preview reads, and listing 1,000 models.
+    Pull,
     /// Planned beside measured memory, and switching between models; makes synthetic models of up to
     /// 1.1 GB in `target/`.
     Memory,
@@ -46,6 +49,12 @@ enum Bench {
 
 #[derive(clap::Subcommand)]
 enum Drill {
+    /// Kill the service at random moments of a fetch.
+    Kills {
+        /// How often.
+        #[arg(long, default_value_t = 200)]
+        points: u32,
+    },
     /// Fuzz the readers of what comes from outside; needs the nightly compiler and `cargo-fuzz`.
     Fuzz {
         /// Minutes for each target.
@@ -65,12 +74,20 @@ fn main() -> anyhow::Result<()> {
         Task::Openapi => openapi(),
         Task::Pictures => pictures::take(),
         Task::Bench(Bench::Memory) => bench::memory(),
+        Task::Bench(Bench::Pull) => bench::pull(),
+        Task::Drill(Drill::Kills { points }) => drill::kills(points),
         Task::Drill(Drill::Fuzz { minutes, target }) => drill::fuzz(minutes, target.as_deref()),
     }
 }
 
 fn test() -> anyhow::Result<()> {
-    packages::need(&[packages::POSTGRESQL, packages::CHROMIUM, packages::CHROMEDRIVER])?;
+    packages::need(&[
+        packages::POSTGRESQL,
+        packages::CHROMIUM,
+        packages::CHROMEDRIVER,
+        packages::REGISTRY,
+        packages::GIT,
+    ])?;
     steps::build_console()?;
     steps::run("npm", &["run", "--silent", "test"], "console")?;
     // One program after the other: the end-to-end tests start real services and browsers.

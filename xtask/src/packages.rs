@@ -22,6 +22,14 @@ pub const CHROMIUM: Package =
 pub const CHROMEDRIVER: Package =
     Package { name: "chromium-driver", is_there: || Path::new("/usr/bin/chromedriver").exists() };
 
+/// A registry for artefacts.
+pub const REGISTRY: Package = Package {
+    name: "docker-registry",
+    is_there: || Path::new("/usr/bin/docker-registry").exists(),
+};
+/// Repositories, and what serves them.
+pub const GIT: Package = Package { name: "git", is_there: has_git };
+
 /// A screen that nobody sees.
 pub const XVFB: Package =
     Package { name: "xvfb", is_there: || Path::new("/usr/bin/Xvfb").exists() };
@@ -31,6 +39,10 @@ pub const XTERM: Package =
 /// Takes a picture of a window.
 pub const IMAGEMAGICK: Package =
     Package { name: "imagemagick", is_there: || Path::new("/usr/bin/import").exists() };
+
+fn has_git() -> bool {
+    Command::new("git").arg("--version").output().is_ok_and(|output| output.status.success())
+}
 
 fn has_postgresql() -> bool {
     let Ok(versions) = Path::new("/usr/lib/postgresql").read_dir() else {

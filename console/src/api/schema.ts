@@ -79,7 +79,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All variants of the depot with their facts. */
+        /**
+         * All variants of the depot with their facts, but for the long ones: a variant's own answer has its
+         *     template and the sample of it.
+         */
         get: operations["list_depot"];
         put?: never;
         post?: never;
@@ -1142,6 +1145,8 @@ export interface components {
         };
         /** @description `POST /manage/v1/depot/import`. */
         ImportRequest: {
+            /** @description How it is loaded where nothing else is said. */
+            defaults?: components["schemas"]["SettingsRequest"];
             /** @description Whether the file is in the depot only afterwards. */
             move_it?: boolean;
             /** @description `model` or `model/variant`; made from file name and contents where absent. */
@@ -1150,6 +1155,8 @@ export interface components {
             path: string;
             /** @description Absolute path of an image projector that belongs to it. */
             projector?: string | null;
+            /** @description Absolute path of a chat template that stands in for the file's own. */
+            template?: string | null;
         };
         /** @description An instance. */
         InstanceReport: {
@@ -1893,7 +1900,8 @@ export interface components {
             memory_bytes_per_second: number;
             /**
              * Format: double
-             * @description Tokens a second that one lane may answer at most: memory speed over size.
+             * @description Tokens a second that one lane may answer: memory speed over size. A model with experts, which
+             *     reads a part of itself for each token, may be faster.
              */
             tokens_per_second: number;
         };

@@ -41,6 +41,15 @@ const about = computed(() =>
 </template>
 
 <style scoped>
+.figures :deep(table) {
+  table-layout: fixed;
+}
+.figures td:nth-child(2) {
+  width: 110px;
+}
+.figures td:last-child {
+  width: 130px;
+}
 .figures {
   font-variant-numeric: tabular-nums;
 }

@@ -101,8 +101,8 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
             </tbody>
           </v-table>
           <p v-if="found.speed" class="text-body-small text-medium-emphasis mt-3">
-            An answer may come at {{ Math.round(found.speed.tokens_per_second) }} tokens/s at most: an estimate, from its
-            size and {{ bytes(Math.round(found.speed.memory_bytes_per_second)) }}/s of memory measured here.
+            An answer may come at about {{ Math.round(found.speed.tokens_per_second) }} tokens/s: an estimate, from its size
+            and {{ bytes(Math.round(found.speed.memory_bytes_per_second)) }}/s of memory measured here.
           </p>
         </template>
       </v-card-text>

@@ -304,9 +304,14 @@ pub(crate) enum Depot {
         /// An image projector that belongs to it.
         #[arg(long, value_name = "FILE")]
         projector: Option<PathBuf>,
+        /// A chat template that stands in for the file's own.
+        #[arg(long, value_name = "FILE")]
+        template: Option<PathBuf>,
         /// Take all models of a folder without asking.
         #[arg(long)]
         all: bool,
+        #[command(flatten, next_help_heading = "Loading it, where nothing else is said")]
+        defaults: Box<LoadArguments>,
     },
     /// List the models.
     List {

@@ -155,6 +155,14 @@ fn read(path: &Path) -> Result<StoredModel, DepotError> {
 /// # Errors
 /// Why it cannot be used; nothing was recorded.
 pub fn examine(path: &Path) -> Result<Examined, DepotError> {
+    examine_with(path, None)
+}
+
+/// As [`examine`], with a chat template that stands in for the file's own.
+///
+/// # Errors
+/// As [`examine`].
+pub fn examine_with(path: &Path, template: Option<&str>) -> Result<Examined, DepotError> {
     if checkpoint::is_one(path) {
         regular(path)?;
         let files = checkpoint::files(path)?;
@@ -163,7 +171,7 @@ pub fn examine(path: &Path) -> Result<Examined, DepotError> {
         return Ok(Examined { facts, stamp: FileStamp::of(&paths)? });
     }
     let file = read(path)?;
-    let facts = facts::read(&file).map_err(|source| refused(path, source))?;
+    let facts = facts::read_with(&file, template).map_err(|source| refused(path, source))?;
     Ok(Examined { facts, stamp: FileStamp::of(&file.parts)? })
 }
 

@@ -13,7 +13,7 @@ mod remote;
 mod sources;
 mod store;
 
-pub use examine::{DepotError, Examined, FileStamp, examine, files_of, shape_of};
+pub use examine::{DepotError, Examined, FileStamp, examine, examine_with, files_of, shape_of};
 pub use find::{Found, find_models};
 pub use index::{
     INDEX_FILE, Index, IndexError, IndexedFile, IndexedModel, IndexedShape, IndexedVariant,

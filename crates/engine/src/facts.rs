@@ -20,13 +20,21 @@ const SAMPLE: usize = 4000;
 /// # Errors
 /// Why the model could not be loaded here.
 pub fn read(file: &StoredModel) -> Result<ModelFacts, LoadError> {
+    read_with(file, None)
+}
+
+/// As [`read`], with a chat template that stands in for the file's own.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, LoadError> {
     let header = &file.header;
     let Outline { shape, layers, window } = families::outline(header)?;
     let pooling = Pooling::of(header)?;
     let tokenizer = Tokenizer::new(&header.metadata)?;
     let metadata = &header.metadata;
     let text = |key: &str| metadata.optional_text(key).ok().flatten().map(str::to_owned);
-    let source = text("tokenizer.chat_template");
+    let source = given.map(str::to_owned).or_else(|| text("tokenizer.chat_template"));
     let template = Template::new(source.as_deref(), tokenizer.vocabulary()).for_sample();
     let mut warnings = tokenizer.warnings().to_vec();
     if source.is_none() && !shape.encoder {

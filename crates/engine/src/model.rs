@@ -114,6 +114,13 @@ impl Model {
         Ok(Self { network, tokenizer, template, pooling })
     }
 
+    /// With another chat template than the file's own.
+    #[must_use]
+    pub fn with_template(self, source: &str) -> Self {
+        let template = Template::new(Some(source), self.tokenizer.vocabulary());
+        Self { template, ..self }
+    }
+
     /// The sizes that decide what it needs.
     #[must_use]
     pub fn shape(&self) -> &ModelShape {

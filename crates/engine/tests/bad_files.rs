@@ -48,6 +48,7 @@ fn serve(path: &Path) -> &'static str {
     let engine = std::thread::spawn(move || process::serve(reader, theirs));
     let order = LoadOrder {
         version: LINK_VERSION,
+        template: None,
         file: path.to_owned(),
         context: 64,
         lanes: 1,

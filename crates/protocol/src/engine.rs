@@ -14,7 +14,7 @@ use crate::ProblemKind;
 use crate::chat::EndedBy;
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 3;
+pub const LINK_VERSION: u32 = 4;
 /// Longest frame in bytes that is accepted.
 pub const MAX_FRAME: usize = 64 << 20;
 
@@ -44,6 +44,9 @@ pub struct LoadOrder {
     pub version: u32,
     /// The model file.
     pub file: PathBuf,
+    /// A chat template in place of the file's own.
+    #[serde(default)]
+    pub template: Option<String>,
     /// Tokens of context per lane.
     pub context: u32,
     /// Lanes.

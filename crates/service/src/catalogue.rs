@@ -11,7 +11,7 @@ use deft_protocol::{Problem, ProblemKind};
 use sqlx::PgPool;
 use uuid::Uuid;
 
-use crate::records::variants::{self, Registered};
+use crate::records::variants::{self, Given, Registered};
 use crate::wire;
 
 /// Longest time that a passing file waits for its instance.
@@ -82,7 +82,10 @@ impl Catalogue {
         path: &Path,
         name: Option<&str>,
     ) -> Result<Arc<Registered>, Problem> {
-        self.record(path, name, false).await
+        // What was given with it stays with it.
+        let known = self.all().into_iter().find(|known| known.path == path);
+        let given = known.map(|known| known.given.clone()).unwrap_or_default();
+        self.record(path, name, false, given).await
     }
 
     /// Looks at a file that is to be there for the time of a call only. A file that is known already is
@@ -108,6 +111,7 @@ impl Catalogue {
             registered_at: Utc::now(),
             kept: false,
             passing: true,
+            given: Given::default(),
         });
         self.put(&registered);
         Ok(registered)
@@ -134,8 +138,9 @@ impl Catalogue {
         &self,
         path: &Path,
         name: &VariantName,
+        given: Given,
     ) -> Result<Arc<Registered>, Problem> {
-        self.record(path, Some(&name.to_string()), true).await
+        self.record(path, Some(&name.to_string()), true, given).await
     }
 
     /// Forgets a variant; its files are somebody else's matter.
@@ -171,8 +176,9 @@ impl Catalogue {
         path: &Path,
         name: Option<&str>,
         kept: bool,
+        given: Given,
     ) -> Result<Arc<Registered>, Problem> {
-        let examined = examine(path).await?;
+        let examined = examine_with(path, given.template.clone()).await?;
         let quantisation = &examined.facts.quantisation;
         let name = match name {
             Some(given) => VariantName::given(given, quantisation),
@@ -183,9 +189,10 @@ impl Catalogue {
             Problem::new(ProblemKind::Invalid, "path_not_utf8", "the file's path is not UTF-8")
         })?;
         let (stamp, facts) = (&examined.stamp, &examined.facts);
-        let stored = variants::store(&self.database, self.node, &name, place, stamp, facts, kept)
-            .await
-            .map_err(|error| database_problem(&error))?;
+        let stored =
+            variants::store(&self.database, self.node, &name, place, stamp, facts, kept, &given)
+                .await
+                .map_err(|error| database_problem(&error))?;
         let registered = Arc::new(stored.ok_or_else(|| {
             let detail = format!("`{name}` is registered already, for another file");
             Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(format!(
@@ -208,9 +215,16 @@ impl Catalogue {
 
 /// What a file is, read off the threads that serve.
 async fn examine(path: &Path) -> Result<Examined, Problem> {
+    examine_with(path, None).await
+}
+
+async fn examine_with(path: &Path, template: Option<String>) -> Result<Examined, Problem> {
     let file = absolute(path)?;
-    off_thread(move || deft_depot::examine(&file).map_err(|error| wire::depot_problem(&error)))
-        .await
+    off_thread(move || {
+        let examined = deft_depot::examine_with(&file, template.as_deref());
+        examined.map_err(|error| wire::depot_problem(&error))
+    })
+    .await
 }
 
 /// Runs what waits for the disk off the threads that serve.
@@ -279,6 +293,7 @@ mod tests {
                 registered_at: Utc::now(),
                 kept: false,
                 passing: false,
+                given: Given::default(),
             })
         });
         let variants = RwLock::new(registered.collect());

@@ -17,7 +17,7 @@ use deft_protocol::{Problem, ProblemKind};
 use crate::catalogue::{Catalogue, absolute, off_thread};
 use crate::fetching::Fetching;
 use crate::fleet::Fleet;
-use crate::records::variants::Registered;
+use crate::records::variants::{Given, Registered};
 use crate::transfers::{Beginning, Handle, Transfers};
 use crate::wire::{depot_problem, store_problem};
 
@@ -31,6 +31,9 @@ pub(crate) struct Keeping {
     pub(crate) fetching: Fetching,
 }
 
+/// Longest chat template in bytes.
+const LONGEST_TEMPLATE: u64 = 1 << 20;
+
 /// A file that is to be taken in.
 struct Intake {
     role: FileRole,
@@ -42,10 +45,13 @@ impl Keeping {
     /// Takes a file into the depot: looked at first, then copied or moved with progress.
     pub(crate) async fn import(&self, request: &ImportRequest) -> Result<Transfer, Problem> {
         let path = absolute(&request.path)?;
-        let projector = request.projector.as_deref().map(absolute).transpose()?;
-        let name = request.name.clone();
-        let looked = off_thread(move || look_at(&path, projector.as_deref(), name.as_deref()));
-        let (name, intakes) = looked.await?;
+        let beside = Beside {
+            projector: request.projector.as_deref().map(absolute).transpose()?,
+            template: request.template.as_deref().map(absolute).transpose()?,
+        };
+        let (name, defaults) = (request.name.clone(), request.defaults.clone());
+        let looked = off_thread(move || look_at(&path, &beside, name.as_deref()));
+        let (name, intakes, template) = looked.await?;
         if self.catalogue.by_name(&name).is_some() || self.store.variant(&name).is_some() {
             let detail = format!("`{name}` is in the depot already");
             return Err(Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(
@@ -59,9 +65,11 @@ impl Keeping {
         let taking = if request.move_it { Taking::Move } else { Taking::Copy };
         let (store, catalogue) = (Arc::clone(&self.store), Arc::clone(&self.catalogue));
         let about = name.to_string();
-        let work = move |handle: &Handle| take_in(&store, &name, intakes, taking, handle);
+        let given = Given { template, defaults: defaults.clone() };
+        let variant = Manifest::new(name, Vec::new()).loaded_with(defaults);
+        let work = move |handle: &Handle| take_in(&store, variant, intakes, taking, handle);
         let after = move |(name, path): (VariantName, PathBuf)| async move {
-            let registered = catalogue.keep(&path, &name).await?;
+            let registered = catalogue.keep(&path, &name, given).await?;
             Ok(format!("kept as `{}`", registered.name))
         };
         Ok(self.transfers.begin_on_disk(
@@ -245,7 +253,11 @@ impl Keeping {
                 continue;
             };
             let path = self.store.path(&manifest.name, &first.name);
-            match self.catalogue.keep(&path, &manifest.name).await {
+            let template =
+                manifest.template().map(|file| self.store.path(&manifest.name, &file.name));
+            let template = template.and_then(|path| std::fs::read_to_string(path).ok());
+            let given = Given { template, defaults: manifest.defaults.clone() };
+            match self.catalogue.keep(&path, &manifest.name, given).await {
                 Ok(found) => tracing::info!("`{}` is found again in the depot", found.name),
                 Err(problem) => tracing::warn!("`{}`: {}", manifest.name, problem.detail),
             }
@@ -259,13 +271,38 @@ fn means(word: &str, name: &VariantName) -> bool {
     word == name.model || word == name.to_string()
 }
 
+/// What goes with a model's own files.
+struct Beside {
+    projector: Option<PathBuf>,
+    template: Option<PathBuf>,
+}
+
+/// Reads a chat template.
+fn template(path: &Path) -> Result<String, Problem> {
+    let unusable = |why: &dyn std::fmt::Display| {
+        let detail = format!("the template `{}` cannot be used: {why}", path.display());
+        Problem::new(ProblemKind::Refused, "template_unusable", detail)
+    };
+    let bytes = path.metadata().map_err(|error| unusable(&error))?.len();
+    if bytes > LONGEST_TEMPLATE {
+        return Err(unusable(&format!("it has {bytes} bytes")));
+    }
+    std::fs::read_to_string(path).map_err(|error| unusable(&error))
+}
+
 /// Looks at what is to be taken in, before a byte is copied.
 fn look_at(
     path: &Path,
-    projector: Option<&Path>,
+    beside: &Beside,
     name: Option<&str>,
-) -> Result<(VariantName, Vec<Intake>), Problem> {
-    let examined = deft_depot::examine(path).map_err(|error| depot_problem(&error))?;
+) -> Result<(VariantName, Vec<Intake>, Option<String>), Problem> {
+    let template = beside.template.as_deref().map(template).transpose()?;
+    let examined = deft_depot::examine_with(path, template.as_deref())
+        .map_err(|error| depot_problem(&error))?;
+    let defect = examined.facts.warnings.iter().find(|note| note.starts_with("chat template:"));
+    if let Some(defect) = defect.filter(|_| template.is_some()) {
+        return Err(Problem::new(ProblemKind::Refused, "template_unusable", defect.clone()));
+    }
     let quantisation = &examined.facts.quantisation;
     let name = match name {
         Some(given) => VariantName::given(given, quantisation),
@@ -274,7 +311,8 @@ fn look_at(
     let name = name.map_err(|error| crate::catalogue::name_problem(&error))?;
     let files = deft_depot::files_of(path, &examined.stamp);
     let weights = files.map_err(|error| depot_problem(&error))?.into_iter();
-    let projector = projector.map(|path| (FileRole::Projector, path.to_owned()));
+    let projector = beside.projector.iter().map(|path| (FileRole::Projector, path.clone()));
+    let given = beside.template.iter().map(|path| (FileRole::Template, path.clone()));
     let intake = |(role, path): (FileRole, PathBuf)| {
         let found = std::fs::metadata(&path).ok().filter(std::fs::Metadata::is_file);
         let bytes = found.map(|found| found.len()).ok_or_else(|| {
@@ -283,19 +321,20 @@ fn look_at(
         })?;
         Ok(Intake { role, path, bytes })
     };
-    Ok((name, weights.chain(projector).map(intake).collect::<Result<_, Problem>>()?))
+    let intakes = weights.chain(projector).chain(given).map(intake);
+    Ok((name, intakes.collect::<Result<_, Problem>>()?, template))
 }
 
 /// Takes files in and makes a variant of them; where they are moved, their sources go last.
 fn take_in(
     store: &Store,
-    name: &VariantName,
+    variant: Manifest,
     intakes: Vec<Intake>,
     taking: Taking,
     handle: &Handle,
 ) -> Result<(VariantName, PathBuf), Problem> {
     let mut taken = Vec::new();
-    let result = take_and_commit(store, name, intakes, taking, handle, &mut taken);
+    let result = take_and_commit(store, variant, intakes, taking, handle, &mut taken);
     if result.is_err() {
         // What cannot be removed now the next start sweeps away.
         let _ = store.give_back(taken);
@@ -311,7 +350,7 @@ fn take_in(
 
 fn take_and_commit(
     store: &Store,
-    name: &VariantName,
+    variant: Manifest,
     intakes: Vec<Intake>,
     taking: Taking,
     handle: &Handle,
@@ -328,8 +367,8 @@ fn take_and_commit(
         files.push(StoredFile { role, name: file, bytes, sha256, mark: None });
         all.push(taken);
     }
-    let first = store.path(name, &files[0].name);
-    let manifest = Manifest::new(name.clone(), files);
+    let first = store.path(&variant.name, &files[0].name);
+    let manifest = Manifest { files, ..variant };
     store.commit(&manifest).map_err(|error| store_problem(&error))?;
     Ok((manifest.name, first))
 }

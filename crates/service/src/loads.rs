@@ -323,9 +323,10 @@ async fn target(
     request: &SettingsRequest,
     idle: IdleLimit,
 ) -> Result<Target, Problem> {
-    let policy = wire::policy(request, idle);
-    let places = wire::places(request);
-    fleet::target(registered, policy, places, |shape| wire::load_settings(request, shape)).await
+    let request = request.or(&registered.given.defaults);
+    let policy = wire::policy(&request, idle);
+    let places = wire::places(&request);
+    fleet::target(registered, policy, places, |shape| wire::load_settings(&request, shape)).await
 }
 
 /// Stands for a variant whose file cannot be read any more: nothing is planned for it.
@@ -337,6 +338,7 @@ fn empty_target(registered: &Registered) -> Target {
     };
     let settings = deft_planning::LoadSettings::for_model(&shape);
     Target {
+        template: None,
         variant: registered.id,
         copy: 1,
         places: Vec::new(),

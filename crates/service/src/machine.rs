@@ -5,7 +5,6 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
-use std::time::Instant;
 
 /// Memory in bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -58,40 +57,6 @@ fn limit_of(root: &Path, line: &str) -> Option<u64> {
     way_up
         .filter_map(|folder| std::fs::read_to_string(folder.join(file)).ok()?.trim().parse().ok())
         .min()
-}
-
-/// Bytes that are read to measure memory: far more than caches hold.
-const MEASURED: usize = 256 << 20;
-/// So often; the best counts, for others use the machine too.
-const MEASUREMENTS: usize = 3;
-
-/// Bytes a second that all processors together read memory at, measured now. It takes some tenths of a
-/// second; run it off the threads that serve.
-pub(crate) fn memory_speed() -> f64 {
-    let buffer = vec![1_u64; MEASURED / size_of::<u64>()];
-    let threads = std::thread::available_parallelism().map_or(1, usize::from);
-    let sum = |part: &[u64]| {
-        // Several sums at once, so that adding up is not what is measured.
-        let mut sums = [0_u64; 8];
-        for eight in part.chunks_exact(8) {
-            for (sum, value) in sums.iter_mut().zip(eight) {
-                *sum = sum.wrapping_add(*value);
-            }
-        }
-        sums.iter().fold(0_u64, |all, sum| all.wrapping_add(*sum))
-    };
-    let measure = || {
-        let began = Instant::now();
-        std::thread::scope(|scope| {
-            for part in buffer.chunks(buffer.len().div_ceil(threads)) {
-                scope.spawn(move || std::hint::black_box(sum(part)));
-            }
-        });
-        #[expect(clippy::cast_precision_loss, reason = "a rate")]
-        let bytes = MEASURED as f64;
-        bytes / began.elapsed().as_secs_f64()
-    };
-    (0..MEASUREMENTS).map(|_| measure()).fold(0.0, f64::max)
 }
 
 #[cfg(test)]

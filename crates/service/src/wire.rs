@@ -317,6 +317,7 @@ pub(crate) const fn role(role: FileRole) -> &'static str {
         FileRole::Weights => "weights",
         FileRole::Projector => "projector",
         FileRole::Config => "config",
+        FileRole::Template => "template",
     }
 }
 

@@ -1,6 +1,8 @@
 //! Files, whole and in ranges, with all that a stand-in may do wrong about it.
 
+use std::fs::File;
 use std::io;
+use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::time::Duration;
 
@@ -13,11 +15,47 @@ use futures_util::stream;
 use crate::hub::State;
 
 /// Bytes that are sent at a time.
-const PIECE: usize = 64 << 10;
+const PIECE: u64 = 256 << 10;
+
+/// What is sent: a file, with what is to be wrong about it.
+struct Content {
+    file: File,
+    length: u64,
+    /// Sent instead of the file.
+    told: Option<Bytes>,
+    /// A byte that is another one than in the file.
+    spoilt_at: Option<u64>,
+}
+
+impl Content {
+    fn open(path: &Path) -> io::Result<Self> {
+        let file = File::open(path)?;
+        let found = file.metadata()?;
+        if !found.is_file() {
+            return Err(io::ErrorKind::NotFound.into());
+        }
+        Ok(Self { file, length: found.len(), told: None, spoilt_at: None })
+    }
+
+    /// Some of it; zeros beyond its end.
+    fn piece(&self, from: u64, end: u64) -> io::Result<Bytes> {
+        let index = |at: u64| usize::try_from(at).unwrap_or(usize::MAX);
+        if let Some(told) = &self.told {
+            return Ok(told.slice(index(from)..index(end)));
+        }
+        let mut piece = vec![0; index(end - from)];
+        let inside = index(end.min(self.length).saturating_sub(from));
+        self.file.read_exact_at(&mut piece[..inside], from)?;
+        if let Some(at) = self.spoilt_at.filter(|at| (from..end).contains(at)) {
+            piece[index(at - from)] ^= 1;
+        }
+        Ok(piece.into())
+    }
+}
 
 /// A file as the stand-in's behaviour wants it sent.
 pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpResponse {
-    let Ok(mut content) = std::fs::read(path) else {
+    let Ok(mut content) = Content::open(path) else {
         return HttpResponse::NotFound().body("there is nothing here\n");
     };
     let (behaviour, asked) = state.content_question();
@@ -25,19 +63,11 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
         return answer;
     }
     if behaviour.lies && path.ends_with(deft_depot::INDEX_FILE) {
-        content = turned(&content);
+        content.told = Some(turned(&std::fs::read(path).unwrap_or_default()).into());
     }
     let is_other = behaviour.changes_after.is_some_and(|after| asked > after);
-    if is_other && let Some(byte) = content.last_mut() {
-        *byte ^= 1;
-    }
-    let longer = usize::try_from(behaviour.longer_by.unsigned_abs()).unwrap_or(0);
-    if behaviour.longer_by < 0 {
-        content.truncate(content.len().saturating_sub(longer));
-    } else {
-        content.resize(content.len() + longer, 0);
-    }
-    let total = content.len();
+    content.spoilt_at = content.length.checked_sub(1).filter(|_| is_other);
+    let total = content.length.saturating_add_signed(behaviour.longer_by);
     let range = request.headers().get(header::RANGE).and_then(|value| value.to_str().ok());
     let range = range.filter(|_| !behaviour.no_ranges).map(|text| range_of(text, total));
     let mark = format!("\"{}-{}\"", total, u8::from(is_other));
@@ -61,13 +91,12 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
     }
     let kind = mime_guess::from_path(path).first_or_octet_stream();
     response.content_type(kind.to_string());
-    let body = Bytes::from(content).slice(start..end);
-    let break_at = behaviour.break_after.and_then(|after| {
-        let after = usize::try_from(after).unwrap_or(usize::MAX);
-        (after < body.len() && state.may_break(&behaviour)).then_some(after)
-    });
-    let length = body.len() as u64;
-    response.body(SizedStream::new(length, pieces(state.clone(), body, behaviour.rate, break_at)))
+    let length = end - start;
+    let break_at = behaviour
+        .break_after
+        .and_then(|after| (after < length && state.may_break(&behaviour)).then_some(start + after));
+    let sending = Sending { state: state.clone(), content, end, rate: behaviour.rate, break_at };
+    response.body(SizedStream::new(length, sending.pieces(start)))
 }
 
 /// Digests that are none of the files: each begins with another digit.
@@ -106,38 +135,43 @@ fn misbehaved(
 }
 
 /// The bytes that `bytes=a-b` or `bytes=a-` means.
-fn range_of(text: &str, total: usize) -> Option<(usize, usize)> {
+fn range_of(text: &str, total: u64) -> Option<(u64, u64)> {
     let (start, end) = text.strip_prefix("bytes=")?.split_once('-')?;
-    let start: usize = start.parse().ok()?;
-    let end = if end.is_empty() { total } else { end.parse::<usize>().ok()?.saturating_add(1) };
+    let start: u64 = start.parse().ok()?;
+    let end = if end.is_empty() { total } else { end.parse::<u64>().ok()?.saturating_add(1) };
     (start < total && start < end).then_some((start, end.min(total)))
 }
 
-fn pieces(
+/// Content on its way.
+struct Sending {
     state: State,
-    body: Bytes,
+    content: Content,
+    end: u64,
     rate: Option<u64>,
-    break_at: Option<usize>,
-) -> impl futures_util::Stream<Item = io::Result<Bytes>> {
-    stream::unfold((state, body, 0), move |(state, body, at)| async move {
-        if at == body.len() {
-            return None;
-        }
-        if break_at.is_some_and(|limit| at >= limit) {
-            let broken = io::Error::new(io::ErrorKind::ConnectionReset, "told to break off");
-            let length = body.len();
-            return Some((Err(broken), (state, body, length)));
-        }
-        let piece =
-            rate.map_or(PIECE, |rate| PIECE.min(usize::try_from(rate / 20).unwrap_or(1).max(1)));
-        let end = (at + piece).min(break_at.unwrap_or(body.len())).min(body.len());
-        if let Some(rate) = rate {
-            #[expect(clippy::cast_precision_loss, reason = "a pause")]
-            let pause = (end - at) as f64 / rate.max(1) as f64;
-            tokio::time::sleep(Duration::from_secs_f64(pause)).await;
-        }
-        let now = body.slice(at..end);
-        state.sent(now.len() as u64);
-        Some((Ok(now), (state, body, end)))
-    })
+    break_at: Option<u64>,
+}
+
+impl Sending {
+    fn pieces(self, start: u64) -> impl futures_util::Stream<Item = io::Result<Bytes>> {
+        stream::unfold((self, start), |(sending, at)| async move {
+            if at >= sending.end {
+                return None;
+            }
+            if sending.break_at.is_some_and(|limit| at >= limit) {
+                let broken = io::Error::new(io::ErrorKind::ConnectionReset, "told to break off");
+                let end = sending.end;
+                return Some((Err(broken), (sending, end)));
+            }
+            let most = sending.rate.map_or(PIECE, |rate| PIECE.min(rate / 20).max(1));
+            let end = (at + most).min(sending.break_at.unwrap_or(u64::MAX)).min(sending.end);
+            if let Some(rate) = sending.rate {
+                #[expect(clippy::cast_precision_loss, reason = "a pause")]
+                let pause = (end - at) as f64 / rate.max(1) as f64;
+                tokio::time::sleep(Duration::from_secs_f64(pause)).await;
+            }
+            let piece = sending.content.piece(at, end);
+            sending.state.sent(end - at);
+            Some((piece, (sending, end)))
+        })
+    }
 }

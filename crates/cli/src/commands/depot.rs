@@ -40,9 +40,12 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
                 notes(&variant);
             }
         }
-        Depot::Import { path, name, move_it, projector, all } => {
+        Depot::Import { path, name, move_it, projector, template, all, defaults } => {
             let projector = projector.map(|path| whole_path(&path)).transpose()?;
-            let request = ImportRequest { path: whole_path(&path)?, name, move_it, projector };
+            let template = template.map(|path| whole_path(&path)).transpose()?;
+            let (path_text, defaults) = (whole_path(&path)?, defaults.request());
+            let request =
+                ImportRequest { path: path_text, name, move_it, projector, template, defaults };
             if path.is_dir() {
                 import_folder(common, &client, &request, all).await?;
             } else {

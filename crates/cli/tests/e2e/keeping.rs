@@ -232,3 +232,69 @@ fn a_folder_is_described_for_others_without_a_service() {
     let said = world.deft(&["depot", "index", &empty.path().to_string_lossy()]);
     assert!(said.code == 4 && said.err.contains("there is no model in"), "{said:?}");
 }
+
+#[test]
+fn a_template_and_defaults_given_at_import_stay_with_the_model() {
+    let world = World::new().start();
+    let folder = tempfile::tempdir().unwrap();
+    let template = folder.path().join("backwards.jinja");
+    let text =
+        "{% for message in messages %}[{{ message.role }}] {{ message.content }} {% endfor %}";
+    std::fs::write(&template, text).unwrap();
+    let (desk, path) = (desk(), template.to_string_lossy().into_owned());
+    let import = ["depot", "import", &desk.to_string_lossy(), "--as", "odd", "--template", &path];
+    world.ok(&[&import[..], &["--context", "256", "--lanes", "3"]].concat());
+    let inspect = world.ok(&["depot", "inspect", "odd"]);
+    assert!(inspect.contains("[user] When do I sow Moonhook bean?"), "{inspect}");
+    // The records are gone: the depot itself knows.
+    world.ok(&["service", "stop"]);
+    std::fs::remove_dir_all(world.data_dir().join("database")).unwrap();
+    let world = world.start();
+    world.ok(&["load", "odd", "--lanes", "1"]);
+    let loaded = world.ready("odd/q8_0");
+    assert_eq!((loaded.settings.context, loaded.settings.lanes), (256, 1), "what is said counts");
+    let answer = world.posted(
+        "/v1/chat/completions",
+        serde_json::json!({"model": "odd", "max_tokens": 1, "messages": [
+            {"role": "user", "content": "When do I sow Moonhook bean?"}]}),
+    );
+    let with_own = answer["usage"]["prompt_tokens"].as_u64().unwrap();
+    import_as(&world, &desk, "even");
+    let answer = world.posted(
+        "/v1/chat/completions",
+        serde_json::json!({"model": "even", "max_tokens": 1, "messages": [
+            {"role": "user", "content": "When do I sow Moonhook bean?"}]}),
+    );
+    assert_ne!(with_own, answer["usage"]["prompt_tokens"].as_u64().unwrap(), "another template");
+    // One that cannot be read is refused before a byte is copied.
+    std::fs::write(&template, "{% for %}").unwrap();
+    let said = world.deft(&["depot", "import", &desk.to_string_lossy(), "--template", &path]);
+    assert!(said.code == 4 && said.err.contains("chat template"), "{said:?}");
+}
+
+fn import_as(world: &World, path: &Path, name: &str) {
+    world.ok(&["depot", "import", &path.to_string_lossy(), "--as", name]);
+}
+
+#[test]
+fn a_link_out_of_an_imported_tree_is_not_followed() {
+    let world = World::new().start();
+    let shelf = tempfile::tempdir().unwrap();
+    std::fs::copy(mini(), shelf.path().join("larkfen-desk-mini-q8_0.gguf")).unwrap();
+    std::os::unix::fs::symlink(desk(), shelf.path().join("larkfen-desk-q8_0.gguf")).unwrap();
+    std::os::unix::fs::symlink("/", shelf.path().join("everything")).unwrap();
+    let folder = shelf.path().to_string_lossy().into_owned();
+    let said = world.ok(&["depot", "import", &folder, "--all"]);
+    assert_eq!(said.trim(), "kept as `larkfen-desk-mini/q8_0`");
+    let checkpoint = shelf.path().join("checkpoint");
+    std::fs::create_dir(&checkpoint).unwrap();
+    let source = project("demo/larkfen-desk-mini");
+    std::os::unix::fs::symlink(source.join("config.json"), checkpoint.join("config.json")).unwrap();
+    std::fs::copy(source.join("model.safetensors"), checkpoint.join("model.safetensors")).unwrap();
+    let path = checkpoint.join("model.safetensors").to_string_lossy().into_owned();
+    let said = world.deft(&["depot", "import", &path]);
+    assert!(
+        said.code == 3 && said.err.contains("config.json"),
+        "a link is no file of it: {said:?}"
+    );
+}

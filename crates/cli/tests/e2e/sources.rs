@@ -371,7 +371,7 @@ fn where_a_model_is_expected_a_reference_is_shown_fetched_and_used() {
     let world = shelf.world();
     let reference = "larkfen:larkfen-desk/q8_0";
     let said = world.deft(&["ask", reference, QUESTION]);
-    assert!(said.code == 4 && said.err.contains("tokens/s at most"), "the preview: {said:?}");
+    assert!(said.code == 4 && said.err.contains("tokens/s: an estimate"), "the preview: {said:?}");
     assert!(said.err.contains("--fetch"), "{said:?}");
     let said = world.deft(&["ask", reference, QUESTION, "--temperature", "0", "--fetch"]);
     assert_eq!(said.out.trim(), ANSWER, "{said:?}");

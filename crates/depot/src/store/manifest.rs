@@ -5,6 +5,7 @@ use std::fs::{self, File};
 use std::io::Write;
 use std::path::Path;
 
+use deft_protocol::manage::SettingsRequest;
 use serde::{Deserialize, Serialize};
 
 use super::intake::Digest;
@@ -27,6 +28,8 @@ pub enum FileRole {
     Projector,
     /// What a checkpoint has beside its weights: settings, tokenizer.
     Config,
+    /// A chat template in place of the weights' own.
+    Template,
 }
 
 /// A file of a variant.
@@ -48,7 +51,8 @@ pub struct StoredFile {
 /// A variant that is kept in the depot.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Manifest {
-    pub(super) version: u32,
+    /// Of its form.
+    pub version: u32,
     /// Its name.
     #[serde(with = "as_text")]
     pub name: VariantName,
@@ -57,6 +61,9 @@ pub struct Manifest {
     /// Where it was fetched from.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub origin: Option<Origin>,
+    /// How it is loaded where nothing else is said.
+    #[serde(default)]
+    pub defaults: SettingsRequest,
 }
 
 /// Where a variant was fetched from.
@@ -73,7 +80,19 @@ impl Manifest {
     /// Of a variant with these files.
     #[must_use]
     pub fn new(name: VariantName, files: Vec<StoredFile>) -> Self {
-        Self { version: VERSION, name, files, origin: None }
+        Self { version: VERSION, name, files, origin: None, defaults: SettingsRequest::default() }
+    }
+
+    /// Loaded like that where nothing else is said.
+    #[must_use]
+    pub fn loaded_with(self, defaults: SettingsRequest) -> Self {
+        Self { defaults, ..self }
+    }
+
+    /// The file with the chat template that stands in for the weights' own.
+    #[must_use]
+    pub fn template(&self) -> Option<&StoredFile> {
+        self.files.iter().find(|file| file.role == FileRole::Template)
     }
 
     /// Fetched from there.

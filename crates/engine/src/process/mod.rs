@@ -100,6 +100,10 @@ fn load(order: &LoadOrder) -> Result<Lanes, (ProblemKind, String)> {
         let _ = team.build_global();
     }
     let model = Model::open_in(&order.file, order.context, &mut places, settings.weights)
+        .map(|model| match &order.template {
+            Some(template) => model.with_template(template),
+            None => model,
+        })
         .map_err(|error| (ProblemKind::Refused, error.to_string()))?;
     settings.check(model.shape()).map_err(|error| invalid(error.to_string()))?;
     Lanes::new(model, settings, &mut places)

@@ -27,6 +27,7 @@ impl Link {
         let link = Self { stream, engine };
         let order = LoadOrder {
             version: LINK_VERSION,
+            template: None,
             file,
             context,
             lanes,

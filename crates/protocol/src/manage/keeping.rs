@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
+use super::SettingsRequest;
 use crate::Problem;
 
 /// `POST /manage/v1/depot/import`.
@@ -22,6 +23,12 @@ pub struct ImportRequest {
     /// Absolute path of an image projector that belongs to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub projector: Option<String>,
+    /// Absolute path of a chat template that stands in for the file's own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub template: Option<String>,
+    /// How it is loaded where nothing else is said.
+    #[serde(default)]
+    pub defaults: SettingsRequest,
 }
 
 /// `POST /manage/v1/depot/{model}/{variant}/export`.

@@ -50,6 +50,32 @@ pub struct SettingsRequest {
     pub threads: Option<u32>,
 }
 
+impl SettingsRequest {
+    /// With these where this says nothing.
+    #[must_use]
+    pub fn or(&self, defaults: &Self) -> Self {
+        let (own, other) = (self.clone(), defaults.clone());
+        Self {
+            context: own.context.or(other.context),
+            lanes: own.lanes.or(other.lanes),
+            chunk: own.chunk.or(other.chunk),
+            cache: own.cache.or(other.cache),
+            // What is said of both precisions together is not undone by a default for one.
+            cache_values: own.cache_values.or(if own.cache.is_some() {
+                None
+            } else {
+                other.cache_values
+            }),
+            pinned: own.pinned.or(other.pinned),
+            priority: own.priority.or(other.priority),
+            idle: own.idle.or(other.idle),
+            pools: own.pools.or(other.pools),
+            weights: own.weights.or(other.weights),
+            threads: own.threads.or(other.threads),
+        }
+    }
+}
+
 /// How weights in host memory are held.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]

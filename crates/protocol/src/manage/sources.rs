@@ -241,7 +241,8 @@ pub struct PreviewPlan {
 /// How fast answers may come; an estimate.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SpeedEstimate {
-    /// Tokens a second that one lane may answer at most: memory speed over size.
+    /// Tokens a second that one lane may answer: memory speed over size. A model with experts, which
+    /// reads a part of itself for each token, may be faster.
     pub tokens_per_second: f64,
     /// Bytes a second that this machine's memory was measured to be read at.
     pub memory_bytes_per_second: f64,

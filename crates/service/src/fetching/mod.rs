@@ -105,6 +105,7 @@ impl Fetching {
     async fn fit(&self, shape: &ModelShape, request: &SettingsRequest) -> Result<Fit, Problem> {
         let settings = wire::load_settings(request, shape)?;
         let target = Target {
+            template: None,
             variant: Uuid::nil(),
             copy: 1,
             name: "offer/offer".parse().expect("it is a name"),

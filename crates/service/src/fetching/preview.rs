@@ -1,6 +1,7 @@
 //! What an offer would mean here, before a weight of it is fetched.
 
 use deft_depot::{Offer, VariantName};
+use deft_kernels::memory_speed;
 use deft_planning::ModelShape;
 use deft_protocol::manage::{
     CachePrecision, DiskForecast, OfferFile, Preview, PreviewPlan, PreviewRequest, SettingsRequest,
@@ -10,7 +11,6 @@ use deft_protocol::{Problem, ProblemKind};
 
 use super::{Fetching, Named};
 use crate::catalogue::off_thread;
-use crate::machine::memory_speed;
 use crate::wire::{self, source_problem};
 
 /// Contexts that plans are made for, beside the longest one.

@@ -14,6 +14,7 @@ use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
 use super::{Fetching, Named};
 use crate::catalogue::off_thread;
 use crate::config::parse_rate;
+use crate::records::variants::Given;
 use crate::transfers::{Beginning, Handle};
 use crate::wire::{remote_problem, source_problem, store_problem};
 
@@ -310,7 +311,7 @@ impl Fetching {
         if let Some(before) = self.catalogue.by_name(name).filter(|before| before.path != path) {
             self.catalogue.forget(&before).await?;
         }
-        match self.catalogue.keep(&path, name).await {
+        match self.catalogue.keep(&path, name, Given::default()).await {
             Ok(registered) if is_new => Ok(format!("kept as `{}`", registered.name)),
             Ok(registered) => Ok(format!("`{}` is as it is offered now", registered.name)),
             Err(problem) => {
@@ -355,7 +356,9 @@ impl Fetching {
         });
         for (name, first) in healed.await? {
             // It is another file to the operating system.
-            self.catalogue.keep(&self.store.path(&name, &first), &name).await?;
+            let given = self.catalogue.by_name(&name).map(|known| known.given.clone());
+            let path = self.store.path(&name, &first);
+            self.catalogue.keep(&path, &name, given.unwrap_or_default()).await?;
         }
         Ok(())
     }

@@ -53,6 +53,8 @@ pub(crate) struct Target {
     /// The model's file, or its parts, the first one first.
     pub(crate) files: Vec<PathBuf>,
     pub(crate) shape: ModelShape,
+    /// A chat template in place of the file's own.
+    pub(crate) template: Option<String>,
     pub(crate) settings: LoadSettings,
     /// Where its layers are wished; host memory where nothing is said.
     pub(crate) places: Vec<WishedPlace>,
@@ -237,6 +239,7 @@ impl Instance {
         LoadOrder {
             version: LINK_VERSION,
             file: self.target.path().to_owned(),
+            template: self.target.template.clone(),
             context: settings.context,
             lanes: settings.lanes,
             chunk: settings.chunk,

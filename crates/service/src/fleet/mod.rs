@@ -230,5 +230,6 @@ pub(crate) async fn target(
     let (shape, files) = sized;
     let settings = settings(&shape)?;
     let (variant, name) = (registered.id, registered.name.clone());
-    Ok(Target { variant, copy: 1, name, files, shape, settings, places, policy })
+    let template = registered.given.template.clone();
+    Ok(Target { variant, copy: 1, name, files, shape, template, settings, places, policy })
 }

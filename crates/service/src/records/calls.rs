@@ -48,9 +48,16 @@ impl Recorder {
 
 async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> sqlx::Result<()> {
     sqlx::query(
-        "insert into calls (id, node, variant_name, arrived_at, outcome, prompt_tokens,
-            answer_tokens, first_token_seconds, total_seconds)
-         values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict (id) do nothing",
+        "with stored as (
+            insert into calls (id, node, variant_name, arrived_at, outcome, prompt_tokens,
+                answer_tokens, first_token_seconds, total_seconds)
+            values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict (id) do nothing
+            returning node, variant_name, arrived_at
+         )
+         insert into uses (node, variant_name, calls, last)
+         select node, variant_name, 1, arrived_at from stored
+         on conflict (node, variant_name) do update
+            set calls = uses.calls + 1, last = greatest(uses.last, excluded.last)",
     )
     .bind(row.id)
     .bind(node)
@@ -92,8 +99,8 @@ pub(crate) async fn uses(
     only: Option<&str>,
 ) -> sqlx::Result<HashMap<String, Use>> {
     let rows: Vec<(String, i64, Option<DateTime<Utc>>)> = sqlx::query_as(
-        "select variant_name, count(*), max(arrived_at) from calls
-         where node = $1 and ($2::text is null or variant_name = $2) group by variant_name",
+        "select variant_name, calls, last from uses
+         where node = $1 and ($2::text is null or variant_name = $2)",
     )
     .bind(node)
     .bind(only)

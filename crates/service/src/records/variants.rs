@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use chrono::{DateTime, Utc};
 use deft_depot::{FileStamp, VariantName};
-use deft_protocol::manage::ModelFacts;
+use deft_protocol::manage::{ModelFacts, SettingsRequest};
 use sqlx::types::Json;
 use sqlx::{FromRow, PgExecutor};
 use uuid::Uuid;
@@ -22,6 +22,17 @@ pub(crate) struct Registered {
     pub(crate) kept: bool,
     /// Whether it is there for the time of a call only; then it is in no record.
     pub(crate) passing: bool,
+    /// What the operator gave with it.
+    pub(crate) given: Given,
+}
+
+/// What an operator gives with a model.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Given {
+    /// A chat template in place of the file's own.
+    pub(crate) template: Option<String>,
+    /// How it is loaded where nothing else is said.
+    pub(crate) defaults: SettingsRequest,
 }
 
 #[derive(FromRow)]
@@ -36,6 +47,8 @@ struct Row {
     facts: Json<ModelFacts>,
     registered_at: DateTime<Utc>,
     kept: bool,
+    template: Option<String>,
+    defaults: Json<SettingsRequest>,
 }
 
 impl From<Row> for Registered {
@@ -53,6 +66,7 @@ impl From<Row> for Registered {
             registered_at: row.registered_at,
             kept: row.kept,
             passing: false,
+            given: Given { template: row.template, defaults: row.defaults.0 },
         }
     }
 }
@@ -63,7 +77,8 @@ pub(crate) async fn all(
     node: Uuid,
 ) -> sqlx::Result<Vec<Registered>> {
     let rows: Vec<Row> = sqlx::query_as(
-        "select id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at, kept
+        "select id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at, kept,
+            template, defaults
          from variants where node = $1 order by registered_at, id",
     )
     .bind(node)
@@ -82,17 +97,20 @@ pub(crate) async fn store(
     stamp: &FileStamp,
     facts: &ModelFacts,
     kept: bool,
+    given: &Given,
 ) -> sqlx::Result<Option<Registered>> {
     let row: Option<Row> = sqlx::query_as(
         "insert into variants
-            (id, node, model, variant, path, file_bytes, modified_ns, inode, facts, kept)
-         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+            (id, node, model, variant, path, file_bytes, modified_ns, inode, facts, kept, template,
+             defaults)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
          on conflict (node, model, variant) do update
             set file_bytes = excluded.file_bytes, modified_ns = excluded.modified_ns,
-                inode = excluded.inode, facts = excluded.facts
+                inode = excluded.inode, facts = excluded.facts, template = excluded.template,
+                defaults = excluded.defaults
             where variants.path = excluded.path
          returning id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at,
-            kept",
+            kept, template, defaults",
     )
     .bind(Uuid::now_v7())
     .bind(node)
@@ -104,6 +122,8 @@ pub(crate) async fn store(
     .bind(stamp.inode.cast_signed())
     .bind(Json(facts))
     .bind(kept)
+    .bind(&given.template)
+    .bind(Json(&given.defaults))
     .fetch_optional(database)
     .await?;
     Ok(row.map(Registered::from))

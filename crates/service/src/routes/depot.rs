@@ -32,7 +32,8 @@ async fn described(app: &App, registered: &Registered) -> Variant {
     wire::variant(registered, loaded_names(app).contains(&name), used)
 }
 
-/// All variants of the depot with their facts.
+/// All variants of the depot with their facts, but for the long ones: a variant's own answer has its
+/// template and the sample of it.
 #[utoipa::path(tag = "depot", responses((status = 200, body = Vec<Variant>)))]
 #[get("/manage/v1/depot")]
 pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
@@ -41,7 +42,9 @@ pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
     let describe = |registered: &Arc<Registered>| {
         let name = registered.name.to_string();
         let used = uses.get(&name).copied().unwrap_or_default();
-        wire::variant(registered, loaded.contains(&name), used)
+        let mut variant = wire::variant(registered, loaded.contains(&name), used);
+        (variant.facts.template, variant.facts.sample) = (None, None);
+        variant
     };
     let variants: Vec<Variant> = app.catalogue.listed().iter().map(describe).collect();
     HttpResponse::Ok().json(variants)

@@ -72,6 +72,7 @@ fn a_command_says_what_is_no_default() {
 
 fn target(request: &SettingsRequest) -> Target {
     Target {
+        template: None,
         variant: uuid::Uuid::nil(),
         copy: 1,
         name: deft_depot::VariantName { model: "larkfen-desk".into(), variant: "q8_0".into() },

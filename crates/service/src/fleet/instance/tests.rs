@@ -4,6 +4,7 @@ fn instance(policy: Policy) -> Instance {
     let shape = ModelShape { context_length: 64, ..ModelShape::default() };
     let settings = LoadSettings::for_model(&shape);
     let target = Target {
+        template: None,
         variant: Uuid::nil(),
         copy: 1,
         places: Vec::new(),
