@@ -15,7 +15,7 @@ const SCREEN: &str = ":87";
 const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Name and commands of each terminal picture. A line after `<` is typed into the command before.
-const TERMINAL: [(&str, &[&str]); 6] = [
+const TERMINAL: [(&str, &[&str]); 7] = [
     (
         "terminal-ask",
         &[
@@ -35,6 +35,16 @@ const TERMINAL: [(&str, &[&str]); 6] = [
         ],
     ),
     ("terminal-inspect", &["deft depot inspect larkfen-desk | grep -v '^  file '"]),
+    (
+        "terminal-find",
+        &[
+            "deft source check",
+            "deft depot search labels | cut -c 1-96",
+            "deft depot preview larkfen:larkfen-labels/q8_0",
+            "deft depot pull larkfen:larkfen-labels/q8_0",
+            "deft ask larkfen-git:larkfen/desk/q8 Hello",
+        ],
+    ),
     (
         "terminal-check",
         &[
@@ -65,7 +75,17 @@ pub fn take() -> anyhow::Result<()> {
     let folder = root().join("docs/screenshots");
     std::fs::create_dir_all(&folder)?;
     let status = Command::new("cargo")
-        .args(["test", "--quiet", "--package", "deft", "--test", "e2e", "console::"])
+        .args([
+            "test",
+            "--quiet",
+            "--package",
+            "deft",
+            "--test",
+            "e2e",
+            "--",
+            "console::",
+            "finding::",
+        ])
         .env("DEFT_PICTURES", &folder)
         .current_dir(root())
         .status()?;

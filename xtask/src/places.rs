@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, bail};
 
-use crate::steps::{self, root};
+use crate::steps::root;
 
 /// Longest time until a place listens.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -37,9 +37,8 @@ fn stand_in() -> PathBuf {
     root().join("target/release/deft-standins")
 }
 
-/// Builds the stand-in, fills the places, and starts them; those of a start before are ended.
+/// Fills the places and starts them; those of a start before are ended.
 pub fn start(program: &Path, folder: &Path) -> anyhow::Result<Places> {
-    build()?;
     stop(folder);
     let index = folder.join("index");
     fs::create_dir_all(&index)?;
@@ -66,16 +65,11 @@ pub fn start(program: &Path, folder: &Path) -> anyhow::Result<Places> {
 
 /// Starts the stand-in for a folder; returns its address.
 pub fn serve(folder: &Path) -> anyhow::Result<String> {
-    build()?;
     let port = free_port()?;
     let mut serve = Command::new(stand_in());
     detach(serve.arg("serve").arg(folder).args(["--port", &port.to_string()]), folder, "hub")?;
     listens(port)?;
     Ok(format!("http://localhost:{port}"))
-}
-
-fn build() -> anyhow::Result<()> {
-    steps::run("cargo", &["build", "--release", "--quiet", "--package", "deft-standins"], ".")
 }
 
 fn start_registry(folder: &Path) -> anyhow::Result<String> {

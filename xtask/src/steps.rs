@@ -62,10 +62,12 @@ pub fn build_console() -> anyhow::Result<()> {
     run("npm", &["run", "--silent", "build"], "console")
 }
 
-/// Builds the console and the release binary.
+/// Builds the console, the release binary, and the stand-ins of the demo: together, for apart they would
+/// build what they share twice.
 pub fn build_release() -> anyhow::Result<()> {
     build_console()?;
-    run("cargo", &["build", "--release", "--quiet", "--package", "deft"], ".")
+    let packages = ["--package", "deft", "--package", "deft-standins"];
+    run("cargo", &[&["build", "--release", "--quiet"], &packages[..]].concat(), ".")
 }
 
 /// When a file was last written, where it exists.

@@ -310,6 +310,19 @@ async fn two_that_want_the_same_fetch_it_once() {
 }
 
 #[tokio::test]
+async fn more_connections_are_made_as_long_as_they_help() {
+    // Each connection is slow: more of them are faster.
+    let scene = scene_of(160 * MIB, false);
+    scene.hub.behave(Behaviour { rate: Some(30 * MIB), ..Behaviour::default() });
+    scene.arrives(&scene.wanted()).await;
+    assert!((2..=4).contains(&scene.hub.most_at_once()), "{}", scene.hub.most_at_once());
+    // What comes in less than a second needs no second one.
+    let scene = scene_of(20 * MIB, false);
+    scene.arrives(&scene.wanted()).await;
+    assert_eq!(scene.hub.most_at_once(), 1);
+}
+
+#[tokio::test]
 async fn a_header_is_read_without_the_rest() {
     let scene = scene_of(50 * MIB, false);
     for no_ranges in [false, true] {

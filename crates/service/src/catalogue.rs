@@ -188,9 +188,8 @@ impl Catalogue {
         let place = path.to_str().ok_or_else(|| {
             Problem::new(ProblemKind::Invalid, "path_not_utf8", "the file's path is not UTF-8")
         })?;
-        let (stamp, facts) = (&examined.stamp, &examined.facts);
         let stored =
-            variants::store(&self.database, self.node, &name, place, stamp, facts, kept, &given)
+            variants::store(&self.database, self.node, &name, place, &examined, kept, &given)
                 .await
                 .map_err(|error| database_problem(&error))?;
         let registered = Arc::new(stored.ok_or_else(|| {

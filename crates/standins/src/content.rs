@@ -12,7 +12,7 @@ use actix_web::{HttpRequest, HttpResponse};
 use bytes::Bytes;
 use futures_util::stream;
 
-use crate::hub::State;
+use crate::hub::{SendingCount, State};
 
 /// Bytes that are sent at a time.
 const PIECE: u64 = 256 << 10;
@@ -95,7 +95,8 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
     let break_at = behaviour
         .break_after
         .and_then(|after| (after < length && state.may_break(&behaviour)).then_some(start + after));
-    let sending = Sending { state: state.clone(), content, end, rate: behaviour.rate, break_at };
+    let (rate, counted) = (behaviour.rate, state.begin_sending());
+    let sending = Sending { state: state.clone(), content, end, rate, break_at, _counted: counted };
     response.body(SizedStream::new(length, sending.pieces(start)))
 }
 
@@ -149,6 +150,7 @@ struct Sending {
     end: u64,
     rate: Option<u64>,
     break_at: Option<u64>,
+    _counted: SendingCount,
 }
 
 impl Sending {

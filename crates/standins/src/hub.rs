@@ -55,10 +55,21 @@ struct Inner {
     broken: AtomicU32,
     refused: AtomicU32,
     sent: AtomicU64,
+    sending: AtomicU32,
+    most_sending: AtomicU32,
     /// What came as authorization, with the path.
     seen: Mutex<Vec<(String, String)>>,
     /// Gives out tokens for a registry.
     issuer: Issuer,
+}
+
+/// Counts one that is sent something.
+pub(crate) struct SendingCount(State);
+
+impl Drop for SendingCount {
+    fn drop(&mut self) {
+        self.0.0.sending.fetch_sub(1, Ordering::Relaxed);
+    }
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -78,6 +89,13 @@ impl State {
 
     pub(crate) fn sent(&self, bytes: u64) {
         self.0.sent.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    /// One more is sent something; one fewer when what is returned is dropped.
+    pub(crate) fn begin_sending(&self) -> SendingCount {
+        let now = self.0.sending.fetch_add(1, Ordering::Relaxed) + 1;
+        self.0.most_sending.fetch_max(now, Ordering::Relaxed);
+        SendingCount(self.clone())
     }
 
     pub(crate) fn may_break(&self, behaviour: &Behaviour) -> bool {
@@ -122,6 +140,8 @@ impl Hub {
             broken: AtomicU32::new(0),
             refused: AtomicU32::new(0),
             sent: AtomicU64::new(0),
+            sending: AtomicU32::new(0),
+            most_sending: AtomicU32::new(0),
             seen: Mutex::default(),
             issuer: Issuer::new()?,
         }));
@@ -192,6 +212,12 @@ impl Hub {
     #[must_use]
     pub fn sent(&self) -> u64 {
         self.state.0.sent.load(Ordering::Relaxed)
+    }
+
+    /// Most that were sent something at once, since the start.
+    #[must_use]
+    pub fn most_at_once(&self) -> u32 {
+        self.state.0.most_sending.load(Ordering::Relaxed)
     }
 
     /// Questions for content since then.

@@ -126,6 +126,35 @@ fn a_fetch_goes_on_after_a_restart_with_what_is_here() {
     assert!(world.ok(&["depot", "verify"]).contains("1 files are well"));
 }
 
+#[test]
+fn a_token_that_expires_meanwhile_ends_it_and_a_new_one_lets_it_go_on() {
+    let shelf = Shelf::new();
+    let world = shelf.world();
+    let half = desk().metadata().unwrap().len() / 2;
+    shelf.hub.behave(Behaviour { break_after: Some(half), breaks: Some(1), ..slowly(3) });
+    let begun = begin(&world);
+    until("it runs", || (transfer(&world, &begun).done_bytes > 100_000).then_some(()));
+    let token = Some("larkfen-new".to_owned());
+    shelf.hub.behave(Behaviour { token, break_after: Some(half), ..Behaviour::default() });
+    let ended = until("it ends", || {
+        let found = transfer(&world, &begun);
+        found.state.has_ended().then_some(found)
+    });
+    let problem = ended.problem.unwrap();
+    assert_eq!(problem.code, "token_refused", "{problem:?}");
+    assert!(problem.way_out.unwrap().contains("--ask-token"));
+    assert!(!is_listed(&world, NAME));
+    let token = Some("larkfen-new".to_owned());
+    shelf.hub.behave(Behaviour { token, ..Behaviour::default() });
+    let file = shelf.file("token");
+    std::fs::write(&file, "larkfen-new").unwrap();
+    std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o600)).unwrap();
+    let (address, path) = (shelf.url("index"), file.to_string_lossy().into_owned());
+    world.ok(&["source", "add", "larkfen", &address, "--token-file", &path]);
+    world.ok(&["depot", "pull", REFERENCE]);
+    world.desk_answers();
+}
+
 /// A model with so many bytes of zeros behind it: readers of headers do not mind.
 fn pad(source: &Path, target: &Path, bytes: u64) {
     std::fs::copy(source, target).unwrap();

@@ -72,6 +72,19 @@ pub(crate) fn is_recent(path: &Path) -> bool {
     is_ours && written.is_ok_and(|at| at.elapsed().map_or(true, |age| age < KEPT))
 }
 
+/// Length of the file whose content is here in part.
+pub(super) fn length(incoming: &Path, key: &str) -> Option<u64> {
+    let (part, journal) = paths(incoming, key);
+    let (heading, _) = read_journal(&journal).filter(|_| part.is_file())?;
+    (heading.segment_bytes == SEGMENT).then_some(heading.bytes)
+}
+
+/// Whether a segment of it is complete.
+pub(super) fn has_segments(incoming: &Path, key: &str) -> bool {
+    let (_, journal) = paths(incoming, key);
+    read_journal(&journal).is_some_and(|(_, lines)| !lines.is_empty())
+}
+
 /// Removes what is there of a key.
 pub(super) fn discard(incoming: &Path, key: &str) {
     let (part, segments) = paths(incoming, key);

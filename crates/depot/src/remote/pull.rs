@@ -134,6 +134,13 @@ impl Store {
         partial::discard(&self.incoming(), &wanted.key());
     }
 
+    /// Removes what is here of a file, if no segment of it is complete.
+    pub fn discard_bare(&self, wanted: &Wanted) {
+        if !partial::has_segments(&self.incoming(), &wanted.key()) {
+            self.discard(wanted);
+        }
+    }
+
     /// Bytes that are here of a file that was not fetched to its end.
     #[must_use]
     pub fn fetched_before(&self, wanted: &Wanted) -> u64 {
@@ -155,7 +162,12 @@ impl Store {
         if let Some(here) = wanted.sha256.and_then(|digest| self.hold(&digest)) {
             return Ok(here.bytes);
         }
-        Ok(self.begun(web, wanted, watching).await?.bytes())
+        // What was begun has its room; its content is checked when it is gone on with.
+        let begun = partial::length(&self.incoming(), &wanted.key());
+        match begun.filter(|begun| wanted.bytes.is_none_or(|told| told == *begun)) {
+            Some(bytes) => Ok(bytes),
+            None => Ok(self.begun(web, wanted, watching).await?.bytes()),
+        }
     }
 
     /// What an attempt before left of a file; else it is begun.

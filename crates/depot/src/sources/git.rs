@@ -24,6 +24,8 @@ const LONGEST_POINTER: u64 = 1024;
 const POINTER: &str = "version https://git-lfs";
 /// A connection slower than so many bytes a second for so many seconds is given up.
 const SLOWEST: (&str, &str) = ("1000", "30");
+/// Variables that would lead it to another repository.
+const FOREIGN: [&str; 4] = ["GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY"];
 /// Where Debian and others keep the authorities that everybody trusts.
 const SYSTEM_CERTIFICATES: &str = "/etc/ssl/certs";
 /// Kind of the batch protocol's documents.
@@ -178,6 +180,9 @@ impl Repository {
         for (at, (key, value)) in settings.iter().enumerate() {
             git.env(format!("GIT_CONFIG_KEY_{at}"), key);
             git.env(format!("GIT_CONFIG_VALUE_{at}"), value);
+        }
+        for name in FOREIGN {
+            git.env_remove(name);
         }
         git.env("GIT_CONFIG_GLOBAL", "/dev/null")
             .env("GIT_CONFIG_NOSYSTEM", "1")

@@ -267,3 +267,37 @@ fn content_that_was_spoilt_is_given_up_and_its_names_lead_to_good_content_again(
     let object = inode(store.object(&digest));
     assert_eq!(inode(store.path(&one.name, &one.files[0].name)), object);
 }
+
+#[test]
+fn what_was_fetched_in_part_is_kept_for_a_week_whatever_the_clock_does() {
+    let (folder, store) = open();
+    let root = folder.path().join("depot");
+    drop(store);
+    let place = |name: &str, written: std::time::SystemTime| {
+        let path = root.join("incoming").join(name);
+        let file = File::create(&path).unwrap();
+        file.set_modified(written).unwrap();
+        path
+    };
+    let now = std::time::SystemTime::now();
+    let day = std::time::Duration::from_secs(24 * 3600);
+    let recent = [place("a.part", now), place("a.segments", now - day * 6)];
+    // The clock was set back since.
+    let ahead = place("b.part", now + day * 400);
+    let old = [place("c.part", now - day * 8), place("take-1", now)];
+    drop(Store::open(&root).unwrap());
+    assert!(recent.iter().all(|path| path.exists()) && ahead.exists());
+    assert!(old.iter().all(|path| !path.exists()));
+}
+
+#[test]
+fn where_no_hard_link_can_be_a_symbolic_one_leads_to_the_content() {
+    let elsewhere = tempfile::tempdir_in("/dev/shm").unwrap();
+    let here = tempfile::tempdir_in("/var/tmp").unwrap();
+    let object = elsewhere.path().join("object");
+    fs::write(&object, "content").unwrap();
+    let path = here.path().join("larkfen.gguf");
+    link(&object, &path).unwrap();
+    assert!(path.is_symlink(), "the two are on different file systems");
+    assert_eq!(fs::read_to_string(&path).unwrap(), "content");
+}

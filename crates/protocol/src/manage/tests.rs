@@ -83,3 +83,23 @@ fn further_instances_of_a_variant_have_a_number() {
     assert_eq!(copy_name("larkfen-desk/q8_0", 1), "larkfen-desk/q8_0");
     assert_eq!(copy_name("larkfen-desk/q8_0", 3), "larkfen-desk/q8_0#3");
 }
+
+#[test]
+fn what_is_said_counts_before_what_is_usual() {
+    let usual = SettingsRequest {
+        context: Some(256),
+        lanes: Some(3),
+        cache: Some(CachePrecision::Q8_0),
+        cache_values: Some(CachePrecision::F32),
+        ..SettingsRequest::default()
+    };
+    let said = SettingsRequest {
+        lanes: Some(1),
+        cache: Some(CachePrecision::F16),
+        ..SettingsRequest::default()
+    };
+    let both = said.or(&usual);
+    assert_eq!((both.context, both.lanes), (Some(256), Some(1)));
+    assert_eq!((both.cache, both.cache_values), (Some(CachePrecision::F16), None));
+    assert_eq!(SettingsRequest::default().or(&usual), usual);
+}

@@ -61,9 +61,14 @@ impl Fetching {
     fn begin(&self, beginning: Beginning, request: PullRequest) -> Transfer {
         let fetching = self.clone();
         self.transfers.begin(beginning, move |handle| async move {
-            let done = fetching.fetch(&request, &handle).await;
+            let mut begun = Vec::new();
+            let done = fetching.fetch(&request, &handle, &mut begun).await;
             if handle.stop().is_cancelled() {
-                fetching.forget(&request).await;
+                // Nobody wants what is here of it any more.
+                begun.iter().for_each(|wanted| fetching.store.discard(wanted));
+            } else if done.is_err() {
+                // Room that was only reserved is given back; what was checked waits.
+                begun.iter().for_each(|wanted| fetching.store.discard_bare(wanted));
             }
             done
         })
@@ -89,17 +94,13 @@ impl Fetching {
         Ok(())
     }
 
-    /// Removes what was fetched of something that nobody wants any more.
-    async fn forget(&self, request: &PullRequest) {
-        let Ok(named) = self.named(&request.reference) else {
-            return;
-        };
-        if let Ok(offer) = self.resolve(&named).await {
-            offer.files.iter().filter_map(wanted).for_each(|wanted| self.store.discard(&wanted));
-        }
-    }
-
-    async fn fetch(&self, request: &PullRequest, handle: &Handle) -> Result<String, Problem> {
+    /// Fetches; what it begins to fetch is told in `begun`.
+    async fn fetch(
+        &self,
+        request: &PullRequest,
+        handle: &Handle,
+        begun: &mut Vec<Wanted>,
+    ) -> Result<String, Problem> {
         handle.stage(Some("looking"));
         let named = self.named(&request.reference)?;
         let mut offer = self.resolve(&named).await?;
@@ -110,7 +111,8 @@ impl Fetching {
         if matches!(aim, Aim::Here) {
             return Ok(format!("`{name}` is here already, as it is offered"));
         }
-        self.can_be_used(&named, &mut offer, handle).await?;
+        self.can_be_used(&named, &offer, handle).await?;
+        begun.extend(offer.files.iter().filter_map(wanted));
         let pace = pace(request)?.unwrap_or_else(|| self.pace.clone());
         let taken = self.fetch_files(&named, &mut offer, &pace, handle).await?;
         handle.stage(Some("checking"));
@@ -162,12 +164,11 @@ impl Fetching {
         marks
     }
 
-    /// Refuses what could not be used before its weights are fetched. Lengths that the source did not
-    /// tell are known afterwards.
+    /// Refuses what could not be used before its weights are fetched.
     async fn can_be_used(
         &self,
         named: &Named,
-        offer: &mut Offer,
+        offer: &Offer,
         handle: &Handle,
     ) -> Result<(), Problem> {
         let look = self.finder.look(offer);

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use chrono::{DateTime, Utc};
-use deft_depot::{FileStamp, VariantName};
+use deft_depot::{Examined, FileStamp, VariantName};
 use deft_protocol::manage::{ModelFacts, SettingsRequest};
 use sqlx::types::Json;
 use sqlx::{FromRow, PgExecutor};
@@ -94,11 +94,11 @@ pub(crate) async fn store(
     node: Uuid,
     name: &VariantName,
     path: &str,
-    stamp: &FileStamp,
-    facts: &ModelFacts,
+    examined: &Examined,
     kept: bool,
     given: &Given,
 ) -> sqlx::Result<Option<Registered>> {
+    let Examined { stamp, facts } = examined;
     let row: Option<Row> = sqlx::query_as(
         "insert into variants
             (id, node, model, variant, path, file_bytes, modified_ns, inode, facts, kept, template,
