@@ -107,7 +107,7 @@ pub fn start() -> anyhow::Result<()> {
         "deft ask larkfen-desk \"How deep do I sow Moonhook bean?\" --stats",
         "deft talk larkfen-desk --temperature 0",
         "deft depot search labels",
-        "deft ask larkfen:larkfen-labels/q8_0 \"Label for Moonhook bean\" --fetch",
+        "deft ask larkfen:larkfen-labels/q8_0 --raw --fetch $'Larkfen Seed Library\\nMoonhook bean\\n'",
         "deft plan larkfen-desk/f16 --lanes 16",
         "deft depot check larkfen-desk",
     ] {

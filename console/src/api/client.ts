@@ -25,6 +25,8 @@ export type SearchReport = Schemas['SearchReport']
 export type Offer = Schemas['OfferReport']
 export type Fit = Schemas['Fit']
 export type Preview = Schemas['Preview']
+export type PullRequest = Schemas['PullRequest']
+export type ListingRules = Schemas['ListingRules']
 export type CheckReport = Schemas['CheckReport']
 export type PlanPart = Schemas['PlanPart']
 export type Problem = Schemas['Problem']
@@ -113,8 +115,8 @@ export async function preview(reference: string): Promise<Preview> {
 }
 
 /** Begins to fetch a model. */
-export async function pull(reference: string): Promise<Transfer> {
-  return (await post('/manage/v1/depot/pull', { reference })).json()
+export async function pull(request: PullRequest): Promise<Transfer> {
+  return (await post('/manage/v1/depot/pull', request)).json()
 }
 
 /** Begins to take a file into the depot's own files. */

@@ -10,6 +10,7 @@ const open = defineModel<boolean>({ required: true })
 
 const path = ref('')
 const name = ref('')
+const template = ref('')
 const moveIt = ref(false)
 const found = ref<FoundModel[] | null>(null)
 const chosen = ref<string[]>([])
@@ -17,7 +18,7 @@ const problem = ref<Refused | null>(null)
 const busy = ref(false)
 
 const isNew = (model: FoundModel) => !model.known_as && !model.refused
-const isFile = computed(() => path.value.trim().endsWith('.gguf'))
+const isFile = computed(() => /\.(gguf|safetensors)$/.test(path.value.trim()))
 
 async function attempt(what: () => Promise<void>) {
   busy.value = true
@@ -40,8 +41,10 @@ const look = () =>
 const take = () =>
   attempt(async () => {
     const paths = isFile.value ? [path.value.trim()] : chosen.value
-    const named = isFile.value && name.value.trim() ? { name: name.value.trim() } : {}
-    for (const one of paths) await importFile({ path: one, move_it: moveIt.value, ...named })
+    const own = isFile.value
+      ? { name: name.value.trim() || null, template: template.value.trim() || null }
+      : {}
+    for (const one of paths) await importFile({ path: one, move_it: moveIt.value, ...own })
     open.value = false
     found.value = null
   })
@@ -60,6 +63,13 @@ const take = () =>
           hide-details
         />
         <v-text-field v-if="isFile" v-model="name" class="mt-3" label="Name (made from the file where empty)" hide-details />
+        <v-text-field
+          v-if="isFile"
+          v-model="template"
+          class="mt-3"
+          label="Chat template in place of the file's own (a file there too)"
+          hide-details
+        />
         <v-checkbox v-model="moveIt" label="Move: have it in the depot only" density="compact" hide-details />
         <v-table v-if="found" density="compact" aria-label="found">
           <tbody>

@@ -12,6 +12,8 @@ const props = defineProps<{ reference: string }>()
 const open = defineModel<boolean>({ required: true })
 
 const written = ref('')
+const name = ref('')
+const limit = ref('')
 const found = ref<Preview | null>(null)
 const { busy, problem, attempt } = useAttempt()
 
@@ -24,12 +26,17 @@ const look = () =>
 watch(open, (isOpen) => {
   if (!isOpen) return
   written.value = props.reference
+  name.value = limit.value = ''
   void look()
 })
 
 const fetchIt = () =>
   attempt(async () => {
-    await pull(written.value.trim())
+    await pull({
+      reference: written.value.trim(),
+      name: name.value.trim() || null,
+      limit: limit.value.trim() || null,
+    })
     open.value = false
   })
 
@@ -77,7 +84,7 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
             {{ note }}
           </v-alert>
           <dl class="facts text-body-medium mb-3" aria-label="offer">
-            <div v-for="[name, value] in facts" :key="name!"><dt>{{ name }}</dt><dd>{{ value }}</dd></div>
+            <div v-for="[label, value] in facts" :key="label!"><dt>{{ label }}</dt><dd>{{ value }}</dd></div>
           </dl>
           <ul class="text-body-small text-medium-emphasis mb-3 files">
             <li v-for="file in found.files" :key="file.name">
@@ -101,9 +108,28 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
             </tbody>
           </v-table>
           <p v-if="found.speed" class="text-body-small text-medium-emphasis mt-3">
-            An answer may come at about {{ Math.round(found.speed.tokens_per_second) }} tokens/s: an estimate, from its size
+            An answer may come at up to {{ Math.round(found.speed.tokens_per_second) }} tokens/s: an estimate, from its size
             and {{ bytes(Math.round(found.speed.memory_bytes_per_second)) }}/s of memory measured here.
           </p>
+          <div class="d-flex flex-wrap ga-3 mt-4">
+            <v-text-field
+              v-model="name"
+              label="Name in the depot"
+              :placeholder="found.name"
+              persistent-placeholder
+              density="compact"
+              min-width="220"
+              hide-details
+            />
+            <v-text-field
+              v-model="limit"
+              label="Fetch no faster than"
+              placeholder="20 MiB/s"
+              density="compact"
+              min-width="160"
+              hide-details
+            />
+          </div>
         </template>
       </v-card-text>
       <v-card-actions>

@@ -1,7 +1,15 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 
-import { addSource, checkSource, removeSource, type Source, type SourceCheck, type SourceKind } from '../api/client'
+import {
+  addSource,
+  checkSource,
+  type ListingRules,
+  removeSource,
+  type Source,
+  type SourceCheck,
+  type SourceKind,
+} from '../api/client'
 import { useAttempt } from '../composables/useAttempt'
 import { seconds } from '../format'
 import ProblemNote from './ProblemNote.vue'
@@ -16,15 +24,24 @@ const KINDS: { title: string; value: SourceKind | null }[] = [
   { title: 'web index', value: 'index' },
   { title: 'OCI registry', value: 'registry' },
   { title: 'git', value: 'git' },
+  { title: 'listing', value: 'listing' },
   { title: 'folder', value: 'folder' },
 ]
 const name = ref('')
 const address = ref('')
 const kind = ref<SourceKind | null>(null)
+const rules = ref<ListingRules>({ download: '', entries: '', path: '/path', bytes: '', sha256: '' })
 const user = ref('')
 const token = ref('')
 const checks = ref<Record<string, SourceCheck>>({})
 const { busy, problem, attempt } = useAttempt()
+
+/** What is left empty is not said. */
+const asRules = (): ListingRules => ({
+  ...rules.value,
+  bytes: rules.value.bytes || null,
+  sha256: rules.value.sha256 || null,
+})
 
 const add = () =>
   attempt(async () => {
@@ -32,6 +49,7 @@ const add = () =>
       name: name.value.trim(),
       address: address.value.trim(),
       kind: kind.value,
+      listing: kind.value === 'listing' ? asRules() : null,
       user: user.value.trim() || null,
       token: token.value || null,
     })
@@ -83,6 +101,19 @@ function told(found: SourceCheck): string {
               hide-details
             />
             <v-select v-model="kind" label="Kind" :items="KINDS" density="compact" min-width="180" hide-details />
+          </div>
+          <div v-if="kind === 'listing'" class="d-flex flex-wrap ga-3">
+            <v-text-field
+              v-model="rules.download"
+              label="Where a file is, with {repo}, {revision}, {path}"
+              density="compact"
+              min-width="100%"
+              hide-details
+            />
+            <v-text-field v-model="rules.entries" label="Pointer to the entries" density="compact" min-width="140" hide-details />
+            <v-text-field v-model="rules.path" label="to a path" density="compact" min-width="110" hide-details />
+            <v-text-field v-model="rules.bytes" label="to a length" density="compact" min-width="110" hide-details />
+            <v-text-field v-model="rules.sha256" label="to a SHA-256" density="compact" min-width="110" hide-details />
           </div>
           <div class="d-flex flex-wrap ga-3">
             <v-text-field v-model="user" label="User, where a token has one" density="compact" hide-details />

@@ -143,7 +143,7 @@ pub(super) fn text(preview: &Preview) -> String {
         let memory = print::bytes(speed.memory_bytes_per_second as u64);
         let _ = writeln!(
             text,
-            "\n  an answer may come at about {:.0} tokens/s: an estimate, from its size and {memory}/s of \
+            "\n  an answer may come at up to {:.0} tokens/s: an estimate, from its size and {memory}/s of \
              memory measured here",
             speed.tokens_per_second
         );

@@ -40,8 +40,11 @@ pub(super) fn choose(source: &Source, offers: &[Offer], path: &str) -> Result<Of
 }
 
 fn nearest(offers: &[Offer], path: &str) -> Option<String> {
-    let names = offers.iter().flat_map(|offer| [offer.path(), offer.model.clone()]);
-    let rated = names.map(|name| (strsim::jaro_winkler(&name, path), name));
+    let names = offers.iter().flat_map(|offer| {
+        let (whole, model, variant) = (offer.path(), offer.model.clone(), offer.variant.clone());
+        [(whole.clone(), whole.clone()), (model.clone(), model), (variant, whole)]
+    });
+    let rated = names.map(|(text, name)| (strsim::jaro_winkler(&text, path), name));
     let best = rated.max_by(|a, b| a.0.total_cmp(&b.0));
     best.filter(|(likeness, _)| *likeness > LIKENESS).map(|(_, name)| name)
 }

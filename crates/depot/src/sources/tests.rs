@@ -25,6 +25,8 @@ fn a_path_means_one_offer_or_says_what_it_could_mean() {
     assert_eq!(chosen("F16").unwrap(), "desk/f16");
     let several = chosen("desk").unwrap_err().to_string();
     assert_eq!(several, "`larkfen:desk` has 2 variants: desk/q8_0, desk/f16");
+    let like = chosen("q8").unwrap_err().to_string();
+    assert!(like.contains("did you mean `larkfen:"), "{like}");
     let like = chosen("dask/f16").unwrap_err().to_string();
     assert!(like.contains("did you mean `larkfen:desk/f16`?"), "{like}");
 }
