@@ -6,8 +6,9 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use sqlx::PgPool;
+use sqlx::pool::PoolConnection;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
+use sqlx::{PgPool, Postgres};
 use thiserror::Error;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
@@ -16,7 +17,7 @@ use crate::config::Config;
 pub(crate) use private_cluster::{ClusterError, PrivateCluster};
 
 /// Longest time a connection is waited for.
-const CONNECT: Duration = Duration::from_secs(10);
+const CONNECT: Duration = Duration::from_secs(30);
 /// Longest time a call waits for a connection once the service runs.
 const ACQUIRE: Duration = Duration::from_secs(3);
 /// How often the private cluster is looked after.
@@ -120,9 +121,9 @@ impl Database {
                 (cluster.connect_options(), Some(Kept::new(cluster)))
             }
         };
-        let pool = connect(options).await?;
+        let (pool, connection) = connect(options).await?;
         let database = Self { pool, cluster };
-        database.migrate().await?;
+        migrate(connection).await?;
         Ok(database)
     }
 
@@ -148,24 +149,6 @@ impl Database {
         if self.cluster.is_some() { "private" } else { "external" }
     }
 
-    async fn migrate(&self) -> Result<(), DatabaseError> {
-        let version: i32 =
-            sqlx::query_scalar("select current_setting('server_version_num')::int / 10000")
-                .fetch_one(&self.pool)
-                .await
-                .map_err(|error| DatabaseError::Migrate(error.to_string()))?;
-        if version < OLDEST_SERVER {
-            return Err(DatabaseError::Old(version));
-        }
-        sqlx::migrate!().run(&self.pool).await.map_err(|error| DatabaseError::Migrate(match error {
-            sqlx::migrate::MigrateError::VersionMissing(version) => format!(
-                "the records were written by a newer version of Deft Harbor (step {version} is not \
-                 known here); run that version, or set another data directory"
-            ),
-            other => format!("the records' tables could not be brought up to date: {other}"),
-        }))
-    }
-
     /// Closes all connections and stops the private cluster.
     pub(crate) async fn close(self) {
         self.pool.close().await;
@@ -182,15 +165,38 @@ async fn start_private(folder: &Path) -> Result<PrivateCluster, ClusterError> {
         .unwrap_or_else(|panic| std::panic::resume_unwind(panic.into_panic()))
 }
 
+/// Brings the tables up to date, on a connection that need not be waited for: a disk that is slow for a
+/// while stops nobody from starting.
+async fn migrate(mut connection: PoolConnection<Postgres>) -> Result<(), DatabaseError> {
+    let version: i32 =
+        sqlx::query_scalar("select current_setting('server_version_num')::int / 10000")
+            .fetch_one(&mut *connection)
+            .await
+            .map_err(|error| DatabaseError::Migrate(error.to_string()))?;
+    if version < OLDEST_SERVER {
+        return Err(DatabaseError::Old(version));
+    }
+    let migrated = sqlx::migrate!().run(&mut *connection).await;
+    migrated.map_err(|error| DatabaseError::Migrate(match error {
+        sqlx::migrate::MigrateError::VersionMissing(version) => format!(
+            "the records were written by a newer version of Deft Harbor (step {version} is not known \
+             here); run that version, or set another data directory"
+        ),
+        other => format!("the records' tables could not be brought up to date: {other}"),
+    }))
+}
+
 /// Connects, trying again while the server is still starting.
-async fn connect(options: PgConnectOptions) -> Result<PgPool, DatabaseError> {
+async fn connect(
+    options: PgConnectOptions,
+) -> Result<(PgPool, PoolConnection<Postgres>), DatabaseError> {
     let place = format!("{}:{}", options.get_host(), options.get_port());
     let pool =
         PgPoolOptions::new().max_connections(8).acquire_timeout(ACQUIRE).connect_lazy_with(options);
     let deadline = tokio::time::Instant::now() + CONNECT;
     loop {
         match pool.acquire().await {
-            Ok(_) => return Ok(pool),
+            Ok(connection) => return Ok((pool, connection)),
             Err(source) if tokio::time::Instant::now() >= deadline => {
                 return Err(DatabaseError::Connect { place, source });
             }
