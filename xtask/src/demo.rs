@@ -63,10 +63,11 @@ fn deft(arguments: &[&str]) -> anyhow::Result<String> {
 pub fn start() -> anyhow::Result<()> {
     packages::need(&[packages::POSTGRESQL, packages::REGISTRY, packages::GIT])?;
     println!("building the console and the release binary");
-    let before = steps::modified(&program());
     build_release()?;
     // A service that still runs an older build is replaced; what it had loaded comes back.
-    let action = if steps::modified(&program()) == before { "start" } else { "restart" };
+    let started = steps::modified(&data_dir().join("service.json"));
+    let is_older = started.is_some() && started < steps::modified(&program());
+    let action = if is_older { "restart" } else { "start" };
     println!("starting the service");
     let started = try_deft(&["service", action])?;
     if !started.status.success() {
