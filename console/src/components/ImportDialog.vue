@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { asRefused, type FoundModel, importFile, type Refused, scan } from '../api/client'
+import { type FoundModel, importFile, scan } from '../api/client'
+import { useAttempt } from '../composables/useAttempt'
 import { bytes } from '../format'
 import ProblemNote from './ProblemNote.vue'
 
@@ -14,23 +15,10 @@ const template = ref('')
 const moveIt = ref(false)
 const found = ref<FoundModel[] | null>(null)
 const chosen = ref<string[]>([])
-const problem = ref<Refused | null>(null)
-const busy = ref(false)
+const { busy, problem, attempt } = useAttempt()
 
 const isNew = (model: FoundModel) => !model.known_as && !model.refused
 const isFile = computed(() => /\.(gguf|safetensors)$/.test(path.value.trim()))
-
-async function attempt(what: () => Promise<void>) {
-  busy.value = true
-  problem.value = null
-  try {
-    await what()
-  } catch (error) {
-    problem.value = asRefused(error)
-  } finally {
-    busy.value = false
-  }
-}
 
 const look = () =>
   attempt(async () => {

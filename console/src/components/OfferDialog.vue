@@ -5,6 +5,7 @@ import { type Preview, preview, pull, Refused } from '../api/client'
 import { useAttempt } from '../composables/useAttempt'
 import { fits } from '../fits'
 import { bytes, count } from '../format'
+import FactList from './FactList.vue'
 import ProblemNote from './ProblemNote.vue'
 
 /** What an offer would mean here, before its weights are fetched. */
@@ -40,7 +41,7 @@ const fetchIt = () =>
     open.value = false
   })
 
-const facts = computed(() => {
+const facts = computed((): [string, string | null | undefined][] => {
   if (!found.value) return []
   const { offer, name, disk, facts } = found.value
   const after = disk.after == null ? `${bytes(disk.fetch - disk.free)} too little` : `${bytes(disk.after)} free afterwards`
@@ -51,10 +52,10 @@ const facts = computed(() => {
     ['parameters', offer.parameters ? count(offer.parameters) : undefined],
     ['types', offer.quantisation],
     ['context', facts?.context_length ? `${count(facts.context_length)} tokens` : undefined],
-    ['template', facts && (facts.has_template ? 'in the file' : 'none')],
+    ['template', facts ? (facts.has_template ? 'in the file' : 'none') : undefined],
     ['licence', offer.licence ?? 'not said'],
     ['to fetch', `${bytes(disk.fetch)}; ${after}`],
-  ].filter(([, value]) => value)
+  ]
 })
 const impossible = computed(() => !found.value || !!found.value.refused || found.value.disk.after == null)
 </script>
@@ -83,9 +84,7 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
           <v-alert v-for="note in found.notes" :key="note" class="mb-3" type="info" variant="tonal" density="compact">
             {{ note }}
           </v-alert>
-          <dl class="facts text-body-medium mb-3" aria-label="offer">
-            <div v-for="[label, value] in facts" :key="label!"><dt>{{ label }}</dt><dd>{{ value }}</dd></div>
-          </dl>
+          <FactList class="mb-3" aria-label="offer" :facts="facts" />
           <ul class="text-body-small text-medium-emphasis mb-3 files">
             <li v-for="file in found.files" :key="file.name">
               {{ file.name }} ({{ file.role }}, {{ file.bytes ? bytes(file.bytes) : 'size not told'
@@ -143,20 +142,7 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
 </template>
 
 <style scoped>
-.facts {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px 28px;
-}
 .files {
   padding-left: 18px;
-}
-dt {
-  font-size: 0.75rem;
-  opacity: 0.7;
-}
-dd {
-  margin: 0;
-  font-variant-numeric: tabular-nums;
 }
 </style>

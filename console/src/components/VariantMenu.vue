@@ -2,7 +2,8 @@
 import { mdiDotsVertical } from '@mdi/js'
 import { ref } from 'vue'
 
-import { asRefused, type Refused, type Removal, remove, rename, type Variant, verify } from '../api/client'
+import { type Removal, remove, rename, type Variant, verify } from '../api/client'
+import { useAttempt } from '../composables/useAttempt'
 import { bytes } from '../format'
 import ProblemNote from './ProblemNote.vue'
 
@@ -13,16 +14,7 @@ const emit = defineEmits<{ changed: [] }>()
 const asked = ref<'rename' | 'remove' | null>(null)
 const name = ref('')
 const removal = ref<Removal | null>(null)
-const problem = ref<Refused | null>(null)
-
-async function attempt(what: () => Promise<unknown>) {
-  problem.value = null
-  try {
-    await what()
-  } catch (error) {
-    problem.value = asRefused(error)
-  }
-}
+const { problem, attempt } = useAttempt()
 
 function ask(what: 'rename' | 'remove') {
   asked.value = what

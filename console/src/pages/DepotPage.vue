@@ -2,6 +2,7 @@
 import { computed, onMounted, ref, watch } from 'vue'
 
 import { asRefused, type DepotUsage, type Refused, type Status, unload, usage, type Variant } from '../api/client'
+import FactList from '../components/FactList.vue'
 import ImportDialog from '../components/ImportDialog.vue'
 import LoadDialog from '../components/LoadDialog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -54,8 +55,20 @@ async function end(name: string) {
   }
 }
 
-function types(variant: Variant): string {
-  return variant.facts.mix.map((share) => `${share.tensor_type} ${bytes(share.bytes)}`).join(', ')
+function facts(variant: Variant): [string, string | null | undefined][] {
+  const { facts, last_used } = variant
+  const types = facts.mix.map((share) => `${share.tensor_type} ${bytes(share.bytes)}`)
+  return [
+    ['serves', facts.serves?.join(', ')],
+    ['family', facts.family],
+    ['parameters', count(facts.parameters)],
+    ['types', types.join(', ')],
+    ['context', `${count(facts.context_length)} tokens`],
+    ['file', bytes(variant.file_bytes)],
+    ['template', facts.has_template ? 'in the file' : 'none'],
+    ['calls', count(variant.calls ?? 0) + (last_used ? `, last ${day(last_used)}` : '')],
+    ['licence', facts.licence ?? 'not said'],
+  ]
 }
 </script>
 
@@ -101,20 +114,7 @@ function types(variant: Variant): string {
         <VariantMenu :variant="variant" @changed="reload" />
       </div>
       <div class="text-body-medium text-medium-emphasis mb-2">{{ variant.facts.description }}</div>
-      <dl class="facts text-body-medium">
-        <div><dt>serves</dt><dd>{{ variant.facts.serves?.join(', ') }}</dd></div>
-        <div><dt>family</dt><dd>{{ variant.facts.family }}</dd></div>
-        <div><dt>parameters</dt><dd>{{ count(variant.facts.parameters) }}</dd></div>
-        <div><dt>types</dt><dd>{{ types(variant) }}</dd></div>
-        <div><dt>context</dt><dd>{{ count(variant.facts.context_length) }} tokens</dd></div>
-        <div><dt>file</dt><dd>{{ bytes(variant.file_bytes) }}</dd></div>
-        <div><dt>template</dt><dd>{{ variant.facts.has_template ? 'in the file' : 'none' }}</dd></div>
-        <div>
-          <dt>calls</dt>
-          <dd>{{ count(variant.calls ?? 0) }}{{ variant.last_used ? `, last ${day(variant.last_used)}` : '' }}</dd>
-        </div>
-        <div><dt>licence</dt><dd>{{ variant.facts.licence ?? 'not said' }}</dd></div>
-      </dl>
+      <FactList :facts="facts(variant)" />
       <v-alert
         v-for="warning in variant.facts.warnings"
         :key="warning"
@@ -134,18 +134,5 @@ function types(variant: Variant): string {
 <style scoped>
 .name {
   color: inherit;
-}
-.facts {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px 28px;
-}
-dt {
-  font-size: 0.75rem;
-  opacity: 0.7;
-}
-dd {
-  margin: 0;
-  font-variant-numeric: tabular-nums;
 }
 </style>

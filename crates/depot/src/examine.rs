@@ -111,8 +111,7 @@ pub enum DepotError {
     },
     /// It was written after it was registered.
     #[error(
-        "`{}` was changed after it was registered; register it again: deft depot register {}",
-        path.display(), path.display()
+        "`{}` was changed after it was registered", path.display()
     )]
     Changed {
         /// The file.

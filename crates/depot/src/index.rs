@@ -12,16 +12,13 @@ use thiserror::Error;
 
 use crate::examine::{DepotError, Examined, files_of, shape_of};
 use crate::find::find_models;
-use crate::name::VariantName;
+use crate::name::{VariantName, is_plain_path};
 use crate::store::{Digest, FileRole, Progress, StoreError, digest_of};
 
 /// Its name in the folder it describes.
 pub const INDEX_FILE: &str = "depot-index.json";
 /// Of its form.
 const VERSION: u32 = 1;
-
-/// Longest name of a file, in bytes, as file systems have it.
-const LONGEST_NAME: usize = 255;
 
 /// What a place offers.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -153,12 +150,7 @@ fn check(model: &str, variant: &IndexedVariant) -> Result<(), IndexError> {
     if !variant.files.iter().any(|file| file.role == FileRole::Weights) {
         return Err(IndexError::Wrong(format!("`{name}` has no file with weights")));
     }
-    let leads_out = |path: &str| {
-        let astray = |part: &str| matches!(part, "" | "." | "..") || part.len() > LONGEST_NAME;
-        path.contains(|letter: char| letter == '\\' || letter.is_control())
-            || path.split('/').any(astray)
-    };
-    match variant.files.iter().find(|file| leads_out(&file.path)) {
+    match variant.files.iter().find(|file| !is_plain_path(&file.path)) {
         None => Ok(()),
         Some(file) => Err(IndexError::Wrong(format!(
             "`{name}` has a file at `{}`, which is no path below the index",

@@ -12,6 +12,7 @@ mod name;
 mod remote;
 mod sources;
 mod store;
+mod turns;
 
 pub use examine::{DepotError, Examined, FileStamp, examine, examine_with, files_of, shape_of};
 pub use find::{Found, find_models};

@@ -13,6 +13,21 @@ const LONGEST: usize = 96;
 /// Most parts that a model is in.
 const MOST_PARTS: u32 = 1000;
 
+/// Longest name of a file, in bytes, as file systems have it.
+const LONGEST_FILE_NAME: usize = 255;
+
+/// Whether a name from outside can be that of a file or folder, and leads nowhere else.
+pub(crate) fn is_plain_part(part: &str) -> bool {
+    !matches!(part, "" | "." | "..")
+        && part.len() <= LONGEST_FILE_NAME
+        && !part.contains(|letter: char| letter == '\\' || letter.is_control())
+}
+
+/// Whether a path from outside, names joined by `/`, leads to something below where it begins.
+pub(crate) fn is_plain_path(path: &str) -> bool {
+    path.split('/').all(is_plain_part)
+}
+
 /// `model/variant`.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct VariantName {
@@ -141,6 +156,15 @@ mod tests {
         assert_eq!(name("larkfen-desk-q8_0-00001-of-00003.gguf"), "larkfen-desk/q8_0");
         assert_eq!(name("larkfen-1-of-3.gguf"), "larkfen-1-of-3/q8_0");
         assert_eq!(name("/srv/Larkfen Desk/model.safetensors"), "larkfen-desk/safetensors");
+    }
+
+    #[test]
+    fn paths_from_outside_lead_nowhere_else() {
+        assert!(is_plain_path("a/b.gguf") && is_plain_path("b..gguf"));
+        let long = "x".repeat(256);
+        for path in ["../a", "a/../b", "/a", "a//b", "a/", "a\\b", "a\nb", ".", "", &long] {
+            assert!(!is_plain_path(path), "{path:?}");
+        }
     }
 
     #[test]

@@ -11,6 +11,7 @@ use deft_protocol::manage::{PoolShare, SettingsRequest};
 use deft_protocol::{Problem, ProblemKind, Way};
 
 use crate::config::ConfigError;
+use crate::records::variants::Registered;
 use crate::wire;
 
 /// Code of a load that does not fit.
@@ -19,6 +20,8 @@ pub(crate) const DOES_NOT_FIT: &str = "does_not_fit";
 pub(crate) const LOADED_OTHERWISE: &str = "loaded_otherwise";
 /// Code of what was not ready in time.
 pub(crate) const LOAD_SLOW: &str = "load_slow";
+/// Code of a file that is another one than it was.
+pub(crate) const FILE_CHANGED: &str = "file_changed";
 /// Code of what is being unloaded.
 pub(crate) const DRAINING: &str = "draining";
 /// When a call that found no room may come again, in seconds.
@@ -31,6 +34,15 @@ fn busy(code: &str, detail: impl Into<String>) -> Problem {
 pub(crate) fn stopping() -> Problem {
     busy("stopping", "the service is stopping")
         .with_way_out("when it is there again: deft service wait")
+}
+
+/// A file that is another one than it was, with what to do about it.
+pub(crate) fn changed(problem: Problem, registered: &Registered) -> Problem {
+    let Registered { name, path, .. } = registered;
+    problem.with_way_out(match registered.kept {
+        true => format!("fetch again what was spoilt: deft depot verify {name}"),
+        false => format!("register it again: deft depot register {} --as {name}", path.display()),
+    })
 }
 
 /// Something that cannot be done with files that are in use.

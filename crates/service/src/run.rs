@@ -233,7 +233,7 @@ fn finder(config: &Config) -> Result<Finder, RunError> {
     let settings =
         WebSettings { ca_file: ca_file.as_deref(), stall: Duration::from_secs(*stall_seconds) };
     let web = Web::new(&settings)?;
-    Ok(Finder { web, ca_file: ca_file.clone(), cache: config.data_dir.join("sources") })
+    Ok(Finder::new(web, ca_file.clone(), config.data_dir.join("sources")))
 }
 
 /// Forgets files that were there for the time of a call, when their instances have gone.

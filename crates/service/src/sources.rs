@@ -81,29 +81,30 @@ impl Sources {
                 format!("`{name}` cannot be a source's name: use letters, digits and dashes");
             return Err(invalid("name_unusable", detail));
         }
-        let kind = request.kind.unwrap_or_else(|| kind_of(&request.address));
-        place(kind, &request.address, request.listing.as_ref())?;
         let before = self.records().into_iter().find(|record| record.name == *name);
         if let Some(before) = before.as_ref().filter(|known| known.address != request.address) {
             let detail = format!("`{name}` is a source already, at {}", before.address);
             return Err(Problem::new(ProblemKind::Refused, "name_taken", detail)
                 .with_way_out(format!("remove it first: deft source remove {name}")));
         }
-        if let Some(token) = &request.token {
-            let token = Secret::new(token);
-            let token = token.map_err(|error| invalid("token_unusable", error.to_string()))?;
-            drop(token);
-            self.keep_token(name, request.token.as_deref().unwrap_or_default().trim())?;
-        }
+        // What is not said stays as it was.
+        let known = before.as_ref();
+        let kind = request.kind.or(known.map(|known| known.kind));
+        let kind = kind.unwrap_or_else(|| kind_of(&request.address));
+        let listing = request.listing.clone().or_else(|| known?.listing.clone());
+        place(kind, &request.address, listing.as_ref())?;
         if let Some(file) = &request.token_file {
             read_token(&absolute(file)?)?;
         }
-        let known = before.as_ref();
+        if let Some(token) = &request.token {
+            Secret::new(token).map_err(|error| invalid("token_unusable", error.to_string()))?;
+            self.keep_token(name, token.trim())?;
+        }
         let record = SourceRecord {
             name: name.clone(),
             address: request.address.clone(),
             kind,
-            listing: request.listing.clone(),
+            listing,
             user: request.user.clone().or_else(|| known.and_then(|known| known.user.clone())),
             token_file: request.token_file.clone(),
             added_at: known.map_or_else(Utc::now, |known| known.added_at),
@@ -138,7 +139,8 @@ impl Sources {
     fn source(&self, record: &SourceRecord) -> Result<Source, Problem> {
         let place = place(record.kind, &record.address, record.listing.as_ref())?;
         let access = Access { user: record.user.clone(), token: self.token(record)? };
-        Ok(Source { name: record.name.clone(), place, access })
+        let (name, address) = (record.name.clone(), record.address.clone());
+        Ok(Source { name, address, place, access })
     }
 
     /// A source's token: of its file, else of the service's environment, else the one that is kept.

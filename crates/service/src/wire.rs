@@ -291,7 +291,7 @@ pub(crate) fn depot_problem(error: &DepotError) -> Problem {
         DepotError::NotAFile { .. } => (ProblemKind::Invalid, "not_a_file"),
         DepotError::Read { .. } => (ProblemKind::Invalid, "file_unreadable"),
         DepotError::Refused { .. } => (ProblemKind::Refused, "file_refused"),
-        DepotError::Changed { .. } => (ProblemKind::Refused, "file_changed"),
+        DepotError::Changed { .. } => (ProblemKind::Refused, refusals::FILE_CHANGED),
         DepotError::Checkpoint { .. } => (ProblemKind::Refused, "file_refused"),
         DepotError::Unconverted { .. } => (ProblemKind::Refused, "not_converted"),
     };
@@ -325,7 +325,7 @@ pub(crate) const fn role(role: FileRole) -> &'static str {
 pub(crate) fn source_problem(error: &SourceError, source: Option<&Source>) -> Problem {
     let problem = |kind, code: &str| Problem::new(kind, code, error.to_string());
     match error {
-        SourceError::Remote(error) => remote_problem(error, source.map(|source| &source.name[..])),
+        SourceError::Remote(error) => remote_problem(error, source),
         SourceError::Index(_) => problem(ProblemKind::Refused, "index_unusable"),
         SourceError::Folder(error) => depot_problem(error),
         SourceError::NoModel { .. } => problem(ProblemKind::Missing, "no_offer")
@@ -343,10 +343,12 @@ pub(crate) fn source_problem(error: &SourceError, source: Option<&Source>) -> Pr
 }
 
 /// Why another machine's file cannot be had, with the way out.
-pub(crate) fn remote_problem(error: &RemoteError, source: Option<&str>) -> Problem {
+pub(crate) fn remote_problem(error: &RemoteError, source: Option<&Source>) -> Problem {
     let problem = |kind, code: &str| Problem::new(kind, code, error.to_string());
     let token = || match source {
-        Some(name) => format!("give it a token: deft source add {name} ADDRESS --ask-token"),
+        Some(Source { name, address, .. }) => {
+            format!("give it a token: deft source add {name} '{address}' --ask-token")
+        }
         None => "add the place as a source, with a token: deft source add NAME ADDRESS \
                  --ask-token"
             .to_owned(),

@@ -195,8 +195,10 @@ async fn import_folder(
     request: &ImportRequest,
     all: bool,
 ) -> Result<(), Failure> {
-    if request.name.is_some() || request.projector.is_some() {
-        return Err(Failure::usage("a name or a projector is for one file, not for a folder"));
+    let ImportRequest { name, projector, template, .. } = request;
+    if name.is_some() || projector.is_some() || template.is_some() {
+        let what = "a name, a projector or a template is for one file, not for a folder";
+        return Err(Failure::usage(what));
     }
     let found = client.scan(&request.path).await?;
     if found.is_empty() {

@@ -155,6 +155,12 @@ fn a_token_that_expires_meanwhile_ends_it_and_a_new_one_lets_it_go_on() {
     world.desk_answers();
 }
 
+/// How many objects there are.
+fn objects_in(folder: &Path) -> usize {
+    let buckets = std::fs::read_dir(folder).unwrap();
+    buckets.map(|bucket| count(&bucket.unwrap().path())).sum()
+}
+
 /// A model with so many bytes of zeros behind it: readers of headers do not mind.
 fn pad(source: &Path, target: &Path, bytes: u64) {
     std::fs::copy(source, target).unwrap();
@@ -183,7 +189,18 @@ fn what_was_spoilt_is_fetched_again_from_where_it_came() {
     assert!(world.ok(&["depot", "verify"]).contains("2 files are well"));
     world.desk_answers();
     // Its source has another state now.
-    spoil("larkfen-find");
+    let spoilt = spoil("larkfen-find");
+    let said = world.deft(&["load", "larkfen-find"]);
+    assert!(said.err.contains("deft depot verify larkfen-find/q8_0"), "{said:?}");
+    // Its source cannot be reached: what is here is no worse than nothing.
+    let status = Some(403);
+    shelf.hub.behave(Behaviour { status, ..Behaviour::default() });
+    let said = world.deft(&["depot", "verify", "larkfen-find"]);
+    assert!(said.code == 1 && said.err.contains("does not allow this"), "{said:?}");
+    let digest = deft_depot::digest_of_file(&spoilt).unwrap().0;
+    let objects = world.data_dir().join("depot/objects/sha256");
+    assert_eq!(objects_in(&objects), 2, "nothing was lost, {digest}");
+    shelf.hub.behave(Behaviour::default());
     let other = project("demo/larkfen-find/larkfen-find-f16.gguf");
     std::fs::copy(other, shelf.file("index/larkfen-find-q8_0.gguf")).unwrap();
     shelf.describe();

@@ -167,11 +167,13 @@ fn a_registry_gives_artefacts_of_the_open_layout_and_others_to_whom_it_knows() {
         if number > 0 {
             let said = world.deft(&["depot", "preview", &reference]);
             assert!(said.code == 4 && said.err.contains("asks for a token"), "{said:?}");
-            assert!(said.err.contains(&format!("deft source add {name}")), "{said:?}");
+            let command = format!("deft source add {name} '{address}' --ask-token");
+            assert!(said.err.contains(&command), "{said:?}");
             let file = folder.path().join("token");
             std::fs::write(&file, READER.1).unwrap();
             std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o600)).unwrap();
-            let add = ["source", "add", &name, &address, "--kind", "registry", "--user", READER.0];
+            // As the way out says it: what kind of place it is was said before.
+            let add = ["source", "add", &name, &address, "--user", READER.0];
             world.ok(&[&add[..], &["--token-file", &file.to_string_lossy()]].concat());
         }
         if number < 2 {
@@ -213,6 +215,15 @@ fn one_file_of_a_git_repository_comes_without_the_rest_and_changes_are_taken_up(
     let other = desk().with_file_name("larkfen-desk-f16.gguf");
     let other = deft_depot::digest_of_file(&other).unwrap().0.to_string();
     assert!(!shelf.hub.seen().iter().any(|(path, _)| path.contains(&other)), "without the rest");
+    // Two of one repository at once, after a kill that left a lock behind.
+    let cache = std::fs::read_dir(world.data_dir().join("sources/git")).unwrap().next();
+    std::fs::write(cache.unwrap().unwrap().path().join("config.lock"), "").unwrap();
+    let pull = |variant: &str, name: &str| {
+        let reference = format!("git:larkfen/desk/{variant}");
+        world.command(&["depot", "pull", &reference, "--as", name]).spawn().unwrap()
+    };
+    let mut both = [pull("f16", "both/f16"), pull("q8_0", "both/q8_0")];
+    assert!(both.iter_mut().all(|pull| pull.wait().unwrap().success()), "{}", world.log());
     // A file by its name, in the repository itself.
     let raw = "git:larkfen/desk/larkfen-find.gguf";
     let judged = preview(&world, raw);

@@ -243,7 +243,7 @@ impl Web {
         })
     }
 
-    /// Opens a file from a byte on, or in a range; where it has another mark than the one given, it is
+    /// Opens a range of a file; where it has another mark than the one given, it is
     /// told as changed.
     pub(crate) async fn open(
         &self,
@@ -252,10 +252,7 @@ impl Web {
         mark: Option<&Mark>,
     ) -> Result<Opened, RemoteError> {
         let mut headers = HeaderMap::new();
-        let text = match range.end {
-            u64::MAX => format!("bytes={}-", range.start),
-            end => format!("bytes={}-{}", range.start, end - 1),
-        };
+        let text = format!("bytes={}-{}", range.start, range.end - 1);
         headers.insert(RANGE, HeaderValue::from_str(&text).expect("digits can travel"));
         let strong = mark.filter(|mark| !mark.0.starts_with("W/"));
         if let Some(value) = strong.and_then(|mark| HeaderValue::from_str(&mark.0).ok()) {

@@ -93,6 +93,14 @@ pub(super) fn discard(incoming: &Path, key: &str) {
 }
 
 impl Partial {
+    /// Nothing of it is complete yet.
+    fn of(paths: (PathBuf, PathBuf), file: File, journal: File, heading: Heading) -> Self {
+        let (path, journal_path) = paths;
+        let (done, begun) = (BTreeSet::new(), BTreeMap::new());
+        let whole = Context::new(&SHA256);
+        Self { path, journal_path, file, journal, heading, done, begun, whole, frontier: 0 }
+    }
+
     /// What an attempt before left, checked; nothing where there is nothing that can be relied on.
     pub(super) fn resume(incoming: &Path, key: &str) -> Option<Self> {
         let (path, journal_path) = paths(incoming, key);
@@ -102,17 +110,7 @@ impl Partial {
         }
         let file = File::options().read(true).write(true).open(&path).ok()?;
         let journal = File::options().append(true).open(&journal_path).ok()?;
-        let mut partial = Self {
-            path,
-            journal_path,
-            file,
-            journal,
-            heading,
-            done: BTreeSet::new(),
-            begun: BTreeMap::new(),
-            whole: Context::new(&SHA256),
-            frontier: 0,
-        };
+        let mut partial = Self::of((path, journal_path), file, journal, heading);
         let mut buffer = vec![0; PIECE];
         for line in lines {
             let told = partial.range(line.segment);
@@ -157,17 +155,7 @@ impl Partial {
             discard(incoming, key);
             return Err(full(incoming, bytes, &journal_path, error));
         }
-        Ok(Self {
-            path,
-            journal_path,
-            file,
-            journal,
-            heading,
-            done: BTreeSet::new(),
-            begun: BTreeMap::new(),
-            whole: Context::new(&SHA256),
-            frontier: 0,
-        })
+        Ok(Self::of((path, journal_path), file, journal, heading))
     }
 
     /// Length of the whole file.

@@ -102,7 +102,7 @@ impl Store {
         pace: &Pace,
         watching: &Watching,
     ) -> Result<Taken, RemoteError> {
-        let turn = self.turn(&wanted.key());
+        let turn = self.fetches.of(&wanted.key());
         let _turn = turn.lock().await;
         if let Some(here) = wanted.sha256.and_then(|digest| self.hold(&digest)) {
             (watching.found)(here.bytes);
@@ -141,12 +141,6 @@ impl Store {
         }
     }
 
-    /// Bytes that are here of a file that was not fetched to its end.
-    #[must_use]
-    pub fn fetched_before(&self, wanted: &Wanted) -> u64 {
-        Partial::resume(&self.incoming(), &wanted.key()).map_or(0, |partial| partial.here())
-    }
-
     /// Looks how long a file is, and reserves room for it. Returns its length in bytes.
     ///
     /// # Errors
@@ -157,7 +151,7 @@ impl Store {
         wanted: &Wanted,
         watching: &Watching,
     ) -> Result<u64, RemoteError> {
-        let turn = self.turn(&wanted.key());
+        let turn = self.fetches.of(&wanted.key());
         let _turn = turn.lock().await;
         if let Some(here) = wanted.sha256.and_then(|digest| self.hold(&digest)) {
             return Ok(here.bytes);

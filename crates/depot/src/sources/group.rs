@@ -10,6 +10,13 @@ use crate::store::{Digest, FileRole};
 /// The variant that a checkpoint is.
 pub(super) const CHECKPOINT: &str = "safetensors";
 
+/// Whether a file is a model's, or goes with one.
+pub(super) fn is_of_a_model(path: &str) -> bool {
+    path.ends_with(".gguf")
+        || path.ends_with(".safetensors")
+        || COMPANIONS.contains(&file_name(path))
+}
+
 /// A file as it was found.
 #[derive(Debug, Clone)]
 pub(super) struct Found {

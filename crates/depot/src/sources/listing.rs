@@ -7,6 +7,7 @@ use url::Url;
 
 use super::group::{Found, group};
 use super::{Content, Offer, SourceError};
+use crate::name::is_plain_path;
 use crate::remote::{Access, Address, Web};
 
 /// The state that is meant where nobody says one.
@@ -84,7 +85,7 @@ impl Listing {
             let Some(path) = entry.pointer(&self.path).and_then(Value::as_str) else {
                 continue;
             };
-            if path.split('/').any(|part| matches!(part, "" | "." | "..")) || path.contains('\\') {
+            if !is_plain_path(path) {
                 return Err(self.wrong(&list, &format!("the path `{path}` leads astray")));
             }
             let url = filled(&self.download, repo, state, path)?;

@@ -16,7 +16,9 @@ mod reference;
 mod registry;
 mod web;
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use deft_planning::ModelShape;
 use url::Url;
@@ -27,15 +29,18 @@ pub use listing::Listing;
 pub use look::Looked;
 pub use reference::{Reference, ReferenceError};
 
-use crate::name::VariantName;
+use crate::name::{VariantName, is_plain_part};
 use crate::remote::{Access, Address, Web};
 use crate::store::{Digest, FileRole};
+use crate::turns::Turns;
 
 /// A place that models come from.
 #[derive(Debug, Clone)]
 pub struct Source {
     /// Its name.
     pub name: String,
+    /// Its address, as it was written.
+    pub address: String,
     /// Where it is, and how it is asked.
     pub place: Place,
     /// What it is asked with.
@@ -55,20 +60,6 @@ pub enum Place {
     Listing(Listing),
     /// A folder of this machine.
     Folder(PathBuf),
-}
-
-impl Place {
-    /// The kind in one word.
-    #[must_use]
-    pub const fn kind(&self) -> &'static str {
-        match self {
-            Self::Index(_) => "index",
-            Self::Registry(_) => "registry",
-            Self::Git(_) => "git",
-            Self::Listing(_) => "listing",
-            Self::Folder(_) => "folder",
-        }
-    }
 }
 
 /// A variant that can be had.
@@ -163,6 +154,23 @@ impl Offer {
         text.parse().map_err(|error: crate::NameError| SourceError::Wrong(error.to_string()))
     }
 
+    /// Refuses files whose names would get in each other's way, or in the depot's own.
+    fn checked(self) -> Result<Self, SourceError> {
+        let wrong = |what: &str, name: &str| {
+            SourceError::Wrong(format!("`{}` {what}: `{name}`", self.path()))
+        };
+        let mut names = BTreeSet::new();
+        for OfferedFile { name, .. } in &self.files {
+            if name.starts_with('.') || !is_plain_part(name) {
+                return Err(wrong("has a file whose name cannot be used", name));
+            }
+            if !names.insert(name) {
+                return Err(wrong("has two files of one name", name));
+            }
+        }
+        Ok(self)
+    }
+
     /// Whether its weights are GGUF, and not a checkpoint that is still to be converted.
     #[must_use]
     pub fn is_gguf(&self) -> bool {
@@ -179,9 +187,17 @@ pub struct Finder {
     pub ca_file: Option<PathBuf>,
     /// Where what is known of git repositories is kept.
     pub cache: PathBuf,
+    /// Each repository is worked on by one at a time.
+    turns: Arc<Turns>,
 }
 
 impl Finder {
+    /// Asks like this, and keeps what is known of repositories in a folder.
+    #[must_use]
+    pub fn new(web: Web, ca_file: Option<PathBuf>, cache: PathBuf) -> Self {
+        Self { web, ca_file, cache, turns: Arc::default() }
+    }
+
     /// All that a source offers.
     ///
     /// # Errors
@@ -211,6 +227,10 @@ impl Finder {
         source: &Source,
         reference: &Reference,
     ) -> Result<Offer, SourceError> {
+        self.meant(source, reference).await?.checked()
+    }
+
+    async fn meant(&self, source: &Source, reference: &Reference) -> Result<Offer, SourceError> {
         let (path, revision) = (reference.path(), reference.revision());
         match &source.place {
             Place::Registry(address) => {
@@ -246,7 +266,7 @@ impl Finder {
     /// # Errors
     /// It has no file name of a model.
     pub fn at(&self, address: &Url) -> Result<Offer, SourceError> {
-        web::at(address)
+        web::at(address)?.checked()
     }
 }
 

@@ -7,6 +7,8 @@ use std::str::FromStr;
 use thiserror::Error;
 use url::Url;
 
+use crate::name::is_plain_path;
+
 /// What is wanted, and from where.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Reference {
@@ -76,17 +78,13 @@ impl FromStr for Reference {
             None => (rest, None),
         };
         let path = path.trim_matches('/');
-        let is_part = |part: &str| {
-            !matches!(part, "" | "." | "..")
-                && !part.contains(|c: char| c.is_control() || c == '\\')
-        };
         let is_state = |state: &String| {
             !state.starts_with('-')
                 && !state.is_empty()
                 && state.chars().all(|c| c.is_ascii_alphanumeric() || "._-/:".contains(c))
         };
         let fits = is_source_name(source)
-            && (path.is_empty() || path.split('/').all(is_part))
+            && (path.is_empty() || is_plain_path(path))
             && revision.as_ref().is_none_or(is_state);
         if !fits {
             return Err(wrong());

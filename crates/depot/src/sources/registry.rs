@@ -16,6 +16,7 @@ use url::Url;
 
 use super::group::{Found, group, looks_like_a_type};
 use super::{Content, Finder, Offer, Source, SourceError};
+use crate::name::is_plain_path;
 use crate::remote::{Access, Address, RemoteError, certificates_apart};
 
 /// Where a layer's file name stands.
@@ -283,7 +284,7 @@ impl<'a> Registry<'a> {
             }
             None => return Ok(None),
         };
-        if path.split('/').any(|part| matches!(part, "" | "." | "..")) || path.contains('\\') {
+        if !is_plain_path(&path) {
             return Err(self.error(repository, format!("a layer's path `{path}` leads astray")));
         }
         Ok(Some(Found {

@@ -13,7 +13,8 @@ fn offer(model: &str, variant: &str) -> Offer {
 
 fn source() -> Source {
     let place = Place::Folder("/nowhere".into());
-    Source { name: "larkfen".to_owned(), place, access: Access::default() }
+    let (name, address) = ("larkfen".to_owned(), "/nowhere".to_owned());
+    Source { name, address, place, access: Access::default() }
 }
 
 #[test]
@@ -38,4 +39,24 @@ fn names_of_sources_become_names_of_the_depot() {
     assert_eq!(name("seeds/Larkfen Desk", "Q8_0").unwrap(), "larkfen-desk/q8_0");
     assert!(name("seeds/---", "q8_0").is_err());
     assert!(name(&"a".repeat(300), "q8_0").unwrap_err().to_string().contains("at most 96"));
+}
+
+#[test]
+fn files_that_would_get_in_each_others_way_are_refused_before_they_are_fetched() {
+    let with = |names: &[&str]| {
+        let file = |name: &&str| OfferedFile {
+            role: FileRole::Weights,
+            name: (*name).to_owned(),
+            bytes: None,
+            sha256: None,
+            content: Content::Here("/nowhere".into()),
+        };
+        let files = names.iter().map(file).collect();
+        Offer { files, ..offer("desk", "q8_0") }.checked().map(drop)
+    };
+    with(&["a.gguf", "config.json"]).unwrap();
+    let told = |names: &[&str]| with(names).unwrap_err().to_string();
+    assert_eq!(told(&["a.gguf", "a.gguf"]), "`desk/q8_0` has two files of one name: `a.gguf`");
+    assert!(told(&[".deft-variant.json"]).contains("cannot be used"));
+    assert!(told(&[".."]).contains("cannot be used"));
 }

@@ -22,13 +22,13 @@ use std::ops::ControlFlow;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, Weak};
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use thiserror::Error;
 
 use crate::name::VariantName;
 use crate::remote::partial;
+use crate::turns::Turns;
 use intake::{Claims, lock};
 pub use intake::{Digest, Taken, Taking};
 pub(crate) use intake::{digest_of, need_space};
@@ -97,7 +97,7 @@ pub struct Store {
     /// Content that was taken in and is not committed yet: no removal may touch it.
     claims: Claims,
     /// Keys of what is being fetched: each file by one at a time.
-    fetches: Mutex<BTreeMap<String, Weak<tokio::sync::Mutex<()>>>>,
+    pub(crate) fetches: Turns,
     /// Gives each intake a file of its own.
     intakes: AtomicU64,
     /// Held as long as the store is open.
@@ -155,7 +155,7 @@ impl Store {
         let store = Self {
             root: root.to_owned(),
             claims: Claims::default(),
-            fetches: Mutex::default(),
+            fetches: Turns::default(),
             intakes: AtomicU64::new(0),
             _lock: lock,
         };
@@ -181,18 +181,6 @@ impl Store {
     pub fn new_incoming(&self) -> PathBuf {
         let number = self.intakes.fetch_add(1, Ordering::Relaxed);
         self.incoming().join(format!("take-{number}"))
-    }
-
-    /// Whoever holds this fetches the file of that key.
-    pub(crate) fn turn(&self, key: &str) -> Arc<tokio::sync::Mutex<()>> {
-        let mut fetches = lock(&self.fetches);
-        fetches.retain(|_, turn| turn.strong_count() > 0);
-        if let Some(turn) = fetches.get(key).and_then(Weak::upgrade) {
-            return turn;
-        }
-        let turn = Arc::default();
-        fetches.insert(key.to_owned(), Arc::downgrade(&turn));
-        turn
     }
 
     fn aside(&self) -> PathBuf {
@@ -296,12 +284,30 @@ impl Store {
     /// The operating system refuses.
     pub fn give_up(&self, sha256: &Digest) -> Result<(), StoreError> {
         let object = self.object(sha256);
-        match fs::rename(&object, self.aside().join(format!("{sha256}-spoilt"))) {
+        match fs::rename(&object, self.given_up(sha256)) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => {
                 Err(failed("move", &object)(error))
             }
             _ => Ok(()),
         }
+    }
+
+    /// Puts content back that was given up, where no good content came.
+    ///
+    /// # Errors
+    /// The operating system refuses.
+    pub fn take_back(&self, sha256: &Digest) -> Result<(), StoreError> {
+        let object = self.object(sha256);
+        match fs::rename(self.given_up(sha256), &object) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                Err(failed("move", &object)(error))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn given_up(&self, sha256: &Digest) -> PathBuf {
+        self.aside().join(format!("{sha256}-spoilt"))
     }
 
     /// Links the files with this content anew, after good content has come. Returns the variants that
@@ -403,6 +409,14 @@ impl Store {
         Ok(())
     }
 
+    /// Free bytes of the file system that it is on.
+    ///
+    /// # Errors
+    /// The operating system does not tell.
+    pub fn free(&self) -> Result<u64, StoreError> {
+        intake::free_space(&self.root)
+    }
+
     /// What takes how much of the disk.
     ///
     /// # Errors
@@ -426,7 +440,7 @@ impl Store {
         Ok(Usage {
             variants: manifests.iter().map(of_variant).collect(),
             total: sizes.values().sum(),
-            free: intake::free_space(&self.root)?,
+            free: self.free()?,
         })
     }
 

@@ -1,11 +1,11 @@
 //! What an offer would mean here, before a weight of it is fetched.
 
-use deft_depot::{Offer, VariantName};
+use deft_depot::{About, Looked, Offer, VariantName};
 use deft_kernels::memory_speed;
 use deft_planning::ModelShape;
 use deft_protocol::manage::{
-    CachePrecision, DiskForecast, OfferFile, Preview, PreviewPlan, PreviewRequest, SettingsRequest,
-    SpeedEstimate,
+    CachePrecision, DiskForecast, ModelFacts, OfferFile, Preview, PreviewPlan, PreviewRequest,
+    SettingsRequest, SpeedEstimate,
 };
 use deft_protocol::{Problem, ProblemKind};
 
@@ -22,64 +22,46 @@ impl Fetching {
     /// Reads the headers of an offer and tells what it would mean here.
     pub(crate) async fn preview(&self, request: &PreviewRequest) -> Result<Preview, Problem> {
         let named = self.named(&request.reference)?;
-        let offer = self.resolve(&named).await?;
-        let name = offer.name().map_err(|error| source_problem(&error, named.source.as_ref()))?;
-        let looked = self.finder.look(&offer).await;
-        let (looked, refused) = match looked {
-            Ok(looked) => (Some(looked), None),
-            Err(error) => {
-                let problem = source_problem(&error, named.source.as_ref());
-                if problem.kind != ProblemKind::Refused {
-                    return Err(problem);
+        let mut offer = self.resolve(&named).await?;
+        let source = named.source.as_ref();
+        let name = offer.name().map_err(|error| source_problem(&error, source))?;
+        let (looked, refused) = match self.finder.look(&offer).await {
+            Ok(looked) => (looked, None),
+            Err(error) => match source_problem(&error, source) {
+                problem if problem.kind == ProblemKind::Refused => {
+                    (Looked::default(), Some(problem))
                 }
-                (None, Some(problem))
-            }
+                problem => return Err(problem),
+            },
+        };
+        if let Some(facts) = &looked.facts {
+            offer.about = about(&offer.about, facts);
+        }
+        offer.shape = looked.shape;
+        let (plans, speed) = match &offer.shape {
+            Some(shape) => (self.plans(shape).await?, self.speed(shape).await),
+            None => (Vec::new(), None),
         };
         let known = self.known().await?;
-        let source = named.source.as_ref().map_or("", |source| &source.name);
-        let mut report = self.report(source, &offer, &known).await;
-        if source.is_empty() {
+        let mut report =
+            self.report(source.map_or("", |source| &source.name), &offer, &known).await;
+        if source.is_none() {
             report.reference = named.reference.to_string();
         }
-        let mut offer_bytes = offer.bytes();
-        let mut preview = Preview {
+        report.bytes = report.bytes.or(offer.shape.as_ref().map(|shape| shape.file.0));
+        Ok(Preview {
             revision: offer.revision.clone(),
             name: name.to_string(),
             files: self.files(&offer),
-            facts: None,
+            facts: looked.facts,
             refused,
-            notes: Vec::new(),
-            plans: Vec::new(),
-            speed: None,
-            disk: self.disk(&offer, None).await?,
-            header_bytes: 0,
+            notes: looked.notes,
+            plans,
+            speed,
+            disk: self.disk(&offer, report.bytes)?,
+            header_bytes: looked.read,
             offer: report,
-        };
-        if let Some(looked) = looked {
-            if let Some(shape) = &looked.shape {
-                offer_bytes = offer_bytes.or(Some(shape.file.0));
-                preview.plans = self.plans(shape).await?;
-                preview.speed = self.speed(shape).await;
-                preview.offer.fit = self.fit(shape, &SettingsRequest::default()).await.ok();
-            }
-            preview.offer.bytes = offer_bytes;
-            preview.disk = self.disk(&offer, offer_bytes).await?;
-            preview.notes = looked.notes;
-            preview.header_bytes = looked.read;
-            if let Some(facts) = &looked.facts {
-                let about = &mut preview.offer;
-                about.family = Some(facts.family.clone());
-                about.parameters = Some(facts.parameters);
-                about.context_length = Some(facts.context_length);
-                about.licence = about.licence.take().or_else(|| facts.licence.clone());
-                about.description = about.description.take().or_else(|| facts.description.clone());
-                about.serves.clone_from(&facts.serves);
-                let quantisation = about.quantisation.take();
-                about.quantisation = quantisation.or_else(|| Some(facts.quantisation.clone()));
-            }
-            preview.facts = looked.facts;
-        }
-        Ok(preview)
+        })
     }
 
     fn files(&self, offer: &Offer) -> Vec<OfferFile> {
@@ -94,16 +76,15 @@ impl Fetching {
     }
 
     /// The disk before and after; `told` is the length of all files where the source does not tell it.
-    async fn disk(&self, offer: &Offer, told: Option<u64>) -> Result<DiskForecast, Problem> {
+    fn disk(&self, offer: &Offer, told: Option<u64>) -> Result<DiskForecast, Problem> {
         let missing = offer
             .files
             .iter()
             .filter(|file| file.sha256.is_none_or(|digest| self.store.hold(&digest).is_none()));
         let fetch: Option<u64> = missing.map(|file| file.bytes).sum();
         let fetch = fetch.or(told).unwrap_or(0);
-        let store = std::sync::Arc::clone(&self.store);
-        let usage = off_thread(move || store.usage().map_err(|e| wire::store_problem(&e))).await?;
-        Ok(DiskForecast { free: usage.free, fetch, after: usage.free.checked_sub(fetch) })
+        let free = self.store.free().map_err(|error| wire::store_problem(&error))?;
+        Ok(DiskForecast { free, fetch, after: free.checked_sub(fetch) })
     }
 
     async fn plans(&self, shape: &ModelShape) -> Result<Vec<PreviewPlan>, Problem> {
@@ -158,5 +139,19 @@ impl Fetching {
                 VariantName::given(text, &variant).map_err(|e| crate::catalogue::name_problem(&e))
             }
         }
+    }
+}
+
+/// What is known of an offer once its headers were read: they know better, but for what its source wrote
+/// about it.
+fn about(told: &About, facts: &ModelFacts) -> About {
+    About {
+        description: told.description.clone().or_else(|| facts.description.clone()),
+        licence: told.licence.clone().or_else(|| facts.licence.clone()),
+        serves: facts.serves.clone(),
+        family: Some(facts.family.clone()),
+        quantisation: told.quantisation.clone().or_else(|| Some(facts.quantisation.clone())),
+        parameters: Some(facts.parameters),
+        context_length: Some(facts.context_length),
     }
 }

@@ -199,9 +199,7 @@ impl Fetching {
         };
         handle.works_on(offer.files.iter().map(progress).collect());
         let mut resolutions = 0;
-        let told = |error: &RemoteError| {
-            remote_problem(error, named.source.as_ref().map(|source| &source.name[..]))
-        };
+        let told = |error: &RemoteError| remote_problem(error, named.source.as_ref());
         loop {
             let before = handle.done();
             let fetched = self.fetch_all(&offer.files, pace, handle).await;
@@ -345,9 +343,13 @@ impl Fetching {
         let file = file.ok_or_else(|| detail("its source has another state of it now"))?;
         self.store.give_up(&sha256).map_err(|error| store_problem(&error))?;
         let taken = self.fetch_file(0, file, &self.pace, handle).await;
-        let taken = taken.map_err(|trouble| match trouble {
-            Trouble::Remote(error) => remote_problem(&error, None),
-            Trouble::Other(problem) => problem,
+        let taken = taken.map_err(|trouble| {
+            // What was there is no worse than nothing.
+            let _ = self.store.take_back(&sha256);
+            match trouble {
+                Trouble::Remote(error) => remote_problem(&error, named.source.as_ref()),
+                Trouble::Other(problem) => problem,
+            }
         })?;
         let store = Arc::clone(&self.store);
         let healed = off_thread(move || {

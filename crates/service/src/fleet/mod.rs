@@ -226,8 +226,10 @@ pub(crate) async fn target(
     let sized = off_thread(move || {
         deft_depot::shape_of(&path, &stamp).map_err(|error| wire::depot_problem(&error))
     });
-    let sized = sized.await?;
-    let (shape, files) = sized;
+    let (shape, files) = sized.await.map_err(|problem| match &problem.code[..] {
+        refusals::FILE_CHANGED => refusals::changed(problem, registered),
+        _ => problem,
+    })?;
     let settings = settings(&shape)?;
     let (variant, name) = (registered.id, registered.name.clone());
     let template = registered.given.template.clone();
