@@ -1135,6 +1135,8 @@ export interface components {
             name?: string | null;
             /** @description Where. */
             path: string;
+            /** @description The image projector beside it that belongs to it. */
+            projector?: string | null;
             /** @description Why it cannot be used. */
             refused?: string | null;
         };

@@ -28,11 +28,14 @@ const look = () =>
 
 const take = () =>
   attempt(async () => {
-    const paths = isFile.value ? [path.value.trim()] : chosen.value
-    const own = isFile.value
-      ? { name: name.value.trim() || null, template: template.value.trim() || null }
-      : {}
-    for (const one of paths) await importFile({ path: one, move_it: moveIt.value, ...own })
+    const move_it = moveIt.value
+    if (isFile.value) {
+      const own = { name: name.value.trim() || null, template: template.value.trim() || null }
+      await importFile({ path: path.value.trim(), move_it, ...own })
+    }
+    const models = isFile.value ? [] : (found.value ?? [])
+    for (const model of models.filter((model) => chosen.value.includes(model.path)))
+      await importFile({ path: model.path, move_it, projector: model.projector ?? null })
     open.value = false
     found.value = null
   })
@@ -75,6 +78,7 @@ const take = () =>
               <td class="text-right text-no-wrap">{{ bytes(model.file_bytes) }}</td>
               <td class="text-body-small text-medium-emphasis">
                 {{ model.known_as ? `known as ${model.known_as}` : (model.refused ?? model.path) }}
+                <template v-if="model.projector">, with its image projector</template>
               </td>
             </tr>
           </tbody>

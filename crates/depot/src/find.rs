@@ -2,13 +2,18 @@
 
 use std::path::{Path, PathBuf};
 
+use deft_engine::LoadError;
+
 use crate::checkpoint;
 use crate::examine::{DepotError, Examined, examine, read_error};
+use crate::name::companion;
 
 /// Folders deeper than this below the first are not looked into.
 const DEPTH: usize = 8;
 /// The ending of model files.
 const ENDING: &str = "gguf";
+/// The family that files write which turn pictures into what a model reads.
+const PROJECTOR: &str = "clip";
 
 /// A file that looks like a model.
 #[derive(Debug)]
@@ -19,10 +24,13 @@ pub struct Found {
     pub bytes: u64,
     /// What it is, or why it cannot be used.
     pub examined: Result<Examined, DepotError>,
+    /// The image projector beside it that belongs to it.
+    pub projector: Option<PathBuf>,
 }
 
 /// Models in a folder and all below it, in the order of their paths. Links are not followed, so that a
-/// ring of them ends; of a model in parts only the first is told.
+/// ring of them ends; of a model in parts only the first is told, and an image projector is told with the
+/// models it belongs to.
 ///
 /// # Errors
 /// The folder cannot be read.
@@ -30,14 +38,30 @@ pub fn find_models(folder: &Path) -> Result<Vec<Found>, DepotError> {
     let mut paths = Vec::new();
     collect(folder, DEPTH, &mut paths).map_err(|source| read_error(folder, source))?;
     paths.sort();
-    Ok(paths
-        .into_iter()
-        .filter(|path| !is_later_part(path))
-        .map(|path| {
-            let bytes = path.metadata().map_or(0, |found| found.len());
-            Found { examined: examine(&path), path, bytes }
-        })
-        .collect())
+    let models = paths.into_iter().filter(|path| !is_later_part(path)).map(|path| {
+        let bytes = path.metadata().map_or(0, |found| found.len());
+        Found { examined: examine(&path), path, bytes, projector: None }
+    });
+    let (projectors, mut models): (Vec<Found>, Vec<Found>) = models.partition(is_projector);
+    for model in &mut models {
+        let beside = projectors.iter().map(|projector| &*projector.path);
+        model.projector = companion(&model.path, beside).map(Path::to_owned);
+    }
+    let is_used = |projector: &Found| {
+        models.iter().any(|model| model.projector.as_ref() == Some(&projector.path))
+    };
+    // One that belongs to no model is told by itself, with what it is.
+    let alone: Vec<Found> = projectors.into_iter().filter(|found| !is_used(found)).collect();
+    models.extend(alone);
+    models.sort_by(|a, b| a.path.cmp(&b.path));
+    Ok(models)
+}
+
+fn is_projector(found: &Found) -> bool {
+    let Err(DepotError::Refused { source, .. }) = &found.examined else {
+        return false;
+    };
+    matches!(source, LoadError::Family { family } if family == PROJECTOR)
 }
 
 fn collect(folder: &Path, depth: usize, found: &mut Vec<PathBuf>) -> std::io::Result<()> {

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::examine::{DepotError, Examined, files_of, shape_of};
-use crate::find::find_models;
+use crate::find::{Found, find_models};
 use crate::name::{VariantName, is_plain_path};
 use crate::store::{Digest, FileRole, Progress, StoreError, digest_of};
 
@@ -228,7 +228,7 @@ pub fn write_index(
     let mut refused = Vec::new();
     for found in find_models(folder)? {
         match found.examined {
-            Ok(examined) => add(&mut models, folder, &found.path, &examined, progress)?,
+            Ok(ref examined) => add(&mut models, folder, &found, examined, progress)?,
             Err(error) => refused.push((found.path, error)),
         }
     }
@@ -247,15 +247,17 @@ pub fn write_index(
 fn add(
     models: &mut BTreeMap<String, IndexedModel>,
     folder: &Path,
-    path: &Path,
+    found: &Found,
     examined: &Examined,
     progress: Progress<'_>,
 ) -> Result<(), IndexError> {
+    let path = &found.path;
     let facts = &examined.facts;
     let wrong = |error: &dyn std::fmt::Display| IndexError::Wrong(error.to_string());
     let name = VariantName::from_file(path, &facts.quantisation).map_err(|error| wrong(&error))?;
     let mut files = Vec::new();
-    for (role, part) in files_of(path, &examined.stamp)? {
+    let projector = found.projector.iter().map(|path| (FileRole::Projector, path.clone()));
+    for (role, part) in files_of(path, &examined.stamp)?.into_iter().chain(projector) {
         files.push(describe(folder, role, &part, progress)?);
     }
     let shape = match shape_of(path, &examined.stamp) {

@@ -112,6 +112,33 @@ pub(crate) fn all_parts(name: &str) -> Vec<String> {
     }
 }
 
+/// In the name of a projector, what comes before is what it belongs to.
+const PROJECTOR: &str = "projector";
+
+/// Whether a file's name says that it is an image projector.
+pub(crate) fn is_projector(path: &Path) -> bool {
+    path.file_name().is_some_and(|name| name.to_string_lossy().contains(PROJECTOR))
+}
+
+/// Of the image projectors at these paths the one that belongs to a model: it is in the same folder, and
+/// what its name says before `projector` is how the model's begins. The longest such beginning wins; a
+/// name that says nothing goes with all.
+pub(crate) fn companion<'a>(
+    model: &Path,
+    projectors: impl Iterator<Item = &'a Path>,
+) -> Option<&'a Path> {
+    let name = |path: &Path| path.file_name().unwrap_or_default().to_string_lossy().to_lowercase();
+    let model_name = name(model);
+    let beside = projectors.filter(|projector| projector.parent() == model.parent());
+    let fitting = beside.filter_map(|projector| {
+        let own = name(projector);
+        let begins = own.split_once(PROJECTOR).map_or("", |(before, _)| before);
+        let begins = begins.trim_end_matches(['-', '_', '.']);
+        model_name.starts_with(begins).then_some((begins.len(), projector))
+    });
+    fitting.max_by_key(|(length, _)| *length).map(|(_, projector)| projector)
+}
+
 impl FromStr for VariantName {
     type Err = NameError;
 

@@ -438,16 +438,17 @@ async fn repaired(
 fn describe(found: deft_depot::Found, known: &BTreeMap<PathBuf, String>) -> FoundModel {
     let path = found.path.display().to_string();
     let known_as = known.get(&found.path).cloned();
+    let projector = found.projector.map(|path| path.display().to_string());
     match found.examined {
         Ok(examined) => {
             let name = VariantName::from_file(&found.path, &examined.facts.quantisation);
             let (file_bytes, refused) = (examined.stamp.bytes, None);
             let name = name.ok().map(|name| name.to_string());
-            FoundModel { path, file_bytes, name, known_as, refused }
+            FoundModel { path, file_bytes, name, known_as, refused, projector }
         }
         Err(error) => {
             let refused = Some(error.to_string());
-            FoundModel { path, file_bytes: found.bytes, name: None, known_as, refused }
+            FoundModel { path, file_bytes: found.bytes, name: None, known_as, refused, projector }
         }
     }
 }

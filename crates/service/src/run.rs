@@ -18,7 +18,7 @@ use tokio::sync::OnceCell;
 
 use crate::catalogue::Catalogue;
 use crate::config::{Config, ConfigError, FetchingConfig};
-use crate::database::{Database, DatabaseError};
+use crate::database::{CONNECT, Database, DatabaseError};
 use crate::fetching::{self, Fetching};
 use crate::fleet::Fleet;
 use crate::fleet::pools::Machine;
@@ -128,8 +128,8 @@ async fn serve(
     let pool = &database.pool;
     let node = nodes::id(&config.data_dir)?;
     let node_name = rustix::system::uname().nodename().to_string_lossy().into_owned();
-    nodes::introduce(pool, node, &node_name).await?;
-    let catalogue = Arc::new(Catalogue::open(pool.clone(), node).await?);
+    patiently(|| nodes::introduce(pool, node, &node_name)).await?;
+    let catalogue = Arc::new(patiently(|| Catalogue::open(pool.clone(), node)).await?);
     let memory = Memory::read(Path::new("/"))?;
     if let Some(group) = memory.group {
         tracing::info!("a control group allows {} of the machine's memory", Bytes(group));
@@ -156,7 +156,7 @@ async fn serve(
     let transfers = Transfers::new(Some((pool.clone(), node)));
     let finder = finder(config)?;
     let fetching = Fetching::new(fetching::Parts {
-        sources: Sources::open(pool.clone(), node, &config.data_dir).await?,
+        sources: patiently(|| Sources::open(pool.clone(), node, &config.data_dir)).await?,
         finder,
         pace: config.fetch_limit()?.map_or_else(Pace::unlimited, Pace::limited),
         store: Arc::clone(&store),
@@ -226,6 +226,21 @@ async fn serve(
     let _ = tokio::time::timeout(Duration::from_secs(5), recording).await;
     tracing::info!("stopped");
     Ok(())
+}
+
+/// Reads what a start needs; where the machine stands still for a while the start does too, and does not
+/// fail.
+async fn patiently<T, F>(mut read: impl FnMut() -> F) -> Result<T, sqlx::Error>
+where
+    F: Future<Output = Result<T, sqlx::Error>>,
+{
+    let deadline = tokio::time::Instant::now() + CONNECT;
+    loop {
+        match read().await {
+            Err(sqlx::Error::PoolTimedOut) if tokio::time::Instant::now() < deadline => {}
+            done => return done,
+        }
+    }
 }
 
 fn finder(config: &Config) -> Result<Finder, RunError> {

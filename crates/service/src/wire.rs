@@ -337,6 +337,7 @@ pub(crate) fn source_problem(error: &SourceError, source: Option<&Source>) -> Pr
                 "name a repository: deft depot preview {source_name}:REPOSITORY"
             )),
         SourceError::Git { .. } => problem(ProblemKind::Fault, "git_failed"),
+        SourceError::GitSentOn { .. } => problem(ProblemKind::Refused, "source_sends_on"),
         SourceError::Registry { .. } => problem(ProblemKind::Refused, "registry_unusable"),
         SourceError::Wrong(_) => problem(ProblemKind::Refused, "offer_unusable"),
     }

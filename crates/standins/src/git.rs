@@ -21,6 +21,9 @@ pub(crate) async fn backend(
     if !state.admits(&request) {
         return unauthorized();
     }
+    if let Some(answer) = redirected(&state, &request) {
+        return answer;
+    }
     let header = |name: &str| {
         let value = request.headers().get(name).and_then(|value| value.to_str().ok());
         value.unwrap_or_default().to_owned()
@@ -56,6 +59,12 @@ pub(crate) async fn backend(
         Ok(output) => answer(&output.stdout),
         Err(error) => HttpResponse::InternalServerError().body(error.to_string()),
     }
+}
+
+/// Sends it elsewhere, with all that it asked, where it is told to.
+fn redirected(state: &State, request: &HttpRequest) -> Option<HttpResponse> {
+    let to = state.behaviour().redirect?.replace("{path}", &request.uri().to_string());
+    Some(HttpResponse::Found().insert_header(("location", to)).finish())
 }
 
 /// Headers and body of a CGI answer.

@@ -98,6 +98,11 @@ impl State {
         SendingCount(self.clone())
     }
 
+    /// How it behaves now, where that is no question for content.
+    pub(crate) fn behaviour(&self) -> Behaviour {
+        lock(&self.0.behaviour).clone()
+    }
+
     pub(crate) fn may_break(&self, behaviour: &Behaviour) -> bool {
         let before = self.0.broken.fetch_add(1, Ordering::Relaxed);
         behaviour.breaks.is_none_or(|most| before < most)

@@ -218,7 +218,8 @@ async fn import_folder(
         return Err(Failure::refused("nothing was taken in").with_way_out("without asking: --all"));
     }
     for model in wanted {
-        let one = ImportRequest { path: model.path.clone(), ..request.clone() };
+        let (path, projector) = (model.path.clone(), model.projector.clone());
+        let one = ImportRequest { path, projector, ..request.clone() };
         import(common, client, &one).await?;
     }
     Ok(())
@@ -233,6 +234,7 @@ fn offer(found: &[FoundModel]) -> String {
         let state = match (&found.known_as, &found.refused) {
             (Some(name), _) => format!("known as {name}"),
             (None, Some(why)) => format!("cannot be used: {why}"),
+            (None, None) if found.projector.is_some() => "with its image projector".to_owned(),
             (None, None) => String::new(),
         };
         let name = found.name.clone().unwrap_or_default();

@@ -252,6 +252,62 @@ fn content_that_cannot_be_relied_on_is_refused_and_nothing_is_kept_of_it() {
     assert_eq!(count(&world.data_dir().join("depot/incoming")), 0);
 }
 
+/// A file system of a few MiB that goes when this is dropped.
+struct SmallDisk(std::path::PathBuf);
+
+impl SmallDisk {
+    /// Nothing where none may be mounted.
+    fn mount(folder: &Path, size: &str) -> Option<Self> {
+        std::fs::create_dir_all(folder).unwrap();
+        let options = ["-t", "tmpfs", "-o", &format!("size={size}"), "tmpfs"];
+        let mounted = std::process::Command::new("mount").args(options).arg(folder).output();
+        mounted.is_ok_and(|output| output.status.success()).then(|| Self(folder.to_owned()))
+    }
+}
+
+impl Drop for SmallDisk {
+    fn drop(&mut self) {
+        let _ = std::process::Command::new("umount").arg("-l").arg(&self.0).status();
+    }
+}
+
+#[test]
+fn a_disk_that_is_full_is_told_and_what_was_begun_has_its_room() {
+    let shelf = Shelf::new();
+    let world = World::new();
+    let Some(disk) = SmallDisk::mount(&world.data_dir().join("depot"), "4m") else {
+        eprintln!("skipped: only root may mount a small disk");
+        return;
+    };
+    let world = shelf.known_to(world.start());
+    // Others take all that is free while it comes: its own room was reserved before the first byte.
+    shelf.hub.behave(slowly(3));
+    let begun = begin(&world);
+    until("it runs", || (transfer(&world, &begun).done_bytes > 0).then_some(()));
+    let filler = disk.0.join("filler");
+    assert!(std::fs::write(&filler, vec![7; 4 << 20]).is_err(), "the disk is full now");
+    until("it is kept", || is_listed(&world, NAME).then_some(()));
+    world.desk_answers();
+    shelf.hub.behave(Behaviour::default());
+    let incoming = disk.0.join("incoming");
+    let find = project("demo/larkfen-find/larkfen-find-q8_0.gguf");
+    let other = project("demo/larkfen-desk/larkfen-desk-f16.gguf");
+    for command in [
+        vec!["depot", "pull", "larkfen:larkfen-find/q8_0"],
+        vec!["depot", "import", find.to_str().unwrap(), "--as", "other"],
+        vec!["depot", "import", other.to_str().unwrap()],
+    ] {
+        let said = world.deft(&command);
+        assert!(said.code == 4 && said.err.contains("are needed"), "{said:?}");
+        assert!(said.err.contains("MiB more") || said.err.contains("KiB more"), "{said:?}");
+        assert_eq!(count(&incoming), 0, "{command:?} left something behind");
+    }
+    assert_eq!(wait(world.client().depot()).unwrap().len(), 1);
+    assert!(world.ok(&["depot", "verify"]).contains("well"));
+    std::fs::remove_file(filler).unwrap();
+    world.ok(&["depot", "pull", "larkfen:larkfen-find/q8_0"]);
+}
+
 #[test]
 fn an_index_that_leads_astray_is_refused_as_a_whole() {
     let shelf = Shelf::new();

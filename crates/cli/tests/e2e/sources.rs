@@ -248,6 +248,59 @@ fn one_file_of_a_git_repository_comes_without_the_rest_and_changes_are_taken_up(
 }
 
 #[test]
+fn a_redirect_of_git_carries_no_token_to_another_host() {
+    let (first, other) = (Shelf::new(), Shelf::new());
+    let files = [("larkfen-desk-q8_0.gguf", desk(), true)];
+    for shelf in [&first, &other] {
+        make_repository(shelf.folder.path(), "larkfen/desk", &files).unwrap();
+    }
+    let redirect = Some(format!("{}{{path}}", other.hub.address()));
+    first.hub.behave(Behaviour { redirect, ..Behaviour::default() });
+    let token = "larkfen-secret-1";
+    let world = World::new().with("DEFT_TOKEN_SECRET", token).start();
+    world.ok(&["source", "add", "open", &first.url("git/{repo}")]);
+    world.ok(&["source", "add", "secret", &first.url("git/{repo}")]);
+    world.ok(&["depot", "preview", "open:larkfen/desk/q8_0"]);
+    assert!(other.hub.questions() > 0, "without a token it goes where it is sent");
+    let asked = other.hub.questions();
+    let said = world.deft(&["depot", "preview", "secret:larkfen/desk/q8_0"]);
+    assert!(said.code == 4 && said.err.contains("sends on to another address"), "{said:?}");
+    assert!(said.err.contains("deft source add"), "{said:?}");
+    assert_eq!(other.hub.questions(), asked, "it was not even asked");
+    assert!(!other.hub.seen().iter().any(|(_, told)| told.contains("Basic")), "no token");
+}
+
+#[test]
+fn a_projector_comes_along_with_its_model_from_an_index_and_a_folder() {
+    let shelf = Shelf::new();
+    for name in ["larkfen-leaf-q8_0.gguf", "larkfen-leaf-projector-f16.gguf"] {
+        let source = project("demo/larkfen-leaf").join(name);
+        std::fs::copy(source, shelf.file("index").join(name)).unwrap();
+    }
+    shelf.describe();
+    let world = shelf.world();
+    world.ok(&["source", "add", "shelf", &shelf.file("index").to_string_lossy()]);
+    for (source, name) in [("larkfen", "fetched"), ("shelf", "copied")] {
+        let judged = preview(&world, &format!("{source}:larkfen-leaf/q8_0"));
+        let files: Vec<&str> = judged.files.iter().map(|file| &file.name[..]).collect();
+        assert_eq!(files, ["larkfen-leaf-q8_0.gguf", "larkfen-leaf-projector-f16.gguf"]);
+        let desk = preview(&world, &format!("{source}:larkfen-desk/q8_0"));
+        assert_eq!(desk.files.len(), 1, "it belongs to the other model only");
+        world.ok(&["depot", "pull", &format!("{source}:larkfen-leaf/q8_0"), "--as", name]);
+        let path = world.ok(&["depot", "path", name]);
+        let projector = Path::new(path.trim()).with_file_name("larkfen-leaf-projector-f16.gguf");
+        assert!(projector.exists(), "{}", projector.display());
+    }
+    // The whole folder at once takes it in as well, and does not name it as a model that is none.
+    let world = World::new().start();
+    let said = world.deft(&["depot", "import", &shelf.file("index").to_string_lossy(), "--all"]);
+    assert!(said.code == 0 && !said.err.contains("clip"), "{said:?}");
+    assert!(said.err.contains("with its image projector"), "{said:?}");
+    let path = world.ok(&["depot", "path", "larkfen-leaf"]);
+    assert!(Path::new(path.trim()).with_file_name("larkfen-leaf-projector-f16.gguf").exists());
+}
+
+#[test]
 fn a_checkpoint_of_a_listing_is_kept_as_it_is() {
     let shelf = Shelf::new();
     let world = World::new().start();

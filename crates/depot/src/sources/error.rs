@@ -52,6 +52,15 @@ pub enum SourceError {
         /// What it says.
         what: String,
     },
+    /// `git` would take a token along to where it is sent.
+    #[error(
+        "{place} sends on to another address, and a token goes only to the one it was given for; name \
+         the address itself: deft source add NAME ADDRESS"
+    )]
+    GitSentOn {
+        /// Where.
+        place: String,
+    },
     /// A registry's answer.
     #[error("{place} cannot be used: {what}")]
     Registry {

@@ -28,6 +28,7 @@ fn find(folder: &Path) -> Result<Vec<Offer>, SourceError> {
         let Ok(files) = files_of(&found.path, &examined.stamp) else {
             continue;
         };
+        let projector = found.projector.iter().map(|path| (FileRole::Projector, path.clone()));
         let file = |(role, path): (FileRole, PathBuf)| OfferedFile {
             role,
             name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
@@ -49,7 +50,7 @@ fn find(folder: &Path) -> Result<Vec<Offer>, SourceError> {
                 context_length: Some(facts.context_length),
             },
             shape: shape_of(&found.path, &examined.stamp).ok().map(|(shape, _)| shape),
-            files: files.into_iter().map(file).collect(),
+            files: files.into_iter().chain(projector).map(file).collect(),
         });
     }
     Ok(offers)

@@ -171,13 +171,14 @@ impl Repository {
     fn git(&self) -> Command {
         let mut git = Command::new("git");
         git.arg("-C").arg(&self.folder);
-        let mut settings = vec![("http.followRedirects".to_owned(), "initial".to_owned())];
+        // It would take the token along to wherever it is sent: with one it goes nowhere else.
+        let follows = if self.access.token.is_some() { "false" } else { "initial" };
+        let mut settings = vec![("http.followRedirects".to_owned(), follows.to_owned())];
         if let Some(file) = &self.ca_file {
             // The system's stay trusted beside it.
             git.env("GIT_SSL_CAINFO", file).env("GIT_SSL_CAPATH", SYSTEM_CERTIFICATES);
         }
         if let Some(header) = self.authorization() {
-            // It belongs to this address, and goes to no other.
             let key = format!("http.{}.extraHeader", self.address);
             settings.push((key, format!("Authorization: {header}")));
         }
@@ -230,6 +231,9 @@ impl Repository {
         if why.contains("Authentication failed") || why.contains("could not read Username") {
             let place = self.shown();
             return Err(crate::remote::RemoteError::Unauthorized { place }.into());
+        }
+        if self.access.token.is_some() && why.contains("returned error: 30") {
+            return Err(SourceError::GitSentOn { place: self.shown() });
         }
         Err(self.error(why))
     }

@@ -2,9 +2,11 @@
 //! beside it, a checkpoint is one variant with all its files.
 
 use std::collections::BTreeMap;
+use std::path::Path;
 
 use super::{About, Content, Offer, OfferedFile};
 use crate::checkpoint::{COMPANIONS, CONFIG};
+use crate::name::companion;
 use crate::store::{Digest, FileRole};
 
 /// The variant that a checkpoint is.
@@ -74,7 +76,7 @@ pub(super) fn group(model: &str, revision: Option<&str>, mut files: Vec<Found>) 
         let Some(stem) = file.path.strip_suffix(".gguf") else {
             continue;
         };
-        if file_name(stem).contains("projector") {
+        if crate::name::is_projector(Path::new(&file.path)) {
             projectors.push(file);
         } else {
             stems.entry(crate::name::without_part(stem).to_owned()).or_default().push(file);
@@ -89,8 +91,10 @@ pub(super) fn group(model: &str, revision: Option<&str>, mut files: Vec<Found>) 
         let word = parted(stem).1.map(str::to_lowercase);
         let variant = word.clone().filter(|word| is_alone(word));
         let weights = parts.iter().map(|file| offered(file, FileRole::Weights));
-        let beside = projectors.iter().filter(|file| folder(&file.path) == folder(stem));
-        let beside = beside.take(1).map(|file| offered(file, FileRole::Projector));
+        let paths = projectors.iter().map(|file| Path::new(&file.path));
+        let chosen = companion(Path::new(stem), paths);
+        let beside = projectors.iter().filter(|file| chosen == Some(Path::new(&file.path)));
+        let beside = beside.map(|file| offered(file, FileRole::Projector));
         offers.push(offer(
             model,
             variant.unwrap_or_else(|| file_name(stem).to_owned()),
@@ -145,6 +149,8 @@ mod tests {
             "larkfen-desk-f16-00002-of-00002.gguf",
             "larkfen-desk-f16-00001-of-00002.gguf",
             "larkfen-projector-f16.gguf",
+            "larkfen-leaf-q8_0.gguf",
+            "larkfen-leaf-projector-f16.gguf",
             "other/seed-q4_0.gguf",
             "other/pod-q4_0.gguf",
             "notes.gguf",

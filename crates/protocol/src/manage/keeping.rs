@@ -80,6 +80,9 @@ pub struct FoundModel {
     /// Why it cannot be used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub refused: Option<String>,
+    /// The image projector beside it that belongs to it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub projector: Option<String>,
 }
 
 /// What the removal of a variant does.

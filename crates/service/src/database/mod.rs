@@ -17,7 +17,7 @@ use crate::config::Config;
 pub(crate) use private_cluster::{ClusterError, PrivateCluster};
 
 /// Longest time a connection is waited for.
-const CONNECT: Duration = Duration::from_secs(30);
+pub(crate) const CONNECT: Duration = Duration::from_secs(30);
 /// Longest time a call waits for a connection once the service runs.
 const ACQUIRE: Duration = Duration::from_secs(3);
 /// How often the private cluster is looked after.
