@@ -5,6 +5,7 @@
 //! its header alone, for those who must not map it.
 
 mod cache;
+mod compute;
 pub mod facts;
 pub mod families;
 mod lane;
@@ -18,6 +19,7 @@ mod stops;
 mod template;
 pub mod tokenizer;
 
+pub use compute::ComputeSettings;
 pub use lane::CallError;
 pub use model::{LoadError, Model};
 pub use places::{OutOfMemory, Places};

@@ -3,9 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use deft_formats::gguf::{GgufError, MetadataError, StoredModel};
+use deft_kernels::Path as Instructions;
 use deft_planning::{Bytes, ModelShape, Weights};
 use thiserror::Error;
 
+use crate::compute::ComputeSettings;
 use crate::families::{self, Network, Pooling};
 use crate::mapped::Mapped;
 use crate::places::{OutOfMemory, Places};
@@ -77,6 +79,7 @@ pub struct Model {
     pub(crate) tokenizer: Tokenizer,
     pub(crate) template: Template,
     pub(crate) pooling: Option<Pooling>,
+    path: Instructions,
 }
 
 impl Model {
@@ -86,7 +89,8 @@ impl Model {
     /// # Errors
     /// Why it cannot be loaded; nothing of the size of the weights is allocated.
     pub fn open(path: &Path, context: u32) -> Result<Self, LoadError> {
-        Self::open_in(path, context, &mut Places::host(), Weights::Mapped)
+        let compute = ComputeSettings::default();
+        Self::open_in(path, context, &mut Places::host(), Weights::Mapped, compute)
     }
 
     /// As [`Model::open`], with its layers in these places; what they take there is taken.
@@ -98,6 +102,7 @@ impl Model {
         context: u32,
         places: &mut Places,
         weights: Weights,
+        compute: ComputeSettings,
     ) -> Result<Self, LoadError> {
         let cannot_open = |source| LoadError::Open { path: path.to_owned(), source };
         let StoredModel { header, parts } =
@@ -109,9 +114,9 @@ impl Model {
         let source = header.metadata.optional_text("tokenizer.chat_template")?;
         let template = Template::new(source, tokenizer.vocabulary());
         let mapped = Mapped::open(&parts, &header, places, weights)?;
-        let network = families::open(&header, mapped, places, context)?;
+        let network = families::open(&header, mapped, places, context, compute)?;
         let pooling = Pooling::of(&header)?;
-        Ok(Self { network, tokenizer, template, pooling })
+        Ok(Self { network, tokenizer, template, pooling, path: compute.path })
     }
 
     /// With another chat template than the file's own.
@@ -119,6 +124,12 @@ impl Model {
     pub fn with_template(self, source: &str) -> Self {
         let template = Template::new(Some(source), self.tokenizer.vocabulary());
         Self { template, ..self }
+    }
+
+    /// The instructions it is computed with.
+    #[must_use]
+    pub fn path(&self) -> Instructions {
+        self.path
     }
 
     /// The sizes that decide what it needs.

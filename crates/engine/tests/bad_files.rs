@@ -58,6 +58,7 @@ fn serve(path: &Path) -> &'static str {
         places: Vec::new(),
         resident: false,
         threads: None,
+        kernels: None,
     };
     write_frame(&ours, &ToEngine::Load(order)).unwrap();
     let message = json!({"role": "user", "content": "seed"});

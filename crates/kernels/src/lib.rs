@@ -1,20 +1,28 @@
 //! Arithmetic on rows of numbers, without any knowledge of models.
 //!
-//! Everything sums in one stated order (see [`dot`]), so that a result depends neither on the
-//! processor path chosen at start nor on how many tokens are computed together.
+//! Everything sums in one stated order (see `matrix` and `attention`), so that a result depends neither on
+//! the processor path chosen at start nor on how many tokens are computed together.
+#![expect(
+    unsafe_code,
+    reason = "vector instructions, each with a scalar twin, and a team of threads"
+)]
 
-mod activations;
 mod attention;
-#[expect(unsafe_code, reason = "vector instructions, each with a scalar twin")]
-pub mod dot;
+mod curve;
+pub mod limits;
 mod matrix;
-mod memory;
 mod path;
 mod pointwise;
+mod processors;
+mod team;
 
-pub use activations::Activations;
-pub use attention::{AttentionScratch, Looking, PagedRows, attend, store_row};
-pub use matrix::{Matrix, multiply};
-pub use memory::memory_speed;
+pub(crate) use path::on_every_path;
+
+pub use attention::{Attention, Cached, Kind, Look, PAGE, attend};
+pub use limits::memory_speed;
+pub use matrix::{Activations, Matrix, dot, multiply};
 pub use path::Path;
-pub use pointwise::{Gate, add, add_rows, gate, gelu_erf, layer_norm, rms_norm, soft_cap, softmax};
+pub use pointwise::{
+    Gate, add, add_rows, add_scaled, gate, gelu_erf, layer_norm, rms_norm, soft_cap, softmax,
+};
+pub use team::Team;

@@ -5,6 +5,8 @@ use std::fmt;
 /// A set of instructions.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Path {
+    /// 512-bit vectors with dot products of bytes.
+    Avx512,
     /// 256-bit vectors with fused multiply-add and half-precision conversion.
     Avx2,
     /// Plain Rust; the specification of the others.
@@ -13,11 +15,11 @@ pub enum Path {
 
 impl Path {
     /// In order of preference.
-    const ORDER: [Self; 2] = [Self::Avx2, Self::Scalar];
+    pub const ALL: [Self; 3] = [Self::Avx512, Self::Avx2, Self::Scalar];
 
     /// The paths this processor can run, best first; never empty.
     pub fn available() -> impl Iterator<Item = Self> {
-        Self::ORDER.into_iter().filter(|path| path.runs_here())
+        Self::ALL.into_iter().filter(|path| path.runs_here())
     }
 
     /// The best path of this processor.
@@ -26,8 +28,35 @@ impl Path {
         Self::available().next().unwrap_or(Self::Scalar)
     }
 
-    pub(crate) fn runs_here(self) -> bool {
+    /// The path of a name.
+    #[must_use]
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|path| path.name() == name)
+    }
+
+    /// Its name in settings.
+    #[must_use]
+    pub fn name(self) -> &'static str {
         match self {
+            Self::Avx512 => "avx512-vnni",
+            Self::Avx2 => "avx2",
+            Self::Scalar => "scalar",
+        }
+    }
+
+    /// Whether this processor has the instructions.
+    #[must_use]
+    pub fn runs_here(self) -> bool {
+        match self {
+            #[cfg(target_arch = "x86_64")]
+            Self::Avx512 => {
+                Self::Avx2.runs_here()
+                    && is_x86_feature_detected!("avx512f")
+                    && is_x86_feature_detected!("avx512bw")
+                    && is_x86_feature_detected!("avx512dq")
+                    && is_x86_feature_detected!("avx512vl")
+                    && is_x86_feature_detected!("avx512vnni")
+            }
             #[cfg(target_arch = "x86_64")]
             Self::Avx2 => {
                 is_x86_feature_detected!("avx2")
@@ -35,7 +64,7 @@ impl Path {
                     && is_x86_feature_detected!("f16c")
             }
             #[cfg(not(target_arch = "x86_64"))]
-            Self::Avx2 => false,
+            Self::Avx512 | Self::Avx2 => false,
             Self::Scalar => true,
         }
     }
@@ -44,8 +73,41 @@ impl Path {
 impl fmt::Display for Path {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
+            Self::Avx512 => "AVX-512 VNNI",
             Self::Avx2 => "AVX2",
             Self::Scalar => "scalar",
         })
     }
 }
+
+/// Defines functions that are compiled once for each path from one plain body, which is the scalar twin
+/// of the others: the compiler makes vectors of it where the path has them, and changes no bit. A
+/// function's first argument says on which path it runs.
+macro_rules! on_every_path {
+    ($($(#[$attribute:meta])* $visible:vis fn $name:ident($($argument:ident: $kind:ty),* $(,)?) $(-> $result:ty)? = $body:path;)*) => {$(
+        $(#[$attribute])*
+        $visible fn $name(path: $crate::Path, $($argument: $kind),*) $(-> $result)? {
+            #[cfg(target_arch = "x86_64")]
+            #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+            fn avx512($($argument: $kind),*) $(-> $result)? {
+                $body($($argument),*)
+            }
+            #[cfg(target_arch = "x86_64")]
+            #[target_feature(enable = "avx2,fma,f16c")]
+            fn avx2($($argument: $kind),*) $(-> $result)? {
+                $body($($argument),*)
+            }
+            debug_assert!(path.runs_here());
+            match path {
+                #[cfg(target_arch = "x86_64")]
+                // SAFETY: a path is only chosen where `Path::runs_here` found its instructions.
+                $crate::Path::Avx512 => unsafe { avx512($($argument),*) },
+                #[cfg(target_arch = "x86_64")]
+                // SAFETY: as above.
+                $crate::Path::Avx2 => unsafe { avx2($($argument),*) },
+                _ => $body($($argument),*),
+            }
+        }
+    )*};
+}
+pub(crate) use on_every_path;

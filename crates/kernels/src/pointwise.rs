@@ -1,54 +1,28 @@
 //! Norms, gates and sums, one token at a time.
 
-use crate::dot::{PARTIALS, tree};
+use crate::curve::{exp, tanh};
+use crate::matrix::{PARTIALS, tree};
+use crate::on_every_path;
 
-/// Sum in the stated order: element `i` into partial sum `i mod 16`, then the tree.
-fn ordered_sum(values: impl Iterator<Item = f32>) -> f32 {
-    let mut partials = [0f32; PARTIALS];
-    for (at, value) in values.enumerate() {
-        partials[at % PARTIALS] += value;
-    }
-    tree(&partials)
-}
-
-/// Root-mean-square norm of each row of `x` (rows of `weight.len()` values) into `out`.
-/// Source: Zhang and Sennrich, "Root Mean Square Layer Normalization".
-#[expect(clippy::cast_precision_loss, reason = "widths are far below 2^24")]
-pub fn rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
-    for (row, out) in x.chunks(weight.len()).zip(out.chunks_mut(weight.len())) {
-        let mean = ordered_sum(row.iter().map(|value| value * value)) / weight.len() as f32;
-        let inverse = 1.0 / (mean + epsilon).sqrt();
-        for ((out, value), weight) in out.iter_mut().zip(row).zip(weight) {
-            *out = value * inverse * weight;
-        }
-    }
-}
-
-/// Norm of each row of `x` (rows of `weight.len()` values) to mean 0 and variance 1, then weight and
-/// bias, in place. Source: Ba et al. 2016, "Layer Normalization".
-#[expect(clippy::cast_precision_loss, reason = "widths are far below 2^24")]
-pub fn layer_norm(x: &mut [f32], weight: &[f32], bias: &[f32], epsilon: f32) {
-    for row in x.chunks_mut(weight.len()) {
-        let count = weight.len() as f32;
-        let mean = ordered_sum(row.iter().copied()) / count;
-        let variance = ordered_sum(row.iter().map(|value| (value - mean) * (value - mean))) / count;
-        let inverse = 1.0 / (variance + epsilon).sqrt();
-        for ((value, weight), bias) in row.iter_mut().zip(weight).zip(bias) {
-            *value = (*value - mean) * inverse * weight + bias;
-        }
-    }
-}
-
-/// Softmax in place; an empty slice stays empty.
-pub fn softmax(values: &mut [f32]) {
-    let largest = values.iter().copied().fold(f32::NEG_INFINITY, f32::max);
-    for value in &mut *values {
-        *value = (*value - largest).exp();
-    }
-    let inverse = 1.0 / ordered_sum(values.iter().copied());
-    for value in values {
-        *value *= inverse;
-    }
+on_every_path! {
+    /// Root-mean-square norm of each row of `x` (rows of `weight.len()` values) into `out`.
+    /// Source: Zhang and Sennrich, "Root Mean Square Layer Normalization".
+    pub fn rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) = plain_rms_norm;
+    /// Norm of each row of `x` (rows of `weight.len()` values) to mean 0 and variance 1, then weight and
+    /// bias, in place. Source: Ba et al. 2016, "Layer Normalization".
+    pub fn layer_norm(x: &mut [f32], weight: &[f32], bias: &[f32], epsilon: f32) = plain_layer_norm;
+    /// Softmax in place; an empty slice stays empty.
+    pub fn softmax(values: &mut [f32]) = plain_softmax;
+    /// `gate = curve(gate) * up`, element by element.
+    pub fn gate(curve: Gate, gate: &mut [f32], up: &[f32]) = plain_gate;
+    /// `x = cap * tanh(x / cap)`, element by element.
+    pub fn soft_cap(values: &mut [f32], cap: f32) = plain_soft_cap;
+    /// `x += y`, element by element.
+    pub fn add(x: &mut [f32], y: &[f32]) = plain_add;
+    /// Adds `y` to each row of `x`.
+    pub fn add_rows(x: &mut [f32], y: &[f32]) = plain_add_rows;
+    /// `x += weight * y`, element by element, fused.
+    pub fn add_scaled(x: &mut [f32], weight: f32, y: &[f32]) = plain_add_scaled;
 }
 
 /// The curve of a gate.
@@ -60,18 +34,76 @@ pub enum Gate {
     GeluTanh,
 }
 
-/// `gate = curve(gate) * up`, element by element.
-pub fn gate(curve: Gate, gate: &mut [f32], up: &[f32]) {
-    let pairs = gate.iter_mut().zip(up);
-    match curve {
-        Gate::Silu => pairs.for_each(|(x, up)| *x = *x / (1.0 + (-*x).exp()) * up),
-        Gate::GeluTanh => pairs.for_each(|(x, up)| *x = gelu_tanh(*x) * up),
+/// Sum in the stated order: element `i` into partial sum `i mod 16`, then the tree.
+#[inline(always)]
+fn ordered_sum(values: &[f32], term: impl Fn(f32) -> f32) -> f32 {
+    let mut partials = [0f32; PARTIALS];
+    let (whole, rest) = values.as_chunks::<PARTIALS>();
+    for values in whole {
+        for (partial, value) in partials.iter_mut().zip(values) {
+            *partial += term(*value);
+        }
+    }
+    for (partial, value) in partials.iter_mut().zip(rest) {
+        *partial += term(*value);
+    }
+    tree(&partials)
+}
+
+#[inline(always)]
+#[expect(clippy::cast_precision_loss, reason = "widths are far below 2^24")]
+fn plain_rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
+    for (row, out) in x.chunks(weight.len()).zip(out.chunks_mut(weight.len())) {
+        let mean = ordered_sum(row, |value| value * value) / weight.len() as f32;
+        let inverse = 1.0 / (mean + epsilon).sqrt();
+        for ((out, value), weight) in out.iter_mut().zip(row).zip(weight) {
+            *out = value * inverse * weight;
+        }
     }
 }
 
-fn gelu_tanh(x: f32) -> f32 {
+#[inline(always)]
+#[expect(clippy::cast_precision_loss, reason = "widths are far below 2^24")]
+fn plain_layer_norm(x: &mut [f32], weight: &[f32], bias: &[f32], epsilon: f32) {
+    for row in x.chunks_mut(weight.len()) {
+        let count = weight.len() as f32;
+        let mean = ordered_sum(row, |value| value) / count;
+        let variance = ordered_sum(row, |value| (value - mean) * (value - mean)) / count;
+        let inverse = 1.0 / (variance + epsilon).sqrt();
+        for ((value, weight), bias) in row.iter_mut().zip(weight).zip(bias) {
+            *value = (*value - mean) * inverse * weight + bias;
+        }
+    }
+}
+
+#[inline(always)]
+fn plain_softmax(values: &mut [f32]) {
+    let largest = values.iter().copied().fold(f32::NEG_INFINITY, f32::max);
+    for value in &mut *values {
+        *value = exp(*value - largest);
+    }
+    let inverse = 1.0 / ordered_sum(values, |value| value);
+    for value in values {
+        *value *= inverse;
+    }
+}
+
+#[inline(always)]
+fn plain_gate(curve: Gate, gate: &mut [f32], up: &[f32]) {
     const SQRT_2_OVER_PI: f32 = 0.797_884_6;
-    0.5 * x * (1.0 + (SQRT_2_OVER_PI * (x + 0.044_715 * x * x * x)).tanh())
+    match curve {
+        Gate::Silu => {
+            for (x, up) in gate.iter_mut().zip(up) {
+                *x = *x / (1.0 + exp(-*x)) * up;
+            }
+        }
+        Gate::GeluTanh => {
+            for (x, up) in gate.iter_mut().zip(up) {
+                let inner = SQRT_2_OVER_PI * (*x + 0.044_715 * *x * *x * *x);
+                *x = 0.5 * *x * (1.0 + tanh(inner)) * up;
+            }
+        }
+    }
 }
 
 /// The Gaussian error unit by its exact form, element by element.
@@ -85,28 +117,38 @@ pub fn gelu_erf(values: &mut [f32]) {
     }
 }
 
-/// `x = cap * tanh(x / cap)`, element by element.
-pub fn soft_cap(values: &mut [f32], cap: f32) {
+#[inline(always)]
+fn plain_soft_cap(values: &mut [f32], cap: f32) {
     for value in values {
-        *value = cap * (*value / cap).tanh();
+        *value = cap * tanh(*value / cap);
     }
 }
 
-/// Adds `y` to each row of `x`.
-pub fn add_rows(x: &mut [f32], y: &[f32]) {
-    x.chunks_mut(y.len()).for_each(|row| add(row, y));
+#[inline(always)]
+fn plain_add_rows(x: &mut [f32], y: &[f32]) {
+    x.chunks_mut(y.len()).for_each(|row| plain_add(row, y));
 }
 
-/// `x += y`, element by element.
-pub fn add(x: &mut [f32], y: &[f32]) {
+#[inline(always)]
+fn plain_add(x: &mut [f32], y: &[f32]) {
     for (x, y) in x.iter_mut().zip(y) {
         *x += y;
+    }
+}
+
+#[inline(always)]
+fn plain_add_scaled(x: &mut [f32], weight: f32, y: &[f32]) {
+    for (x, y) in x.iter_mut().zip(y) {
+        *x = weight.mul_add(*y, *x);
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Path;
+
+    const HERE: Path = Path::Scalar;
 
     fn close(found: &[f32], wanted: &[f32]) {
         assert_eq!(found.len(), wanted.len());
@@ -121,10 +163,10 @@ mod tests {
         let x = [3.0, 4.0, 0.0, 0.0, 1.0, 1.0, 1.0, 1.0];
         let weight = [1.0, 2.0, 1.0, 1.0];
         let mut out = [0.0; 8];
-        rms_norm(&x, &weight, 0.0, &mut out);
+        rms_norm(HERE, &x, &weight, 0.0, &mut out);
         close(&out, &[1.2, 3.2, 0.0, 0.0, 1.0, 2.0, 1.0, 1.0]);
         let mut centred = [1.0, 2.0, 3.0, 4.0];
-        layer_norm(&mut centred, &[1.0, 1.0, 1.0, 2.0], &[0.0, 0.0, 0.0, 0.5], 0.0);
+        layer_norm(HERE, &mut centred, &[1.0, 1.0, 1.0, 2.0], &[0.0, 0.0, 0.0, 0.5], 0.0);
         let step = 1.0 / 1.25f32.sqrt();
         close(&centred, &[-1.5 * step, -0.5 * step, 0.5 * step, 3.0 * step + 0.5]);
     }
@@ -132,12 +174,12 @@ mod tests {
     #[test]
     fn softmax_sums_to_one_and_survives_large_values() {
         let mut values = [1000.0, 1001.0, 999.0];
-        softmax(&mut values);
+        softmax(HERE, &mut values);
         close(&values, &[0.244_728_47, 0.665_240_9, 0.090_030_57]);
         let mut none: [f32; 0] = [];
-        softmax(&mut none);
+        softmax(HERE, &mut none);
         let mut one = [-7.0];
-        softmax(&mut one);
+        softmax(HERE, &mut one);
         close(&one, &[1.0]);
     }
 
@@ -145,33 +187,69 @@ mod tests {
     #[test]
     fn curves_have_their_values() {
         let mut silu = [-1.0, 0.0, 2.0];
-        gate(Gate::Silu, &mut silu, &[1.0, 1.0, 3.0]);
+        gate(HERE, Gate::Silu, &mut silu, &[1.0, 1.0, 3.0]);
         close(&silu, &[-0.268_941_42, 0.0, 3.0 * 1.761_594_2]);
         let mut tanh = [-1.0, 0.0, 2.0];
-        gate(Gate::GeluTanh, &mut tanh, &[1.0; 3]);
+        gate(HERE, Gate::GeluTanh, &mut tanh, &[1.0; 3]);
         close(&tanh, &[-0.158_808, 0.0, 1.954_597_7]);
         let mut erf = [-1.0, 0.0, 2.0];
         gelu_erf(&mut erf);
         close(&erf, &[-0.158_655_26, 0.0, 1.954_499_7]);
         let mut capped = [100.0, -1.0];
-        soft_cap(&mut capped, 30.0);
+        soft_cap(HERE, &mut capped, 30.0);
         close(&capped, &[29.923_738, -0.999_629_9]);
     }
 
     #[test]
     fn values_that_are_no_numbers_stay_visible() {
         let mut out = [0.0; 2];
-        rms_norm(&[f32::NAN, 1.0], &[1.0, 1.0], 1e-5, &mut out);
+        rms_norm(HERE, &[f32::NAN, 1.0], &[1.0, 1.0], 1e-5, &mut out);
         assert!(out.iter().all(|value| value.is_nan()));
         let mut values = [f32::NAN, 1.0];
-        softmax(&mut values);
+        softmax(HERE, &mut values);
         assert!(values.iter().all(|value| value.is_nan()));
     }
 
     #[test]
     fn a_vector_is_added_to_every_row() {
         let mut rows = [1.0, 2.0, 3.0, 4.0];
-        add_rows(&mut rows, &[10.0, 20.0]);
+        add_rows(HERE, &mut rows, &[10.0, 20.0]);
         close(&rows, &[11.0, 22.0, 13.0, 24.0]);
+    }
+
+    type Step<'a> = &'a dyn Fn(&mut [f32]);
+
+    proptest::proptest! {
+        #[test]
+        fn every_path_agrees_with_the_scalar_twin_bit_for_bit(
+            pairs in proptest::collection::vec((-60f32..60.0, -3f32..3.0), 1..150),
+        ) {
+            let (x, y): (Vec<f32>, Vec<f32>) = pairs.into_iter().unzip();
+            let all = |path: Path| {
+                let mut results = vec![vec![0.0; x.len()]];
+                rms_norm(path, &x, &y, 1e-5, &mut results[0]);
+                let steps: [Step<'_>; 8] = [
+                    &|own| layer_norm(path, own, &y, &y, 1e-5),
+                    &|own| softmax(path, own),
+                    &|own| gate(path, Gate::Silu, own, &y),
+                    &|own| gate(path, Gate::GeluTanh, own, &y),
+                    &|own| soft_cap(path, own, 30.0),
+                    &|own| add(path, own, &y),
+                    &|own| add_rows(path, own, &y),
+                    &|own| add_scaled(path, own, 0.3, &y),
+                ];
+                for step in steps {
+                    let mut own = x.clone();
+                    step(&mut own);
+                    results.push(own);
+                }
+                let bits = |values: Vec<f32>| values.into_iter().map(f32::to_bits).collect();
+                results.into_iter().map(bits).collect::<Vec<Vec<u32>>>()
+            };
+            let twin = all(Path::Scalar);
+            for path in Path::available() {
+                proptest::prop_assert_eq!(&all(path), &twin);
+            }
+        }
     }
 }

@@ -348,10 +348,17 @@ pub(crate) fn layer_cache(shape: &ModelShape, settings: &LoadSettings) -> Bytes 
     Bytes(tokens.saturating_mul(per_token))
 }
 
-/// Single-precision working rows of a step, which takes in a chunk and one token of each lane: four
-/// of the model's width (state, norm, output, and its eight-bit form), queries, keys, values and
-/// heads, twice the feed-forward width, a transposed copy of the widest product; then attention
-/// scores and logits for one token of each lane.
+/// Rows that a thread multiplies at once.
+const ROWS: u64 = 16;
+/// Inputs up to this width are summed without anything being put aside.
+const SUMMED_AT_ONCE: u64 = 6 * 512;
+/// Threads that are planned for where no number is given.
+const USUAL_THREADS: u32 = 4;
+
+/// Single-precision working rows of a step, which takes in a chunk and one token of each lane: five of the
+/// model's width (state, norm, its copy, what is asked for, an output), queries, keys, values and heads,
+/// twice the feed-forward width, the eight-bit form of the widest input (832 bytes for 512 values), sums of
+/// each thread; then logits for one token of each lane.
 fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let heads = u64::from(shape.heads);
     let queries = heads * u64::from(shape.key_length);
@@ -359,10 +366,14 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let pair = u64::from(shape.key_length) + u64::from(shape.value_length);
     let keys = u64::from(shape.kv_heads).saturating_mul(pair);
     let feed_forward = u64::from(shape.feed_forward);
-    let widest = feed_forward.max(queries).max(u64::from(shape.width));
+    let widest = feed_forward.max(outputs).max(u64::from(shape.width));
+    let threads = u64::from(settings.threads.unwrap_or(USUAL_THREADS));
+    let eighths = widest.div_ceil(512) * 832 / 4;
     let per_token = keys.saturating_add(
-        4 * u64::from(shape.width) + queries + outputs + 2 * feed_forward + 2 * widest,
+        5 * u64::from(shape.width) + queries + outputs.max(queries) + 2 * feed_forward,
     );
+    let sums = if widest > SUMMED_AT_ONCE { ROWS + ROWS * 16 } else { ROWS };
+    let per_token = per_token.saturating_add(eighths + sums.saturating_mul(threads));
     let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
     let tokens = settings.step_tokens(shape);
     let rows = u64::from(tokens).saturating_mul(per_token);

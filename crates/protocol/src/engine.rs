@@ -14,7 +14,7 @@ use crate::ProblemKind;
 use crate::chat::EndedBy;
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 4;
+pub const LINK_VERSION: u32 = 5;
 /// Longest frame in bytes that is accepted.
 pub const MAX_FRAME: usize = 64 << 20;
 
@@ -63,6 +63,9 @@ pub struct LoadOrder {
     pub resident: bool,
     /// Threads that compute; none means one for each processor.
     pub threads: Option<u32>,
+    /// Instructions to compute with; none means the best of the processor.
+    #[serde(default)]
+    pub kernels: Option<String>,
 }
 
 /// Layers in a pool.

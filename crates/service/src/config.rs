@@ -23,6 +23,7 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_MAKE_ROOM", "loading.make_room"),
     ("DEFT_MOST_INSTANCES", "loading.most_instances"),
     ("DEFT_WAIT_SECONDS", "loading.wait_seconds"),
+    ("DEFT_KERNELS", "loading.kernels"),
     ("DEFT_CA_FILE", "fetching.ca_file"),
     ("DEFT_FETCH_LIMIT", "fetching.limit"),
     ("DEFT_STALL_SECONDS", "fetching.stall_seconds"),
@@ -140,6 +141,9 @@ pub struct LoadingConfig {
     pub wait_seconds: u64,
     /// Longest time in seconds that running calls get to end when the service stops.
     pub drain_seconds: u64,
+    /// Instructions that engines compute with; the best of the processor where absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kernels: Option<String>,
 }
 
 /// Who may be unloaded to make room for a call.
@@ -181,6 +185,7 @@ impl Default for Config {
                 most_instances: None,
                 wait_seconds: 120,
                 drain_seconds: 30,
+                kernels: None,
             },
             fetching: FetchingConfig { ca_file: None, limit: None, stall_seconds: 30 },
         }
@@ -268,9 +273,25 @@ impl Config {
             let what = "`fetching.stall_seconds` is 0; write 1 or more";
             return Err(ConfigError(what.to_owned()));
         }
+        self.kernels()?;
         self.fetch_limit()?;
         self.host_limit(u64::MAX)?;
         self.accelerators().map(|_| ())
+    }
+
+    /// The name of the instructions that engines compute with.
+    fn kernels(&self) -> Result<(), ConfigError> {
+        let Some(name) = &self.loading.kernels else {
+            return Ok(());
+        };
+        if deft_kernels::Path::named(name).is_some_and(deft_kernels::Path::runs_here) {
+            return Ok(());
+        }
+        let here: Vec<&str> = deft_kernels::Path::available().map(|path| path.name()).collect();
+        Err(ConfigError(format!(
+            "`loading.kernels` is `{name}`; this processor has {}; write one of them, or leave it out",
+            here.join(", ")
+        )))
     }
 
     /// Bytes a second that everything together may be fetched at.
@@ -486,6 +507,7 @@ fn origins(figment: &Figment, config: &Config) -> Vec<(String, String, String)> 
         ("loading.most_instances", most),
         ("loading.wait_seconds", config.loading.wait_seconds.to_string()),
         ("loading.drain_seconds", config.loading.drain_seconds.to_string()),
+        ("loading.kernels", config.loading.kernels.clone().unwrap_or("best".to_owned())),
     ];
     keys.into_iter()
         .map(|(key, value)| {

@@ -139,6 +139,7 @@ async fn serve(
         host_limit: config.host_limit(memory.usable())?,
         accelerators: config.accelerators()?,
         most_instances: config.loading.most_instances,
+        kernels: config.loading.kernels.clone(),
     };
     let fleet = Fleet::start(machine, config.loading.make_room);
     let (recorder, recording) = Recorder::start(pool.clone(), node);

@@ -1,7 +1,7 @@
-//! The bytes of all pages: for each layer keys and values, `pages x heads x 32 x row`.
+//! The bytes of all pages: for each layer keys and values, `pages x heads x page`.
 
 use deft_formats::quant::TensorType;
-use deft_kernels::{PagedRows, store_row};
+use deft_kernels::{Cached, Kind};
 use deft_planning::{CacheType, ModelShape};
 
 use super::PAGE;
@@ -10,6 +10,7 @@ use crate::places::{Memory, OutOfMemory, Places};
 
 /// Rows of one kind, of one layer.
 struct Rows {
+    kind: Kind,
     tensor_type: TensorType,
     heads: usize,
     length: usize,
@@ -21,13 +22,14 @@ type Take<'a> = &'a mut dyn FnMut(usize, u8) -> Result<Memory, OutOfMemory>;
 
 impl Rows {
     fn new(
-        kind: CacheType,
+        kind: Kind,
+        cache_type: CacheType,
         heads: u32,
         length: u32,
         pages: usize,
         take: Take<'_>,
     ) -> Result<Self, OutOfMemory> {
-        let tensor_type = match kind {
+        let tensor_type = match cache_type {
             CacheType::F32 => TensorType::F32,
             CacheType::F16 => TensorType::F16,
             CacheType::Q8_0 => TensorType::Q8_0,
@@ -35,37 +37,43 @@ impl Rows {
         let (heads, length) = (heads as usize, length as usize);
         // All ones is a NaN in every form: a row that is read before it was written shows.
         let bytes = take(pages * heads * PAGE * tensor_type.row_bytes(length), 0xFF)?;
-        Ok(Self { tensor_type, heads, length, bytes })
+        Ok(Self { kind, tensor_type, heads, length, bytes })
     }
 
-    fn row_bytes(&self) -> usize {
-        self.tensor_type.row_bytes(self.length)
+    /// Bytes of a page of one head.
+    fn page_bytes(&self) -> usize {
+        PAGE * self.tensor_type.row_bytes(self.length)
     }
 
     /// Writes the rows of all heads of one token.
     fn write(&mut self, page: PageId, slot: usize, values: &[f32]) {
-        let (heads, row) = (self.heads, self.row_bytes());
-        for (head, values) in values.chunks(self.length).enumerate() {
-            let at = ((page as usize * heads + head) * PAGE + slot) * row;
-            store_row(self.tensor_type, values, &mut self.bytes[at..at + row]);
+        let (bytes, heads) = (self.page_bytes(), self.heads);
+        let pages = self.bytes[page as usize * heads * bytes..][..heads * bytes].chunks_mut(bytes);
+        for (values, page) in values.chunks(self.length).zip(pages) {
+            Cached::write(self.tensor_type, self.kind, slot, values, page);
         }
     }
 
     fn copy(&mut self, from: PageId, to: PageId, tokens: usize) {
-        let row = self.row_bytes();
-        for head in 0..self.heads {
-            let at = |page: PageId| (page as usize * self.heads + head) * PAGE * row;
-            let start = at(from);
-            self.bytes.copy_within(start..start + tokens * row, at(to));
+        let (bytes, heads) = (self.page_bytes(), self.heads);
+        let all = &mut self.bytes[..];
+        for head in 0..heads {
+            let at = |page: PageId| (page as usize * heads + head) * bytes;
+            let (low, high) = all.split_at_mut(at(from).max(at(to)));
+            let (from, to) = if from < to {
+                (&low[at(from)..][..bytes], &mut high[..bytes])
+            } else {
+                (&high[..bytes], &mut low[at(to)..][..bytes])
+            };
+            Cached::copy(self.tensor_type, self.kind, tokens, from, to);
         }
     }
 
-    fn paged(&self) -> PagedRows<'_> {
-        PagedRows {
+    fn cached(&self) -> Cached<'_> {
+        Cached {
             tensor_type: self.tensor_type,
             length: self.length,
             heads: self.heads,
-            page_rows: PAGE,
             bytes: &self.bytes,
         }
     }
@@ -90,8 +98,11 @@ impl Store {
         let mut layers = Vec::new();
         for layer in 0..shape.layers as usize {
             let mut take = |length, byte| places.filled(layer, length, byte);
-            let mut rows = |kind, length| Rows::new(kind, shape.kv_heads, length, pages, &mut take);
-            layers.push((rows(keys, shape.key_length)?, rows(values, shape.value_length)?));
+            let heads = shape.kv_heads;
+            layers.push((
+                Rows::new(Kind::Keys, keys, heads, shape.key_length, pages, &mut take)?,
+                Rows::new(Kind::Values, values, heads, shape.value_length, pages, &mut take)?,
+            ));
         }
         Ok(Self { layers })
     }
@@ -118,9 +129,9 @@ impl Store {
     }
 
     /// Keys and values of a layer.
-    pub(crate) fn rows(&self, layer: usize) -> (PagedRows<'_>, PagedRows<'_>) {
+    pub(crate) fn rows(&self, layer: usize) -> (Cached<'_>, Cached<'_>) {
         let (keys, values) = &self.layers[layer];
-        (keys.paged(), values.paged())
+        (keys.cached(), values.cached())
     }
 
     /// Copies the first tokens of a page, in all layers.
@@ -147,12 +158,8 @@ mod tests {
     }
 
     /// The values of one head at a position, read back.
-    fn read(rows: PagedRows<'_>, page: usize, head: usize, slot: usize) -> Vec<f32> {
-        let bytes = rows.tensor_type.row_bytes(rows.length);
-        let at = ((page * rows.heads + head) * PAGE + slot) * bytes;
-        let mut values = vec![0.0; rows.length];
-        rows.tensor_type.decode(&rows.bytes[at..at + bytes], &mut values);
-        values
+    fn read(rows: Cached<'_>, kind: Kind, page: usize, head: usize, slot: usize) -> Vec<f32> {
+        rows.read(kind, u32::try_from(page).unwrap(), head, slot)
     }
 
     #[test]
@@ -177,11 +184,20 @@ mod tests {
             for (position, page, slot) in [(0, 2, 0), (31, 2, 31), (32, 0, 0), (40, 0, 8)] {
                 let (keys, values) = token(layer, position);
                 for head in 0..2 {
-                    assert_eq!(read(key_rows, page, head, slot), keys[head * 32..][..32]);
-                    assert_eq!(read(value_rows, page, head, slot), values[head * 64..][..64]);
+                    assert_eq!(
+                        read(key_rows, Kind::Keys, page, head, slot),
+                        keys[head * 32..][..32]
+                    );
+                    assert_eq!(
+                        read(value_rows, Kind::Values, page, head, slot),
+                        values[head * 64..][..64]
+                    );
                 }
             }
-            assert!(read(key_rows, 1, 0, 0)[0].is_nan(), "what was never written shows");
+            assert!(
+                read(key_rows, Kind::Keys, 1, 0, 0)[0].is_nan(),
+                "what was never written shows"
+            );
         }
     }
 
@@ -197,8 +213,8 @@ mod tests {
         store.copy(0, 1, 7);
         for layer in 0..2 {
             let (keys, _) = store.rows(layer);
-            assert_eq!(read(keys, 1, 1, 6), read(keys, 0, 1, 6));
-            assert!(read(keys, 1, 1, 7)[0].is_nan());
+            assert_eq!(read(keys, Kind::Keys, 1, 1, 6), read(keys, Kind::Keys, 0, 1, 6));
+            assert!(read(keys, Kind::Keys, 1, 1, 7)[0].is_nan());
         }
     }
 }

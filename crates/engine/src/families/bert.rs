@@ -8,7 +8,7 @@ use std::ops::Range;
 use std::time::{Duration, Instant};
 
 use deft_formats::gguf::Header;
-use deft_kernels::{Path, add, add_rows, gelu_erf, layer_norm};
+use deft_kernels::{Activations, add, add_rows, gelu_erf, layer_norm};
 use deft_planning::ModelShape;
 
 use super::Network;
@@ -16,6 +16,7 @@ use super::blueprint::{Projection, Reader, usual_score_scale};
 use super::parts::{Run, Sight, View, Workspace, attention, sized};
 use super::tensors::{MatrixPlace, VectorPlace};
 use crate::cache::Store;
+use crate::compute::{Compute, ComputeSettings};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
 use crate::places::{Pace, Places, wait};
@@ -143,7 +144,7 @@ impl Layer {
 
 /// An encoder, opened.
 pub(super) struct Bert {
-    path: Path,
+    compute: Compute,
     file: Mapped,
     shape: ModelShape,
     epsilon: f32,
@@ -156,10 +157,15 @@ pub(super) struct Bert {
 }
 
 impl Bert {
-    pub(super) fn new(plan: Plan, file: Mapped, places: &Places) -> Result<Self, LoadError> {
+    pub(super) fn new(
+        plan: Plan,
+        file: Mapped,
+        places: &Places,
+        compute: ComputeSettings,
+    ) -> Result<Self, LoadError> {
         let layers = plan.layers.iter().map(|layer| Layer::load(layer, &file));
         Ok(Self {
-            path: Path::best(),
+            compute: Compute::new(compute),
             layers: layers.collect::<Result<_, _>>()?,
             norm: Norm::load(&plan.norm, &file)?,
             file,
@@ -173,9 +179,9 @@ impl Bert {
     }
 
     /// `out = x . matrix + bias` for each token.
-    fn linear(&self, linear: &Linear, x: &[f32], out: &mut [f32], scratch: &mut Vec<f32>) {
-        linear.matrix.multiply(&self.file, self.path, x, out, scratch);
-        add_rows(out, &linear.bias);
+    fn linear(&self, linear: &Linear, x: &[f32], out: &mut [f32], act: &mut Activations) {
+        linear.matrix.multiply(&self.file, &self.compute, x, out, act);
+        add_rows(self.compute.path, out, &linear.bias);
     }
 
     /// Embeds tokens of the first type at their positions.
@@ -185,10 +191,10 @@ impl Bert {
             self.tokens.decode_row(&self.file, token as usize, state);
             for (matrix, at) in [(&self.positions, position), (&self.types, 0)] {
                 matrix.decode_row(&self.file, at, &mut row);
-                add(state, &row);
+                add(self.compute.path, state, &row);
             }
         }
-        layer_norm(state, &self.norm.weight, &self.norm.bias, self.epsilon);
+        layer_norm(self.compute.path, state, &self.norm.weight, &self.norm.bias, self.epsilon);
     }
 
     fn layer(&self, layer: &Layer, table: &[u32], store: &mut Store, work: &mut Workspace) {
@@ -198,9 +204,9 @@ impl Bert {
         let queries = sized(&mut work.queries, rows(shape.heads, shape.key_length));
         let keys = sized(&mut work.keys, rows(shape.kv_heads, shape.key_length));
         let values = sized(&mut work.values, rows(shape.kv_heads, shape.value_length));
-        self.linear(&layer.query, &work.state, queries, &mut work.scratch);
-        self.linear(&layer.key, &work.state, keys, &mut work.scratch);
-        self.linear(&layer.value, &work.state, values, &mut work.scratch);
+        self.linear(&layer.query, &work.state, queries, &mut work.activations);
+        self.linear(&layer.key, &work.state, keys, &mut work.activations);
+        self.linear(&layer.value, &work.state, values, &mut work.activations);
         let rows_of_token =
             keys.chunks(keys.len() / tokens).zip(values.chunks(values.len() / tokens));
         for (position, (keys, values)) in rows_of_token.enumerate() {
@@ -209,20 +215,20 @@ impl Bert {
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         let scale = usual_score_scale(shape.key_length);
         let view = View { sight: Sight::Around(tokens), scale, cap: None };
-        attention(self.path, shape, store, 0, view, &[table], &work.places, queries, heads);
+        attention(&self.compute, shape, store, 0, view, &[table], &work.places, queries, heads);
         let out = sized(&mut work.normed, work.state.len());
-        self.linear(&layer.output, heads, out, &mut work.scratch);
+        self.linear(&layer.output, heads, out, &mut work.activations);
         self.add_and_norm(&layer.attention_norm, work);
         let inner = sized(&mut work.gate, tokens * shape.feed_forward as usize);
-        self.linear(&layer.up, &work.state, inner, &mut work.scratch);
+        self.linear(&layer.up, &work.state, inner, &mut work.activations);
         gelu_erf(inner);
-        self.linear(&layer.down, inner, &mut work.normed, &mut work.scratch);
+        self.linear(&layer.down, inner, &mut work.normed, &mut work.activations);
         self.add_and_norm(&layer.output_norm, work);
     }
 
     fn add_and_norm(&self, norm: &Norm, work: &mut Workspace) {
-        add(&mut work.state, &work.normed);
-        layer_norm(&mut work.state, &norm.weight, &norm.bias, self.epsilon);
+        add(self.compute.path, &mut work.state, &work.normed);
+        layer_norm(self.compute.path, &mut work.state, &norm.weight, &norm.bias, self.epsilon);
     }
 }
 

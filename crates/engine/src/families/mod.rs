@@ -28,6 +28,7 @@ use blueprint::Blueprint;
 use transformer::Transformer;
 
 use crate::cache::Store;
+use crate::compute::ComputeSettings;
 use crate::mapped::Mapped;
 use crate::model::LoadError;
 use crate::places::Places;
@@ -138,11 +139,12 @@ pub(crate) fn open(
     file: Mapped,
     places: &Places,
     context: u32,
+    compute: ComputeSettings,
 ) -> Result<Box<dyn Network>, LoadError> {
     if name(header)? == ENCODER {
-        return Ok(Box::new(Bert::new(bert::plan(header)?, file, places)?));
+        return Ok(Box::new(Bert::new(bert::plan(header)?, file, places, compute)?));
     }
-    Ok(Box::new(Transformer::new(blueprint(header, context)?, file, places)?))
+    Ok(Box::new(Transformer::new(blueprint(header, context)?, file, places, compute)?))
 }
 
 #[cfg(test)]

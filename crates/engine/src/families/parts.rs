@@ -2,12 +2,12 @@
 
 use std::ops::Range;
 
-use deft_kernels::{AttentionScratch, Looking, Path, attend};
+use deft_kernels::{Activations, Attention, Look, attend};
 use deft_planning::ModelShape;
-use rayon::prelude::*;
 
-use super::rotary::Rotary;
+use super::rotary::{Angle, Rotary};
 use crate::cache::{Sequence, Store};
+use crate::compute::Compute;
 
 /// Which tokens of a run are asked for: their hidden states are kept, for logits or embeddings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -73,8 +73,43 @@ pub(crate) struct Workspace {
     pub(super) gate: Vec<f32>,
     pub(super) up: Vec<f32>,
     pub(super) scratch: Vec<f32>,
+    pub(super) activations: Activations,
+    pub(super) turns: Vec<Turns>,
     pub(super) routing: Routing,
 }
+
+/// How far the heads of a step's tokens are turned, `tokens x pairs`; layers of a kind share it.
+#[derive(Default)]
+pub(super) struct Turns(Vec<Angle>);
+
+impl Turns {
+    /// The angles of all tokens of a step.
+    pub(super) fn set(&mut self, rotary: &Rotary, places: &[Place]) {
+        let pairs = rotary.pairs();
+        self.0.resize(places.len() * pairs, Angle::default());
+        for (place, angles) in places.iter().zip(self.0.chunks_mut(pairs.max(1))) {
+            rotary.angles(place.position, angles);
+        }
+    }
+
+    /// Turns every head of each row by the row's position.
+    pub(super) fn turn(
+        &self,
+        compute: &Compute,
+        rotary: &Rotary,
+        rows: &mut [f32],
+        head_length: usize,
+        tokens: usize,
+    ) {
+        let pairs = rotary.pairs();
+        compute.team.rows(rows, rows.len() / tokens, GRAIN, |token, row| {
+            rotary.turn(row, head_length, &self.0[token * pairs..][..pairs]);
+        });
+    }
+}
+
+/// Tokens that a thread takes at a time where what is done with each is little.
+pub(super) const GRAIN: usize = 4;
 
 /// Working space of a router of experts.
 #[derive(Default)]
@@ -93,6 +128,8 @@ impl Workspace {
     pub(crate) fn new(shape: &ModelShape, tokens: u32, rows: u32) -> Self {
         let space = |width: u32| vec![f32::NAN; tokens as usize * width as usize];
         let queries = shape.heads * shape.key_length;
+        let outputs = shape.heads * shape.value_length;
+        let widest = shape.feed_forward.max(outputs).max(shape.width);
         Self {
             logits: vec![f32::NAN; rows as usize * shape.vocabulary as usize],
             wanted: space(shape.width),
@@ -102,10 +139,12 @@ impl Workspace {
             queries: space(queries),
             keys: space(shape.kv_heads * shape.key_length),
             values: space(shape.kv_heads * shape.value_length),
-            heads: space(shape.heads * shape.value_length),
+            heads: space(outputs.max(queries)),
             gate: space(shape.feed_forward),
             up: space(shape.feed_forward),
-            scratch: space(shape.feed_forward.max(queries).max(shape.width)),
+            scratch: space(shape.width),
+            activations: Activations::with_room(tokens as usize, widest as usize),
+            turns: Vec::new(),
             routing: Routing::default(),
         }
     }
@@ -125,14 +164,6 @@ impl Workspace {
 pub(super) fn sized(buffer: &mut Vec<f32>, length: usize) -> &mut [f32] {
     buffer.resize(length, 0.0);
     buffer
-}
-
-/// Turns every head of each row by the row's position.
-pub(super) fn turn(rotary: &Rotary, rows: &mut [f32], head_length: usize, places: &[Place]) {
-    let row_length = rows.len() / places.len();
-    for (row, place) in rows.chunks_mut(row_length).zip(places) {
-        rotary.turn(row, head_length, place.position);
-    }
 }
 
 /// What a token sees.
@@ -180,12 +211,10 @@ impl View {
 
 /// Attention of a step's tokens over what their sequences hold; `tables` are the sequences' pages.
 ///
-/// `queries` is `tokens x heads x key length`, `out` is `tokens x heads x value length`; query
-/// heads share key and value heads in groups.
-/// Source: Vaswani et al. 2017; Ainslie et al. 2023, "GQA".
+/// `queries` is `tokens x heads x key length`, `out` is `tokens x heads x value length`.
 #[expect(clippy::too_many_arguments, reason = "what attention is computed from")]
 pub(super) fn attention(
-    path: Path,
+    compute: &Compute,
     shape: &ModelShape,
     store: &Store,
     layer: usize,
@@ -195,30 +224,13 @@ pub(super) fn attention(
     queries: &[f32],
     out: &mut [f32],
 ) {
-    let heads = shape.heads as usize;
-    let group = heads / shape.kv_heads as usize;
-    let (key_length, value_length) = (shape.key_length as usize, shape.value_length as usize);
     let (keys, values) = store.rows(layer);
-    let compute = |scratch: &mut AttentionScratch, (at, out): (usize, &mut [f32])| {
-        let (place, head) = (places[at / heads], at % heads);
+    let heads = shape.heads as usize;
+    let attention = Attention { keys, values, heads, scale: view.scale, cap: view.cap };
+    let look = |place: &Place| {
         let seen = view.seen(place.position);
-        let looking = Looking {
-            pages: tables[place.run],
-            first: seen.start,
-            end: seen.end,
-            head: head / group,
-            scale: view.scale,
-            cap: view.cap,
-        };
-        let query = &queries[at * key_length..][..key_length];
-        attend(path, query, &keys, &values, &looking, scratch, out);
+        Look { pages: tables[place.run], first: seen.start, end: seen.end }
     };
-    let positions: usize = places.iter().map(|place| view.seen(place.position).len()).sum();
-    if positions * heads * key_length < 1 << 17 {
-        let mut scratch = AttentionScratch::default();
-        out.chunks_mut(value_length).enumerate().for_each(|head| compute(&mut scratch, head));
-    } else {
-        let head_outputs = out.par_chunks_mut(value_length).enumerate();
-        head_outputs.for_each_init(AttentionScratch::default, compute);
-    }
+    let looks: Vec<Look<'_>> = places.iter().map(look).collect();
+    attend(compute.path, &compute.team, &attention, &looks, queries, out);
 }

@@ -86,8 +86,15 @@ impl RotaryPlan {
     }
 }
 
+/// How far a pair is turned.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Angle {
+    sin: f32,
+    cos: f32,
+}
+
 /// Turns pairs of values by their position.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub(super) struct Rotary {
     pairs: Pairs,
     /// Angle per position of each pair.
@@ -104,23 +111,43 @@ impl Rotary {
         Self { pairs, frequencies, magnitude: plan.magnitude }
     }
 
-    /// Turns every head of a row (`head_length` values a head).
-    pub(super) fn turn(&self, row: &mut [f32], head_length: usize, position: usize) {
-        let half = self.frequencies.len();
+    /// Number of pairs of a head that are turned.
+    pub(super) fn pairs(&self) -> usize {
+        self.frequencies.len()
+    }
+
+    /// Sine and cosine of each pair at a position.
+    pub(super) fn angles(&self, position: usize, out: &mut [Angle]) {
         #[expect(clippy::cast_precision_loss, reason = "positions are far below 2^52")]
         let position = position as f64;
-        for (pair, frequency) in self.frequencies.iter().enumerate() {
+        for (out, frequency) in out.iter_mut().zip(&self.frequencies) {
             let (sin, cos) = (position * frequency).sin_cos();
             #[expect(clippy::cast_possible_truncation, reason = "computed wide, used in f32")]
-            let (sin, cos) = (sin as f32 * self.magnitude, cos as f32 * self.magnitude);
-            let (first, second) = match self.pairs {
-                Pairs::Interleaved => (2 * pair, 2 * pair + 1),
-                Pairs::HalfSplit => (pair, pair + half),
-            };
-            for head in row.chunks_mut(head_length) {
-                let (a, b) = (head[first], head[second]);
-                head[first] = a * cos - b * sin;
-                head[second] = a * sin + b * cos;
+            let angle =
+                Angle { sin: sin as f32 * self.magnitude, cos: cos as f32 * self.magnitude };
+            *out = angle;
+        }
+    }
+
+    /// Turns every head of a row (`head_length` values a head) by the angles of its position.
+    pub(super) fn turn(&self, row: &mut [f32], head_length: usize, angles: &[Angle]) {
+        let half = angles.len();
+        let turned = |a: f32, b: f32, angle: &Angle| {
+            (a * angle.cos - b * angle.sin, a * angle.sin + b * angle.cos)
+        };
+        for head in row.chunks_mut(head_length) {
+            match self.pairs {
+                Pairs::Interleaved => {
+                    for ([a, b], angle) in head.as_chunks_mut::<2>().0.iter_mut().zip(angles) {
+                        (*a, *b) = turned(*a, *b, angle);
+                    }
+                }
+                Pairs::HalfSplit => {
+                    let (first, second) = head.split_at_mut(half);
+                    for ((a, b), angle) in first.iter_mut().zip(second).zip(angles) {
+                        (*a, *b) = turned(*a, *b, angle);
+                    }
+                }
             }
         }
     }
@@ -160,7 +187,9 @@ mod tests {
         let mut row: Vec<f32> = (0..128).map(|at| (at as f32).sin()).collect();
         let length = |row: &[f32]| row.iter().map(|value| value * value).sum::<f32>().sqrt();
         let before = length(&row);
-        rotary.turn(&mut row, 64, 77);
+        let mut angles = [Angle::default(); 32];
+        rotary.angles(77, &mut angles);
+        rotary.turn(&mut row, 64, &angles);
         assert!((length(&row) / before - 1.5).abs() < 1e-5);
     }
 

@@ -4,8 +4,9 @@ use std::collections::HashSet;
 
 use deft_formats::gguf::{Header, TensorInfo};
 use deft_formats::quant::TensorType;
-use deft_kernels::{Matrix, Path, multiply};
+use deft_kernels::{Activations, Matrix, multiply};
 
+use crate::compute::Compute;
 use crate::mapped::Mapped;
 use crate::model::LoadError;
 
@@ -30,19 +31,35 @@ impl MatrixPlace {
     pub(super) fn multiply(
         &self,
         file: &Mapped,
-        path: Path,
+        compute: &Compute,
         x: &[f32],
         out: &mut [f32],
-        scratch: &mut Vec<f32>,
+        activations: &mut Activations,
     ) {
-        let activations = Matrix::activations(self.tensor_type, x, self.columns);
-        let matrix = Matrix {
-            tensor_type: self.tensor_type,
-            rows: self.rows,
-            columns: self.columns,
-            bytes: self.stored(file),
-        };
-        multiply(path, matrix, &activations, out, scratch);
+        Self::multiply_all(file, compute, x, [(self, out)], activations);
+    }
+
+    /// The same for several matrices with the same `x`, which is made ready once for all of a kind.
+    pub(super) fn multiply_all<const COUNT: usize>(
+        file: &Mapped,
+        compute: &Compute,
+        x: &[f32],
+        products: [(&Self, &mut [f32]); COUNT],
+        activations: &mut Activations,
+    ) {
+        let Compute { path, team } = compute;
+        for (at, (place, out)) in products.into_iter().enumerate() {
+            if at == 0 || !activations.fits(place.tensor_type) {
+                activations.prepare(*path, team, place.tensor_type, x, place.columns);
+            }
+            let matrix = Matrix {
+                tensor_type: place.tensor_type,
+                rows: place.rows,
+                columns: place.columns,
+                bytes: place.stored(file),
+            };
+            multiply(*path, team, matrix, activations, out);
+        }
     }
 
     /// A matrix of some of the rows.

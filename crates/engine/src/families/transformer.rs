@@ -3,32 +3,38 @@
 use std::ops::Range;
 use std::time::{Duration, Instant};
 
-use deft_kernels::{Gate as Curve, Path, add, add_rows, gate, rms_norm, soft_cap, softmax};
+use deft_kernels::{
+    Activations, Gate as Curve, add, add_rows, add_scaled, dot, gate, rms_norm, soft_cap, softmax,
+};
 use deft_planning::ModelShape;
 
 use super::blueprint::{Blueprint, FeedForward, Gate, Gated, LayerPlan, Projection};
-use super::parts::{Routing, View, attention, sized, turn};
-use super::rotary::{Pairs, Rotary};
+use super::parts::{GRAIN, Routing, Turns, View, attention, sized};
+use super::rotary::Rotary;
 use super::tensors::{MatrixPlace, VectorPlace};
 use super::{Network, Run, Workspace};
 use crate::cache::Store;
+use crate::compute::{Compute, ComputeSettings};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
 use crate::places::{Pace, Places, wait};
 
 /// A decoder, opened.
 pub(super) struct Transformer {
-    path: Path,
+    compute: Compute,
     file: Mapped,
     plan: Blueprint,
     output_norm: Vec<f32>,
     layers: Vec<Vectors>,
+    /// The different ones; most models have one for all layers.
+    rotaries: Vec<Rotary>,
     pace: Pace,
 }
 
 /// The vectors of a layer, read; its matrices stay in the mapped file.
 struct Vectors {
-    rotary: Rotary,
+    /// Which of the rotary embeddings.
+    rotary: usize,
     attention_norm: Vec<f32>,
     query_bias: Option<Vec<f32>>,
     key_bias: Option<Vec<f32>>,
@@ -44,19 +50,14 @@ fn load(place: Option<&VectorPlace>, file: &Mapped) -> Result<Option<Vec<f32>>, 
 }
 
 impl Vectors {
-    fn new(
-        plan: &LayerPlan,
-        pairs: Pairs,
-        factors: Option<&[f32]>,
-        file: &Mapped,
-    ) -> Result<Self, LoadError> {
+    fn new(plan: &LayerPlan, rotary: usize, file: &Mapped) -> Result<Self, LoadError> {
         let bias = |projection: &Projection| load(projection.bias.as_ref(), file);
         let head_norms = match &plan.head_norms {
             Some((query, key)) => Some((query.load(file)?, key.load(file)?)),
             None => None,
         };
         Ok(Self {
-            rotary: Rotary::new(pairs, plan.rotary, factors),
+            rotary,
             attention_norm: plan.attention_norm.load(file)?,
             query_bias: bias(&plan.query)?,
             key_bias: bias(&plan.key)?,
@@ -70,18 +71,41 @@ impl Vectors {
 }
 
 impl Transformer {
-    pub(super) fn new(plan: Blueprint, file: Mapped, places: &Places) -> Result<Self, LoadError> {
+    pub(super) fn new(
+        plan: Blueprint,
+        file: Mapped,
+        places: &Places,
+        compute: ComputeSettings,
+    ) -> Result<Self, LoadError> {
         let factors = load(plan.rotary_factors.as_ref(), &file)?;
-        let vectors = |layer| Vectors::new(layer, plan.pairs, factors.as_deref(), &file);
-        let layers = plan.layers.iter().map(vectors).collect::<Result<_, _>>()?;
+        let mut rotaries: Vec<Rotary> = Vec::new();
+        let mut layers = Vec::new();
+        for layer in &plan.layers {
+            let own = Rotary::new(plan.pairs, layer.rotary, factors.as_deref());
+            let known = rotaries.iter().position(|known| *known == own);
+            let rotary = known.unwrap_or(rotaries.len());
+            if known.is_none() {
+                rotaries.push(own);
+            }
+            layers.push(Vectors::new(layer, rotary, &file)?);
+        }
         let output_norm = plan.output_norm.load(&file)?;
         let pace = places.pace(&plan.shape.layer_weights);
-        Ok(Self { path: Path::best(), file, plan, output_norm, layers, pace })
+        let compute = Compute::new(compute);
+        Ok(Self { compute, file, plan, output_norm, layers, rotaries, pace })
     }
 
     /// `out = matrix . x` for each token.
-    fn multiply(&self, matrix: &MatrixPlace, x: &[f32], out: &mut [f32], scratch: &mut Vec<f32>) {
-        matrix.multiply(&self.file, self.path, x, out, scratch);
+    fn multiply(&self, matrix: &MatrixPlace, x: &[f32], out: &mut [f32], act: &mut Activations) {
+        matrix.multiply(&self.file, &self.compute, x, out, act);
+    }
+
+    /// Norms each row.
+    fn norm(&self, x: &[f32], weight: &[f32], out: &mut [f32]) {
+        let (width, path, epsilon) = (weight.len(), self.compute.path, self.plan.epsilon);
+        self.compute.team.rows(out, width, GRAIN, |row, out| {
+            rms_norm(path, &x[row * width..][..width], weight, epsilon, out);
+        });
     }
 
     fn attention_part(
@@ -91,23 +115,29 @@ impl Transformer {
         store: &mut Store,
         work: &mut Workspace,
     ) {
-        let (shape, epsilon) = (&self.plan.shape, self.plan.epsilon);
+        let shape = &self.plan.shape;
         let tokens = work.places.len();
         let (plan, vectors) = (&self.plan.layers[at], &self.layers[at]);
         let rows = |heads: u32, length: u32| tokens * heads as usize * length as usize;
         let normed = sized(&mut work.normed, work.state.len());
-        rms_norm(&work.state, &vectors.attention_norm, epsilon, normed);
+        self.norm(&work.state, &vectors.attention_norm, normed);
         let queries = sized(&mut work.queries, rows(shape.heads, shape.key_length));
         let keys = sized(&mut work.keys, rows(shape.kv_heads, shape.key_length));
         let values = sized(&mut work.values, rows(shape.kv_heads, shape.value_length));
-        for (projection, bias, out) in [
-            (&plan.query, &vectors.query_bias, &mut *queries),
-            (&plan.key, &vectors.key_bias, &mut *keys),
-            (&plan.value, &vectors.value_bias, &mut *values),
+        let products = [
+            (&plan.query.matrix, &mut *queries),
+            (&plan.key.matrix, &mut *keys),
+            (&plan.value.matrix, &mut *values),
+        ];
+        let act = &mut work.activations;
+        MatrixPlace::multiply_all(&self.file, &self.compute, normed, products, act);
+        for (bias, out) in [
+            (&vectors.query_bias, &mut *queries),
+            (&vectors.key_bias, &mut *keys),
+            (&vectors.value_bias, &mut *values),
         ] {
-            self.multiply(&projection.matrix, normed, out, &mut work.scratch);
             if let Some(bias) = bias {
-                add_rows(out, bias);
+                add_rows(self.compute.path, out, bias);
             }
         }
         if let Some((query_norm, key_norm)) = &vectors.head_norms {
@@ -116,12 +146,13 @@ impl Transformer {
             let copy = sized(&mut work.heads, before);
             for (rows, norm) in [(&mut *queries, query_norm), (&mut *keys, key_norm)] {
                 copy[..rows.len()].copy_from_slice(rows);
-                rms_norm(&copy[..rows.len()], norm, epsilon, rows);
+                self.norm(&copy[..rows.len()], norm, rows);
             }
         }
         let head = shape.key_length as usize;
-        turn(&vectors.rotary, queries, head, &work.places);
-        turn(&vectors.rotary, keys, head, &work.places);
+        let (turns, rotary) = (&work.turns[vectors.rotary], &self.rotaries[vectors.rotary]);
+        turns.turn(&self.compute, rotary, queries, head, tokens);
+        turns.turn(&self.compute, rotary, keys, head, tokens);
         let rows_of_token =
             keys.chunks(keys.len() / tokens).zip(values.chunks(values.len() / tokens));
         for ((keys, values), place) in rows_of_token.zip(&work.places) {
@@ -130,23 +161,23 @@ impl Transformer {
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         let view =
             View { sight: plan.sight, scale: self.plan.score_scale, cap: self.plan.score_cap };
-        attention(self.path, shape, store, at, view, tables, &work.places, queries, heads);
-        self.multiply(&plan.output, heads, normed, &mut work.scratch);
+        attention(&self.compute, shape, store, at, view, tables, &work.places, queries, heads);
+        self.multiply(&plan.output, heads, normed, &mut work.activations);
         self.add_to_state(vectors.attention_post_norm.as_deref(), work);
     }
 
     fn feed_forward_part(&self, at: usize, work: &mut Workspace) {
         let (plan, vectors) = (&self.plan.layers[at], &self.layers[at]);
         let normed = sized(&mut work.normed, work.state.len());
-        rms_norm(&work.state, &vectors.feed_forward_norm, self.plan.epsilon, normed);
+        self.norm(&work.state, &vectors.feed_forward_norm, normed);
         match &plan.feed_forward {
             FeedForward::Dense(part) => {
                 let tokens = normed.len() / self.plan.shape.width as usize;
                 let inner = tokens * part.gate.row_count();
                 let gate = sized(&mut work.gate, inner);
                 let up = sized(&mut work.up, inner);
-                self.gated(plan.gate, part, normed, gate, up, &mut work.scratch);
-                self.multiply(&part.down, gate, normed, &mut work.scratch);
+                self.gated(plan.gate, part, normed, gate, up, &mut work.activations);
+                self.multiply(&part.down, gate, normed, &mut work.activations);
             }
             FeedForward::Experts { router, experts, used } => {
                 self.experts(plan.gate, router, experts, *used, work);
@@ -163,15 +194,18 @@ impl Transformer {
         x: &[f32],
         out: &mut [f32],
         up: &mut [f32],
-        scratch: &mut Vec<f32>,
+        act: &mut Activations,
     ) {
-        self.multiply(&part.gate, x, out, scratch);
-        self.multiply(&part.up, x, up, scratch);
+        let products = [(&part.gate, &mut *out), (&part.up, &mut *up)];
+        MatrixPlace::multiply_all(&self.file, &self.compute, x, products, act);
         let curve = match curve {
             Gate::Silu => Curve::Silu,
             Gate::GeluTanh => Curve::GeluTanh,
         };
-        gate(curve, out, up);
+        let (path, inner) = (self.compute.path, part.gate.row_count());
+        self.compute.team.rows(out, inner, GRAIN, |row, out| {
+            gate(path, curve, out, &up[row * inner..][..inner]);
+        });
     }
 
     /// For each token: the router's likeliest experts, weighted by their share among themselves.
@@ -186,7 +220,7 @@ impl Transformer {
     ) {
         let width = self.plan.shape.width as usize;
         let inner = experts[0].gate.row_count();
-        let Workspace { normed, gate, up, scratch, routing, .. } = work;
+        let Workspace { normed, gate, up, activations, routing, .. } = work;
         let Routing { row, shares, order, sum, one } = routing;
         let one = sized(one, width);
         for x in normed.chunks_mut(width) {
@@ -202,10 +236,10 @@ impl Transformer {
             for &expert in &*order {
                 let part = &experts[expert];
                 let (out, up) = (sized(gate, inner), sized(up, inner));
-                self.gated(curve, part, x, out, up, scratch);
-                self.multiply(&part.down, out, one, scratch);
+                self.gated(curve, part, x, out, up, activations);
+                self.multiply(&part.down, out, one, activations);
                 let share = shares[expert] / total;
-                sum.iter_mut().zip(&*one).for_each(|(sum, value)| *sum += share * value);
+                add_scaled(self.compute.path, sum, share, one);
             }
             x.copy_from_slice(sum);
         }
@@ -217,9 +251,9 @@ impl Transformer {
         let row = sized(row, x.len());
         for (expert, share) in shares.iter_mut().enumerate() {
             router.decode_row(&self.file, expert, row);
-            *share = deft_kernels::dot::floats(self.path, row, x);
+            *share = dot(self.compute.path, row, x);
         }
-        softmax(shares);
+        softmax(self.compute.path, shares);
     }
 
     /// Norms the states of the tokens asked for.
@@ -233,7 +267,7 @@ impl Transformer {
             states = after;
             let own = &own[own.len() - run.wanted_rows() * width..];
             let (normed, rest) = out.split_at_mut(own.len());
-            rms_norm(own, &self.output_norm, self.plan.epsilon, normed);
+            self.norm(own, &self.output_norm, normed);
             out = rest;
         }
     }
@@ -243,9 +277,9 @@ impl Transformer {
         if let Some(norm) = norm {
             let copy = sized(&mut work.scratch, work.normed.len());
             copy.copy_from_slice(&work.normed);
-            rms_norm(copy, norm, self.plan.epsilon, &mut work.normed);
+            self.norm(copy, norm, &mut work.normed);
         }
-        add(&mut work.state, &work.normed);
+        add(self.compute.path, &mut work.state, &work.normed);
     }
 }
 
@@ -264,6 +298,10 @@ impl Network for Transformer {
             plan.embedding.decode_row(&self.file, token as usize, row);
             row.iter_mut().for_each(|value| *value *= plan.embedding_scale);
         }
+        work.turns.resize_with(self.rotaries.len(), Turns::default);
+        for (turns, rotary) in work.turns.iter_mut().zip(&self.rotaries) {
+            turns.set(rotary, &work.places);
+        }
         let tables: Vec<&[u32]> = runs.iter().map(|run| run.sequence.pages()).collect();
         let mut owed = Duration::ZERO;
         for at in 0..self.layers.len() {
@@ -281,9 +319,9 @@ impl Network for Transformer {
         let width = plan.shape.width as usize;
         let out = sized(&mut work.logits, rows.len() * plan.shape.vocabulary as usize);
         let states = &work.wanted[rows.start * width..rows.end * width];
-        self.multiply(&plan.output, states, out, &mut work.scratch);
+        self.multiply(&plan.output, states, out, &mut work.activations);
         if let Some(cap) = plan.logit_cap {
-            soft_cap(out, cap);
+            soft_cap(self.compute.path, out, cap);
         }
     }
 }

@@ -4,9 +4,11 @@
 mod lanes;
 
 use std::io::{Read, Write};
+use std::num::NonZero;
 use std::sync::mpsc::{Receiver, TryRecvError, channel};
 use std::time::Instant;
 
+use deft_kernels::Path;
 use deft_planning::{CacheType, LoadSettings, Weights};
 use deft_protocol::ProblemKind;
 use deft_protocol::engine::{
@@ -14,6 +16,7 @@ use deft_protocol::engine::{
 };
 use thiserror::Error;
 
+use crate::compute::ComputeSettings;
 use crate::model::Model;
 use crate::places::Places;
 use lanes::Lanes;
@@ -54,7 +57,7 @@ where
         }
     };
     let loaded = FromEngine::Loaded {
-        kernels: deft_kernels::Path::best().to_string(),
+        kernels: lanes.model().path().to_string(),
         seconds: started.elapsed().as_secs_f64(),
         warnings: lanes.model().warnings(),
     };
@@ -94,12 +97,11 @@ fn load(order: &LoadOrder) -> Result<Lanes, (ProblemKind, String)> {
         threads: order.threads,
     };
     let mut places = Places::ordered(&order.places);
-    if let Some(threads) = order.threads {
-        let team = rayon::ThreadPoolBuilder::new().num_threads(threads as usize);
-        // In a test the team of another instance of this process stays.
-        let _ = team.build_global();
-    }
-    let model = Model::open_in(&order.file, order.context, &mut places, settings.weights)
+    let compute = ComputeSettings {
+        path: path(order.kernels.as_deref()).map_err(invalid)?,
+        threads: order.threads.and_then(|threads| NonZero::new(threads as usize)),
+    };
+    let model = Model::open_in(&order.file, order.context, &mut places, settings.weights, compute)
         .map(|model| match &order.template {
             Some(template) => model.with_template(template),
             None => model,
@@ -108,6 +110,16 @@ fn load(order: &LoadOrder) -> Result<Lanes, (ProblemKind, String)> {
     settings.check(model.shape()).map_err(|error| invalid(error.to_string()))?;
     Lanes::new(model, settings, &mut places)
         .map_err(|error| (ProblemKind::Refused, error.to_string()))
+}
+
+/// The instructions that were asked for, or the best there are.
+fn path(name: Option<&str>) -> Result<Path, String> {
+    let Some(name) = name else {
+        return Ok(Path::best());
+    };
+    let names: Vec<&str> = Path::available().map(Path::name).collect();
+    let found = Path::named(name).filter(|path| path.runs_here());
+    found.ok_or_else(|| format!("this processor has no `{name}`; it has {}", names.join(", ")))
 }
 
 /// Takes messages and steps, until nothing is left to do and the link is closed or drained.

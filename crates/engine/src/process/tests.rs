@@ -37,6 +37,7 @@ impl Link {
             places: Vec::new(),
             resident: false,
             threads: Some(2),
+            kernels: None,
         };
         assert!(matches!(link.read(), FromEngine::Hello { version: LINK_VERSION }));
         link.say(&ToEngine::Load(order));

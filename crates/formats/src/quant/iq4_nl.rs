@@ -1,13 +1,42 @@
 //! `IQ4_NL`: a scale and 32 nibbles that choose from sixteen uneven steps.
 
-use super::group::{Group, half_at, nibbles};
+use super::strip::{Blocks, GROUP, Strip, half_at, nibbles, quants};
 
-/// The steps, as the format defines them.
-pub(super) const STEPS: [i8; 16] =
-    [-127, -104, -83, -65, -49, -35, -22, -10, 1, 13, 25, 38, 53, 69, 89, 113];
+/// The steps, as the format defines them, 128 more.
+const STEPS: [u8; 16] = {
+    const SIGNED: [i8; 16] =
+        [-127, -104, -83, -65, -49, -35, -22, -10, 1, 13, 25, 38, 53, 69, 89, 113];
+    let mut steps = [0; 16];
+    let mut at = 0;
+    while at < 16 {
+        steps[at] = SIGNED[at].cast_unsigned() ^ 0x80;
+        at += 1;
+    }
+    steps
+};
 
-pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
-    let group = &mut groups[0];
-    group.scale = half_at(block, 0);
-    nibbles(&block[2..], &mut group.quants, |_, nibble| STEPS[usize::from(nibble)]);
+/// The steps that 16 bytes of nibbles choose.
+#[inline(always)]
+pub(super) fn choose(bytes: &[u8], quants: &mut [u8; GROUP]) {
+    nibbles(bytes, quants);
+    for quant in quants {
+        *quant = STEPS[usize::from(*quant & 0xF)];
+    }
+}
+
+/// Blocks of `IQ4_NL`.
+#[derive(Debug)]
+#[expect(non_camel_case_types, reason = "the name of the format")]
+pub struct IQ4_NL;
+
+impl Blocks for IQ4_NL {
+    const VALUES: usize = 32;
+    const BYTES: usize = 18;
+    const OFFSET: u8 = 128;
+
+    #[inline(always)]
+    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+        strip.scale[at] = half_at(block, 0);
+        choose(&block[2..], quants(strip, at));
+    }
 }

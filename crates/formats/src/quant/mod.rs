@@ -1,12 +1,11 @@
 //! Tensor types: how values are packed into blocks, and how blocks become values again.
 //!
-//! Each type has its own file here. All block types unpack into one common form, [`Group`]s of 32
-//! values; decoding and multiplying know only that.
+//! Each type has its own file here. All block types unpack into one common form, [`Strip`]s of sixteen
+//! groups of 32 values; decoding and multiplying know only that.
 
 mod bf16;
 mod f16;
 mod f32;
-mod group;
 mod iq4_nl;
 mod iq4_xs;
 mod q2_k;
@@ -19,9 +18,21 @@ mod q5_1;
 mod q5_k;
 mod q6_k;
 mod q8_0;
+mod strip;
 
-pub use group::{GROUP, Group};
-pub use q8_0::encode_q8_0;
+pub use iq4_nl::IQ4_NL;
+pub use iq4_xs::IQ4_XS;
+pub use q2_k::Q2_K;
+pub use q3_k::Q3_K;
+pub use q4_0::Q4_0;
+pub use q4_1::Q4_1;
+pub use q4_k::Q4_K;
+pub use q5_0::Q5_0;
+pub use q5_1::Q5_1;
+pub use q5_k::Q5_K;
+pub use q6_k::Q6_K;
+pub use q8_0::{Q8_0, encode_q8_0};
+pub use strip::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
 
 use std::fmt;
 
@@ -100,6 +111,27 @@ tensor_types! {
     BF16 = 30, "BF16", 1, 2;
 }
 
+/// Calls with a type that stores blocks as a type parameter: `with_blocks!(tensor_type, B => work::<B>())`.
+/// Panics for a type that stores floats.
+#[macro_export]
+macro_rules! with_blocks {
+    ($tensor_type:expr, $B:ident => $call:expr) => {
+        $crate::with_blocks!(
+            @ $tensor_type, $B => $call;
+            Q4_0 Q4_1 Q5_0 Q5_1 Q8_0 Q2_K Q3_K Q4_K Q5_K Q6_K IQ4_NL IQ4_XS
+        )
+    };
+    (@ $tensor_type:expr, $B:ident => $call:expr; $($name:ident)*) => {
+        match $tensor_type {
+            $($crate::quant::TensorType::$name => {
+                type $B = $crate::quant::$name;
+                $call
+            })*
+            other => panic!("{other} has no blocks"),
+        }
+    };
+}
+
 impl fmt::Display for TensorType {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.name())
@@ -119,33 +151,6 @@ impl TensorType {
         matches!(self, Self::F32 | Self::F16 | Self::BF16)
     }
 
-    /// Takes blocks apart into groups of 32 values.
-    ///
-    /// # Panics
-    /// When the lengths do not match, or the type stores floats.
-    pub fn unpack(self, blocks: &[u8], groups: &mut [Group]) {
-        let unpack: fn(&[u8], &mut [Group]) = match self {
-            Self::Q4_0 => q4_0::unpack,
-            Self::Q4_1 => q4_1::unpack,
-            Self::Q5_0 => q5_0::unpack,
-            Self::Q5_1 => q5_1::unpack,
-            Self::Q8_0 => q8_0::unpack,
-            Self::Q2_K => q2_k::unpack,
-            Self::Q3_K => q3_k::unpack,
-            Self::Q4_K => q4_k::unpack,
-            Self::Q5_K => q5_k::unpack,
-            Self::Q6_K => q6_k::unpack,
-            Self::IQ4_NL => iq4_nl::unpack,
-            Self::IQ4_XS => iq4_xs::unpack,
-            Self::F32 | Self::F16 | Self::BF16 => panic!("{self} has no blocks"),
-        };
-        let each = self.block_values() / GROUP;
-        assert_eq!(blocks.len(), groups.len() / each * self.block_bytes(), "{self} groups differ");
-        for (block, groups) in blocks.chunks(self.block_bytes()).zip(groups.chunks_mut(each)) {
-            unpack(block, groups);
-        }
-    }
-
     /// Decodes whole blocks into `values`.
     ///
     /// # Panics
@@ -156,22 +161,19 @@ impl TensorType {
             Self::F32 => f32::decode(blocks, values),
             Self::F16 => f16::decode(blocks, values),
             Self::BF16 => bf16::decode(blocks, values),
-            _ => {
-                let mut groups = [Group::default(); MOST_GROUPS];
-                let groups = &mut groups[..self.block_values() / GROUP];
-                let blocks = blocks.chunks(self.block_bytes());
-                for (block, values) in blocks.zip(values.chunks_mut(self.block_values())) {
-                    self.unpack(block, groups);
-                    let values = values.as_chunks_mut::<GROUP>().0;
-                    groups.iter().zip(values).for_each(|(group, values)| group.decode(values));
-                }
-            }
+            _ => with_blocks!(self, B => decode::<B>(blocks, values)),
         }
     }
 }
 
-/// Groups in the largest block.
-const MOST_GROUPS: usize = 8;
+fn decode<B: Blocks>(blocks: &[u8], values: &mut [f32]) {
+    let mut strip = Strip::default();
+    for (block, values) in blocks.chunks(B::BYTES).zip(values.chunks_mut(B::VALUES)) {
+        B::unpack(block, &mut strip, 0);
+        let groups = values.as_chunks_mut::<GROUP>().0.iter_mut();
+        groups.enumerate().for_each(|(group, values)| strip.decode::<B>(group, values));
+    }
+}
 
 #[cfg(test)]
 mod tests;

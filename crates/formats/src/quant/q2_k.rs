@@ -1,21 +1,40 @@
 //! `Q2_K`: 256 values in two bits each; 16 bytes of four-bit scales and minima for runs of 16, 64
 //! bytes of values, then the common scale and the factor of the minima.
 
-use super::group::{Group, half_at};
+use super::strip::{Blocks, Strip, half_at, quants};
 
-pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
-    let (scales, values) = (&block[..16], &block[16..80]);
-    for (at, group) in groups.iter_mut().enumerate() {
-        (group.scale, group.min) = (half_at(block, 80), half_at(block, 82));
-        let bytes = &values[at / 4 * 32..][..32];
-        let shift = at % 4 * 2;
-        for (quant, byte) in group.quants.iter_mut().zip(bytes) {
-            *quant = (byte >> shift & 3).cast_signed();
-        }
+/// Blocks of `Q2_K`.
+#[derive(Debug)]
+#[expect(non_camel_case_types, reason = "the name of the format")]
+pub struct Q2_K;
+
+impl Blocks for Q2_K {
+    const VALUES: usize = 256;
+    const BYTES: usize = 84;
+    const OFFSET: u8 = 0;
+    const SUB_SCALES: bool = true;
+    const HALVES: bool = true;
+    const MINIMA: bool = true;
+
+    #[inline(always)]
+    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+        let (packed, values) = (&block[..16], &block[16..80]);
+        strip.scale[at..at + 8].fill(half_at(block, 80));
+        strip.min[at..at + 8].fill(half_at(block, 82));
         for half in 0..2 {
-            let packed = scales[at * 2 + half];
-            group.scales[half] = i16::from(packed & 0xF);
-            group.mins[half] = i16::from(packed >> 4);
+            for group in 0..8 {
+                let packed = packed[group * 2 + half];
+                strip.scales[half][at + group] = (packed & 0xF).cast_signed();
+                strip.mins[half][at + group] = packed >> 4;
+            }
+        }
+        for (part, bytes) in values.as_chunks::<32>().0.iter().enumerate() {
+            for quarter in 0..4 {
+                let quants = quants(strip, at + part * 4 + quarter);
+                for i in 0..32 {
+                    quants[i] = bytes[i] >> (quarter * 2) & 3;
+                }
+            }
         }
     }
 }

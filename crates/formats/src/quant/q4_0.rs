@@ -1,9 +1,19 @@
 //! `Q4_0`: a scale and 32 nibbles; a value is `scale * (nibble - 8)`.
 
-use super::group::{Group, half_at, nibbles};
+use super::strip::{Blocks, Strip, half_at, nibbles, quants};
 
-pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
-    let group = &mut groups[0];
-    group.scale = half_at(block, 0);
-    nibbles(&block[2..], &mut group.quants, |_, nibble| nibble.cast_signed() - 8);
+/// Blocks of `Q4_0`.
+#[derive(Debug)]
+pub struct Q4_0;
+
+impl Blocks for Q4_0 {
+    const VALUES: usize = 32;
+    const BYTES: usize = 18;
+    const OFFSET: u8 = 8;
+
+    #[inline(always)]
+    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+        strip.scale[at] = half_at(block, 0);
+        nibbles(&block[2..], quants(strip, at));
+    }
 }

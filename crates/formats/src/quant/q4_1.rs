@@ -1,10 +1,21 @@
 //! `Q4_1`: a scale, an offset and 32 nibbles; a value is `scale * nibble + offset`.
 
-use super::group::{Group, half_at, nibbles};
+use super::strip::{Blocks, Strip, half_at, minus, nibbles, quants};
 
-pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
-    let group = &mut groups[0];
-    group.scale = half_at(block, 0);
-    (group.min, group.mins) = (-half_at(block, 2), [1; 2]);
-    nibbles(&block[4..], &mut group.quants, |_, nibble| nibble.cast_signed());
+/// Blocks of `Q4_1`.
+#[derive(Debug)]
+pub struct Q4_1;
+
+impl Blocks for Q4_1 {
+    const VALUES: usize = 32;
+    const BYTES: usize = 20;
+    const OFFSET: u8 = 0;
+    const MINIMA: bool = true;
+
+    #[inline(always)]
+    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+        strip.scale[at] = half_at(block, 0);
+        strip.min[at] = minus(half_at(block, 2));
+        nibbles(&block[4..], quants(strip, at));
+    }
 }

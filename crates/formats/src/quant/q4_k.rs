@@ -1,17 +1,29 @@
 //! `Q4_K`: 256 values in four bits each; common scale and factor of the minima, 12 bytes of six-bit
 //! scales and minima for runs of 32, 128 bytes of values in interleaved runs.
 
-use super::group::{Group, half_at, six_bits};
+use super::strip::{Blocks, Strip, half_at, mins_of, nibble_pair, scales_of, six_bits};
 
-pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
-    for (at, group) in groups.iter_mut().enumerate() {
-        (group.scale, group.min) = (half_at(block, 0), half_at(block, 2));
-        let (scale, min) = six_bits(&block[4..16], at);
-        (group.scales, group.mins) = ([scale; 2], [min; 2]);
-        let bytes = &block[16 + at / 2 * 32..][..32];
-        let shift = at % 2 * 4;
-        for (quant, byte) in group.quants.iter_mut().zip(bytes) {
-            *quant = (byte >> shift & 0xF).cast_signed();
+/// Blocks of `Q4_K`.
+#[derive(Debug)]
+#[expect(non_camel_case_types, reason = "the name of the format")]
+pub struct Q4_K;
+
+impl Blocks for Q4_K {
+    const VALUES: usize = 256;
+    const BYTES: usize = 144;
+    const OFFSET: u8 = 0;
+    const SUB_SCALES: bool = true;
+    const MINIMA: bool = true;
+
+    #[inline(always)]
+    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+        strip.scale[at..at + 8].fill(half_at(block, 0));
+        strip.min[at..at + 8].fill(half_at(block, 2));
+        let (scales, mins) = six_bits(&block[4..16]);
+        scales_of(strip, at, 0, scales);
+        mins_of(strip, at, 0, mins);
+        for (pair, bytes) in block[16..].as_chunks::<32>().0.iter().enumerate() {
+            nibble_pair(bytes, &mut strip.quants[(at + pair * 2) * 32..]);
         }
     }
 }

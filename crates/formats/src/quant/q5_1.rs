@@ -1,11 +1,22 @@
 //! `Q5_1`: a scale, an offset, 32 fifth bits and 32 nibbles; a value is `scale * five bits + offset`.
 
-use super::group::{Group, half_at};
 use super::q5_0::five_bits;
+use super::strip::{Blocks, Strip, half_at, minus, quants};
 
-pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
-    let group = &mut groups[0];
-    group.scale = half_at(block, 0);
-    (group.min, group.mins) = (-half_at(block, 2), [1; 2]);
-    five_bits(&block[4..], &mut group.quants, 0);
+/// Blocks of `Q5_1`.
+#[derive(Debug)]
+pub struct Q5_1;
+
+impl Blocks for Q5_1 {
+    const VALUES: usize = 32;
+    const BYTES: usize = 24;
+    const OFFSET: u8 = 0;
+    const MINIMA: bool = true;
+
+    #[inline(always)]
+    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+        strip.scale[at] = half_at(block, 0);
+        strip.min[at] = minus(half_at(block, 2));
+        five_bits(&block[4..], quants(strip, at));
+    }
 }

@@ -1,22 +1,40 @@
 //! `Q6_K`: 256 values in six bits each; 128 bytes of four bits, 64 bytes of two bits, 16 signed
 //! scales for runs of 16, then the common scale. A value is `scale * run scale * (six bits - 32)`.
 
-use super::group::{Group, half_at};
+use super::strip::{Blocks, Strip, half_at, quants};
 
-pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
-    let (low, high, scales) = (&block[..128], &block[128..192], &block[192..208]);
-    for (at, group) in groups.iter_mut().enumerate() {
-        group.scale = half_at(block, 208);
-        let (part, quarter) = (at / 4, at % 4);
-        let low = &low[part * 64 + quarter % 2 * 32..][..32];
-        let high = &high[part * 32..][..32];
-        for ((quant, low), high) in group.quants.iter_mut().zip(low).zip(high) {
-            let four = low >> (quarter / 2 * 4) & 0xF;
-            let two = high >> (quarter * 2) & 3;
-            *quant = (four | two << 4).cast_signed() - 32;
-        }
+/// Blocks of `Q6_K`.
+#[derive(Debug)]
+#[expect(non_camel_case_types, reason = "the name of the format")]
+pub struct Q6_K;
+
+impl Blocks for Q6_K {
+    const VALUES: usize = 256;
+    const BYTES: usize = 210;
+    const OFFSET: u8 = 32;
+    const SUB_SCALES: bool = true;
+    const HALVES: bool = true;
+
+    #[inline(always)]
+    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+        let (low, high, packed) = (&block[..128], &block[128..192], &block[192..208]);
+        strip.scale[at..at + 8].fill(half_at(block, 208));
         for half in 0..2 {
-            group.scales[half] = i16::from(scales[at * 2 + half].cast_signed());
+            for group in 0..8 {
+                strip.scales[half][at + group] = packed[group * 2 + half].cast_signed();
+            }
+        }
+        for part in 0..2 {
+            let high: &[u8; 32] = high[part * 32..].first_chunk().expect("a block has them");
+            for quarter in 0..4 {
+                let low = &low[part * 64 + quarter % 2 * 32..];
+                let low: &[u8; 32] = low.first_chunk().expect("a block has them");
+                let quants = quants(strip, at + part * 4 + quarter);
+                for i in 0..32 {
+                    let four = low[i] >> (quarter / 2 * 4) & 0xF;
+                    quants[i] = four | (high[i] >> (quarter * 2) & 3) << 4;
+                }
+            }
         }
     }
 }

@@ -3,15 +3,27 @@
 
 use half::f16;
 
-use super::group::{GROUP, Group, half_at};
+use super::strip::{Blocks, GROUP, Strip, half_at, quants};
 
 const BYTES: usize = 2 + GROUP;
 
-pub(super) fn unpack(block: &[u8], groups: &mut [Group]) {
-    let group = &mut groups[0];
-    group.scale = half_at(block, 0);
-    for (quant, byte) in group.quants.iter_mut().zip(&block[2..]) {
-        *quant = byte.cast_signed();
+/// Blocks of `Q8_0`.
+#[derive(Debug)]
+pub struct Q8_0;
+
+impl Blocks for Q8_0 {
+    const VALUES: usize = GROUP;
+    const BYTES: usize = BYTES;
+    const OFFSET: u8 = 128;
+
+    #[inline(always)]
+    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+        strip.scale[at] = half_at(block, 0);
+        let bytes: &[u8; GROUP] = block[2..].first_chunk().expect("a block has them");
+        let quants = quants(strip, at);
+        for i in 0..GROUP {
+            quants[i] = bytes[i] ^ 0x80;
+        }
     }
 }
 

@@ -233,7 +233,7 @@ impl Actor {
         let instance = &self.instances[&id];
         let others = self.instances.values().filter(|found| found.id != id && found.holds_memory());
         let places = self.machine.places(&instance.grant, others.map(|found| &found.grant));
-        let order = instance.order(places);
+        let order = instance.order(places, self.machine.kernels.clone());
         let asks = self.asks.clone();
         tokio::spawn(async move {
             let (tell, mut events) = mpsc::unbounded_channel();

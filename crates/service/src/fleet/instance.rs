@@ -234,7 +234,7 @@ impl Instance {
         }
     }
 
-    pub(super) fn order(&self, places: Vec<PlaceOrder>) -> LoadOrder {
+    pub(super) fn order(&self, places: Vec<PlaceOrder>, kernels: Option<String>) -> LoadOrder {
         let settings = &self.target.settings;
         LoadOrder {
             version: LINK_VERSION,
@@ -248,6 +248,7 @@ impl Instance {
             places,
             resident: settings.weights == Weights::Resident,
             threads: settings.threads,
+            kernels,
         }
     }
 

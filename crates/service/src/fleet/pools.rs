@@ -23,6 +23,8 @@ pub(crate) struct Machine {
     pub(crate) accelerators: Vec<Accelerator>,
     /// Most instances at once.
     pub(crate) most_instances: Option<usize>,
+    /// Instructions that engines compute with; the best there are where nothing is said.
+    pub(crate) kernels: Option<String>,
 }
 
 impl Machine {

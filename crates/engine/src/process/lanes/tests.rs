@@ -10,6 +10,7 @@ use proptest::prelude::*;
 use serde_json::json;
 
 use super::*;
+use crate::compute::ComputeSettings;
 use crate::model::LoadError;
 use deft_protocol::engine::{AcceleratorOrder, PlaceOrder};
 
@@ -440,7 +441,8 @@ fn place(pool: &str, layers: u32, free: u64) -> PlaceOrder {
 fn open_in(name: &str, orders: &[PlaceOrder]) -> Result<Lanes, LoadError> {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
     let mut places = Places::ordered(orders);
-    let model = Model::open_in(&path, 96, &mut places, Weights::Mapped)?;
+    let model =
+        Model::open_in(&path, 96, &mut places, Weights::Mapped, ComputeSettings::default())?;
     let settings = settings(96, 2, 16, CacheType::F16);
     Ok(Lanes::new(model, settings, &mut places)?)
 }

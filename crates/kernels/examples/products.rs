@@ -1,0 +1,114 @@
+//! Products and attention beside the machine's limits, alternating; medians. Run with
+//! `cargo run --release --package deft-kernels --example products [rounds]`.
+#![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
+
+use std::time::Instant;
+
+use deft_formats::quant::TensorType;
+use deft_kernels::{Activations, Matrix, Path, Team, limits, multiply};
+
+fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}
+
+fn timed(mut work: impl FnMut()) -> f64 {
+    let began = Instant::now();
+    work();
+    began.elapsed().as_secs_f64()
+}
+
+fn main() {
+    if std::env::args().nth(1).is_some_and(|text| text == "cache") {
+        return in_cache();
+    }
+    let rounds = std::env::args().nth(1).and_then(|text| text.parse().ok()).unwrap_or(5);
+    let (rows, columns, tokens) = (8192, 2048, 256);
+    let team = Team::new(None);
+    let path = Path::best();
+    println!("{path}, {} threads", team.threads());
+    let mut x = Activations::default();
+    for tensor_type in TensorType::ALL.iter().copied() {
+        // Far more than the caches hold.
+        let bytes = tensor_type.row_bytes(columns) * rows;
+        let copies = (512usize << 20).div_ceil(bytes);
+        let stored: Vec<u8> =
+            (0..bytes * copies).map(|at| (at * 7 + at / 255) as u8 & 0x3B).collect();
+        let (mut reads, mut vectors, mut peaks, mut panels, mut eights) =
+            (vec![], vec![], vec![], vec![], vec![]);
+        for round in 0..rounds {
+            reads.push(limits::memory_read(&team, &stored));
+            let values: Vec<f32> = (0..tokens * columns).map(|at| (at as f32).sin()).collect();
+            x.prepare(path, &team, tensor_type, &values[..columns], columns);
+            let mut out = vec![0.0; rows * tokens];
+            let matrix = |copy: usize| {
+                let bytes = &stored[copy * bytes..][..bytes];
+                Matrix { tensor_type, rows, columns, bytes }
+            };
+            let seconds = timed(|| {
+                for copy in 0..copies {
+                    multiply(path, &team, matrix(copy), &x, &mut out[..rows]);
+                }
+            });
+            vectors.push(stored.len() as f64 / seconds);
+            x.prepare(path, &team, tensor_type, &values[..8 * columns], columns);
+            let seconds = timed(|| {
+                for copy in 0..copies {
+                    multiply(path, &team, matrix(copy), &x, &mut out[..rows * 8]);
+                }
+            });
+            eights.push(stored.len() as f64 / seconds);
+            peaks.push(if tensor_type.is_float() {
+                limits::float_peak(path, &team)
+            } else {
+                limits::integer_peak(path, &team)
+            });
+            x.prepare(path, &team, tensor_type, &values, columns);
+            let copy = round % copies;
+            let seconds = timed(|| multiply(path, &team, matrix(copy), &x, &mut out));
+            panels.push(2.0 * (rows * columns * tokens) as f64 / seconds);
+        }
+        let (read, vector, eight) = (median(reads), median(vectors), median(eights));
+        let (peak, panel) = (median(peaks), median(panels));
+        println!(
+            "{:7} read {:5.1} GB/s, one token {:5.1} ({:.2}), eight {:5.1} (x{:.1}); peak {:4.0} Gop/s, {tokens} tokens {:4.0} ({:.2})",
+            tensor_type.name(),
+            read / 1e9,
+            vector / 1e9,
+            vector / read,
+            eight / 1e9,
+            eight * 8.0 / vector,
+            peak / 1e9,
+            panel / 1e9,
+            panel / peak,
+        );
+    }
+}
+
+/// Nanoseconds that a strip of 512 values takes, with everything in the nearest cache: the best of many.
+fn in_cache() {
+    let team = Team::new(std::num::NonZero::new(1));
+    let path = Path::best();
+    let (rows, columns) = (16, 2048);
+    let mut x = Activations::default();
+    for tensor_type in TensorType::ALL.iter().copied().filter(|kind| !kind.is_float()) {
+        let bytes = tensor_type.row_bytes(columns) * rows;
+        let stored: Vec<u8> = (0..bytes).map(|at| (at * 7 + at / 255) as u8 & 0x3B).collect();
+        let matrix = Matrix { tensor_type, rows, columns, bytes: &stored };
+        let best = |x: &mut Activations, tokens: usize| {
+            let values: Vec<f32> = (0..tokens * columns).map(|at| (at as f32).sin()).collect();
+            x.prepare(path, &team, tensor_type, &values, columns);
+            let mut out = vec![0.0; rows * tokens];
+            let one = |out: &mut [f32]| timed(|| multiply(path, &team, matrix, x, out));
+            let least = (0..2000 / tokens.min(40)).map(|_| one(&mut out)).fold(f64::MAX, f64::min);
+            least * 1e9 / (rows * columns / 512) as f64
+        };
+        let (one, eight, many) = (best(&mut x, 1), best(&mut x, 8), best(&mut x, 240));
+        println!(
+            "{:7} one token {one:6.1} ns ({:4.1} GB/s), eight {eight:6.1}, many {:5.2} each",
+            tensor_type.name(),
+            tensor_type.row_bytes(512) as f64 / one,
+            many / 240.0
+        );
+    }
+}

@@ -1,0 +1,269 @@
+//! Attention over cached keys and values.
+//!
+//! **The order.** A score is a running sum over the values of a key, from the first to the last, each by
+//! one fused multiply-add. Softmax goes from page to page (Milakov and Gimelshein 2018, "Online normalizer
+//! calculation for softmax"): the largest score so far is taken from the scores of a page; what was summed
+//! before is made smaller accordingly; then the weighted values of the page's positions are added one after
+//! the other, fused. So a result depends on the query and on what it sees only: neither on how a prompt was
+//! cut into steps, nor on which pages hold it, nor on what else is computed with it.
+
+#[cfg(target_arch = "x86_64")]
+mod avx512;
+mod page;
+mod plain;
+
+use std::cell::RefCell;
+use std::ops::Range;
+
+use deft_formats::quant::TensorType;
+
+pub use page::{Cached, Kind, PAGE};
+
+use crate::team::Places;
+use crate::{Path, Team};
+
+/// Queries that look at a page together, at most.
+const TOGETHER: usize = 32;
+/// Multiplications below which attention stays on one thread.
+const LEAST_PRODUCTS: usize = 1 << 16;
+
+/// What one token looks at.
+#[derive(Debug, Clone, Copy)]
+pub struct Look<'a> {
+    /// The pages of its sequence.
+    pub pages: &'a [u32],
+    /// The first position it sees.
+    pub first: usize,
+    /// One past the last position it sees.
+    pub end: usize,
+}
+
+/// How attention is computed.
+#[derive(Debug, Clone, Copy)]
+pub struct Attention<'a> {
+    /// Cached keys.
+    pub keys: Cached<'a>,
+    /// Cached values.
+    pub values: Cached<'a>,
+    /// Heads of queries.
+    pub heads: usize,
+    /// Factor on scores.
+    pub scale: f32,
+    /// Scores are squeezed between plus and minus this.
+    pub cap: Option<f32>,
+}
+
+/// Working space of a thread.
+#[derive(Default)]
+struct Space {
+    /// `queries x key length`.
+    queries: Vec<f32>,
+    /// A page's keys, `key length x positions`.
+    keys: Vec<f32>,
+    /// A page's values, `positions x value length`, rows filled up to whole registers.
+    values: Vec<f32>,
+    /// `queries x positions`.
+    scores: Vec<[f32; PAGE]>,
+    /// Weighted sums of values, `queries x value length`, filled up likewise.
+    sums: Vec<f32>,
+    /// For each query the largest score so far, and the sum of weights.
+    state: Vec<(f32, f32)>,
+}
+
+thread_local! {
+    static SPACE: RefCell<Space> = RefCell::default();
+}
+
+/// A value length filled up to whole registers.
+fn filled(length: usize) -> usize {
+    length.next_multiple_of(16)
+}
+
+/// Tokens and query heads that are computed together: they share a head of keys and values, and a
+/// sequence.
+struct Piece {
+    tokens: Range<usize>,
+    head: usize,
+    queries: Range<usize>,
+}
+
+/// `out = softmax(cap(scale * keys . query)) . values` for each token and query head.
+///
+/// `queries` is `tokens x heads x key length`, `out` is `tokens x heads x value length`; query heads share
+/// heads of keys and values in groups. Source: Vaswani et al. 2017; Ainslie et al. 2023, "GQA". Takes no
+/// memory once each thread has done this.
+///
+/// # Panics
+/// When a page is missing or lengths do not fit.
+pub fn attend(
+    path: Path,
+    team: &Team,
+    attention: &Attention<'_>,
+    looks: &[Look<'_>],
+    queries: &[f32],
+    out: &mut [f32],
+) {
+    let Attention { keys, values, heads, .. } = *attention;
+    assert!(path.runs_here(), "this processor has no {path}");
+    assert_eq!(queries.len(), looks.len() * heads * keys.length, "queries have the wrong length");
+    assert_eq!(out.len(), looks.len() * heads * values.length, "output has the wrong length");
+    let group = heads / keys.heads;
+    let seen: usize = looks.iter().map(|look| look.end - look.first).sum();
+    let is_small = seen * heads * keys.length < LEAST_PRODUCTS;
+    // Fewer queries together where else some threads would have nothing to do.
+    let share = (looks.len() * heads).div_ceil(team.threads() * 2);
+    let together = if is_small { TOGETHER } else { share.clamp(1, TOGETHER) };
+    let parts = group.div_ceil(together.min(group));
+    let part = group.div_ceil(parts);
+    let stretch = (together / part).max(1);
+    let places = Places::new(out, values.length);
+    let stretches = Stretches::new(looks, stretch);
+    let count = stretches.count() * keys.heads * parts;
+    team.each(count, if is_small { count } else { 1 }, |_, pieces| {
+        SPACE.with_borrow_mut(|space| {
+            for at in pieces {
+                let (token, rest) = (at / (keys.heads * parts), at % (keys.heads * parts));
+                let (head, part_at) = (rest / parts, rest % parts);
+                let from = part_at * part;
+                let first = head * group;
+                let own = first + from..first + (from + part).min(group);
+                let piece = Piece { tokens: stretches.of(token), head, queries: own };
+                if !piece.queries.is_empty() {
+                    space.attend(path, attention, looks, queries, &piece, &places);
+                }
+            }
+        });
+    });
+}
+
+/// Tokens cut into stretches of one sequence and of at most so many. Late tokens, which see most, come
+/// first, so that no thread begins a long piece when the others end.
+struct Stretches<'a> {
+    looks: &'a [Look<'a>],
+    most: usize,
+    count: usize,
+}
+
+impl<'a> Stretches<'a> {
+    fn new(looks: &'a [Look<'a>], most: usize) -> Self {
+        let mut found = Self { looks, most, count: 0 };
+        found.count = found.each().count();
+        found
+    }
+
+    fn each(&self) -> impl Iterator<Item = Range<usize>> {
+        let mut end = self.looks.len();
+        std::iter::from_fn(move || {
+            let last = self.looks[..end].last()?;
+            let least = end.saturating_sub(self.most);
+            let same = |look: &&Look<'_>| std::ptr::eq(look.pages, last.pages);
+            let count = self.looks[least..end].iter().rev().take_while(same).count();
+            end -= count;
+            Some(end..end + count)
+        })
+    }
+
+    fn count(&self) -> usize {
+        self.count
+    }
+
+    fn of(&self, at: usize) -> Range<usize> {
+        self.each().nth(at).unwrap_or_default()
+    }
+}
+
+impl Space {
+    fn attend(
+        &mut self,
+        path: Path,
+        attention: &Attention<'_>,
+        looks: &[Look<'_>],
+        queries: &[f32],
+        piece: &Piece,
+        out: &Places<'_, f32>,
+    ) {
+        let Attention { keys, values, heads, .. } = *attention;
+        let width = filled(values.length);
+        let rows = piece.tokens.len() * piece.queries.len();
+        self.queries.clear();
+        for token in piece.tokens.clone() {
+            let from = (token * heads + piece.queries.start) * keys.length;
+            let to = (token * heads + piece.queries.end) * keys.length;
+            self.queries.extend_from_slice(&queries[from..to]);
+        }
+        self.keys.resize(keys.length * PAGE, 0.0);
+        self.values.resize(width * PAGE, 0.0);
+        self.scores.resize(rows, [0.0; PAGE]);
+        self.sums.clear();
+        self.sums.resize(rows * width, 0.0);
+        self.state.clear();
+        self.state.resize(rows, (f32::NEG_INFINITY, 0.0));
+        let looks = &looks[piece.tokens.clone()];
+        let first = looks.iter().map(|look| look.first).min().unwrap_or(0);
+        let end = looks.iter().map(|look| look.end).max().unwrap_or(0);
+        for page in first / PAGE..end.div_ceil(PAGE) {
+            self.look_at(path, attention, looks, page, piece);
+        }
+        let per_token = piece.queries.len();
+        for (row, (sums, (_, weight))) in self.sums.chunks(width).zip(&self.state).enumerate() {
+            let token = piece.tokens.start + row / per_token;
+            let head = piece.queries.start + row % per_token;
+            // SAFETY: a token's head belongs to one piece, and a piece is done by one thread.
+            let out = unsafe { out.take(token * heads + head) };
+            let inverse = 1.0 / weight;
+            out.iter_mut().zip(sums).for_each(|(out, sum)| *out = sum * inverse);
+        }
+    }
+
+    /// One page for all tokens that see some of it.
+    fn look_at(
+        &mut self,
+        path: Path,
+        attention: &Attention<'_>,
+        looks: &[Look<'_>],
+        page: usize,
+        piece: &Piece,
+    ) {
+        let Attention { keys, values, scale, cap, .. } = *attention;
+        let positions = page * PAGE..(page + 1) * PAGE;
+        let sees = |look: &Look<'_>| look.first < positions.end && look.end > positions.start;
+        let Some(from) = looks.iter().position(sees) else { return };
+        let to = looks.iter().rposition(sees).map_or(from, |last| last + 1);
+        let end = looks[from..to].iter().map(|look| look.end).max().unwrap_or(0);
+        // What nobody sees was perhaps never written.
+        let used = (end - positions.start).min(PAGE);
+        let (width, per_token) = (filled(values.length), piece.queries.len());
+        let id = looks[from].pages[page];
+        keys.read_keys(path, id, piece.head, &mut self.keys);
+        values.read_values(path, id, piece.head, used, &mut self.values, width);
+        let rows = from * per_token..to * per_token;
+        let queries = &self.queries[rows.start * keys.length..rows.end * keys.length];
+        let scores = &mut self.scores[rows.clone()];
+        plain::scores(path, queries, &self.keys, keys.length, scores);
+        for (row, (scores, state)) in
+            scores.iter_mut().zip(&mut self.state[rows.clone()]).enumerate()
+        {
+            let look = &looks[from + row / per_token];
+            let first = look.first.saturating_sub(positions.start);
+            let seen = first..(look.end.max(positions.start) - positions.start).min(PAGE);
+            let sums = &mut self.sums[(rows.start + row) * width..][..width];
+            plain::soften(path, scores, seen, scale, cap.unwrap_or(0.0), state, sums);
+        }
+        let sums = &mut self.sums[rows.start * width..rows.end * width];
+        plain::gather(path, scores, &self.values, width, used, sums);
+    }
+}
+
+/// Caches are stored as floats, as half floats or in eight bits.
+///
+/// # Panics
+/// For any other type.
+pub(crate) fn check(tensor_type: TensorType) {
+    assert!(
+        matches!(tensor_type, TensorType::F32 | TensorType::F16 | TensorType::Q8_0),
+        "caches are not stored as {tensor_type}"
+    );
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,297 @@
+//! Pages of cached keys and values: how they are written and read.
+
+use deft_formats::quant::{GROUP, TensorType, encode_q8_0};
+use half::f16;
+
+use super::check;
+use crate::Path;
+use crate::on_every_path;
+
+/// Positions of a page.
+pub const PAGE: usize = 32;
+/// Bytes of a block of `Q8_0`: a half-precision scale and 32 signed bytes.
+const Q8_BYTES: usize = 2 + GROUP;
+/// Bytes of 32 values of all keys of a page in eight bits: scales, then quants.
+const KEY_BLOCK: usize = PAGE * Q8_BYTES;
+
+/// Keys or values.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// In a page `length x positions`, so that scores of all positions are computed side by side. In
+    /// eight bits: for each 32 values of a key the scales of all positions, then the quants likewise.
+    Keys,
+    /// In a page `positions x length`.
+    Values,
+}
+
+/// Cached rows of one kind of one layer: `pages x heads x page`.
+#[derive(Debug, Clone, Copy)]
+pub struct Cached<'a> {
+    /// How a row is stored: `F32`, `F16` or `Q8_0`.
+    pub tensor_type: TensorType,
+    /// Values in a row.
+    pub length: usize,
+    /// Rows of different heads at one position.
+    pub heads: usize,
+    /// All pages.
+    pub bytes: &'a [u8],
+}
+
+impl Cached<'_> {
+    fn page(&self, page: u32, head: usize) -> &[u8] {
+        let bytes = PAGE * self.tensor_type.row_bytes(self.length);
+        &self.bytes[(page as usize * self.heads + head) * bytes..][..bytes]
+    }
+
+    /// A page's keys as floats, `length x positions`.
+    pub(super) fn read_keys(&self, path: Path, page: u32, head: usize, out: &mut [f32]) {
+        let bytes = self.page(page, head);
+        match self.tensor_type {
+            TensorType::F16 => widen(path, bytes, out),
+            TensorType::Q8_0 => key_blocks(path, bytes, out),
+            _ => copy(bytes, out),
+        }
+    }
+
+    /// The first `used` positions' values as floats, rows filled up to `width`.
+    pub(super) fn read_values(
+        &self,
+        path: Path,
+        page: u32,
+        head: usize,
+        used: usize,
+        out: &mut [f32],
+        width: usize,
+    ) {
+        let row = self.tensor_type.row_bytes(self.length);
+        let bytes = &self.page(page, head)[..used * row];
+        match self.tensor_type {
+            TensorType::F16 if width == self.length => widen(path, bytes, &mut out[..used * width]),
+            TensorType::Q8_0 if width == self.length => {
+                value_blocks(path, bytes, &mut out[..used * width]);
+            }
+            _ => {
+                for (row, out) in bytes.chunks(row).zip(out.chunks_mut(width)) {
+                    self.tensor_type.decode(row, &mut out[..self.length]);
+                }
+            }
+        }
+    }
+
+    /// One position's row of a head as floats, read back.
+    ///
+    /// # Panics
+    /// When there is no such position.
+    #[must_use]
+    pub fn read(&self, kind: Kind, page: u32, head: usize, slot: usize) -> Vec<f32> {
+        let all = PAGE * self.length;
+        let mut values = vec![0.0; all];
+        match kind {
+            Kind::Values => {
+                self.read_values(Path::Scalar, page, head, PAGE, &mut values, self.length);
+                values[slot * self.length..][..self.length].to_vec()
+            }
+            Kind::Keys => {
+                self.read_keys(Path::Scalar, page, head, &mut values);
+                values[slot..].iter().step_by(PAGE).copied().collect()
+            }
+        }
+    }
+
+    /// Writes one position's row of a head into a page (all bytes of that page and head).
+    ///
+    /// # Panics
+    /// When the lengths do not fit, or caches are not stored like that.
+    pub fn write(tensor_type: TensorType, kind: Kind, slot: usize, row: &[f32], page: &mut [u8]) {
+        check(tensor_type);
+        let bytes = tensor_type.row_bytes(row.len());
+        assert!(page.len() == PAGE * bytes && slot < PAGE, "a page has another length");
+        match (kind, tensor_type) {
+            (Kind::Values, _) => store(tensor_type, row, &mut page[slot * bytes..][..bytes]),
+            (Kind::Keys, TensorType::Q8_0) => {
+                let blocks = row.as_chunks::<GROUP>().0.iter();
+                for (values, block) in blocks.zip(page.as_chunks_mut::<KEY_BLOCK>().0) {
+                    let mut stored = [0; Q8_BYTES];
+                    encode_q8_0(values, &mut stored);
+                    let (scales, quants) = block.split_at_mut(PAGE * 2);
+                    scales[slot * 2..][..2].copy_from_slice(&stored[..2]);
+                    for (at, quant) in stored[2..].iter().enumerate() {
+                        quants[at * PAGE + slot] = *quant;
+                    }
+                }
+            }
+            (Kind::Keys, _) => {
+                let one = bytes / row.len();
+                for (at, value) in row.iter().enumerate() {
+                    let place = &mut page[(at * PAGE + slot) * one..][..one];
+                    store(tensor_type, std::slice::from_ref(value), place);
+                }
+            }
+        }
+    }
+
+    /// Copies the first positions of a page to another one (all bytes of a page and head).
+    ///
+    /// # Panics
+    /// When the lengths do not fit.
+    pub fn copy(tensor_type: TensorType, kind: Kind, count: usize, from: &[u8], to: &mut [u8]) {
+        assert!(from.len() == to.len() && count <= PAGE, "pages differ in length");
+        match (kind, tensor_type) {
+            (Kind::Values, _) => {
+                let bytes = from.len() / PAGE * count;
+                to[..bytes].copy_from_slice(&from[..bytes]);
+            }
+            (Kind::Keys, TensorType::Q8_0) => {
+                for (from, to) in from.chunks(KEY_BLOCK).zip(to.chunks_mut(KEY_BLOCK)) {
+                    to[..count * 2].copy_from_slice(&from[..count * 2]);
+                    let quants = from[PAGE * 2..].chunks(PAGE).zip(to[PAGE * 2..].chunks_mut(PAGE));
+                    quants.for_each(|(from, to)| to[..count].copy_from_slice(&from[..count]));
+                }
+            }
+            (Kind::Keys, _) => {
+                let one = tensor_type.block_bytes();
+                let rows = from.chunks(PAGE * one).zip(to.chunks_mut(PAGE * one));
+                rows.for_each(|(from, to)| to[..count * one].copy_from_slice(&from[..count * one]));
+            }
+        }
+    }
+}
+
+/// Stores a row of values.
+fn store(tensor_type: TensorType, values: &[f32], row: &mut [u8]) {
+    match tensor_type {
+        TensorType::F32 => {
+            let words = row.as_chunks_mut::<4>().0.iter_mut();
+            words.zip(values).for_each(|(word, value)| *word = value.to_le_bytes());
+        }
+        TensorType::F16 => {
+            let words = row.as_chunks_mut::<2>().0.iter_mut();
+            words.zip(values).for_each(|(word, value)| *word = f16::from_f32(*value).to_le_bytes());
+        }
+        _ => encode_q8_0(values, row),
+    }
+}
+
+fn copy(bytes: &[u8], out: &mut [f32]) {
+    for (value, word) in out.iter_mut().zip(bytes.as_chunks::<4>().0) {
+        *value = f32::from_le_bytes(*word);
+    }
+}
+
+/// Half floats to floats.
+fn widen(path: Path, bytes: &[u8], out: &mut [f32]) {
+    assert_eq!(bytes.len(), out.len() * 2, "half floats and floats differ in length");
+    let whole = out.len() / 16 * 16;
+    let done = match path {
+        // SAFETY: the path was found on this processor; lengths are equal.
+        #[cfg(target_arch = "x86_64")]
+        Path::Avx512 => unsafe { x86::widen_512(bytes, &mut out[..whole]) },
+        // SAFETY: as above.
+        #[cfg(target_arch = "x86_64")]
+        Path::Avx2 => unsafe { x86::widen_256(bytes, &mut out[..whole]) },
+        _ => 0,
+    };
+    for (value, word) in out[done..].iter_mut().zip(bytes[done * 2..].as_chunks::<2>().0) {
+        *value = f16::from_le_bytes(*word).to_f32();
+    }
+}
+
+on_every_path! {
+    fn key_blocks(bytes: &[u8], out: &mut [f32]) = plain_key_blocks;
+    fn value_blocks(bytes: &[u8], out: &mut [f32]) = plain_value_blocks;
+}
+
+/// A half float by whole numbers only, which the compiler can make vectors of on every path; exact.
+#[inline(always)]
+fn half_to_single(bits: u16) -> f32 {
+    let bits = u32::from(bits);
+    let (sign, rest) = ((bits & 0x8000) << 16, (bits & 0x7FFF) << 13);
+    // The exponent's bias differs by 112; multiplying does that, also for numbers below the normal ones.
+    let magnitude = f32::from_bits(rest) * f32::from_bits(239 << 23);
+    let is_finite = rest < 0x7C00 << 13;
+    let odd = f32::from_bits(rest | 0x7F80_0000);
+    let magnitude = if is_finite { magnitude } else { odd };
+    f32::from_bits(magnitude.to_bits() | sign)
+}
+
+#[inline(always)]
+fn plain_key_blocks(bytes: &[u8], out: &mut [f32]) {
+    let blocks = bytes.as_chunks::<KEY_BLOCK>().0.iter();
+    for (block, out) in blocks.zip(out.chunks_mut(GROUP * PAGE)) {
+        let mut scales = [0f32; PAGE];
+        for (at, scale) in scales.iter_mut().enumerate() {
+            *scale = half_to_single(u16::from_le_bytes([block[at * 2], block[at * 2 + 1]]));
+        }
+        let quants = block[PAGE * 2..].as_chunks::<PAGE>().0;
+        for (quants, out) in quants.iter().zip(out.as_chunks_mut::<PAGE>().0) {
+            for at in 0..PAGE {
+                out[at] = f32::from(quants[at].cast_signed()) * scales[at];
+            }
+        }
+    }
+}
+
+#[inline(always)]
+fn plain_value_blocks(bytes: &[u8], out: &mut [f32]) {
+    let blocks = bytes.as_chunks::<Q8_BYTES>().0.iter();
+    for (block, out) in blocks.zip(out.as_chunks_mut::<GROUP>().0) {
+        let scale = half_to_single(u16::from_le_bytes([block[0], block[1]]));
+        for at in 0..GROUP {
+            out[at] = f32::from(block[2 + at].cast_signed()) * scale;
+        }
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
+mod x86 {
+    use std::arch::x86_64::*;
+
+    /// # Safety
+    /// `bytes` holds at least as many half floats as `out` has places, a multiple of 16.
+    #[target_feature(enable = "avx512f")]
+    pub(super) unsafe fn widen_512(bytes: &[u8], out: &mut [f32]) -> usize {
+        for at in (0..out.len()).step_by(16) {
+            // SAFETY: sixteen more of both are there.
+            unsafe {
+                let half = _mm256_loadu_si256(bytes.as_ptr().add(at * 2).cast());
+                _mm512_storeu_ps(out.as_mut_ptr().add(at), _mm512_cvtph_ps(half));
+            }
+        }
+        out.len()
+    }
+
+    /// # Safety
+    /// As [`widen_512`].
+    #[target_feature(enable = "avx2,f16c")]
+    pub(super) unsafe fn widen_256(bytes: &[u8], out: &mut [f32]) -> usize {
+        for at in (0..out.len()).step_by(8) {
+            // SAFETY: eight more of both are there.
+            unsafe {
+                let half = _mm_loadu_si128(bytes.as_ptr().add(at * 2).cast());
+                _mm256_storeu_ps(out.as_mut_ptr().add(at), _mm256_cvtph_ps(half));
+            }
+        }
+        out.len()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_half_float_is_widened_exactly_on_every_path() {
+        let bytes: Vec<u8> = (0..=u16::MAX).flat_map(u16::to_le_bytes).collect();
+        for path in Path::available() {
+            let mut out = vec![0.0; 1 << 16];
+            widen(path, &bytes, &mut out);
+            for bits in 0..=u16::MAX {
+                let exact = f16::from_bits(bits).to_f32();
+                for found in [out[usize::from(bits)], half_to_single(bits)] {
+                    let same = found.to_bits() == exact.to_bits();
+                    assert!(same || found.is_nan() && exact.is_nan(), "{bits:04x}: {found}");
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,197 @@
+use std::num::NonZero;
+
+use proptest::prelude::*;
+
+use super::*;
+
+const HEADS: usize = 2;
+
+/// A cache of two heads, its pages in some order.
+struct Cache {
+    tensor_type: TensorType,
+    length: usize,
+    pages: Vec<u32>,
+    keys: Vec<u8>,
+    values: Vec<u8>,
+}
+
+/// A value that differs from place to place.
+fn value(position: usize, head: usize, at: usize) -> f32 {
+    ((position * 31 + head * 11 + at * 7) as f32 * 0.37).sin()
+}
+
+impl Cache {
+    /// Holds so many positions; what was not written are numbers that are none.
+    fn new(tensor_type: TensorType, length: usize, positions: usize, pages: Vec<u32>) -> Self {
+        let bytes = PAGE * tensor_type.row_bytes(length);
+        let all = vec![0xFF; (*pages.iter().max().unwrap() as usize + 1) * HEADS * bytes];
+        let mut cache = Self { tensor_type, length, pages, keys: all.clone(), values: all };
+        for position in 0..positions {
+            let page = cache.pages[position / PAGE] as usize;
+            for head in 0..HEADS {
+                let place = (page * HEADS + head) * bytes..(page * HEADS + head + 1) * bytes;
+                let row: Vec<f32> = (0..length).map(|at| value(position, head, at)).collect();
+                let slot = position % PAGE;
+                Cached::write(tensor_type, Kind::Keys, slot, &row, &mut cache.keys[place.clone()]);
+                let row: Vec<f32> = row.iter().map(|value| value * 0.5 + 0.1).collect();
+                Cached::write(tensor_type, Kind::Values, slot, &row, &mut cache.values[place]);
+            }
+        }
+        cache
+    }
+
+    fn of<'a>(&self, bytes: &'a [u8]) -> Cached<'a> {
+        Cached { tensor_type: self.tensor_type, length: self.length, heads: HEADS, bytes }
+    }
+
+    fn attention(&self, group: usize, cap: Option<f32>) -> Attention<'_> {
+        Attention {
+            keys: self.of(&self.keys),
+            values: self.of(&self.values),
+            heads: HEADS * group,
+            scale: 0.3,
+            cap,
+        }
+    }
+}
+
+fn run(
+    path: Path,
+    threads: usize,
+    attention: &Attention<'_>,
+    looks: &[Look<'_>],
+    queries: &[f32],
+) -> Vec<u32> {
+    let team = Team::new(NonZero::new(threads));
+    let mut out = vec![f32::NAN; looks.len() * attention.heads * attention.values.length];
+    attend(path, &team, attention, looks, queries, &mut out);
+    out.into_iter().map(f32::to_bits).collect()
+}
+
+/// In double precision, straight from the definition.
+fn exact(look: &Look<'_>, query: &[f32], head: usize, length: usize, cap: Option<f32>) -> Vec<f64> {
+    let score = |position: usize| -> f64 {
+        let products = query.iter().enumerate();
+        let dot: f64 =
+            products.map(|(at, q)| f64::from(*q) * f64::from(value(position, head, at))).sum();
+        let score = dot * 0.3;
+        cap.map_or(score, |cap| f64::from(cap) * (score / f64::from(cap)).tanh())
+    };
+    let weights: Vec<f64> = (look.first..look.end).map(|at| score(at).exp()).collect();
+    let total: f64 = weights.iter().sum();
+    let sum = |at: usize| -> f64 {
+        let each = weights.iter().zip(look.first..);
+        each.map(|(weight, position)| weight * (f64::from(value(position, head, at)) * 0.5 + 0.1))
+            .sum()
+    };
+    (0..length).map(|at| sum(at) / total).collect()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    /// One token, one thread, the scalar path: the specification. Tokens together, threads, paths and
+    /// places of pages change no bit of it; and it is near what the definition says.
+    #[test]
+    fn nothing_but_what_is_seen_changes_a_bit(
+        end in 1usize..150,
+        tokens in 1usize..40,
+        window in prop::option::of(1usize..80),
+        group in 1usize..5,
+        length in prop::sample::select(vec![32usize, 64, 96]),
+        cap in prop::option::of(Just(20f32)),
+        threads in 1usize..4,
+    ) {
+        let tokens = tokens.min(end);
+        let queries: Vec<f32> = (0..tokens * HEADS * group * length)
+            .map(|at| (at as f32 * 0.21).cos())
+            .collect();
+        let count = end.div_ceil(PAGE);
+        let pages: [Vec<u32>; 2] = [
+            (0..u32::try_from(count).unwrap()).collect(),
+            (0..u32::try_from(count).unwrap()).rev().map(|page| page * 2 + 1).collect(),
+        ];
+        for tensor_type in [TensorType::F32, TensorType::F16, TensorType::Q8_0] {
+            let caches = pages.clone().map(|pages| Cache::new(tensor_type, length, end, pages));
+            let looks = |cache| -> Vec<Look<'_>> {
+                let cache: &Cache = cache;
+                let look = |token: usize| {
+                    let end = end - tokens + token + 1;
+                    let first = window.map_or(0, |window| end.saturating_sub(window));
+                    Look { pages: &cache.pages, first, end }
+                };
+                (0..tokens).map(look).collect()
+            };
+            let own = looks(&caches[0]);
+            let row = HEADS * group * length;
+            let attention = caches[0].attention(group, cap);
+            let twin: Vec<u32> = own
+                .iter()
+                .zip(queries.chunks(row))
+                .flat_map(|(look, queries)| {
+                    run(Path::Scalar, 1, &attention, std::slice::from_ref(look), queries)
+                })
+                .collect();
+            for path in Path::available() {
+                for cache in &caches {
+                    let found =
+                        run(path, threads, &cache.attention(group, cap), &looks(cache), &queries);
+                    prop_assert_eq!(&found, &twin, "{} on {}", tensor_type, path);
+                }
+            }
+            let allowed = if tensor_type == TensorType::Q8_0 { 0.03 } else { 2e-3 };
+            let last = tokens - 1;
+            for head in 0..HEADS * group {
+                let query = &queries[last * row + head * length..][..length];
+                let wanted = exact(&own[last], query, head / group, length, cap);
+                let found = &twin[last * row + head * length..][..length];
+                for (found, wanted) in found.iter().zip(wanted) {
+                    let error = (f64::from(f32::from_bits(*found)) - wanted).abs();
+                    prop_assert!(error < allowed, "{}: {} apart", tensor_type, error);
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn sequences_of_one_step_see_their_own_pages_only() {
+    let cache = Cache::new(TensorType::F16, 64, 90, vec![0, 1, 2]);
+    let queries: Vec<f32> = (0..5 * HEADS * 64).map(|at| (at as f32 * 0.21).cos()).collect();
+    let attention = cache.attention(1, None);
+    let (first, second) = ([0, 1], [2, 0]);
+    let look = |pages, end| Look { pages, first: 0, end };
+    let looks = [
+        look(&first[..], 40),
+        look(&first, 41),
+        look(&second, 20),
+        look(&first, 42),
+        look(&second, 60),
+    ];
+    for path in Path::available() {
+        let together = run(path, 2, &attention, &looks, &queries);
+        for (at, look) in looks.iter().enumerate() {
+            let own = &queries[at * HEADS * 64..][..HEADS * 64];
+            let alone = run(path, 1, &attention, std::slice::from_ref(look), own);
+            assert_eq!(&together[at * HEADS * 64..][..HEADS * 64], &alone, "token {at} on {path}");
+        }
+    }
+}
+
+#[test]
+fn a_copied_page_holds_the_first_positions() {
+    for tensor_type in [TensorType::F32, TensorType::F16, TensorType::Q8_0] {
+        let whole = Cache::new(tensor_type, 64, 32, vec![0]);
+        let part = Cache::new(tensor_type, 64, 11, vec![0]);
+        for (kind, from, wanted) in
+            [(Kind::Keys, &whole.keys, &part.keys), (Kind::Values, &whole.values, &part.values)]
+        {
+            let mut to = vec![0xFF; from.len()];
+            let half = from.len() / HEADS;
+            for (from, to) in from.chunks(half).zip(to.chunks_mut(half)) {
+                Cached::copy(tensor_type, kind, 11, from, to);
+            }
+            assert_eq!(&to, wanted, "{tensor_type} {kind:?}");
+        }
+    }
+}

@@ -1,0 +1,202 @@
+//! 256-bit twins of [`super::scalar`]. Two registers hold the sixteen partial sums.
+
+use std::arch::x86_64::*;
+
+use deft_formats::quant::{Blocks, GROUP, STRIP, Strip, unpack};
+
+use super::activations::Eighths;
+use super::{PARTIALS, tree};
+
+/// Groups whose integer sums fill one register.
+const GROUPS: usize = 8;
+
+/// The partial sums of a float row: those of whole registers, then what is left.
+#[target_feature(enable = "avx2,fma,f16c")]
+fn finish(low: __m256, high: __m256, tail: impl Iterator<Item = (usize, f32, f32)>) -> f32 {
+    let mut partials = stored(low, high);
+    for (at, weight, value) in tail {
+        partials[at] = weight.mul_add(value, partials[at]);
+    }
+    tree(&partials)
+}
+
+#[target_feature(enable = "avx2")]
+fn stored(low: __m256, high: __m256) -> [f32; PARTIALS] {
+    let mut partials = [0f32; PARTIALS];
+    // SAFETY: the array has room for both registers; unaligned stores have no further demand.
+    unsafe {
+        _mm256_storeu_ps(partials.as_mut_ptr(), low);
+        _mm256_storeu_ps(partials.as_mut_ptr().add(8), high);
+    }
+    partials
+}
+
+/// # Safety
+/// `row` holds `4 * x.len()` bytes.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) unsafe fn f32_row(row: &[u8], x: &[f32]) -> f32 {
+    let (mut low, mut high) = (_mm256_setzero_ps(), _mm256_setzero_ps());
+    let whole = x.len() / PARTIALS * PARTIALS;
+    for at in (0..whole).step_by(PARTIALS) {
+        // SAFETY: `at + 16 <= whole <= x.len()`, and the row holds four bytes for each.
+        unsafe {
+            let weights = row.as_ptr().add(at * 4).cast::<f32>();
+            let values = x.as_ptr().add(at);
+            low = _mm256_fmadd_ps(_mm256_loadu_ps(weights), _mm256_loadu_ps(values), low);
+            let (weights, values) = (weights.add(8), values.add(8));
+            high = _mm256_fmadd_ps(_mm256_loadu_ps(weights), _mm256_loadu_ps(values), high);
+        }
+    }
+    let tail = row[whole * 4..].as_chunks::<4>().0.iter().zip(&x[whole..]).enumerate();
+    finish(low, high, tail.map(|(at, (word, value))| (at, f32::from_le_bytes(*word), *value)))
+}
+
+/// # Safety
+/// `row` holds `2 * x.len()` bytes.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) unsafe fn f16_row(row: &[u8], x: &[f32]) -> f32 {
+    let (mut low, mut high) = (_mm256_setzero_ps(), _mm256_setzero_ps());
+    let whole = x.len() / PARTIALS * PARTIALS;
+    for at in (0..whole).step_by(PARTIALS) {
+        // SAFETY: `at + 16 <= whole <= x.len()`, and the row holds two bytes for each.
+        unsafe {
+            let weights = row.as_ptr().add(at * 2).cast::<__m128i>();
+            let values = x.as_ptr().add(at);
+            let first = _mm256_cvtph_ps(_mm_loadu_si128(weights));
+            low = _mm256_fmadd_ps(first, _mm256_loadu_ps(values), low);
+            let second = _mm256_cvtph_ps(_mm_loadu_si128(weights.add(1)));
+            high = _mm256_fmadd_ps(second, _mm256_loadu_ps(values.add(8)), high);
+        }
+    }
+    let tail = row[whole * 2..].as_chunks::<2>().0.iter().zip(&x[whole..]).enumerate();
+    finish(
+        low,
+        high,
+        tail.map(|(at, (word, value))| (at, half::f16::from_le_bytes(*word).to_f32(), *value)),
+    )
+}
+
+/// # Safety
+/// `row` holds `2 * x.len()` bytes.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) unsafe fn bf16_row(row: &[u8], x: &[f32]) -> f32 {
+    let (mut low, mut high) = (_mm256_setzero_ps(), _mm256_setzero_ps());
+    let whole = x.len() / PARTIALS * PARTIALS;
+    let wide =
+        |half: __m128i| _mm256_castsi256_ps(_mm256_slli_epi32::<16>(_mm256_cvtepu16_epi32(half)));
+    for at in (0..whole).step_by(PARTIALS) {
+        // SAFETY: `at + 16 <= whole <= x.len()`, and the row holds two bytes for each.
+        unsafe {
+            let weights = row.as_ptr().add(at * 2).cast::<__m128i>();
+            let values = x.as_ptr().add(at);
+            low = _mm256_fmadd_ps(wide(_mm_loadu_si128(weights)), _mm256_loadu_ps(values), low);
+            let second = wide(_mm_loadu_si128(weights.add(1)));
+            high = _mm256_fmadd_ps(second, _mm256_loadu_ps(values.add(8)), high);
+        }
+    }
+    let tail = row[whole * 2..].as_chunks::<2>().0.iter().zip(&x[whole..]).enumerate();
+    let value = |word: &[u8; 2]| f32::from_bits(u32::from(u16::from_le_bytes(*word)) << 16);
+    finish(low, high, tail.map(|(at, (word, x))| (at, value(word), *x)))
+}
+
+/// Takes blocks of a row apart.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) fn take_apart<B: Blocks>(blocks: &[u8], strip: &mut Strip) {
+    unpack::<B>(blocks, strip);
+}
+
+/// Adds a strip times activations, group by group, to the partial sums.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) fn strip<B: Blocks>(strip: &Strip, x: &Eighths, partials: &mut [f32; PARTIALS]) {
+    for (eight, partials) in partials.as_chunks_mut::<GROUPS>().0.iter_mut().enumerate() {
+        let first = eight * GROUPS;
+        let sums = integer_sums::<B>(strip, x, first);
+        // SAFETY: eight entries are read, from `first` on, of arrays that have sixteen.
+        unsafe {
+            let mut partial = _mm256_loadu_ps(partials.as_ptr());
+            let x_scales = _mm256_loadu_ps(x.scales.as_ptr().add(first));
+            let wide = |bits: &[u16; 16]| {
+                _mm256_cvtph_ps(_mm_loadu_si128(bits.as_ptr().add(first).cast()))
+            };
+            for half in 0..if B::HALVES { 2 } else { 1 } {
+                let start = _mm256_loadu_si256(x.starts[half].as_ptr().add(first).cast());
+                let sum = match (B::HALVES, is_signed::<B>()) {
+                    (true, _) => _mm256_add_epi32(sums[half], start),
+                    (false, true) => _mm256_add_epi32(sums[0], sums[1]),
+                    (false, false) => _mm256_add_epi32(_mm256_add_epi32(sums[0], sums[1]), start),
+                };
+                let mut scale = wide(&strip.scale);
+                if B::SUB_SCALES {
+                    let whole = _mm_loadl_epi64(strip.scales[half].as_ptr().add(first).cast());
+                    let whole = _mm256_cvtepi32_ps(_mm256_cvtepi8_epi32(whole));
+                    scale = _mm256_mul_ps(scale, whole);
+                }
+                let factor = _mm256_mul_ps(scale, x_scales);
+                partial = _mm256_fmadd_ps(_mm256_cvtepi32_ps(sum), factor, partial);
+                if B::MINIMA {
+                    let mut min = wide(&strip.min);
+                    if B::SUB_SCALES {
+                        let whole = _mm_loadl_epi64(strip.mins[half].as_ptr().add(first).cast());
+                        let whole = _mm256_cvtepi32_ps(_mm256_cvtepu8_epi32(whole));
+                        min = _mm256_mul_ps(min, whole);
+                    }
+                    let lows = _mm256_loadu_ps(x.lows[half].as_ptr().add(first));
+                    partial = _mm256_fnmadd_ps(min, lows, partial);
+                }
+            }
+            _mm256_storeu_ps(partials.as_mut_ptr(), partial);
+        }
+    }
+}
+
+/// Whether quants are made signed again: as they are stored, pairs of products would not fit 16 bits.
+const fn is_signed<B: Blocks>() -> bool {
+    B::OFFSET == 128
+}
+
+/// Exact integer sums of the first and second halves of eight groups, in their order; of quants as they
+/// are meant where [`is_signed`], else as they are stored.
+#[target_feature(enable = "avx2")]
+#[inline]
+fn integer_sums<B: Blocks>(strip: &Strip, x: &Eighths, first: usize) -> [__m256i; 2] {
+    let ones = _mm256_set1_epi16(1);
+    let mut sums = [_mm256_setzero_si256(); GROUPS];
+    for (at, sum) in sums.iter_mut().enumerate() {
+        let from = (first + at) * GROUP;
+        // SAFETY: both have 512 quants, 32 for each of sixteen groups.
+        let (weights, values) = unsafe {
+            (
+                _mm256_loadu_si256(strip.quants.as_ptr().add(from).cast()),
+                _mm256_loadu_si256(x.quants.as_ptr().add(from).cast()),
+            )
+        };
+        let pairs = if is_signed::<B>() {
+            // |w| x sign(x, w): unsigned times signed, pairs at most 2 x 128 x 127, so no saturation.
+            let weights = _mm256_xor_si256(weights, _mm256_set1_epi8(-128));
+            _mm256_maddubs_epi16(_mm256_abs_epi8(weights), _mm256_sign_epi8(values, weights))
+        } else {
+            // At most 2 x 63 x 127.
+            _mm256_maddubs_epi16(weights, values)
+        };
+        *sum = _mm256_madd_epi16(pairs, ones);
+    }
+    let quarter = |at: usize| {
+        let left = _mm256_hadd_epi32(sums[at], sums[at + 1]);
+        let right = _mm256_hadd_epi32(sums[at + 2], sums[at + 3]);
+        _mm256_hadd_epi32(left, right)
+    };
+    let (low, high) = (quarter(0), quarter(4));
+    [_mm256_permute2x128_si256::<0x20>(low, high), _mm256_permute2x128_si256::<0x31>(low, high)]
+}
+
+/// A row times the activations of a token.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) fn row<B: Blocks>(row: &[u8], x: &[Eighths]) -> f32 {
+    let mut taken = Strip::default();
+    let mut partials = [0f32; PARTIALS];
+    for (blocks, x) in row.chunks(STRIP / B::VALUES * B::BYTES).zip(x) {
+        unpack::<B>(blocks, &mut taken);
+        strip::<B>(&taken, x, &mut partials);
+    }
+    tree(&partials)
+}

@@ -1,0 +1,474 @@
+//! 512-bit twins of [`super::scalar`]. One register holds the sixteen partial sums.
+
+use std::arch::x86_64::*;
+
+use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
+
+use super::activations::Eighths;
+use super::panel::{PANEL_ROWS, Panel, PanelStrip, Sums};
+
+/// Dot instructions that a strip takes.
+const STEPS: usize = STRIP / 64;
+/// Rows of a tile.
+const TILE_ROWS: usize = 4;
+/// Tokens of a tile: with the rows so many that integer sums, partial sums and weights fill the registers.
+const TILE_TOKENS: usize = 3;
+
+/// Where in the two registers of [`quarters`] the even quarters of groups 0 to 15 stand; odd ones four
+/// lanes on.
+const EVEN: [i32; 16] = {
+    let mut places = [0; 16];
+    let mut group = 0;
+    while group < 16 {
+        let register = group / 8 * 16;
+        places[group as usize] = register + group % 2 * 8 + group % 8 / 2;
+        group += 1;
+    }
+    places
+};
+
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn places(odd: bool) -> __m512i {
+    // SAFETY: the array has sixteen words.
+    let even = unsafe { _mm512_loadu_si512(EVEN.as_ptr().cast()) };
+    if odd { _mm512_add_epi32(even, _mm512_set1_epi32(4)) } else { even }
+}
+
+/// Eight registers, each with two groups of eight words, to two registers with the sums of four
+/// neighbouring words: in a lane of 128 bits the same quarter of four registers.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn quarters(sums: &[__m512i; STEPS]) -> (__m512i, __m512i) {
+    let four = |first: usize| {
+        let pair = |at: usize| {
+            let (a, b) = (sums[at], sums[at + 1]);
+            _mm512_add_epi32(_mm512_unpacklo_epi32(a, b), _mm512_unpackhi_epi32(a, b))
+        };
+        let (a, b) = (pair(first), pair(first + 2));
+        _mm512_add_epi32(_mm512_unpacklo_epi64(a, b), _mm512_unpackhi_epi64(a, b))
+    };
+    (four(0), four(4))
+}
+
+/// The integer sums of both halves of all groups, in their order.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn half_sums(sums: &[__m512i; STEPS]) -> (__m512i, __m512i) {
+    let (low, high) = quarters(sums);
+    (
+        _mm512_permutex2var_epi32(low, places(false), high),
+        _mm512_permutex2var_epi32(low, places(true), high),
+    )
+}
+
+/// The scales, or minima, of a strip's groups in a half.
+#[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+#[inline]
+fn scales<B: Blocks>(strip: &Strip, half: usize) -> (__m512, __m512) {
+    // SAFETY: all four arrays have sixteen entries.
+    unsafe {
+        let wide = |bits: &[u16; 16]| _mm512_cvtph_ps(_mm256_loadu_si256(bits.as_ptr().cast()));
+        let mut scale = wide(&strip.scale);
+        let mut min = if B::MINIMA { wide(&strip.min) } else { _mm512_setzero_ps() };
+        if B::SUB_SCALES {
+            let whole = _mm512_cvtepi8_epi32(_mm_loadu_si128(strip.scales[half].as_ptr().cast()));
+            scale = _mm512_mul_ps(scale, _mm512_cvtepi32_ps(whole));
+        }
+        if B::SUB_SCALES && B::MINIMA {
+            let whole = _mm512_cvtepu8_epi32(_mm_loadu_si128(strip.mins[half].as_ptr().cast()));
+            min = _mm512_mul_ps(min, _mm512_cvtepi32_ps(whole));
+        }
+        (scale, min)
+    }
+}
+
+/// Adds sixteen integer sums, and what minima take away, to the partial sums.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn add<B: Blocks>(
+    partial: __m512,
+    sums: __m512i,
+    scale: __m512,
+    min: __m512,
+    x: &Eighths,
+    half: usize,
+) -> __m512 {
+    // SAFETY: the arrays have sixteen entries.
+    unsafe {
+        let factor = _mm512_mul_ps(scale, _mm512_load_ps(x.scales.as_ptr()));
+        let partial = _mm512_fmadd_ps(_mm512_cvtepi32_ps(sums), factor, partial);
+        if !B::MINIMA {
+            return partial;
+        }
+        _mm512_fnmadd_ps(min, _mm512_load_ps(x.lows[half].as_ptr()), partial)
+    }
+}
+
+/// Adds a strip's integer sums, which begin at nothing, to the partial sums.
+#[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+#[inline]
+fn add_strip<B: Blocks>(
+    partial: __m512,
+    sums: &[__m512i; STEPS],
+    strip: &Strip,
+    x: &Eighths,
+) -> __m512 {
+    let (first, second) = half_sums(sums);
+    // SAFETY: the arrays have sixteen entries.
+    let start = |half: usize| unsafe { _mm512_load_si512(x.starts[half].as_ptr().cast()) };
+    let (scale, min) = scales::<B>(strip, 0);
+    if !B::HALVES {
+        let sums = _mm512_add_epi32(_mm512_add_epi32(first, second), start(0));
+        return add::<B>(partial, sums, scale, min, x, 0);
+    }
+    let partial = add::<B>(partial, _mm512_add_epi32(first, start(0)), scale, min, x, 0);
+    let (scale, min) = scales::<B>(strip, 1);
+    add::<B>(partial, _mm512_add_epi32(second, start(1)), scale, min, x, 1)
+}
+
+/// A row times the activations of a token, group by group.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+pub(super) fn row<B: Blocks>(row: &[u8], x: &[Eighths]) -> f32 {
+    let mut strip = Strip::default();
+    let mut partial = _mm512_setzero_ps();
+    for (blocks, x) in row.chunks(STRIP / B::VALUES * B::BYTES).zip(x) {
+        unpack::<B>(blocks, &mut strip);
+        let mut sums = [_mm512_setzero_si512(); STEPS];
+        for (step, sum) in sums.iter_mut().enumerate() {
+            // SAFETY: both have 512 quants, 64 for each step.
+            *sum = unsafe {
+                let weights = _mm512_load_si512(strip.quants.as_ptr().add(step * 64).cast());
+                let x = _mm512_load_si512(x.quants.as_ptr().add(step * 64).cast());
+                _mm512_dpbusd_epi32(*sum, weights, x)
+            };
+        }
+        partial = add_strip::<B>(partial, &sums, &strip, x);
+    }
+    tree(partial)
+}
+
+/// As [`row`], for `Q8_0`, whose quants can be used where they are stored.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+pub(super) fn q8_0_row(stored: &[u8], x: &[Eighths]) -> f32 {
+    use deft_formats::quant::Q8_0;
+    const BYTES: usize = Q8_0::BYTES;
+    let flip = _mm512_set1_epi8(-128);
+    let mut strip = Strip::default();
+    let mut partial = _mm512_setzero_ps();
+    let mut strips = stored.chunks_exact(STRIP_GROUPS * BYTES);
+    for (blocks, x) in strips.by_ref().zip(x) {
+        for (scale, block) in strip.scale.iter_mut().zip(blocks.as_chunks::<BYTES>().0) {
+            *scale = u16::from_le_bytes([block[0], block[1]]);
+        }
+        let mut sums = [_mm512_setzero_si512(); STEPS];
+        for (step, sum) in sums.iter_mut().enumerate() {
+            // SAFETY: there are sixteen blocks, two for each step; quants follow a block's scale.
+            *sum = unsafe {
+                let first = blocks.as_ptr().add(step * 2 * BYTES + 2);
+                let low = _mm512_castsi256_si512(_mm256_loadu_si256(first.cast()));
+                let high = _mm256_loadu_si256(first.add(BYTES).cast());
+                let weights = _mm512_xor_si512(_mm512_inserti64x4::<1>(low, high), flip);
+                let x = _mm512_load_si512(x.quants.as_ptr().add(step * 64).cast());
+                _mm512_dpbusd_epi32(*sum, weights, x)
+            };
+        }
+        partial = add_strip::<Q8_0>(partial, &sums, &strip, x);
+    }
+    let rest = strips.remainder();
+    if let Some(x) = x.last().filter(|_| !rest.is_empty()) {
+        unpack::<Q8_0>(rest, &mut strip);
+        let mut sums = [_mm512_setzero_si512(); STEPS];
+        for (step, sum) in sums.iter_mut().enumerate() {
+            // SAFETY: both have 512 quants, 64 for each step.
+            *sum = unsafe {
+                let weights = _mm512_load_si512(strip.quants.as_ptr().add(step * 64).cast());
+                let x = _mm512_load_si512(x.quants.as_ptr().add(step * 64).cast());
+                _mm512_dpbusd_epi32(*sum, weights, x)
+            };
+        }
+        partial = add_strip::<Q8_0>(partial, &sums, &strip, x);
+    }
+    tree(partial)
+}
+
+/// The fixed tree at the end of a sum.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn tree(partial: __m512) -> f32 {
+    let mut partials = [0f32; 16];
+    // SAFETY: the array has sixteen entries.
+    unsafe { _mm512_storeu_ps(partials.as_mut_ptr(), partial) };
+    super::tree(&partials)
+}
+
+/// Takes blocks of a row apart, four quants of each group side by side.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+pub(super) fn pack<B: Blocks>(blocks: &[u8], strip: &mut Strip, packed: &mut PanelStrip) {
+    unpack::<B>(blocks, strip);
+    // SAFETY: both have 512 quants; the other arrays have sixteen entries.
+    unsafe {
+        let load = |at: usize| _mm512_load_si512(strip.quants.as_ptr().add(at * 64).cast());
+        // In a lane of 128 bits: word `k` of the same quarter of four registers.
+        let four = |first: usize| -> [__m512i; 4] {
+            let (a, b) = (load(first), load(first + 1));
+            let (c, d) = (load(first + 2), load(first + 3));
+            let (low, high) = (_mm512_unpacklo_epi32(a, b), _mm512_unpackhi_epi32(a, b));
+            let (more, most) = (_mm512_unpacklo_epi32(c, d), _mm512_unpackhi_epi32(c, d));
+            [
+                _mm512_unpacklo_epi64(low, more),
+                _mm512_unpackhi_epi64(low, more),
+                _mm512_unpacklo_epi64(high, most),
+                _mm512_unpackhi_epi64(high, most),
+            ]
+        };
+        let (low, high) = (four(0), four(4));
+        for word in 0..4 {
+            for odd in [false, true] {
+                let step = word + usize::from(odd) * 4;
+                let words = _mm512_permutex2var_epi32(low[word], places(odd), high[word]);
+                _mm512_store_si512(packed.quants.as_mut_ptr().add(step * 64).cast(), words);
+            }
+        }
+        for half in 0..if B::HALVES { 2 } else { 1 } {
+            let (scale, min) = scales::<B>(strip, half);
+            _mm512_store_ps(packed.scales[half].as_mut_ptr(), scale);
+            if B::MINIMA {
+                _mm512_store_ps(packed.mins[half].as_mut_ptr(), min);
+            }
+        }
+    }
+}
+
+/// Strips of a panel of rows, and of all tokens: what [`multiply`] computes.
+pub(super) struct Block<'a> {
+    pub(super) panel: &'a Panel,
+    /// `stride` strips for each token, of which those of the panel begin at `first`.
+    pub(super) x: &'a [Eighths],
+    pub(super) stride: usize,
+    pub(super) first: usize,
+    /// Partial sums, `tokens x rows of a panel`; not read where the panel has the first strips, and not
+    /// written where it has the last ones.
+    pub(super) sums: &'a mut [Sums],
+    /// What comes out, likewise; written where the panel has the last strips.
+    pub(super) out: &'a mut [[f32; PANEL_ROWS]],
+}
+
+/// A panel's strips of rows times all tokens.
+///
+/// # Safety
+/// `x` has `stride` strips for each token, `sums` and `out` have what is said there.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
+    let tokens = block.out.len();
+    // Weights of four rows stay in the nearest cache while all tokens pass by.
+    for row in (0..PANEL_ROWS).step_by(TILE_ROWS) {
+        let mut token = 0;
+        while token < tokens {
+            // SAFETY: the tile's tokens and rows exist, as the caller promises.
+            token += unsafe {
+                match tokens - token {
+                    1 => tile::<B, 1>(block, row, token),
+                    2 => tile::<B, 2>(block, row, token),
+                    _ => tile::<B, TILE_TOKENS>(block, row, token),
+                }
+            };
+        }
+    }
+}
+
+/// Four rows times some tokens; returns how many.
+///
+/// # Safety
+/// As [`multiply`], and these rows and tokens exist.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[inline]
+unsafe fn tile<B: Blocks, const TOKENS: usize>(
+    block: &mut Block<'_>,
+    row: usize,
+    token: usize,
+) -> usize {
+    let Block { panel, stride, first, .. } = *block;
+    // SAFETY: what is read and written are the arrays of strips, of sixteen entries or 512 quants,
+    // aligned to 64 bytes, and the sums and outputs of rows and tokens of the tile.
+    unsafe {
+        let x = block.x.as_ptr().add(token * stride + first);
+        let sums = block.sums.as_mut_ptr().add(token * PANEL_ROWS + row);
+        let mut partials = [[_mm512_setzero_ps(); TILE_ROWS]; TOKENS];
+        if first > 0 {
+            for (token, partials) in partials.iter_mut().enumerate() {
+                for (at, partial) in partials.iter_mut().enumerate() {
+                    *partial = _mm512_load_ps(sums.add(token * PANEL_ROWS + at).cast());
+                }
+            }
+        }
+        for strip in 0..panel.strips {
+            let rows: [&PanelStrip; TILE_ROWS] =
+                std::array::from_fn(|at| panel.rows[row + at].get_unchecked(strip));
+            let tokens: [&Eighths; TOKENS] =
+                std::array::from_fn(|token| &*x.add(token * stride + strip));
+            add_tile::<B, TOKENS>(rows, tokens, &mut partials);
+        }
+        if first + panel.strips < stride {
+            for (token, partials) in partials.iter().enumerate() {
+                for (at, partial) in partials.iter().enumerate() {
+                    _mm512_store_ps(sums.add(token * PANEL_ROWS + at).cast(), *partial);
+                }
+            }
+        } else {
+            for (at, partials) in partials.iter().enumerate() {
+                let out = block.out.as_mut_ptr().add(token + at).cast::<f32>().add(row);
+                _mm_storeu_ps(out, trees(partials));
+            }
+        }
+    }
+    TOKENS
+}
+
+/// Adds one strip of each row times one of each token to the partial sums.
+///
+/// # Safety
+/// The processor has the instructions.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[inline]
+unsafe fn add_tile<B: Blocks, const TOKENS: usize>(
+    rows: [&PanelStrip; TILE_ROWS],
+    tokens: [&Eighths; TOKENS],
+    partials: &mut [[__m512; TILE_ROWS]; TOKENS],
+) {
+    let halves = if B::HALVES { 2 } else { 1 };
+    for half in 0..halves {
+        // SAFETY: all arrays have 16 words, or 512 quants, and are aligned to 64 bytes.
+        unsafe {
+            let mut whole: [[__m512i; TILE_ROWS]; TOKENS] = std::array::from_fn(|token| {
+                [_mm512_load_si512(tokens[token].starts[half].as_ptr().cast()); TILE_ROWS]
+            });
+            for step in half * STEPS / halves..(half + 1) * STEPS / halves {
+                let weights: [__m512i; TILE_ROWS] = std::array::from_fn(|at| {
+                    _mm512_load_si512(rows[at].quants.as_ptr().add(step * 64).cast())
+                });
+                for (whole, token) in whole.iter_mut().zip(tokens) {
+                    let x = _mm512_load_si512(token.quants.as_ptr().add(step * 64).cast());
+                    for (whole, weights) in whole.iter_mut().zip(weights) {
+                        *whole = _mm512_dpbusd_epi32(*whole, weights, x);
+                    }
+                }
+            }
+            for at in 0..TILE_ROWS {
+                let scale = _mm512_load_ps(rows[at].scales[half].as_ptr());
+                let min = match B::MINIMA {
+                    true => _mm512_load_ps(rows[at].mins[half].as_ptr()),
+                    false => scale,
+                };
+                for token in 0..TOKENS {
+                    let partial = &mut partials[token][at];
+                    *partial =
+                        add::<B>(*partial, whole[token][at], scale, min, tokens[token], half);
+                }
+            }
+        }
+    }
+}
+
+/// The fixed tree at the end of four sums at once.
+#[target_feature(enable = "avx512f,avx512vl")]
+#[inline]
+fn trees(sums: &[__m512; TILE_ROWS]) -> __m128 {
+    // Eight apart: of two sums, one in each half of a register.
+    let eight = |a: __m512, b: __m512| {
+        let low = _mm512_shuffle_f32x4::<0x44>(a, b);
+        _mm512_add_ps(low, _mm512_shuffle_f32x4::<0xEE>(a, b))
+    };
+    let (a, b) = (eight(sums[0], sums[1]), eight(sums[2], sums[3]));
+    // Four apart: of four sums, one in each quarter.
+    let low = _mm512_shuffle_f32x4::<0x88>(a, b);
+    let four = _mm512_add_ps(low, _mm512_shuffle_f32x4::<0xDD>(a, b));
+    // Two apart, then neighbours, within each quarter.
+    let two = _mm512_add_ps(four, _mm512_shuffle_ps::<0x4E>(four, four));
+    let one = _mm512_add_ps(two, _mm512_shuffle_ps::<0xB1>(two, two));
+    // The first of each quarter.
+    let order = _mm512_setr_epi32(0, 4, 8, 12, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0);
+    _mm512_castps512_ps128(_mm512_permutexvar_ps(order, one))
+}
+
+/// Float rows: how stored values become floats.
+pub(super) trait Floats {
+    /// Bytes of a value.
+    const BYTES: usize;
+
+    /// Sixteen values.
+    ///
+    /// # Safety
+    /// So many can be read; the processor has the instructions.
+    unsafe fn load(stored: *const u8) -> __m512;
+}
+
+pub(super) struct Single;
+pub(super) struct Half;
+pub(super) struct Brain;
+
+impl Floats for Single {
+    const BYTES: usize = 4;
+
+    #[inline]
+    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+    unsafe fn load(stored: *const u8) -> __m512 {
+        // SAFETY: the caller promises sixteen values and the instructions.
+        unsafe { _mm512_loadu_ps(stored.cast()) }
+    }
+}
+
+impl Floats for Half {
+    const BYTES: usize = 2;
+
+    #[inline]
+    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+    unsafe fn load(stored: *const u8) -> __m512 {
+        // SAFETY: as above.
+        unsafe { _mm512_cvtph_ps(_mm256_loadu_si256(stored.cast())) }
+    }
+}
+
+impl Floats for Brain {
+    const BYTES: usize = 2;
+
+    #[inline]
+    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+    unsafe fn load(stored: *const u8) -> __m512 {
+        // SAFETY: as above.
+        unsafe {
+            let wide = _mm512_cvtepu16_epi32(_mm256_loadu_si256(stored.cast()));
+            _mm512_castsi512_ps(_mm512_slli_epi32::<16>(wide))
+        }
+    }
+}
+
+/// Some rows of floats times a token, as far as they are whole registers: the partial sums.
+///
+/// # Safety
+/// All rows have `x.len()` values.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+pub(super) unsafe fn float_rows<F: Floats, const ROWS: usize>(
+    rows: [&[u8]; ROWS],
+    x: &[f32],
+) -> [[f32; 16]; ROWS] {
+    let mut partials = [_mm512_setzero_ps(); ROWS];
+    for at in (0..x.len() / 16 * 16).step_by(16) {
+        // SAFETY: there are sixteen more values in each row and in `x`.
+        unsafe {
+            let x = _mm512_loadu_ps(x.as_ptr().add(at));
+            for (partial, row) in partials.iter_mut().zip(rows) {
+                let weights = F::load(row.as_ptr().add(at * F::BYTES));
+                *partial = _mm512_fmadd_ps(weights, x, *partial);
+            }
+        }
+    }
+    let mut out = [[0f32; 16]; ROWS];
+    for (out, partial) in out.iter_mut().zip(partials) {
+        // SAFETY: sixteen entries.
+        unsafe { _mm512_storeu_ps(out.as_mut_ptr(), partial) };
+    }
+    out
+}
+
+const _: () = assert!(GROUP == 32 && STRIP_GROUPS == 16 && PANEL_ROWS == 16);

@@ -1,0 +1,23 @@
+//! What a product needs to know of a type that stores blocks.
+
+use deft_formats::quant::{Blocks, TensorType};
+use deft_formats::with_blocks;
+
+/// How quants of a type are meant.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Form {
+    /// They are stored so much more than they mean.
+    pub(crate) offset: u8,
+    /// The halves of a group have scales of their own.
+    pub(crate) halves: bool,
+}
+
+impl Form {
+    /// The form of a type; none for floats.
+    pub(crate) fn of(tensor_type: TensorType) -> Option<Self> {
+        if tensor_type.is_float() {
+            return None;
+        }
+        Some(with_blocks!(tensor_type, B => Self { offset: B::OFFSET, halves: B::HALVES }))
+    }
+}

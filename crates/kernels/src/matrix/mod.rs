@@ -1,0 +1,88 @@
+//! Stored matrix times activations.
+//!
+//! **The order.** A row is summed into sixteen partial sums. For float rows, element `i` goes to partial
+//! sum `i mod 16` by one fused multiply-add. For rows in blocks, the exact integer sum of group `g` of 32
+//! quants times activations is multiplied by the product of the two scales and added to partial sum
+//! `g mod 16`, fused as well; where the halves of a group have scales of their own, that is done for both,
+//! one after the other; where there are minima, the product of a minimum and the sum of activations is
+//! taken away after each, fused too. At the end partial sums 8 apart are added, then 4, 2 and 1 apart.
+//! Every path keeps this order, for one token as for many, so all agree bit for bit.
+
+mod activations;
+#[cfg(target_arch = "x86_64")]
+mod avx2;
+#[cfg(target_arch = "x86_64")]
+mod avx512;
+mod floats;
+mod form;
+mod panel;
+mod quants;
+mod scalar;
+
+use deft_formats::quant::TensorType;
+
+pub use activations::Activations;
+pub use floats::dot;
+
+use crate::team::Outputs;
+use crate::{Path, Team};
+
+/// Number of partial sums.
+pub(crate) const PARTIALS: usize = 16;
+
+/// The fixed tree at the end of every sum.
+#[inline(always)]
+pub(crate) fn tree(partials: &[f32; PARTIALS]) -> f32 {
+    let mut sums = *partials;
+    for width in [8, 4, 2, 1] {
+        for at in 0..width {
+            sums[at] += sums[at + width];
+        }
+    }
+    sums[0]
+}
+
+/// A stored matrix: `rows x columns`, row-major.
+#[derive(Debug, Clone, Copy)]
+pub struct Matrix<'a> {
+    /// How it is stored.
+    pub tensor_type: TensorType,
+    /// Length of an output.
+    pub rows: usize,
+    /// Length of an input.
+    pub columns: usize,
+    /// `rows` rows of `tensor_type.row_bytes(columns)` bytes.
+    pub bytes: &'a [u8],
+}
+
+impl Matrix<'_> {
+    fn row(&self, row: usize) -> &[u8] {
+        let bytes = self.tensor_type.row_bytes(self.columns);
+        &self.bytes[row * bytes..][..bytes]
+    }
+}
+
+/// `out[token][row] = matrix[row] . x[token]`; `out` is `tokens x rows`.
+///
+/// Each product is summed in the stated order, so neither the number of tokens nor of threads changes a
+/// bit. Takes no memory once each thread has done a product of several tokens.
+///
+/// # Panics
+/// When the lengths do not fit, or `x` was not prepared for this type on this path.
+pub fn multiply(path: Path, team: &Team, matrix: Matrix<'_>, x: &Activations, out: &mut [f32]) {
+    let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
+    assert_eq!(matrix.bytes.len(), matrix.rows * row_bytes, "matrix and its bytes differ");
+    assert_eq!(x.width, matrix.columns, "activations of another width");
+    assert_eq!(out.len(), x.tokens * matrix.rows, "output has the wrong length");
+    assert_eq!(x.form, form::Form::of(matrix.tensor_type), "activations for another type");
+    assert!(path.runs_here(), "this processor has no {path}");
+    let out = Outputs::new(out, matrix.rows);
+    if matrix.tensor_type.is_float() {
+        floats::multiply(path, team, matrix, x, &out);
+    } else {
+        quants::multiply(path, team, matrix, x, &out);
+    }
+}
+
+#[cfg(test)]
+mod tests;

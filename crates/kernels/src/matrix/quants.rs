@@ -1,0 +1,181 @@
+//! Products of rows in blocks with activations in eight bits.
+
+use std::cell::RefCell;
+use std::ops::Range;
+
+use deft_formats::quant::{Blocks, STRIP, Strip, TensorType};
+use deft_formats::with_blocks;
+
+use super::activations::{Activations, Eighths};
+use super::panel::{PANEL_ROWS, PANEL_STRIPS, Panel, Sums};
+use super::{Matrix, PARTIALS, scalar, tree};
+#[cfg(target_arch = "x86_64")]
+use super::{avx2, avx512};
+use crate::team::Outputs;
+use crate::{Path, Team};
+
+/// Bytes of weights that a thread takes at a time, at least: below, handing out work costs more than it
+/// saves.
+const LEAST_BYTES: usize = 16 << 10;
+/// Multiplications below which a product of several tokens stays on one thread.
+const LEAST_PRODUCTS: usize = 1 << 18;
+
+/// Working space of a thread.
+#[derive(Default)]
+struct Space {
+    strip: Strip,
+    panel: Panel,
+    /// Partial sums, `tokens x rows of a panel`.
+    sums: Vec<Sums>,
+    /// What comes out, likewise.
+    out: Vec<[f32; PANEL_ROWS]>,
+}
+
+thread_local! {
+    static SPACE: RefCell<Box<Space>> = RefCell::default();
+}
+
+pub(super) fn multiply(
+    path: Path,
+    team: &Team,
+    matrix: Matrix<'_>,
+    x: &Activations,
+    out: &Outputs<'_>,
+) {
+    if x.tokens == 1 {
+        let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
+        let grain = LEAST_BYTES.div_ceil(row_bytes.max(1));
+        let x = x.of(0);
+        let row = row_function(path, matrix.tensor_type);
+        team.each(matrix.rows, grain, |_, rows| {
+            // SAFETY: rows are given to one thread once.
+            let results = unsafe { out.stretch(0, rows.clone()) };
+            for (result, at) in results.iter_mut().zip(rows) {
+                *result = row(matrix.row(at), x);
+            }
+        });
+        return;
+    }
+    let products = x.tokens * matrix.columns * PANEL_ROWS;
+    let grain = LEAST_PRODUCTS.div_ceil(products.max(1)) * PANEL_ROWS;
+    with_blocks!(matrix.tensor_type, B => {
+        team.each(matrix.rows, grain, |_, rows| SPACE.with_borrow_mut(|space| {
+            for from in rows.clone().step_by(PANEL_ROWS) {
+                let rows = from..rows.end.min(from + PANEL_ROWS);
+                if path == Path::Avx512 {
+                    #[cfg(target_arch = "x86_64")]
+                    panel_of::<B>(&matrix, rows, x, space, out);
+                } else {
+                    rows_of::<B>(path, &matrix, rows, x, space, out);
+                }
+            }
+        }));
+    });
+}
+
+/// What multiplies a row with one token.
+fn row_function(path: Path, tensor_type: TensorType) -> fn(&[u8], &[Eighths]) -> f32 {
+    with_blocks!(tensor_type, B => match path {
+        // SAFETY: the path was found on this processor; nothing else is demanded.
+        #[cfg(target_arch = "x86_64")]
+        Path::Avx512 if tensor_type == TensorType::Q8_0 => |row, x| unsafe {
+            avx512::q8_0_row(row, x)
+        },
+        // SAFETY: as above.
+        #[cfg(target_arch = "x86_64")]
+        Path::Avx512 => |row, x| unsafe { avx512::row::<B>(row, x) },
+        // SAFETY: as above.
+        #[cfg(target_arch = "x86_64")]
+        Path::Avx2 => |row, x| unsafe { avx2::row::<B>(row, x) },
+        _ => scalar_row::<B>,
+    })
+}
+
+fn scalar_row<B: Blocks>(row: &[u8], x: &[Eighths]) -> f32 {
+    let mut strip = Strip::default();
+    let mut partials = [0f32; PARTIALS];
+    for (blocks, x) in row.chunks(STRIP / B::VALUES * B::BYTES).zip(x) {
+        deft_formats::quant::unpack::<B>(blocks, &mut strip);
+        scalar::strip::<B>(&strip, x, &mut partials);
+    }
+    tree(&partials)
+}
+
+/// Some rows times all tokens: each strip is taken apart once.
+fn rows_of<B: Blocks>(
+    path: Path,
+    matrix: &Matrix<'_>,
+    rows: Range<usize>,
+    x: &Activations,
+    space: &mut Space,
+    out: &Outputs<'_>,
+) {
+    let bytes = STRIP / B::VALUES * B::BYTES;
+    for row in rows {
+        space.sums.clear();
+        space.sums.resize(x.tokens, Sums::default());
+        for (at, blocks) in matrix.row(row).chunks(bytes).enumerate() {
+            let strip = &mut space.strip;
+            match path {
+                // SAFETY: the path was found on this processor; nothing else is demanded.
+                #[cfg(target_arch = "x86_64")]
+                Path::Avx2 => unsafe { avx2::take_apart::<B>(blocks, strip) },
+                _ => deft_formats::quant::unpack::<B>(blocks, strip),
+            }
+            for (token, sums) in space.sums.iter_mut().enumerate() {
+                let x = &x.of(token)[at];
+                match path {
+                    // SAFETY: as above.
+                    #[cfg(target_arch = "x86_64")]
+                    Path::Avx2 => unsafe { avx2::strip::<B>(strip, x, &mut sums.0) },
+                    _ => scalar::strip::<B>(strip, x, &mut sums.0),
+                }
+            }
+        }
+        for (token, sums) in space.sums.iter().enumerate() {
+            // SAFETY: rows are given to one thread once.
+            let result = unsafe { out.stretch(token, row..row + 1) };
+            result[0] = tree(&sums.0);
+        }
+    }
+}
+
+/// Up to sixteen rows times all tokens: strips are taken apart once and multiplied while they are in the
+/// nearest cache.
+#[cfg(target_arch = "x86_64")]
+fn panel_of<B: Blocks>(
+    matrix: &Matrix<'_>,
+    rows: Range<usize>,
+    x: &Activations,
+    space: &mut Space,
+    out: &Outputs<'_>,
+) {
+    let Space { strip, panel, sums, out: results } = space;
+    let bytes = STRIP / B::VALUES * B::BYTES;
+    let stride = matrix.columns.div_ceil(STRIP);
+    // What was there before is not read.
+    results.resize(x.tokens, [0.0; PANEL_ROWS]);
+    if stride > PANEL_STRIPS {
+        sums.resize(x.tokens * PANEL_ROWS, Sums::default());
+    }
+    let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
+    for first in (0..stride).step_by(strips) {
+        panel.strips = strips.min(stride - first);
+        for (row, packed) in rows.clone().zip(&mut panel.rows) {
+            let blocks = matrix.row(row)[first * bytes..].chunks(bytes);
+            for (blocks, packed) in blocks.zip(&mut packed[..panel.strips]) {
+                // SAFETY: the path was found on this processor; nothing else is demanded.
+                unsafe { avx512::pack::<B>(blocks, strip, packed) };
+            }
+        }
+        let mut block =
+            avx512::Block { panel, x: &x.strips, stride, first, sums, out: &mut results[..] };
+        // SAFETY: as above; activations have `stride` strips for each token. Rows of the panel beyond the
+        // matrix hold what was there before and come into no output.
+        unsafe { avx512::multiply::<B>(&mut block) };
+    }
+    for (token, results) in results.iter().enumerate() {
+        // SAFETY: rows are given to one thread once.
+        unsafe { out.stretch(token, rows.clone()) }.copy_from_slice(&results[..rows.len()]);
+    }
+}

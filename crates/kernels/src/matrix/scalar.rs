@@ -1,0 +1,56 @@
+//! The specification: obvious and slow.
+
+use deft_formats::quant::{Blocks, GROUP, STRIP_GROUPS, Strip};
+use half::f16;
+
+use super::activations::Eighths;
+use super::{PARTIALS, tree};
+
+pub(super) fn f32_row(row: &[u8], x: &[f32]) -> f32 {
+    let words = row.as_chunks::<4>().0;
+    floats(words.iter().map(|word| f32::from_le_bytes(*word)), x)
+}
+
+pub(super) fn f16_row(row: &[u8], x: &[f32]) -> f32 {
+    let words = row.as_chunks::<2>().0;
+    floats(words.iter().map(|word| f16::from_le_bytes(*word).to_f32()), x)
+}
+
+pub(super) fn bf16_row(row: &[u8], x: &[f32]) -> f32 {
+    let words = row.as_chunks::<2>().0;
+    floats(words.iter().map(|word| f32::from_bits(u32::from(u16::from_le_bytes(*word)) << 16)), x)
+}
+
+fn floats(row: impl Iterator<Item = f32>, x: &[f32]) -> f32 {
+    let mut partials = [0f32; PARTIALS];
+    for (at, (weight, value)) in row.zip(x).enumerate() {
+        let partial = &mut partials[at % PARTIALS];
+        *partial = weight.mul_add(*value, *partial);
+    }
+    tree(&partials)
+}
+
+/// Adds a strip times activations (group by group) to the partial sums.
+pub(super) fn strip<B: Blocks>(strip: &Strip, x: &Eighths, partials: &mut [f32; PARTIALS]) {
+    let wide = |bits: u16| f16::from_bits(bits).to_f32();
+    let halves = if B::HALVES { 2 } else { 1 };
+    let values = GROUP / halves;
+    for (group, partial) in partials.iter_mut().enumerate().take(STRIP_GROUPS) {
+        for half in 0..halves {
+            let from = group * GROUP + half * values;
+            let pairs = strip.quants[from..from + values].iter().zip(&x.quants[from..]);
+            let sum: i32 = pairs.map(|(&weight, &x)| i32::from(weight) * i32::from(x)).sum();
+            #[expect(clippy::cast_precision_loss, reason = "at most 32 x 255 x 127, exact in f32")]
+            let sum = (sum + x.starts[half][group]) as f32;
+            let (mut scale, mut min) = (wide(strip.scale[group]), wide(strip.min[group]));
+            if B::SUB_SCALES {
+                scale *= f32::from(strip.scales[half][group]);
+                min *= f32::from(strip.mins[half][group]);
+            }
+            *partial = sum.mul_add(scale * x.scales[group], *partial);
+            if B::MINIMA {
+                *partial = (-min).mul_add(x.lows[half][group], *partial);
+            }
+        }
+    }
+}

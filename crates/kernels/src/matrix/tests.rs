@@ -1,0 +1,182 @@
+//! One suite, run over every path this processor has.
+
+use std::num::NonZero;
+
+use half::f16;
+use proptest::prelude::*;
+
+use super::*;
+
+fn paths() -> Vec<Path> {
+    let (paths, missing): (Vec<Path>, Vec<Path>) =
+        Path::ALL.into_iter().partition(|path| path.runs_here());
+    for path in missing {
+        eprintln!("skipped: this processor has no {path}");
+    }
+    paths
+}
+
+fn product(path: Path, team: &Team, matrix: Matrix<'_>, x: &[f32]) -> Vec<f32> {
+    let mut activations = Activations::default();
+    activations.prepare(path, team, matrix.tensor_type, x, matrix.columns);
+    let mut out = vec![f32::NAN; x.len() / matrix.columns * matrix.rows];
+    multiply(path, team, matrix, &activations, &mut out);
+    out
+}
+
+/// Any bytes, with scales that are numbers: blocks whose half floats are neither infinite nor too large.
+fn stored(tensor_type: TensorType, values: usize, seed: u32) -> Vec<u8> {
+    let mut state = seed | 1;
+    let mut next = move || {
+        // Source: Marsaglia 2003, "Xorshift RNGs".
+        state ^= state << 13;
+        state ^= state >> 17;
+        state ^= state << 5;
+        state.to_le_bytes()[1]
+    };
+    let mut bytes: Vec<u8> = (0..tensor_type.row_bytes(values)).map(|_| next()).collect();
+    let number = |bytes: &mut [u8], at: usize| bytes[at + 1] = bytes[at + 1] & 0x83 | 0x20;
+    let places: &[usize] = match tensor_type {
+        TensorType::Q4_1 | TensorType::Q5_1 | TensorType::Q4_K | TensorType::Q5_K => &[0, 2],
+        TensorType::Q2_K => &[80, 82],
+        TensorType::Q3_K => &[108],
+        TensorType::Q6_K => &[208],
+        TensorType::F16 => &[0],
+        _ => &[0],
+    };
+    for block in bytes.chunks_mut(tensor_type.block_bytes()) {
+        match tensor_type {
+            TensorType::F32 => block.copy_from_slice(&(f32::from(block[0]) - 99.5).to_le_bytes()),
+            TensorType::BF16 => block[1] = block[1] & 0x80 | 0x3F,
+            _ => places.iter().for_each(|&at| number(block, at)),
+        }
+    }
+    bytes
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// The scalar path, one token, is the specification: every other path, number of tokens and number
+    /// of threads gives the same bits.
+    #[test]
+    fn every_path_and_number_of_tokens_agrees_with_the_scalar_twin_bit_for_bit(
+        rows in 1usize..70,
+        blocks in 1usize..6,
+        tokens in 1usize..9,
+        threads in 1usize..4,
+        seed in any::<u32>(),
+    ) {
+        let (one, team) = (Team::new(NonZero::new(1)), Team::new(NonZero::new(threads)));
+        for &tensor_type in TensorType::ALL {
+            let columns = match tensor_type.block_values() {
+                256 => blocks * 256,
+                _ => blocks * 160,
+            };
+            let bytes = stored(tensor_type, rows * columns, seed);
+            let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+            let x: Vec<f32> =
+                (0..tokens * columns).map(|at| ((at as f32 + seed as f32 * 1e-6) * 0.11).sin()).collect();
+            let twin: Vec<u32> = x
+                .chunks(columns)
+                .flat_map(|x| product(Path::Scalar, &one, matrix, x))
+                .map(f32::to_bits)
+                .collect();
+            prop_assert!(twin.iter().any(|&bits| f32::from_bits(bits) != 0.0));
+            for path in paths() {
+                let found: Vec<u32> =
+                    product(path, &team, matrix, &x).into_iter().map(f32::to_bits).collect();
+                prop_assert_eq!(&found, &twin, "{} on {}, {} tokens", tensor_type, path, tokens);
+                let alone: Vec<u32> =
+                    product(path, &team, matrix, &x[..columns]).into_iter().map(f32::to_bits).collect();
+                prop_assert_eq!(&alone[..], &twin[..rows], "{} on {}, one token", tensor_type, path);
+            }
+        }
+    }
+
+    #[test]
+    fn rows_of_floats_agree_whatever_their_length(
+        pairs in prop::collection::vec((-50f32..50.0, -50f32..50.0), 1..200),
+    ) {
+        let (weights, x): (Vec<f32>, Vec<f32>) = pairs.into_iter().unzip();
+        let twin = dot(Path::Scalar, &weights, &x);
+        for path in paths() {
+            prop_assert_eq!(dot(path, &weights, &x), twin);
+        }
+        let team = Team::new(NonZero::new(1));
+        let bytes: Vec<u8> =
+            (0..9).flat_map(|_| weights.iter().flat_map(|weight| weight.to_le_bytes())).collect();
+        let matrix =
+            Matrix { tensor_type: TensorType::F32, rows: 9, columns: x.len(), bytes: &bytes };
+        for path in paths() {
+            prop_assert_eq!(product(path, &team, matrix, &x), vec![twin; 9]);
+        }
+    }
+}
+
+#[test]
+fn extreme_bytes_do_not_saturate() {
+    let team = Team::new(NonZero::new(1));
+    let mut row = Vec::new();
+    for _ in 0..20 {
+        row.extend_from_slice(&f16::from_f32(1.0).to_le_bytes());
+        row.extend([128u8; 32]);
+    }
+    let matrix = Matrix { tensor_type: TensorType::Q8_0, rows: 1, columns: 640, bytes: &row };
+    for path in paths() {
+        let found = product(path, &team, matrix, &[-127.0; 640]);
+        assert_eq!(found, [(128 * 127 * 640) as f32], "{path}");
+    }
+}
+
+#[test]
+fn a_value_that_is_no_number_is_noticed_in_its_token_only() {
+    let team = Team::new(None);
+    for tensor_type in [TensorType::Q8_0, TensorType::Q4_K, TensorType::F16] {
+        let bytes = stored(tensor_type, 20 * 512, 7);
+        let matrix = Matrix { tensor_type, rows: 20, columns: 512, bytes: &bytes };
+        let mut x = vec![0.5; 3 * 512];
+        x[512 + 77] = f32::NAN;
+        for path in paths() {
+            let found = product(path, &team, matrix, &x);
+            let is_nan: Vec<bool> =
+                found.chunks(20).map(|token| token.iter().all(|value| value.is_nan())).collect();
+            assert_eq!(is_nan, [false, true, false], "{tensor_type} on {path}");
+            assert!(found[..20].iter().chain(&found[40..]).all(|value| value.is_finite()));
+        }
+    }
+}
+
+/// The golden products, within the tolerances their README states.
+#[test]
+fn products_agree_with_the_golden_ones() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/quants");
+    let read = |name: String| std::fs::read(folder.join(&name)).unwrap();
+    let floats = |name| -> Vec<f32> {
+        read(name).as_chunks::<4>().0.iter().map(|word| f32::from_le_bytes(*word)).collect()
+    };
+    let norm = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>().sqrt();
+    let team = Team::new(None);
+    for &tensor_type in TensorType::ALL {
+        let x = floats(format!("{tensor_type}.matvec.x.f32"));
+        let expected = floats(format!("{tensor_type}.matvec.y.f32"));
+        let bytes = read(format!("{tensor_type}.matvec.w.bin"));
+        let (rows, columns) = (expected.len(), x.len());
+        let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+        for path in paths() {
+            let found = product(path, &team, matrix, &x);
+            for (row, stored) in bytes.chunks(tensor_type.row_bytes(columns)).enumerate() {
+                let mut weights = vec![0.0; columns];
+                tensor_type.decode(stored, &mut weights);
+                let tolerance = if tensor_type.is_float() {
+                    1e-6 * weights.iter().zip(&x).map(|(w, x)| f64::from(w * x).abs()).sum::<f64>()
+                } else {
+                    0.03 * norm(&weights) * norm(&x) / (columns as f64).sqrt()
+                };
+                let (found, wanted) = (found[row], expected[row]);
+                let error = f64::from(found - wanted).abs();
+                assert!(error <= tolerance, "{tensor_type} {path}: {found} instead of {wanted}");
+            }
+        }
+    }
+}

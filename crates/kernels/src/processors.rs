@@ -1,0 +1,23 @@
+//! Which processors this process may use.
+
+use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
+
+/// The processors this process may use, by their numbers; empty where the system does not tell.
+pub(crate) fn mine() -> Vec<usize> {
+    let Ok(set) = sched_getaffinity(None) else {
+        return Vec::new();
+    };
+    (0..CpuSet::MAX_CPU).filter(|&processor| set.is_set(processor)).collect()
+}
+
+/// Keeps the calling thread on a processor of its own, if the team has no more threads than there are
+/// processors. Where the system does not allow it the thread runs wherever it is put.
+pub(crate) fn stay_on(thread: usize, threads: usize) {
+    let processors = mine();
+    if threads != processors.len() {
+        return;
+    }
+    let mut set = CpuSet::new();
+    set.set(processors[thread]);
+    let _ = sched_setaffinity(None, &set);
+}

@@ -1,0 +1,413 @@
+//! Threads that compute together: started once, waiting without a lock between two pieces of work.
+//!
+//! A piece of work is cut into parts by the number of threads, so that each streams its own contiguous
+//! part of the weights; whoever is done first helps the others, a grain at a time. Who computes what
+//! changes no bit of a result.
+
+use std::cell::{Cell, UnsafeCell};
+use std::marker::PhantomData;
+use std::num::NonZero;
+use std::ops::Range;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::thread::{self, JoinHandle, Thread};
+
+/// So often a thread looks for work before it goes to sleep: some tens of microseconds, longer than
+/// what lies between two pieces of a step.
+const LOOKS: u32 = 20_000;
+/// So often a thread that waits for others looks before it lets somebody else have the processor.
+const LOOKS_BEFORE_YIELD: u32 = 2_000;
+
+/// Work on a range of items; also told which thread it is.
+type Work<'a> = &'a (dyn Fn(usize, Range<usize>) + Sync);
+
+/// A team of threads; the thread that gives the work is one of them.
+#[derive(Debug)]
+pub struct Team {
+    shared: Arc<Shared>,
+    others: Vec<JoinHandle<()>>,
+    /// Work is given by one thread at a time.
+    one: PhantomData<Cell<()>>,
+}
+
+/// A part of the work: what is taken of it, and where it ends.
+#[derive(Debug)]
+#[repr(align(128))]
+struct Part {
+    next: AtomicUsize,
+    end: AtomicUsize,
+}
+
+struct Shared {
+    /// Counts the pieces of work; even the last thread has seen one before the next is written.
+    piece: AtomicUsize,
+    /// Threads that are not done with the piece.
+    busy: AtomicUsize,
+    work: UnsafeCell<Option<Work<'static>>>,
+    grain: AtomicUsize,
+    parts: Vec<Part>,
+    asleep: Vec<AtomicBool>,
+    ended: AtomicBool,
+    failed: AtomicBool,
+}
+
+impl std::fmt::Debug for Shared {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Shared").field("threads", &self.parts.len()).finish_non_exhaustive()
+    }
+}
+
+// SAFETY: `work` is written by the one thread that owns the `Team`, before `piece` is counted on
+// (release), and read by others after they saw that (acquire) and before they count `busy` down; it is
+// not written again before `busy` is 0. Everything else is atomic.
+unsafe impl Sync for Shared {}
+
+// SAFETY: as for `Sync`; what `work` points to is `Sync`.
+unsafe impl Send for Shared {}
+
+impl Team {
+    /// A team of so many threads (the caller's own among them); all the processors of this process where
+    /// nothing is said.
+    ///
+    /// Threads stay on a processor of their own where there are enough and the system allows it.
+    #[must_use]
+    pub fn new(threads: Option<NonZero<usize>>) -> Self {
+        let processors = crate::processors::mine();
+        let count = threads.map_or(processors.len().max(1), NonZero::get);
+        let shared = Arc::new(Shared {
+            piece: AtomicUsize::new(0),
+            busy: AtomicUsize::new(0),
+            work: UnsafeCell::new(None),
+            grain: AtomicUsize::new(1),
+            parts: (0..count)
+                .map(|_| Part { next: AtomicUsize::new(0), end: AtomicUsize::new(0) })
+                .collect(),
+            asleep: (0..count).map(|_| AtomicBool::new(false)).collect(),
+            ended: AtomicBool::new(false),
+            failed: AtomicBool::new(false),
+        });
+        let others = (1..count).map(|own| {
+            let shared = Arc::clone(&shared);
+            let name = format!("team {own}");
+            let run = move || shared.serve(own);
+            thread::Builder::new().name(name).spawn(run).expect("the system gives a thread")
+        });
+        Self { others: others.collect(), shared, one: PhantomData }
+    }
+
+    /// Number of threads.
+    #[must_use]
+    pub fn threads(&self) -> usize {
+        self.shared.parts.len()
+    }
+
+    /// Does work on `0..count`, in ranges of `grain` items (fewer at the end of a part), and returns when
+    /// all is done. The work is told which thread does it: below [`Team::threads`].
+    ///
+    /// # Panics
+    /// When the work panics, on whichever thread.
+    pub fn each(&self, count: usize, grain: usize, work: impl Fn(usize, Range<usize>) + Sync) {
+        let threads = self.threads();
+        if threads == 1 || count <= grain {
+            if count > 0 {
+                work(0, 0..count);
+            }
+            return;
+        }
+        let shared = &*self.shared;
+        // Whole grains, so that ranges begin at multiples of the grain.
+        let grains = count.div_ceil(grain);
+        for (at, part) in shared.parts.iter().enumerate() {
+            part.next.store(grains * at / threads * grain, Ordering::Relaxed);
+            let end = grains * (at + 1) / threads * grain;
+            part.end.store(end.min(count), Ordering::Relaxed);
+        }
+        shared.grain.store(grain, Ordering::Relaxed);
+        self.hand_out(&work);
+        shared.take(0, &work);
+        self.wait();
+    }
+
+    /// Does work on each row of a slice: its number, and its `length` values.
+    ///
+    /// # Panics
+    /// As [`Team::each`].
+    pub fn rows<T: Send>(
+        &self,
+        slice: &mut [T],
+        length: usize,
+        grain: usize,
+        work: impl Fn(usize, &mut [T]) + Sync,
+    ) {
+        let rows = slice.len() / length.max(1);
+        let places = Places::new(slice, length);
+        self.each(rows, grain, |_, range| {
+            for row in range {
+                // SAFETY: rows are given to one thread once.
+                work(row, unsafe { places.take(row) });
+            }
+        });
+    }
+
+    fn hand_out(&self, work: Work<'_>) {
+        let shared = &*self.shared;
+        // SAFETY: only the lifetime changes. `each` does not return, and does not unwind, before `wait`
+        // saw that no other thread uses it: `take` catches what the work panics with.
+        let work: Work<'static> = unsafe { std::mem::transmute(work) };
+        // SAFETY: no thread reads it now: `busy` is 0, and `piece` not yet counted on.
+        unsafe { *shared.work.get() = Some(work) };
+        shared.busy.store(self.others.len(), Ordering::Relaxed);
+        shared.piece.fetch_add(1, Ordering::SeqCst);
+        for (at, other) in self.others.iter().enumerate() {
+            if shared.asleep[at + 1].load(Ordering::SeqCst) {
+                other.thread().unpark();
+            }
+        }
+    }
+
+    fn wait(&self) {
+        let mut looks = 0;
+        while self.shared.busy.load(Ordering::Acquire) > 0 {
+            looks += 1;
+            if looks > LOOKS_BEFORE_YIELD {
+                thread::yield_now();
+            } else {
+                std::hint::spin_loop();
+            }
+        }
+        let failed = self.shared.failed.swap(false, Ordering::Relaxed);
+        assert!(!failed, "a piece of work panicked");
+    }
+}
+
+impl Drop for Team {
+    fn drop(&mut self) {
+        self.shared.ended.store(true, Ordering::SeqCst);
+        let threads: Vec<&Thread> = self.others.iter().map(JoinHandle::thread).collect();
+        threads.into_iter().for_each(Thread::unpark);
+        for other in self.others.drain(..) {
+            // What it panicked with was told when it happened.
+            let _ = other.join();
+        }
+    }
+}
+
+impl Shared {
+    /// The life of a thread: a piece after the other.
+    fn serve(&self, own: usize) {
+        crate::processors::stay_on(own, self.parts.len());
+        let mut seen = 0;
+        while self.next_piece(own, &mut seen) {
+            // SAFETY: the piece was counted on after the work was written, and the next one is not
+            // written before this thread counted itself down below.
+            let work = unsafe { *self.work.get() };
+            if let Some(work) = work {
+                self.take(own, work);
+            }
+            self.busy.fetch_sub(1, Ordering::Release);
+        }
+    }
+
+    /// Waits for the next piece; whether there is one.
+    fn next_piece(&self, own: usize, seen: &mut usize) -> bool {
+        let arrived = |seen: &mut usize| {
+            let now = self.piece.load(Ordering::SeqCst);
+            std::mem::replace(seen, now) != now
+        };
+        for _ in 0..LOOKS {
+            if arrived(seen) {
+                return true;
+            }
+            std::hint::spin_loop();
+        }
+        self.asleep[own].store(true, Ordering::SeqCst);
+        loop {
+            if self.ended.load(Ordering::SeqCst) {
+                return false;
+            }
+            if arrived(seen) {
+                self.asleep[own].store(false, Ordering::SeqCst);
+                return true;
+            }
+            thread::park();
+        }
+    }
+
+    /// Does its own part, then helps with the others'.
+    fn take(&self, own: usize, work: Work<'_>) {
+        let grain = self.grain.load(Ordering::Relaxed);
+        let all = || {
+            for turn in 0..self.parts.len() {
+                let part = &self.parts[(own + turn) % self.parts.len()];
+                let end = part.end.load(Ordering::Relaxed);
+                loop {
+                    let from = part.next.fetch_add(grain, Ordering::Relaxed);
+                    if from >= end {
+                        break;
+                    }
+                    work(own, from..end.min(from + grain));
+                }
+            }
+        };
+        if std::panic::catch_unwind(std::panic::AssertUnwindSafe(all)).is_err() {
+            self.failed.store(true, Ordering::Relaxed);
+        }
+    }
+}
+
+/// A slice cut into rows of one length, each of which one thread may write while others write others.
+#[derive(Debug)]
+pub(crate) struct Places<'a, T> {
+    start: *mut T,
+    rows: usize,
+    length: usize,
+    slice: PhantomData<&'a mut [T]>,
+}
+
+// SAFETY: it hands out disjoint rows, as `take` demands.
+unsafe impl<T: Send> Sync for Places<'_, T> {}
+
+impl<'a, T> Places<'a, T> {
+    /// Rows of a slice, all of it.
+    pub(crate) fn new(slice: &'a mut [T], length: usize) -> Self {
+        let rows = slice.len() / length.max(1);
+        Self { start: slice.as_mut_ptr(), rows, length, slice: PhantomData }
+    }
+
+    /// A row.
+    ///
+    /// # Safety
+    /// Nobody else has it at the same time. ([`Team::each`] gives an item to one thread once.)
+    #[expect(clippy::mut_from_ref, reason = "each row is written by one thread")]
+    pub(crate) unsafe fn take(&self, row: usize) -> &mut [T] {
+        assert!(row < self.rows, "row {row} of {}", self.rows);
+        // SAFETY: the row lies within the slice, and the caller promises that it has it alone.
+        unsafe { std::slice::from_raw_parts_mut(self.start.add(row * self.length), self.length) }
+    }
+}
+
+/// The output of a product, `tokens x rows`, of which threads write stretches of rows.
+#[derive(Debug)]
+pub(crate) struct Outputs<'a> {
+    start: *mut f32,
+    tokens: usize,
+    rows: usize,
+    slice: PhantomData<&'a mut [f32]>,
+}
+
+// SAFETY: it hands out disjoint stretches, as `stretch` demands.
+unsafe impl Sync for Outputs<'_> {}
+
+impl<'a> Outputs<'a> {
+    /// The output of a product with so many rows.
+    pub(crate) fn new(slice: &'a mut [f32], rows: usize) -> Self {
+        let tokens = slice.len() / rows.max(1);
+        Self { start: slice.as_mut_ptr(), tokens, rows, slice: PhantomData }
+    }
+
+    /// A token's results of some rows.
+    ///
+    /// # Safety
+    /// Nobody else has one of them at the same time. ([`Team::each`] gives an item to one thread once.)
+    #[expect(clippy::mut_from_ref, reason = "each row is written by one thread")]
+    pub(crate) unsafe fn stretch(&self, token: usize, rows: Range<usize>) -> &mut [f32] {
+        assert!(token < self.tokens && rows.start <= rows.end && rows.end <= self.rows);
+        // SAFETY: the stretch lies within the slice, and the caller promises that it has it alone.
+        unsafe {
+            let start = self.start.add(token * self.rows + rows.start);
+            std::slice::from_raw_parts_mut(start, rows.len())
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Mutex;
+    use std::time::Duration;
+
+    use super::*;
+
+    fn team(threads: usize) -> Team {
+        Team::new(NonZero::new(threads))
+    }
+
+    #[test]
+    fn everything_is_done_once_whatever_the_number_of_threads() {
+        for threads in [1, 2, 3, 7] {
+            let team = team(threads);
+            for (count, grain) in [(0, 1), (1, 1), (5, 16), (16, 16), (17, 16), (1000, 7), (64, 64)]
+            {
+                let done: Vec<AtomicUsize> = (0..count).map(|_| AtomicUsize::new(0)).collect();
+                for _ in 0..20 {
+                    team.each(count, grain, |thread, range| {
+                        assert!(thread < threads && range.start % grain == 0);
+                        range.for_each(|at| {
+                            done[at].fetch_add(1, Ordering::Relaxed);
+                        });
+                    });
+                }
+                let wrong = done.iter().filter(|done| done.load(Ordering::Relaxed) != 20).count();
+                assert_eq!(wrong, 0, "{threads} threads, {count} items by {grain}");
+            }
+        }
+    }
+
+    #[test]
+    fn sleeping_threads_are_woken() {
+        let team = team(3);
+        for _ in 0..3 {
+            std::thread::sleep(Duration::from_millis(30));
+            let seen = Mutex::new(Vec::new());
+            team.each(300, 1, |thread, _| {
+                std::thread::sleep(Duration::from_micros(50));
+                seen.lock().unwrap().push(thread);
+            });
+            let mut seen = seen.into_inner().unwrap();
+            seen.sort_unstable();
+            assert_eq!(seen.len(), 300);
+            seen.dedup();
+            assert_eq!(seen, [0, 1, 2]);
+        }
+    }
+
+    #[test]
+    fn a_panic_is_told_and_the_team_goes_on() {
+        let team = team(2);
+        let told = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+            team.each(100, 1, |_, range| assert!(range.start != 70, "the seventieth"));
+        }));
+        assert!(told.is_err());
+        let sum = AtomicUsize::new(0);
+        team.each(10, 1, |_, range| {
+            sum.fetch_add(range.start, Ordering::Relaxed);
+        });
+        assert_eq!(sum.into_inner(), 45);
+    }
+
+    /// Processor time of this process's threads with a name, in the kernel's ticks.
+    fn ticks_of(name: &str) -> u64 {
+        let tasks = std::fs::read_dir("/proc/self/task").unwrap();
+        tasks
+            .filter_map(|task| {
+                let text = std::fs::read_to_string(task.ok()?.path().join("stat")).ok()?;
+                let (head, rest) = text.rsplit_once(')')?;
+                if !head.ends_with(name) {
+                    return None;
+                }
+                let mut words = rest.split_whitespace().skip(11);
+                Some(words.next()?.parse::<u64>().ok()? + words.next()?.parse::<u64>().ok()?)
+            })
+            .sum()
+    }
+
+    #[test]
+    fn an_idle_team_uses_no_processor_time() {
+        let team = team(5);
+        team.each(100, 1, |_, _| {});
+        std::thread::sleep(Duration::from_millis(200));
+        let before = ticks_of("team 4");
+        std::thread::sleep(Duration::from_millis(500));
+        assert_eq!(ticks_of("team 4"), before);
+        drop(team);
+    }
+}
