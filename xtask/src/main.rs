@@ -5,6 +5,7 @@
 mod bench;
 mod demo;
 mod drill;
+mod engine_speed;
 mod packages;
 mod pictures;
 mod places;
@@ -40,6 +41,15 @@ enum Task {
 
 #[derive(clap::Subcommand)]
 enum Bench {
+    /// The engine beside the machine's limits; makes synthetic models, 7 GB in all, in `target/`.
+    Engine {
+        /// How often each is measured.
+        #[arg(long, default_value_t = 3)]
+        rounds: usize,
+        /// Models whose names contain this.
+        #[arg(long, default_value = "")]
+        only: String,
+    },
     /// Fetching over loopback beside standard tools, what a preview reads, and listing 1,000 models.
     Pull,
     /// Planned beside measured memory, and switching between models; makes synthetic models of up to
@@ -73,6 +83,7 @@ fn main() -> anyhow::Result<()> {
         Task::Build => steps::build_release(),
         Task::Openapi => openapi(),
         Task::Pictures => pictures::take(),
+        Task::Bench(Bench::Engine { rounds, only }) => engine_speed::measure(rounds, &only),
         Task::Bench(Bench::Memory) => bench::memory(),
         Task::Bench(Bench::Pull) => bench::pull(),
         Task::Drill(Drill::Kills { points }) => drill::kills(points),

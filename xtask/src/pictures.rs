@@ -1,6 +1,7 @@
 //! The pictures in docs/screenshots: the console's by its end-to-end tests, the terminal's from an
 //! xterm on a screen that nobody sees, both with the demo's models.
 
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -165,4 +166,33 @@ fn end(child: &mut Child) {
     // It may have ended by itself.
     let _ = child.kill();
     let _ = child.wait();
+}
+
+/// A picture of a page of its own, from a file.
+pub fn of_page(page: &Path, picture: &Path) -> anyhow::Result<()> {
+    need(&[CHROMIUM])?;
+    let profile = tempfile::tempdir()?;
+    let status = Command::new("chromium")
+        .args([
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--hide-scrollbars",
+            "--window-size=1280,800",
+        ])
+        .arg(format!("--user-data-dir={}", profile.path().display()))
+        .arg(format!("--screenshot={}", root().join(picture).display()))
+        .arg(format!("file://{}", page.display()))
+        .stderr(Stdio::null())
+        .status()
+        .context("chromium cannot be started")?;
+    if !status.success() {
+        bail!("chromium took no picture of {}", page.display());
+    }
+    Ok(())
 }

@@ -13,7 +13,7 @@ use rand_chacha::rand_core::{Rng, SeedableRng};
 
 use crate::steps::root;
 
-/// Sizes of a model of the `llama` family, weights in Q8_0.
+/// Sizes of a model of the `llama` family.
 #[derive(Debug, Clone, Copy)]
 pub struct Sizes {
     pub name: &'static str,
@@ -70,23 +70,86 @@ pub const SIZES: [Sizes; 4] = [
     },
 ];
 
-/// The model's file, made where it is not there.
+/// About half a billion and 1.1 billion parameters, rows of whole blocks of 256.
+pub const MEASURED: [Sizes; 2] = [
+    Sizes {
+        name: "larkfen-half-wide",
+        layers: 24,
+        width: 1024,
+        heads: 16,
+        kv_heads: 2,
+        inner: 4096,
+        vocabulary: 150_000,
+        context: 8192,
+    },
+    SIZES[3],
+];
+
+/// How the weights of a model are stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stored {
+    /// All in one type.
+    All(TensorType),
+    /// As published files mix them: most in `Q4_K`; the output, values and down projections, which need it
+    /// most, in `Q6_K`.
+    Mixed,
+}
+
+impl Stored {
+    /// What engines are measured with.
+    pub const MEASURED: [Self; 6] = [
+        Self::All(TensorType::Q8_0),
+        Self::All(TensorType::Q4_K),
+        Self::All(TensorType::Q5_0),
+        Self::All(TensorType::Q6_K),
+        Self::All(TensorType::Q4_0),
+        Self::Mixed,
+    ];
+
+    /// Its name in a file's.
+    pub fn name(self) -> String {
+        match self {
+            Self::All(tensor_type) => tensor_type.name().to_lowercase(),
+            Self::Mixed => "mixed".to_owned(),
+        }
+    }
+
+    fn of(self, tensor: &str) -> TensorType {
+        const FINER: [&str; 3] = ["token_embd", "attn_v", "ffn_down"];
+        match self {
+            Self::All(tensor_type) => tensor_type,
+            Self::Mixed if FINER.iter().any(|part| tensor.contains(part)) => TensorType::Q6_K,
+            Self::Mixed => TensorType::Q4_K,
+        }
+    }
+}
+
+/// The model's file in `Q8_0`, made where it is not there.
 pub fn model(sizes: Sizes) -> anyhow::Result<PathBuf> {
+    stored(sizes, Stored::All(TensorType::Q8_0))
+}
+
+/// The model's file, made where it is not there.
+pub fn stored(sizes: Sizes, stored: Stored) -> anyhow::Result<PathBuf> {
     let folder = root().join("target/synthetic");
     std::fs::create_dir_all(&folder)?;
-    let path = folder.join(format!("{}-q8_0.gguf", sizes.name));
+    let path = folder.join(format!("{}-{}.gguf", sizes.name, stored.name()));
     if !path.exists() {
         let unfinished = path.with_extension("unfinished");
-        make(sizes, &unfinished).with_context(|| unfinished.display().to_string())?;
+        make(sizes, stored, &unfinished).with_context(|| unfinished.display().to_string())?;
         std::fs::rename(&unfinished, &path)?;
     }
     Ok(path)
 }
 
-fn make(sizes: Sizes, path: &Path) -> io::Result<()> {
+fn make(sizes: Sizes, stored: Stored, path: &Path) -> io::Result<()> {
     let mut random = ChaCha8Rng::seed_from_u64(2_601);
     let out = BufWriter::with_capacity(1 << 20, File::create(path)?);
-    write(out, &metadata(sizes), &tensors(sizes), |tensor, out| fill(tensor, &mut random, out))
+    let mut tensors = tensors(sizes);
+    for tensor in tensors.iter_mut().filter(|tensor| tensor.dimensions.len() == 2) {
+        tensor.tensor_type = stored.of(&tensor.name);
+    }
+    write(out, &metadata(sizes), &tensors, |tensor, out| fill(tensor, &mut random, out))
 }
 
 fn metadata(sizes: Sizes) -> Vec<(&'static str, Value)> {
@@ -156,10 +219,17 @@ fn fill(tensor: &TensorPlan, random: &mut ChaCha8Rng, out: &mut dyn Write) -> io
     if tensor.tensor_type == TensorType::F32 {
         return (0..tensor.dimensions[0]).try_for_each(|_| out.write_all(&1f32.to_le_bytes()));
     }
-    let mut block = [0; 34];
-    block[..2].copy_from_slice(&SCALE);
-    for _ in 0..tensor.bytes() / 34 {
-        random.fill_bytes(&mut block[2..]);
+    let kind = tensor.tensor_type;
+    let mut block = vec![0; kind.block_bytes()];
+    // Where common scales, and factors of minima, stand in a block.
+    let scales: &[usize] = match kind {
+        TensorType::Q4_K => &[0, 2],
+        TensorType::Q6_K => &[208],
+        _ => &[0],
+    };
+    for _ in 0..tensor.bytes() / block.len() as u64 {
+        random.fill_bytes(&mut block);
+        scales.iter().for_each(|&at| block[at..at + 2].copy_from_slice(&SCALE));
         out.write_all(&block)?;
     }
     Ok(())

@@ -1,11 +1,19 @@
 //! Curves in single precision, of simple operations only, so that every path computes the same bits.
 
 /// Added and taken away again it rounds to a whole number, ties to even.
-const ROUNDING: f32 = 12_582_912.0;
+pub(crate) const ROUNDING: f32 = 12_582_912.0;
 /// Smaller arguments give zero.
-const LEAST: f32 = -87.0;
+pub(crate) const LEAST: f32 = -87.0;
 /// Larger arguments count as this one.
-const MOST: f32 = 88.0;
+pub(crate) const MOST: f32 = 88.0;
+
+/// The natural logarithm of 2 in two parts, the first of few bits: its products with small whole numbers are
+/// exact.
+pub(crate) const LN_2_HIGH: f32 = 0.693_359_4;
+pub(crate) const LN_2_LOW: f32 = -2.121_944_4e-4;
+/// Coefficients of the polynomial, the highest first.
+pub(crate) const POWERS: [f32; 8] =
+    [1.0 / 5040.0, 1.0 / 720.0, 1.0 / 120.0, 1.0 / 24.0, 1.0 / 6.0, 0.5, 1.0, 1.0];
 
 /// `e` to the power of `x`, within two units of the last place; zero below -87, and as of 88 above it.
 ///
@@ -13,15 +21,13 @@ const MOST: f32 = 88.0;
 /// half of `ln 2` of zero. Source: Cody and Waite 1980, "Software Manual for the Elementary Functions".
 #[inline(always)]
 pub(crate) fn exp(x: f32) -> f32 {
-    const LN_2_HIGH: f32 = 0.693_359_4;
-    const LN_2_LOW: f32 = -2.121_944_4e-4;
     let x = if x > MOST { MOST } else { x };
     let rounded = x.mul_add(std::f32::consts::LOG2_E, ROUNDING);
     let n = rounded - ROUNDING;
     let r = n.mul_add(-LN_2_LOW, n.mul_add(-LN_2_HIGH, x));
-    let mut power = 1.0 / 5040.0;
-    for coefficient in [1.0 / 720.0, 1.0 / 120.0, 1.0 / 24.0, 1.0 / 6.0, 0.5, 1.0, 1.0] {
-        power = r.mul_add(power, coefficient);
+    let mut power = POWERS[0];
+    for coefficient in &POWERS[1..] {
+        power = r.mul_add(power, *coefficient);
     }
     // The whole number stands in the last bits; moved to the exponent it is a power of two.
     let scale = f32::from_bits((rounded.to_bits() << 23).wrapping_add(1.0f32.to_bits()));

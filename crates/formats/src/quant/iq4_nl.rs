@@ -3,7 +3,7 @@
 use super::strip::{Blocks, GROUP, Strip, half_at, nibbles, quants};
 
 /// The steps, as the format defines them, 128 more.
-const STEPS: [u8; 16] = {
+pub const STEPS: [u8; 16] = {
     const SIGNED: [i8; 16] =
         [-127, -104, -83, -65, -49, -35, -22, -10, 1, 13, 25, 38, 53, 69, 89, 113];
     let mut steps = [0; 16];
@@ -35,8 +35,12 @@ impl Blocks for IQ4_NL {
     const OFFSET: u8 = 128;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
         strip.scale[at] = half_at(block, 0);
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
         choose(&block[2..], quants(strip, at));
     }
 }

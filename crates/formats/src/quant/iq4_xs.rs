@@ -16,13 +16,19 @@ impl Blocks for IQ4_XS {
     const SUB_SCALES: bool = true;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
         strip.scale[at..at + 8].fill(half_at(block, 0));
         let high = half_at(block, 2);
         for group in 0..8 {
             let four = block[4 + group / 2] >> (group % 2 * 4) & 0xF;
             let two = u8::try_from(high >> (group * 2) & 3).unwrap_or_default();
             strip.scales[0][at + group] = (four | two << 4).cast_signed() - 32;
+        }
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
+        for group in 0..8 {
             choose(&block[8 + group * 16..], quants(strip, at + group));
         }
     }

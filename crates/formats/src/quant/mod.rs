@@ -20,7 +20,7 @@ mod q6_k;
 mod q8_0;
 mod strip;
 
-pub use iq4_nl::IQ4_NL;
+pub use iq4_nl::{IQ4_NL, STEPS};
 pub use iq4_xs::IQ4_XS;
 pub use q2_k::Q2_K;
 pub use q3_k::Q3_K;
@@ -32,7 +32,7 @@ pub use q5_1::Q5_1;
 pub use q5_k::Q5_K;
 pub use q6_k::Q6_K;
 pub use q8_0::{Q8_0, encode_q8_0};
-pub use strip::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
+pub use strip::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
 
 use std::fmt;
 
@@ -169,7 +169,8 @@ impl TensorType {
 fn decode<B: Blocks>(blocks: &[u8], values: &mut [f32]) {
     let mut strip = Strip::default();
     for (block, values) in blocks.chunks(B::BYTES).zip(values.chunks_mut(B::VALUES)) {
-        B::unpack(block, &mut strip, 0);
+        B::scales(block, &mut strip, 0);
+        B::quants(block, &mut strip, 0);
         let groups = values.as_chunks_mut::<GROUP>().0.iter_mut();
         groups.enumerate().for_each(|(group, values)| strip.decode::<B>(group, values));
     }

@@ -17,8 +17,8 @@ impl Blocks for Q2_K {
     const MINIMA: bool = true;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
-        let (packed, values) = (&block[..16], &block[16..80]);
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
+        let packed = &block[..16];
         strip.scale[at..at + 8].fill(half_at(block, 80));
         strip.min[at..at + 8].fill(half_at(block, 82));
         for half in 0..2 {
@@ -28,6 +28,11 @@ impl Blocks for Q2_K {
                 strip.mins[half][at + group] = packed >> 4;
             }
         }
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
+        let values = &block[16..80];
         for (part, bytes) in values.as_chunks::<32>().0.iter().enumerate() {
             for quarter in 0..4 {
                 let quants = quants(strip, at + part * 4 + quarter);

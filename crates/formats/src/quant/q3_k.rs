@@ -24,14 +24,19 @@ impl Blocks for Q3_K {
     const HALVES: bool = true;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
-        let (third, low, packed) = (&block[..32], &block[32..96], &block[96..108]);
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
+        let packed = &block[96..108];
         strip.scale[at..at + 8].fill(half_at(block, 108));
         for half in 0..2 {
             for group in 0..8 {
                 strip.scales[half][at + group] = scale(packed, group * 2 + half);
             }
         }
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
+        let (third, low) = (&block[..32], &block[32..96]);
         for (part, bytes) in low.as_chunks::<32>().0.iter().enumerate() {
             for quarter in 0..4 {
                 let group = part * 4 + quarter;

@@ -12,8 +12,12 @@ impl Blocks for Q4_0 {
     const OFFSET: u8 = 8;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
         strip.scale[at] = half_at(block, 0);
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
         nibbles(&block[2..], quants(strip, at));
     }
 }

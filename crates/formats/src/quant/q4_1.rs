@@ -13,9 +13,13 @@ impl Blocks for Q4_1 {
     const MINIMA: bool = true;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
         strip.scale[at] = half_at(block, 0);
         strip.min[at] = minus(half_at(block, 2));
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
         nibbles(&block[4..], quants(strip, at));
     }
 }

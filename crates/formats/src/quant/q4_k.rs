@@ -16,12 +16,16 @@ impl Blocks for Q4_K {
     const MINIMA: bool = true;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
         strip.scale[at..at + 8].fill(half_at(block, 0));
         strip.min[at..at + 8].fill(half_at(block, 2));
         let (scales, mins) = six_bits(&block[4..16]);
         scales_of(strip, at, 0, scales);
         mins_of(strip, at, 0, mins);
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
         for (pair, bytes) in block[16..].as_chunks::<32>().0.iter().enumerate() {
             nibble_pair(bytes, &mut strip.quants[(at + pair * 2) * 32..]);
         }

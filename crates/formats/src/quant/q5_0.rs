@@ -23,8 +23,12 @@ impl Blocks for Q5_0 {
     const OFFSET: u8 = 16;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
         strip.scale[at] = half_at(block, 0);
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
         five_bits(&block[2..], quants(strip, at));
     }
 }

@@ -16,14 +16,19 @@ impl Blocks for Q6_K {
     const HALVES: bool = true;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
-        let (low, high, packed) = (&block[..128], &block[128..192], &block[192..208]);
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
+        let packed = &block[192..208];
         strip.scale[at..at + 8].fill(half_at(block, 208));
         for half in 0..2 {
             for group in 0..8 {
                 strip.scales[half][at + group] = packed[group * 2 + half].cast_signed();
             }
         }
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
+        let (low, high) = (&block[..128], &block[128..192]);
         for part in 0..2 {
             let high: &[u8; 32] = high[part * 32..].first_chunk().expect("a block has them");
             for quarter in 0..4 {

@@ -17,8 +17,12 @@ impl Blocks for Q8_0 {
     const OFFSET: u8 = 128;
 
     #[inline(always)]
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize) {
+    fn scales(block: &[u8], strip: &mut Strip, at: usize) {
         strip.scale[at] = half_at(block, 0);
+    }
+
+    #[inline(always)]
+    fn quants(block: &[u8], strip: &mut Strip, at: usize) {
         let bytes: &[u8; GROUP] = block[2..].first_chunk().expect("a block has them");
         let quants = quants(strip, at);
         for i in 0..GROUP {

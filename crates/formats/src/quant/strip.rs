@@ -56,8 +56,11 @@ pub trait Blocks: 'static {
     /// Whether there are minima.
     const MINIMA: bool = false;
 
-    /// Takes a block apart into the groups of a strip from number `at` on.
-    fn unpack(block: &[u8], strip: &mut Strip, at: usize);
+    /// Takes the scales, and minima, of a block apart for the groups of a strip from number `at` on.
+    fn scales(block: &[u8], strip: &mut Strip, at: usize);
+
+    /// The same for the quants.
+    fn quants(block: &[u8], strip: &mut Strip, at: usize);
 }
 
 /// Takes up to sixteen groups of a row apart; what is beyond them becomes zero.
@@ -70,7 +73,8 @@ pub fn unpack<B: Blocks>(blocks: &[u8], strip: &mut Strip) {
     let count = blocks.len() / B::BYTES;
     assert!(count * groups <= STRIP_GROUPS, "more than a strip");
     for (at, block) in blocks.chunks_exact(B::BYTES).enumerate() {
-        B::unpack(block, strip, at * groups);
+        B::scales(block, strip, at * groups);
+        B::quants(block, strip, at * groups);
     }
     let used = count * groups;
     if used < STRIP_GROUPS {
@@ -102,6 +106,14 @@ impl Strip {
                 *value = scale * (f32::from(quant) - f32::from(B::OFFSET)) - min;
             }
         }
+    }
+}
+
+/// Takes the scales of sixteen groups apart.
+#[inline(always)]
+pub fn unpack_scales<B: Blocks>(blocks: &[u8], strip: &mut Strip) {
+    for (at, block) in blocks.chunks_exact(B::BYTES).enumerate() {
+        B::scales(block, strip, at * (B::VALUES / GROUP));
     }
 }
 

@@ -1,8 +1,10 @@
 //! 512-bit twins of [`super::plain`]: several queries share what is loaded of a page.
 
 use std::arch::x86_64::*;
+use std::ops::Range;
 
 use super::PAGE;
+use crate::curve;
 
 /// Queries whose scores, or sums, fill the registers.
 const TILE: usize = 8;
@@ -150,4 +152,80 @@ unsafe fn sum_tile<const ROWS: usize, const REGISTERS: usize>(
         }
     }
     REGISTERS * 16
+}
+
+/// Sixteen times [`curve::exp`], operation by operation.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn exp(x: __m512) -> __m512 {
+    let all = |value: f32| _mm512_set1_ps(value);
+    // Of two numbers the second where one is none.
+    let x = _mm512_min_ps(all(curve::MOST), x);
+    let rounded = _mm512_fmadd_ps(x, all(std::f32::consts::LOG2_E), all(curve::ROUNDING));
+    let n = _mm512_sub_ps(rounded, all(curve::ROUNDING));
+    let r = _mm512_fmadd_ps(n, all(-curve::LN_2_HIGH), x);
+    let r = _mm512_fmadd_ps(n, all(-curve::LN_2_LOW), r);
+    let mut power = all(curve::POWERS[0]);
+    for coefficient in &curve::POWERS[1..] {
+        power = _mm512_fmadd_ps(r, power, all(*coefficient));
+    }
+    let exponent = _mm512_slli_epi32::<23>(_mm512_castps_si512(rounded));
+    let scale = _mm512_add_epi32(exponent, _mm512_castps_si512(all(1.0)));
+    let result = _mm512_mul_ps(power, _mm512_castsi512_ps(scale));
+    let is_there = _mm512_cmp_ps_mask::<_CMP_NLT_UQ>(x, all(curve::LEAST));
+    _mm512_maskz_mov_ps(is_there, result)
+}
+
+/// The fixed tree at the end of a sum.
+#[target_feature(enable = "avx512f,avx512dq,avx512vl")]
+#[inline]
+fn tree(sums: __m512) -> f32 {
+    let eight = _mm256_add_ps(_mm512_castps512_ps256(sums), _mm512_extractf32x8_ps::<1>(sums));
+    let four = _mm_add_ps(_mm256_castps256_ps128(eight), _mm256_extractf128_ps::<1>(eight));
+    let two = _mm_add_ps(four, _mm_movehl_ps(four, four));
+    _mm_cvtss_f32(_mm_add_ss(two, _mm_movehdup_ps(two)))
+}
+
+/// As `plain_soften`, without a cap.
+///
+/// # Safety
+/// `sums` has whole registers.
+#[target_feature(enable = "avx512f,avx512dq,avx512vl")]
+pub(super) unsafe fn soften(
+    scores: &mut [f32; PAGE],
+    seen: Range<usize>,
+    scale: f32,
+    state: &mut (f32, f32),
+    sums: &mut [f32],
+) {
+    let (before, weight) = *state;
+    let seen = (u64::MAX >> (64 - (seen.end - seen.start)) << seen.start) as u32;
+    // SAFETY: a page has 32 scores, and the caller promises whole registers of sums.
+    unsafe {
+        let none = _mm512_set1_ps(f32::NEG_INFINITY);
+        let half = |at: usize| {
+            let scores = _mm512_loadu_ps(scores.as_ptr().add(at * 16));
+            let seen = (seen >> (at * 16)) as u16;
+            _mm512_mask_mul_ps(none, seen, scores, _mm512_set1_ps(scale))
+        };
+        let (low, high) = (half(0), half(1));
+        // What is no number does not count: the first of two where the second is none.
+        let largest = _mm512_max_ps(high, _mm512_max_ps(low, _mm512_set1_ps(before)));
+        let largest = _mm512_reduce_max_ps(largest);
+        let base = if largest == f32::NEG_INFINITY { 0.0 } else { largest };
+        let base_of_all = _mm512_set1_ps(base);
+        let (low, high) = (exp(_mm512_sub_ps(low, base_of_all)), exp(_mm512_sub_ps(high, base_of_all)));
+        _mm512_storeu_ps(scores.as_mut_ptr(), low);
+        _mm512_storeu_ps(scores.as_mut_ptr().add(16), high);
+        // Nothing is smaller where the largest stayed: then what was summed stays as it is.
+        let smaller = if before == largest { 1.0 } else { curve::exp(before - base) };
+        *state = (largest, weight * smaller + tree(_mm512_add_ps(low, high)));
+        if smaller.to_bits() != 1.0f32.to_bits() {
+            let smaller = _mm512_set1_ps(smaller);
+            for at in (0..sums.len()).step_by(16) {
+                let place = sums.as_mut_ptr().add(at);
+                _mm512_storeu_ps(place, _mm512_mul_ps(_mm512_loadu_ps(place), smaller));
+            }
+        }
+    }
 }

@@ -48,6 +48,30 @@ pub(super) fn gather(
     }
 }
 
+/// Turns scores into weights: those seen are scaled, capped (where `cap` is not 0), and put to the power of
+/// `e`, less the largest so far; those not seen are 0. What was summed before is made smaller accordingly.
+pub(super) fn soften(
+    path: Path,
+    scores: &mut [f32; PAGE],
+    seen: Range<usize>,
+    scale: f32,
+    cap: f32,
+    state: &mut (f32, f32),
+    sums: &mut [f32],
+) {
+    assert!(seen.end <= PAGE && sums.len().is_multiple_of(16), "what is seen is of the page");
+    if seen.is_empty() {
+        scores.fill(0.0);
+        return;
+    }
+    match path {
+        // SAFETY: the path was found on this processor; lengths were asserted.
+        #[cfg(target_arch = "x86_64")]
+        Path::Avx512 if cap == 0.0 => unsafe { avx512::soften(scores, seen, scale, state, sums) },
+        _ => narrow_soften(path, scores, seen, scale, cap, state, sums),
+    }
+}
+
 on_every_path! {
     fn narrow_scores(
         queries: &[f32],
@@ -62,10 +86,7 @@ on_every_path! {
         used: usize,
         sums: &mut [f32],
     ) = plain_gather;
-    /// Turns scores into weights: those seen are scaled, capped (where `cap` is not 0), and put to the
-    /// power of `e`, less the largest so far; those not seen are 0. What was summed before is made
-    /// smaller accordingly.
-    pub(super) fn soften(
+    fn narrow_soften(
         scores: &mut [f32; PAGE],
         seen: Range<usize>,
         scale: f32,

@@ -78,11 +78,6 @@ fn row_function(path: Path, tensor_type: TensorType) -> fn(&[u8], &[Eighths]) ->
     with_blocks!(tensor_type, B => match path {
         // SAFETY: the path was found on this processor; nothing else is demanded.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 if tensor_type == TensorType::Q8_0 => |row, x| unsafe {
-            avx512::q8_0_row(row, x)
-        },
-        // SAFETY: as above.
-        #[cfg(target_arch = "x86_64")]
         Path::Avx512 => |row, x| unsafe { avx512::row::<B>(row, x) },
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
@@ -143,7 +138,7 @@ fn rows_of<B: Blocks>(
 /// Up to sixteen rows times all tokens: strips are taken apart once and multiplied while they are in the
 /// nearest cache.
 #[cfg(target_arch = "x86_64")]
-fn panel_of<B: Blocks>(
+fn panel_of<B: avx512::Wide>(
     matrix: &Matrix<'_>,
     rows: Range<usize>,
     x: &Activations,

@@ -2,9 +2,13 @@
 
 use std::arch::x86_64::*;
 
-use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
+mod quants;
+
+use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
 
 use super::activations::Eighths;
+pub(super) use quants::Wide;
+
 use super::panel::{PANEL_ROWS, Panel, PanelStrip, Sums};
 
 /// Dot instructions that a strip takes.
@@ -129,67 +133,48 @@ fn add_strip<B: Blocks>(
 
 /// A row times the activations of a token, group by group.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
-pub(super) fn row<B: Blocks>(row: &[u8], x: &[Eighths]) -> f32 {
+pub(super) fn row<B: Wide>(row: &[u8], x: &[Eighths]) -> f32 {
     let mut strip = Strip::default();
     let mut partial = _mm512_setzero_ps();
-    for (blocks, x) in row.chunks(STRIP / B::VALUES * B::BYTES).zip(x) {
-        unpack::<B>(blocks, &mut strip);
-        let mut sums = [_mm512_setzero_si512(); STEPS];
-        for (step, sum) in sums.iter_mut().enumerate() {
-            // SAFETY: both have 512 quants, 64 for each step.
-            *sum = unsafe {
-                let weights = _mm512_load_si512(strip.quants.as_ptr().add(step * 64).cast());
-                let x = _mm512_load_si512(x.quants.as_ptr().add(step * 64).cast());
-                _mm512_dpbusd_epi32(*sum, weights, x)
-            };
-        }
-        partial = add_strip::<B>(partial, &sums, &strip, x);
+    let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
+    for (blocks, x) in strips.by_ref().zip(x) {
+        unpack_scales::<B>(blocks, &mut strip);
+        // SAFETY: these are blocks of 512 values.
+        let quants = unsafe { quants::load::<B>(blocks.as_ptr()) };
+        partial = add_strip::<B>(partial, &products(&quants, x), &strip, x);
+    }
+    if let Some(x) = x.last().filter(|_| !strips.remainder().is_empty()) {
+        let quants = quants_of::<B>(strips.remainder(), &mut strip);
+        partial = add_strip::<B>(partial, &products(&quants, x), &strip, x);
     }
     tree(partial)
 }
 
-/// As [`row`], for `Q8_0`, whose quants can be used where they are stored.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
-pub(super) fn q8_0_row(stored: &[u8], x: &[Eighths]) -> f32 {
-    use deft_formats::quant::Q8_0;
-    const BYTES: usize = Q8_0::BYTES;
-    let flip = _mm512_set1_epi8(-128);
-    let mut strip = Strip::default();
-    let mut partial = _mm512_setzero_ps();
-    let mut strips = stored.chunks_exact(STRIP_GROUPS * BYTES);
-    for (blocks, x) in strips.by_ref().zip(x) {
-        for (scale, block) in strip.scale.iter_mut().zip(blocks.as_chunks::<BYTES>().0) {
-            *scale = u16::from_le_bytes([block[0], block[1]]);
-        }
-        let mut sums = [_mm512_setzero_si512(); STEPS];
-        for (step, sum) in sums.iter_mut().enumerate() {
-            // SAFETY: there are sixteen blocks, two for each step; quants follow a block's scale.
-            *sum = unsafe {
-                let first = blocks.as_ptr().add(step * 2 * BYTES + 2);
-                let low = _mm512_castsi256_si512(_mm256_loadu_si256(first.cast()));
-                let high = _mm256_loadu_si256(first.add(BYTES).cast());
-                let weights = _mm512_xor_si512(_mm512_inserti64x4::<1>(low, high), flip);
-                let x = _mm512_load_si512(x.quants.as_ptr().add(step * 64).cast());
-                _mm512_dpbusd_epi32(*sum, weights, x)
-            };
-        }
-        partial = add_strip::<Q8_0>(partial, &sums, &strip, x);
+/// Quants times activations, group by group: two groups in each register.
+#[target_feature(enable = "avx512f,avx512vnni")]
+#[inline]
+fn products(quants: &[__m512i; STEPS], x: &Eighths) -> [__m512i; STEPS] {
+    // SAFETY: activations have 512 quants, 64 for each step.
+    std::array::from_fn(|step| unsafe {
+        let x = _mm512_load_si512(x.quants.as_ptr().add(step * 64).cast());
+        _mm512_dpbusd_epi32(_mm512_setzero_si512(), quants[step], x)
+    })
+}
+
+/// Takes blocks of a row apart: quants in registers, two groups in each, everything else in the strip.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[inline]
+fn quants_of<B: Wide>(blocks: &[u8], strip: &mut Strip) -> [__m512i; STEPS] {
+    if blocks.len() == STRIP / B::VALUES * B::BYTES {
+        unpack_scales::<B>(blocks, strip);
+        // SAFETY: these are blocks of 512 values.
+        return unsafe { quants::load::<B>(blocks.as_ptr()) };
     }
-    let rest = strips.remainder();
-    if let Some(x) = x.last().filter(|_| !rest.is_empty()) {
-        unpack::<Q8_0>(rest, &mut strip);
-        let mut sums = [_mm512_setzero_si512(); STEPS];
-        for (step, sum) in sums.iter_mut().enumerate() {
-            // SAFETY: both have 512 quants, 64 for each step.
-            *sum = unsafe {
-                let weights = _mm512_load_si512(strip.quants.as_ptr().add(step * 64).cast());
-                let x = _mm512_load_si512(x.quants.as_ptr().add(step * 64).cast());
-                _mm512_dpbusd_epi32(*sum, weights, x)
-            };
-        }
-        partial = add_strip::<Q8_0>(partial, &sums, &strip, x);
-    }
-    tree(partial)
+    unpack::<B>(blocks, strip);
+    // SAFETY: a strip has 512 quants.
+    std::array::from_fn(|at| unsafe {
+        _mm512_load_si512(strip.quants.as_ptr().add(at * 64).cast())
+    })
 }
 
 /// The fixed tree at the end of a sum.
@@ -204,15 +189,14 @@ fn tree(partial: __m512) -> f32 {
 
 /// Takes blocks of a row apart, four quants of each group side by side.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
-pub(super) fn pack<B: Blocks>(blocks: &[u8], strip: &mut Strip, packed: &mut PanelStrip) {
-    unpack::<B>(blocks, strip);
-    // SAFETY: both have 512 quants; the other arrays have sixteen entries.
+pub(super) fn pack<B: Wide>(blocks: &[u8], strip: &mut Strip, packed: &mut PanelStrip) {
+    let quants = quants_of::<B>(blocks, strip);
+    // SAFETY: the packed strip has 512 quants; the other arrays have sixteen entries.
     unsafe {
-        let load = |at: usize| _mm512_load_si512(strip.quants.as_ptr().add(at * 64).cast());
         // In a lane of 128 bits: word `k` of the same quarter of four registers.
         let four = |first: usize| -> [__m512i; 4] {
-            let (a, b) = (load(first), load(first + 1));
-            let (c, d) = (load(first + 2), load(first + 3));
+            let (a, b) = (quants[first], quants[first + 1]);
+            let (c, d) = (quants[first + 2], quants[first + 3]);
             let (low, high) = (_mm512_unpacklo_epi32(a, b), _mm512_unpackhi_epi32(a, b));
             let (more, most) = (_mm512_unpacklo_epi32(c, d), _mm512_unpackhi_epi32(c, d));
             [

@@ -1,0 +1,254 @@
+//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS]` loads a model as an engine process
+//! does, asks it over a link, measures the limits between the questions, and writes medians as JSON.
+#![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
+
+use std::fs::File;
+use std::os::unix::net::UnixStream;
+use std::path::{Path, PathBuf};
+use std::thread::JoinHandle;
+use std::time::Instant;
+
+use deft_engine::process::{ServeError, serve};
+use deft_formats::gguf::Header;
+use deft_kernels::{Path as Instructions, Team, limits};
+use deft_protocol::engine::{
+    CallOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, Prompt, ToEngine, read_frame,
+    write_frame,
+};
+use serde_json::json;
+
+/// Tokens of an answer whose speed is measured.
+const ANSWER: u32 = 48;
+/// Lanes that answer together.
+const LANES: u32 = 8;
+
+struct Link {
+    stream: UnixStream,
+    engine: JoinHandle<Result<(), ServeError>>,
+    ready: f64,
+    calls: u64,
+    vocabulary: u32,
+}
+
+impl Link {
+    fn open(file: &Path, vocabulary: u32, context: u32, lanes: u32, cache: &str) -> Self {
+        let began = Instant::now();
+        let (stream, other) = UnixStream::pair().expect("a pair of sockets");
+        let reader = other.try_clone().expect("a socket");
+        let engine = std::thread::spawn(move || serve(reader, other));
+        let order = LoadOrder {
+            version: LINK_VERSION,
+            file: file.to_owned(),
+            template: None,
+            context,
+            lanes,
+            chunk: 128,
+            keys: cache.to_owned(),
+            values: cache.to_owned(),
+            places: Vec::new(),
+            resident: false,
+            threads: None,
+            kernels: None,
+        };
+        write_frame(&stream, &ToEngine::Load(order)).expect("the engine listens");
+        let mut link = Self { stream, engine, ready: 0.0, calls: 0, vocabulary };
+        loop {
+            match link.read() {
+                FromEngine::Loaded { .. } => break,
+                FromEngine::LoadFailed { detail, .. } => panic!("{detail}"),
+                _ => {}
+            }
+        }
+        link.ready = began.elapsed().as_secs_f64();
+        link
+    }
+
+    fn read(&self) -> FromEngine {
+        read_frame(&self.stream).expect("the engine answers")
+    }
+
+    /// Asks for an answer to a prompt of so many tokens that was never there before.
+    fn ask(&mut self, tokens: u32, answer: u32) {
+        let text = u32::try_from(self.calls).expect("few calls") + 2;
+        self.ask_of(text, tokens, answer);
+    }
+
+    /// Asks for an answer to the first tokens of a text; what is known of it is not computed again.
+    fn ask_of(&mut self, text: u32, tokens: u32, answer: u32) {
+        self.calls += 1;
+        let token = |at: u32| 3 + (at * 7919 + text * 104_729) % (self.vocabulary - 3);
+        let prompt = Prompt::Tokens((0..tokens).map(token).collect());
+        let mut order = CallOrder::greedy(self.calls, prompt);
+        (order.max_tokens, order.guard) = (Some(answer), false);
+        write_frame(&self.stream, &ToEngine::Call(Box::new(order))).expect("the engine listens");
+    }
+
+    /// The figures of so many answers.
+    fn figures(&self, count: u32) -> Vec<EngineFigures> {
+        let mut found = Vec::new();
+        while found.len() < count as usize {
+            match self.read() {
+                FromEngine::Done { figures, .. } => found.push(figures),
+                FromEngine::Failed { detail, .. } => panic!("{detail}"),
+                _ => {}
+            }
+        }
+        found
+    }
+
+    /// Tokens a second of an answer after a prompt of so many tokens, the beginning of one text.
+    fn answer_rate(&mut self, tokens: u32) -> f64 {
+        self.ask_of(1, tokens, ANSWER);
+        let figures = self.figures(1).remove(0);
+        f64::from(figures.answer_tokens.max(2) - 1) / figures.answer_seconds
+    }
+
+    /// Tokens a second of several answers together.
+    fn rate_together(&mut self) -> f64 {
+        (0..LANES).for_each(|_| self.ask(16, ANSWER));
+        let figures = self.figures(LANES);
+        let seconds = figures.iter().map(|found| found.answer_seconds).fold(0.0, f64::max);
+        figures.iter().map(|found| f64::from(found.answer_tokens - 1)).sum::<f64>() / seconds
+    }
+
+    /// Seconds that a prompt of so many tokens takes.
+    fn prompt_seconds(&mut self, tokens: u32) -> f64 {
+        self.ask(tokens, 1);
+        self.figures(1)[0].prompt_seconds
+    }
+
+    fn end(self) {
+        write_frame(&self.stream, &ToEngine::Drain).expect("the engine listens");
+        self.engine.join().expect("it does not panic").expect("it ends as asked");
+    }
+}
+
+/// What a model costs.
+struct Cost {
+    /// Bytes of weights that every token reads.
+    bytes: f64,
+    /// Values of the layers' matrices.
+    values: f64,
+    /// Values of the output matrix.
+    output: f64,
+    layers: f64,
+    /// Query heads times length.
+    queries: f64,
+    vocabulary: u32,
+}
+
+impl Cost {
+    fn of(path: &Path) -> Self {
+        let file = File::open(path).expect("the file is there");
+        let length = file.metadata().expect("it has a length").len();
+        let header = Header::read(file, length).expect("it is a model");
+        let matrices = || header.tensors.iter().filter(|tensor| tensor.dimensions.len() == 2);
+        let count = |name: &str| header.metadata.count(name).unwrap_or_default();
+        let has_output = matrices().any(|tensor| tensor.name == "output.weight");
+        let output = if has_output { "output.weight" } else { "token_embd.weight" };
+        let used = matrices().filter(|tensor| !has_output || tensor.name != "token_embd.weight");
+        let size = |dimensions: &[u64]| dimensions.iter().product::<u64>() as f64;
+        let embedding = matrices().find(|tensor| tensor.name == "token_embd.weight");
+        let vocabulary = embedding.map_or(0, |tensor| tensor.dimensions[1]);
+        Self {
+            bytes: used.map(|tensor| tensor.bytes as f64).sum(),
+            values: matrices()
+                .filter(|tensor| tensor.name.starts_with("blk."))
+                .map(|tensor| size(&tensor.dimensions))
+                .sum(),
+            output: matrices()
+                .filter(|tensor| tensor.name == output)
+                .map(|tensor| size(&tensor.dimensions))
+                .sum(),
+            layers: f64::from(count("llama.block_count")),
+            queries: f64::from(count("llama.embedding_length")),
+            vocabulary: u32::try_from(vocabulary).expect("ids have 32 bits"),
+        }
+    }
+
+    /// Multiplications and additions of a prompt, those of attention among them.
+    fn operations(&self, tokens: u32) -> f64 {
+        let tokens = f64::from(tokens);
+        let seen = tokens * (tokens + 1.0) / 2.0;
+        2.0 * (self.values * tokens + self.output) + 4.0 * self.layers * self.queries * seen
+    }
+}
+
+fn median(values: &mut [f64]) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}
+
+/// Measures a limit and a piece of work in turn.
+fn beside(rounds: usize, limit: impl Fn() -> f64, mut work: impl FnMut() -> f64) -> (f64, f64) {
+    let (mut limits, mut works) = (vec![limit()], Vec::new());
+    for _ in 0..rounds {
+        works.push(work());
+        limits.push(limit());
+    }
+    (median(&mut limits), median(&mut works))
+}
+
+fn main() {
+    let mut arguments = std::env::args().skip(1);
+    let file = PathBuf::from(arguments.next().expect("the model's file"));
+    let rounds: usize = arguments.next().and_then(|text| text.parse().ok()).unwrap_or(3);
+    let cost = Cost::of(&file);
+    let instructions = Instructions::best();
+    let team = Team::new(None);
+    let buffer = vec![1_u8; 256 << 20];
+    let read = || limits::memory_read(&team, &buffer);
+    let integers = || limits::integer_peak(instructions, &team);
+
+    let mut link = Link::open(&file, cost.vocabulary, 1024, LANES, "f16");
+    let ready = link.ready;
+    let (read_speed, one) = beside(rounds * 3, read, || link.answer_rate(16));
+    let (_, eight) = beside(rounds, read, || link.rate_together());
+    let (_, one_again) = beside(rounds, read, || link.answer_rate(16));
+    let (peak, prompt) = beside(rounds, integers, || {
+        cost.operations(512) / link.prompt_seconds(512)
+    });
+    link.end();
+    let mut long = Link::open(&file, cost.vocabulary, 8192, 1, "f16");
+    let (long_peak, long_prompt) = beside(rounds.min(2), integers, || {
+        cost.operations(4096) / long.prompt_seconds(4096)
+    });
+    let depths = |link: &mut Link, tokens: u32| {
+        let mut rates: Vec<f64> = (0..rounds).map(|_| link.answer_rate(tokens)).collect();
+        median(&mut rates)
+    };
+    let near = depths(&mut long, 100);
+    let at_4000 = depths(&mut long, 4000);
+    let at_8000 = depths(&mut long, 8000);
+    long.end();
+    let mut narrow = Link::open(&file, cost.vocabulary, 8192, 1, "q8_0");
+    let narrow_at_4000 = depths(&mut narrow, 4000);
+    narrow.end();
+    let floats = limits::float_peak(instructions, &team);
+    let report = json!({
+        "model": file.file_stem().map(|stem| stem.to_string_lossy()),
+        "kernels": instructions.to_string(),
+        "integer_instruction": limits::integer_instruction(instructions),
+        "threads": team.threads(),
+        "ready_seconds": ready,
+        "memory_read": read_speed,
+        "integer_peak": peak,
+        "float_peak": floats,
+        "weights": cost.bytes,
+        "decode": one,
+        "decode_ratio": one * cost.bytes / read_speed,
+        "decode_together": eight,
+        "together_ratio": eight / median(&mut [one, one_again]),
+        "prompt_512": 512.0 * prompt / cost.operations(512),
+        "prompt_512_ratio": prompt / peak,
+        "prompt_4096": 4096.0 * long_prompt / cost.operations(4096),
+        "prompt_4096_ratio": long_prompt / long_peak,
+        "decode_at_100": near,
+        "decode_at_4000": at_4000,
+        "decode_at_8000": at_8000,
+        "depth_ratio": at_8000 / near,
+        "narrow_at_4000": narrow_at_4000,
+        "narrow_ratio": narrow_at_4000 / at_4000,
+    });
+    println!("{report}");
+}

@@ -1,0 +1,159 @@
+//! The engine beside the machine's limits, model by model: a table, a file of JSON, and a picture.
+
+use std::path::Path;
+
+use anyhow::{Context, bail};
+use serde_json::Value;
+
+use crate::steps::{output, root, run};
+use crate::synthetic::{MEASURED, Stored, stored};
+
+/// A figure of the table: its heading, the field it comes from, and its aim.
+struct Column {
+    heading: &'static str,
+    field: &'static str,
+    aim: fn(&str) -> Option<f64>,
+}
+
+/// Whether a model's weights are in this type.
+fn is(model: &str, kind: &str) -> bool {
+    model.ends_with(&format!("-{kind}"))
+}
+
+const COLUMNS: [Column; 6] = [
+    Column {
+        heading: "decode / memory read",
+        field: "decode_ratio",
+        aim: |model| Some(if is(model, "q8_0") { 0.80 } else { 0.65 }),
+    },
+    Column {
+        heading: "prompt of 512 / int8 peak",
+        field: "prompt_512_ratio",
+        aim: |model| (is(model, "q8_0") || is(model, "q4_k")).then_some(0.35),
+    },
+    Column {
+        heading: "prompt of 4,096 / int8 peak",
+        field: "prompt_4096_ratio",
+        aim: |model| (is(model, "q8_0") || is(model, "q4_k")).then_some(0.35),
+    },
+    Column { heading: "8 lanes / one", field: "together_ratio", aim: |_| Some(4.0) },
+    Column { heading: "decode at 8,000 / at 100", field: "depth_ratio", aim: |_| Some(0.7) },
+    Column {
+        heading: "Q8_0 / F16 cache at 4,000",
+        field: "narrow_ratio",
+        aim: |_| Some(0.9),
+    },
+];
+
+/// Measures all models, or those whose names contain a text.
+pub fn measure(rounds: usize, only: &str) -> anyhow::Result<()> {
+    let example = ["--release", "--package", "deft-engine", "--example", "engine_speed"];
+    run("cargo", &[&["build", "--quiet"], &example[..]].concat(), ".")?;
+    let program = root().join("target/release/examples/engine_speed");
+    let program = program.to_str().context("the path is text")?;
+    let mut reports: Vec<Value> = Vec::new();
+    for sizes in MEASURED {
+        for kind in Stored::MEASURED {
+            if !format!("{}-{}", sizes.name, kind.name()).contains(only) {
+                continue;
+            }
+            let file = stored(sizes, kind)?;
+            let file = file.to_str().context("the path is text")?;
+            let report = output(program, &[file, &rounds.to_string()], ".")?;
+            let report = serde_json::from_slice(&report).context("it writes JSON")?;
+            println!("{}", row(&report));
+            reports.push(report);
+        }
+    }
+    let Some(first) = reports.first() else { bail!("no model has `{only}` in its name") };
+    let folder = root().join("target/bench");
+    std::fs::create_dir_all(&folder)?;
+    std::fs::write(folder.join("engine.json"), serde_json::to_vec_pretty(&reports)?)?;
+    println!("\n{}\n", limits(first));
+    println!("{}", table(&reports));
+    let page = folder.join("engine.html");
+    std::fs::write(&page, picture(&reports))?;
+    crate::pictures::of_page(&page, Path::new("docs/screenshots/bench-engine.png"))
+}
+
+fn number(report: &Value, field: &str) -> f64 {
+    report[field].as_f64().unwrap_or(f64::NAN)
+}
+
+fn name(report: &Value) -> &str {
+    report["model"].as_str().unwrap_or_default()
+}
+
+/// The machine's limits, as they were measured with the first model.
+fn limits(report: &Value) -> String {
+    format!(
+        "{} threads, {}: memory read {:.1} GB/s; {} {:.0} G operations/s; f32 {:.0} G operations/s",
+        report["threads"],
+        report["kernels"].as_str().unwrap_or_default(),
+        number(report, "memory_read") / 1e9,
+        report["integer_instruction"].as_str().unwrap_or_default(),
+        number(report, "integer_peak") / 1e9,
+        number(report, "float_peak") / 1e9,
+    )
+}
+
+fn row(report: &Value) -> String {
+    let figures = COLUMNS.iter().map(|column| cell(report, column));
+    let rates = ["decode", "decode_together", "prompt_512", "prompt_4096"];
+    let rates = rates.map(|field| format!("{:.1}", number(report, field)));
+    let ready = format!("{:.2} s", number(report, "ready_seconds"));
+    let cells: Vec<String> =
+        std::iter::once(name(report).to_owned()).chain(figures).chain(rates).chain([ready]).collect();
+    format!("| {} |", cells.join(" | "))
+}
+
+/// A figure, with its aim where it was missed.
+fn cell(report: &Value, column: &Column) -> String {
+    let found = number(report, column.field);
+    match (column.aim)(name(report)) {
+        Some(aim) if found < aim => format!("{found:.2} (aim {aim:.2})"),
+        _ => format!("{found:.2}"),
+    }
+}
+
+fn table(reports: &[Value]) -> String {
+    let headings = COLUMNS.iter().map(|column| column.heading);
+    let rates = ["decode, tokens/s", "8 lanes", "prompt of 512", "prompt of 4,096", "ready"];
+    let headings: Vec<&str> = std::iter::once("model").chain(headings).chain(rates).collect();
+    let lines = reports.iter().map(row).collect::<Vec<_>>().join("\n");
+    format!("| {} |\n|{}\n{lines}", headings.join(" | "), "---|".repeat(headings.len()))
+}
+
+/// A page with bars: what was reached, as a share of the limit, and the aims.
+fn picture(reports: &[Value]) -> String {
+    const WIDTH: f64 = 360.0;
+    let mut bars = String::new();
+    for column in &COLUMNS[..3] {
+        bars.push_str(&format!("<section><h2>{}</h2>", column.heading));
+        for report in reports {
+            let found = number(report, column.field);
+            let aim = (column.aim)(name(report)).map_or_else(String::new, |aim| {
+                format!("<i style='left:{:.0}px'></i>", aim * WIDTH)
+            });
+            bars.push_str(&format!(
+                "<p><span>{}</span><b><u style='width:{:.0}px'></u>{aim}</b><em>{found:.2}</em></p>",
+                name(report),
+                found.min(1.0) * WIDTH
+            ));
+        }
+        bars.push_str("</section>");
+    }
+    format!(
+        "<!doctype html><meta charset=utf-8><title>Deft Harbor: engine</title><style>\
+         body{{font:14px sans-serif;margin:24px;color:#1d2b2a}}h1{{font-size:20px;margin:0}}\
+         h2{{font-size:15px;margin:14px 0 4px}}p{{display:flex;margin:2px 0;align-items:center}}\
+         span{{width:220px}}b{{position:relative;width:{WIDTH}px;height:11px;background:#e6ecea}}\
+         u{{position:absolute;left:0;top:0;height:11px;background:#2f7d6b}}\
+         i{{position:absolute;top:-2px;height:15px;border-left:2px solid #b4542a}}\
+         em{{font-style:normal;margin-left:10px}}main{{column-count:2;column-gap:32px}}\
+         section{{break-inside:avoid}}\
+         </style><h1>Deft Harbor: the engine beside the machine's limits</h1><div>{}. Lines are aims.\
+         </div><main>{bars}</main>",
+        limits(&reports[0])
+    )
+}
