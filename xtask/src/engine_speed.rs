@@ -38,11 +38,7 @@ const COLUMNS: [Column; 6] = [
     },
     Column { heading: "8 lanes / one", field: "together_ratio", aim: |_| Some(4.0) },
     Column { heading: "decode at 8,000 / at 100", field: "depth_ratio", aim: |_| Some(0.7) },
-    Column {
-        heading: "Q8_0 / F16 cache at 4,000",
-        field: "narrow_ratio",
-        aim: |_| Some(0.9),
-    },
+    Column { heading: "Q8_0 / F16 cache at 4,000", field: "narrow_ratio", aim: |_| Some(0.9) },
 ];
 
 /// Measures all models, or those whose names contain a text.
@@ -102,8 +98,11 @@ fn row(report: &Value) -> String {
     let rates = ["decode", "decode_together", "prompt_512", "prompt_4096"];
     let rates = rates.map(|field| format!("{:.1}", number(report, field)));
     let ready = format!("{:.2} s", number(report, "ready_seconds"));
-    let cells: Vec<String> =
-        std::iter::once(name(report).to_owned()).chain(figures).chain(rates).chain([ready]).collect();
+    let cells: Vec<String> = std::iter::once(name(report).to_owned())
+        .chain(figures)
+        .chain(rates)
+        .chain([ready])
+        .collect();
     format!("| {} |", cells.join(" | "))
 }
 

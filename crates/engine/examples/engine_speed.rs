@@ -205,14 +205,12 @@ fn main() {
     let (read_speed, one) = beside(rounds * 3, read, || link.answer_rate(16));
     let (_, eight) = beside(rounds, read, || link.rate_together());
     let (_, one_again) = beside(rounds, read, || link.answer_rate(16));
-    let (peak, prompt) = beside(rounds, integers, || {
-        cost.operations(512) / link.prompt_seconds(512)
-    });
+    let (peak, prompt) =
+        beside(rounds, integers, || cost.operations(512) / link.prompt_seconds(512));
     link.end();
     let mut long = Link::open(&file, cost.vocabulary, 8192, 1, "f16");
-    let (long_peak, long_prompt) = beside(rounds.min(2), integers, || {
-        cost.operations(4096) / long.prompt_seconds(4096)
-    });
+    let (long_peak, long_prompt) =
+        beside(rounds.min(2), integers, || cost.operations(4096) / long.prompt_seconds(4096));
     let depths = |link: &mut Link, tokens: u32| {
         let mut rates: Vec<f64> = (0..rounds).map(|_| link.answer_rate(tokens)).collect();
         median(&mut rates)

@@ -109,11 +109,17 @@ impl Strip {
     }
 }
 
-/// Takes the scales of sixteen groups apart.
+/// Takes the scales of up to sixteen groups apart; those beyond become zero.
 #[inline(always)]
 pub fn unpack_scales<B: Blocks>(blocks: &[u8], strip: &mut Strip) {
-    for (at, block) in blocks.chunks_exact(B::BYTES).enumerate() {
+    let blocks = blocks.chunks_exact(B::BYTES);
+    let used = blocks.len() * (B::VALUES / GROUP);
+    for (at, block) in blocks.enumerate() {
         B::scales(block, strip, at * (B::VALUES / GROUP));
+    }
+    if used < STRIP_GROUPS {
+        strip.scale[used..].fill(0);
+        strip.min[used..].fill(0);
     }
 }
 

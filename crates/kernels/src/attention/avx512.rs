@@ -5,6 +5,7 @@ use std::ops::Range;
 
 use super::PAGE;
 use crate::curve;
+use crate::matrix::avx512_tree as tree;
 
 /// Queries whose scores, or sums, fill the registers.
 const TILE: usize = 8;
@@ -176,16 +177,6 @@ fn exp(x: __m512) -> __m512 {
     _mm512_maskz_mov_ps(is_there, result)
 }
 
-/// The fixed tree at the end of a sum.
-#[target_feature(enable = "avx512f,avx512dq,avx512vl")]
-#[inline]
-fn tree(sums: __m512) -> f32 {
-    let eight = _mm256_add_ps(_mm512_castps512_ps256(sums), _mm512_extractf32x8_ps::<1>(sums));
-    let four = _mm_add_ps(_mm256_castps256_ps128(eight), _mm256_extractf128_ps::<1>(eight));
-    let two = _mm_add_ps(four, _mm_movehl_ps(four, four));
-    _mm_cvtss_f32(_mm_add_ss(two, _mm_movehdup_ps(two)))
-}
-
 /// As `plain_soften`, without a cap.
 ///
 /// # Safety
@@ -214,7 +205,8 @@ pub(super) unsafe fn soften(
         let largest = _mm512_reduce_max_ps(largest);
         let base = if largest == f32::NEG_INFINITY { 0.0 } else { largest };
         let base_of_all = _mm512_set1_ps(base);
-        let (low, high) = (exp(_mm512_sub_ps(low, base_of_all)), exp(_mm512_sub_ps(high, base_of_all)));
+        let (low, high) =
+            (exp(_mm512_sub_ps(low, base_of_all)), exp(_mm512_sub_ps(high, base_of_all)));
         _mm512_storeu_ps(scores.as_mut_ptr(), low);
         _mm512_storeu_ps(scores.as_mut_ptr().add(16), high);
         // Nothing is smaller where the largest stayed: then what was summed stays as it is.

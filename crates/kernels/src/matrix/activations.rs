@@ -122,7 +122,10 @@ fn round_row_plain(values: &[f32], form: Form, interleaved: bool, strips: &mut [
         let (blocks, _) = values.as_chunks::<GROUP>();
         for group in 0..STRIP_GROUPS {
             let mut quants = [0; GROUP];
-            let scale = blocks.get(group).map_or(0.0, |block| round_block(block, &mut quants));
+            let scale = match blocks.get(group) {
+                Some(block) => round_block(block, &mut quants),
+                None => 0.0,
+            };
             strip.scales[group] = scale;
             let half = |half: usize| -> i32 {
                 quants[half * 16..][..16].iter().map(|&quant| i32::from(quant)).sum()

@@ -189,14 +189,16 @@ fn integer_sums<B: Blocks>(strip: &Strip, x: &Eighths, first: usize) -> [__m256i
     [_mm256_permute2x128_si256::<0x20>(low, high), _mm256_permute2x128_si256::<0x31>(low, high)]
 }
 
-/// A row times the activations of a token.
+/// Rows of so many bytes times the activations of a token.
 #[target_feature(enable = "avx2,fma,f16c")]
-pub(super) fn row<B: Blocks>(row: &[u8], x: &[Eighths]) -> f32 {
+pub(super) fn rows<B: Blocks>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
     let mut taken = Strip::default();
-    let mut partials = [0f32; PARTIALS];
-    for (blocks, x) in row.chunks(STRIP / B::VALUES * B::BYTES).zip(x) {
-        unpack::<B>(blocks, &mut taken);
-        strip::<B>(&taken, x, &mut partials);
+    for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
+        let mut partials = [0f32; PARTIALS];
+        for (blocks, x) in row.chunks(STRIP / B::VALUES * B::BYTES).zip(x) {
+            unpack::<B>(blocks, &mut taken);
+            strip::<B>(&taken, x, &mut partials);
+        }
+        *out = tree(&partials);
     }
-    tree(&partials)
 }

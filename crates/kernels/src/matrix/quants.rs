@@ -8,7 +8,7 @@ use deft_formats::with_blocks;
 
 use super::activations::{Activations, Eighths};
 use super::panel::{PANEL_ROWS, PANEL_STRIPS, Panel, Sums};
-use super::{Matrix, PARTIALS, scalar, tree};
+use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
 use crate::team::Outputs;
@@ -27,7 +27,7 @@ struct Space {
     panel: Panel,
     /// Partial sums, `tokens x rows of a panel`.
     sums: Vec<Sums>,
-    /// What comes out, likewise.
+    /// What comes out where there are fewer rows.
     out: Vec<[f32; PANEL_ROWS]>,
 }
 
@@ -46,13 +46,11 @@ pub(super) fn multiply(
         let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
         let grain = LEAST_BYTES.div_ceil(row_bytes.max(1));
         let x = x.of(0);
-        let row = row_function(path, matrix.tensor_type);
+        let multiply = rows_function(path, matrix.tensor_type);
         team.each(matrix.rows, grain, |_, rows| {
+            let stored = &matrix.bytes[rows.start * row_bytes..rows.end * row_bytes];
             // SAFETY: rows are given to one thread once.
-            let results = unsafe { out.stretch(0, rows.clone()) };
-            for (result, at) in results.iter_mut().zip(rows) {
-                *result = row(matrix.row(at), x);
-            }
+            multiply(stored, row_bytes, x, unsafe { out.stretch(0, rows) });
         });
         return;
     }
@@ -73,27 +71,19 @@ pub(super) fn multiply(
     });
 }
 
-/// What multiplies a row with one token.
-fn row_function(path: Path, tensor_type: TensorType) -> fn(&[u8], &[Eighths]) -> f32 {
+/// Multiplies rows of so many bytes with one token.
+type Rows = fn(&[u8], usize, &[Eighths], &mut [f32]);
+
+fn rows_function(path: Path, tensor_type: TensorType) -> Rows {
     with_blocks!(tensor_type, B => match path {
         // SAFETY: the path was found on this processor; nothing else is demanded.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 => |row, x| unsafe { avx512::row::<B>(row, x) },
+        Path::Avx512 => |rows, bytes, x, out| unsafe { avx512::rows::<B>(rows, bytes, x, out) },
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx2 => |row, x| unsafe { avx2::row::<B>(row, x) },
-        _ => scalar_row::<B>,
+        Path::Avx2 => |rows, bytes, x, out| unsafe { avx2::rows::<B>(rows, bytes, x, out) },
+        _ => scalar::rows::<B>,
     })
-}
-
-fn scalar_row<B: Blocks>(row: &[u8], x: &[Eighths]) -> f32 {
-    let mut strip = Strip::default();
-    let mut partials = [0f32; PARTIALS];
-    for (blocks, x) in row.chunks(STRIP / B::VALUES * B::BYTES).zip(x) {
-        deft_formats::quant::unpack::<B>(blocks, &mut strip);
-        scalar::strip::<B>(&strip, x, &mut partials);
-    }
-    tree(&partials)
 }
 
 /// Some rows times all tokens: each strip is taken apart once.
@@ -145,14 +135,21 @@ fn panel_of<B: avx512::Wide>(
     space: &mut Space,
     out: &Outputs<'_>,
 ) {
-    let Space { strip, panel, sums, out: results } = space;
+    let Space { strip, panel, sums, out: few } = space;
     let bytes = STRIP / B::VALUES * B::BYTES;
     let stride = matrix.columns.div_ceil(STRIP);
-    // What was there before is not read.
-    results.resize(x.tokens, [0.0; PANEL_ROWS]);
     if stride > PANEL_STRIPS {
+        // What was there before is not read.
         sums.resize(x.tokens * PANEL_ROWS, Sums::default());
     }
+    // Fewer rows than a panel has are computed aside.
+    let is_whole = rows.len() == PANEL_ROWS;
+    few.resize(if is_whole { 0 } else { x.tokens }, [0.0; PANEL_ROWS]);
+    let (place, out_stride) = match is_whole {
+        // SAFETY: rows are given to one thread once.
+        true => (unsafe { out.place(0, rows.start) }, matrix.rows),
+        false => (few.as_mut_ptr().cast(), PANEL_ROWS),
+    };
     let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
     for first in (0..stride).step_by(strips) {
         panel.strips = strips.min(stride - first);
@@ -163,13 +160,14 @@ fn panel_of<B: avx512::Wide>(
                 unsafe { avx512::pack::<B>(blocks, strip, packed) };
             }
         }
+        let (x, tokens) = (&x.strips[..], x.tokens);
         let mut block =
-            avx512::Block { panel, x: &x.strips, stride, first, sums, out: &mut results[..] };
-        // SAFETY: as above; activations have `stride` strips for each token. Rows of the panel beyond the
-        // matrix hold what was there before and come into no output.
+            avx512::Block { panel, x, stride, first, sums, out: place, out_stride, tokens };
+        // SAFETY: as above; activations have `stride` strips for each token, and the output has a row of
+        // each of the panel's. Rows of the panel beyond the matrix hold what was there before.
         unsafe { avx512::multiply::<B>(&mut block) };
     }
-    for (token, results) in results.iter().enumerate() {
+    for (token, results) in few.iter().enumerate() {
         // SAFETY: rows are given to one thread once.
         unsafe { out.stretch(token, rows.clone()) }.copy_from_slice(&results[..rows.len()]);
     }

@@ -1,6 +1,6 @@
 //! The specification: obvious and slow.
 
-use deft_formats::quant::{Blocks, GROUP, STRIP_GROUPS, Strip};
+use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
 use half::f16;
 
 use super::activations::Eighths;
@@ -52,5 +52,18 @@ pub(super) fn strip<B: Blocks>(strip: &Strip, x: &Eighths, partials: &mut [f32; 
                 *partial = (-min).mul_add(x.lows[half][group], *partial);
             }
         }
+    }
+}
+
+/// Rows of so many bytes times the activations of a token.
+pub(super) fn rows<B: Blocks>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
+    let mut taken = Strip::default();
+    for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
+        let mut partials = [0f32; PARTIALS];
+        for (blocks, x) in row.chunks(STRIP / B::VALUES * B::BYTES).zip(x) {
+            unpack::<B>(blocks, &mut taken);
+            strip::<B>(&taken, x, &mut partials);
+        }
+        *out = tree(&partials);
     }
 }

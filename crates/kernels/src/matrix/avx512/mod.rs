@@ -131,23 +131,26 @@ fn add_strip<B: Blocks>(
     add::<B>(partial, _mm512_add_epi32(second, start(1)), scale, min, x, 1)
 }
 
-/// A row times the activations of a token, group by group.
+/// Rows of so many bytes times the activations of a token, group by group.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
-pub(super) fn row<B: Wide>(row: &[u8], x: &[Eighths]) -> f32 {
+pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
     let mut strip = Strip::default();
-    let mut partial = _mm512_setzero_ps();
-    let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
-    for (blocks, x) in strips.by_ref().zip(x) {
-        unpack_scales::<B>(blocks, &mut strip);
-        // SAFETY: these are blocks of 512 values.
-        let quants = unsafe { quants::load::<B>(blocks.as_ptr()) };
-        partial = add_strip::<B>(partial, &products(&quants, x), &strip, x);
+    for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
+        let mut partial = _mm512_setzero_ps();
+        let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
+        for (blocks, x) in strips.by_ref().zip(x) {
+            unpack_scales::<B>(blocks, &mut strip);
+            // SAFETY: these are blocks of 512 values.
+            let quants = unsafe { quants::load::<B>(blocks.as_ptr(), STEPS) };
+            partial = add_strip::<B>(partial, &products(&quants, x), &strip, x);
+        }
+        let rest = strips.remainder();
+        if let Some(x) = x.last().filter(|_| !rest.is_empty()) {
+            let quants = quants_of::<B>(rest, &mut strip);
+            partial = add_strip::<B>(partial, &products(&quants, x), &strip, x);
+        }
+        *out = tree(partial);
     }
-    if let Some(x) = x.last().filter(|_| !strips.remainder().is_empty()) {
-        let quants = quants_of::<B>(strips.remainder(), &mut strip);
-        partial = add_strip::<B>(partial, &products(&quants, x), &strip, x);
-    }
-    tree(partial)
 }
 
 /// Quants times activations, group by group: two groups in each register.
@@ -165,10 +168,11 @@ fn products(quants: &[__m512i; STEPS], x: &Eighths) -> [__m512i; STEPS] {
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[inline]
 fn quants_of<B: Wide>(blocks: &[u8], strip: &mut Strip) -> [__m512i; STEPS] {
-    if blocks.len() == STRIP / B::VALUES * B::BYTES {
+    let values = blocks.len() / B::BYTES * B::VALUES;
+    if values.is_multiple_of(64) {
         unpack_scales::<B>(blocks, strip);
-        // SAFETY: these are blocks of 512 values.
-        return unsafe { quants::load::<B>(blocks.as_ptr()) };
+        // SAFETY: these are blocks of so many values.
+        return unsafe { quants::load::<B>(blocks.as_ptr(), values / 64) };
     }
     unpack::<B>(blocks, strip);
     // SAFETY: a strip has 512 quants.
@@ -178,13 +182,13 @@ fn quants_of<B: Wide>(blocks: &[u8], strip: &mut Strip) -> [__m512i; STEPS] {
 }
 
 /// The fixed tree at the end of a sum.
-#[target_feature(enable = "avx512f")]
+#[target_feature(enable = "avx512f,avx512dq,avx512vl")]
 #[inline]
-fn tree(partial: __m512) -> f32 {
-    let mut partials = [0f32; 16];
-    // SAFETY: the array has sixteen entries.
-    unsafe { _mm512_storeu_ps(partials.as_mut_ptr(), partial) };
-    super::tree(&partials)
+pub(crate) fn tree(sums: __m512) -> f32 {
+    let eight = _mm256_add_ps(_mm512_castps512_ps256(sums), _mm512_extractf32x8_ps::<1>(sums));
+    let four = _mm_add_ps(_mm256_castps256_ps128(eight), _mm256_extractf128_ps::<1>(eight));
+    let two = _mm_add_ps(four, _mm_movehl_ps(four, four));
+    _mm_cvtss_f32(_mm_add_ss(two, _mm_movehdup_ps(two)))
 }
 
 /// Takes blocks of a row apart, four quants of each group side by side.
@@ -234,17 +238,21 @@ pub(super) struct Block<'a> {
     /// Partial sums, `tokens x rows of a panel`; not read where the panel has the first strips, and not
     /// written where it has the last ones.
     pub(super) sums: &'a mut [Sums],
-    /// What comes out, likewise; written where the panel has the last strips.
-    pub(super) out: &'a mut [[f32; PANEL_ROWS]],
+    /// What comes out of the panel's rows: of the first token, others so many places on; written where the
+    /// panel has the last strips.
+    pub(super) out: *mut f32,
+    pub(super) out_stride: usize,
+    pub(super) tokens: usize,
 }
 
 /// A panel's strips of rows times all tokens.
 ///
 /// # Safety
-/// `x` has `stride` strips for each token, `sums` and `out` have what is said there.
+/// `x` has `stride` strips for each token, `sums` and `out` have what is said there; nobody else uses those
+/// places of `out`.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
-    let tokens = block.out.len();
+    let tokens = block.tokens;
     // Weights of four rows stay in the nearest cache while all tokens pass by.
     for row in (0..PANEL_ROWS).step_by(TILE_ROWS) {
         let mut token = 0;
@@ -301,7 +309,7 @@ unsafe fn tile<B: Blocks, const TOKENS: usize>(
             }
         } else {
             for (at, partials) in partials.iter().enumerate() {
-                let out = block.out.as_mut_ptr().add(token + at).cast::<f32>().add(row);
+                let out = block.out.add((token + at) * block.out_stride + row);
                 _mm_storeu_ps(out, trees(partials));
             }
         }

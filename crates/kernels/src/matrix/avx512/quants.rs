@@ -18,26 +18,24 @@ pub(in crate::matrix) trait Wide: Blocks {
     unsafe fn register<const STEP: usize>(blocks: *const u8) -> __m512i;
 }
 
-/// The quants of a strip.
+/// The quants of a strip, or of its first registers; the others are zero.
 ///
 /// # Safety
-/// Blocks of 512 values can be read.
+/// Blocks of 64 values for each of the registers can be read.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2")]
 #[inline]
-pub(super) unsafe fn load<B: Wide>(blocks: *const u8) -> [__m512i; REGISTERS] {
-    // SAFETY: as the caller promises.
-    unsafe {
-        [
-            B::register::<0>(blocks),
-            B::register::<1>(blocks),
-            B::register::<2>(blocks),
-            B::register::<3>(blocks),
-            B::register::<4>(blocks),
-            B::register::<5>(blocks),
-            B::register::<6>(blocks),
-            B::register::<7>(blocks),
-        ]
+pub(super) unsafe fn load<B: Wide>(blocks: *const u8, registers: usize) -> [__m512i; REGISTERS] {
+    let mut quants = [_mm512_setzero_si512(); REGISTERS];
+    macro_rules! registers {
+        ($($step:literal)*) => {$(
+            if $step < registers {
+                // SAFETY: as the caller promises.
+                quants[$step] = unsafe { B::register::<$step>(blocks) };
+            }
+        )*};
     }
+    registers!(0 1 2 3 4 5 6 7);
+    quants
 }
 
 /// 32 bytes twice.
@@ -151,7 +149,8 @@ const fn next<B: Blocks>() -> usize {
 unsafe fn fifth_bits(first: *const u8, second: *const u8) -> u64 {
     // SAFETY: the caller promises four bytes at both.
     unsafe {
-        let (low, high) = (first.cast::<u32>().read_unaligned(), second.cast::<u32>().read_unaligned());
+        let (low, high) =
+            (first.cast::<u32>().read_unaligned(), second.cast::<u32>().read_unaligned());
         u64::from(low) | u64::from(high) << 32
     }
 }
