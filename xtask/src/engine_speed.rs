@@ -42,7 +42,7 @@ const COLUMNS: [Column; 6] = [
 ];
 
 /// Measures all models, or those whose names contain a text.
-pub fn measure(rounds: usize, only: &str) -> anyhow::Result<()> {
+pub fn measure(rounds: usize, only: &str, short: bool) -> anyhow::Result<()> {
     let example = ["--release", "--package", "deft-engine", "--example", "engine_speed"];
     run("cargo", &[&["build", "--quiet"], &example[..]].concat(), ".")?;
     let program = root().join("target/release/examples/engine_speed");
@@ -55,7 +55,9 @@ pub fn measure(rounds: usize, only: &str) -> anyhow::Result<()> {
             }
             let file = stored(sizes, kind)?;
             let file = file.to_str().context("the path is text")?;
-            let report = output(program, &[file, &rounds.to_string()], ".")?;
+            let rounds = rounds.to_string();
+            let arguments = [file, &rounds, "short"];
+            let report = output(program, &arguments[..if short { 3 } else { 2 }], ".")?;
             let report = serde_json::from_slice(&report).context("it writes JSON")?;
             println!("{}", row(&report));
             reports.push(report);
@@ -96,7 +98,11 @@ fn limits(report: &Value) -> String {
 fn row(report: &Value) -> String {
     let figures = COLUMNS.iter().map(|column| cell(report, column));
     let rates = ["decode", "decode_together", "prompt_512", "prompt_4096"];
-    let rates = rates.map(|field| format!("{:.1}", number(report, field)));
+    let rate = |field| match number(report, field) {
+        rate if rate.is_nan() => "-".to_owned(),
+        rate => format!("{rate:.1}"),
+    };
+    let rates = rates.map(rate);
     let ready = format!("{:.2} s", number(report, "ready_seconds"));
     let cells: Vec<String> = std::iter::once(name(report).to_owned())
         .chain(figures)
@@ -110,6 +116,7 @@ fn row(report: &Value) -> String {
 fn cell(report: &Value, column: &Column) -> String {
     let found = number(report, column.field);
     match (column.aim)(name(report)) {
+        _ if found.is_nan() => "not measured".to_owned(),
         Some(aim) if found < aim => format!("{found:.2} (aim {aim:.2})"),
         _ => format!("{found:.2}"),
     }
@@ -127,7 +134,9 @@ fn table(reports: &[Value]) -> String {
 fn picture(reports: &[Value]) -> String {
     const WIDTH: f64 = 360.0;
     let mut bars = String::new();
-    for column in &COLUMNS[..3] {
+    let is_measured =
+        |column: &&Column| reports.iter().any(|report| !number(report, column.field).is_nan());
+    for column in COLUMNS[..3].iter().filter(is_measured) {
         bars.push_str(&format!("<section><h2>{}</h2>", column.heading));
         for report in reports {
             let found = number(report, column.field);

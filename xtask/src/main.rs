@@ -49,6 +49,9 @@ enum Bench {
         /// Models whose names contain this.
         #[arg(long, default_value = "")]
         only: String,
+        /// Leave out prompts and contexts of thousands of tokens, which take minutes for each model.
+        #[arg(long)]
+        short: bool,
     },
     /// Fetching over loopback beside standard tools, what a preview reads, and listing 1,000 models.
     Pull,
@@ -83,7 +86,9 @@ fn main() -> anyhow::Result<()> {
         Task::Build => steps::build_release(),
         Task::Openapi => openapi(),
         Task::Pictures => pictures::take(),
-        Task::Bench(Bench::Engine { rounds, only }) => engine_speed::measure(rounds, &only),
+        Task::Bench(Bench::Engine { rounds, only, short }) => {
+            engine_speed::measure(rounds, &only, short)
+        }
         Task::Bench(Bench::Memory) => bench::memory(),
         Task::Bench(Bench::Pull) => bench::pull(),
         Task::Drill(Drill::Kills { points }) => drill::kills(points),

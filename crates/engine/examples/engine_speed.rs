@@ -1,5 +1,6 @@
-//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS]` loads a model as an engine process
-//! does, asks it over a link, measures the limits between the questions, and writes medians as JSON.
+//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short]]` loads a model as an engine
+//! process does, asks it over a link, measures the limits between the questions, and writes medians as JSON;
+//! `short` leaves out what takes minutes: prompts and contexts of thousands of tokens.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
 use std::fs::File;
@@ -208,22 +209,10 @@ fn main() {
     let (peak, prompt) =
         beside(rounds, integers, || cost.operations(512) / link.prompt_seconds(512));
     link.end();
-    let mut long = Link::open(&file, cost.vocabulary, 8192, 1, "f16");
-    let (long_peak, long_prompt) =
-        beside(rounds.min(2), integers, || cost.operations(4096) / long.prompt_seconds(4096));
-    let depths = |link: &mut Link, tokens: u32| {
-        let mut rates: Vec<f64> = (0..rounds).map(|_| link.answer_rate(tokens)).collect();
-        median(&mut rates)
-    };
-    let near = depths(&mut long, 100);
-    let at_4000 = depths(&mut long, 4000);
-    let at_8000 = depths(&mut long, 8000);
-    long.end();
-    let mut narrow = Link::open(&file, cost.vocabulary, 8192, 1, "q8_0");
-    let narrow_at_4000 = depths(&mut narrow, 4000);
-    narrow.end();
+    let is_short = arguments.next().is_some_and(|text| text == "short");
+    let long = if is_short { json!({}) } else { long(&file, &cost, rounds, &integers) };
     let floats = limits::float_peak(instructions, &team);
-    let report = json!({
+    let mut report = json!({
         "model": file.file_stem().map(|stem| stem.to_string_lossy()),
         "kernels": instructions.to_string(),
         "integer_instruction": limits::integer_instruction(instructions),
@@ -239,14 +228,35 @@ fn main() {
         "together_ratio": eight / median(&mut [one, one_again]),
         "prompt_512": 512.0 * prompt / cost.operations(512),
         "prompt_512_ratio": prompt / peak,
-        "prompt_4096": 4096.0 * long_prompt / cost.operations(4096),
-        "prompt_4096_ratio": long_prompt / long_peak,
+    });
+    if let (Some(report), Some(long)) = (report.as_object_mut(), long.as_object()) {
+        report.extend(long.clone());
+    }
+    println!("{report}");
+}
+
+/// What needs long prompts: their speed, and that of answers after them.
+fn long(file: &Path, cost: &Cost, rounds: usize, peak: &impl Fn() -> f64) -> serde_json::Value {
+    let mut link = Link::open(file, cost.vocabulary, 8192, 1, "f16");
+    let (peak, prompt) =
+        beside(rounds.min(2), peak, || cost.operations(4096) / link.prompt_seconds(4096));
+    let at = |link: &mut Link, tokens: u32| {
+        let mut rates: Vec<f64> = (0..rounds).map(|_| link.answer_rate(tokens)).collect();
+        median(&mut rates)
+    };
+    let [near, at_4000, at_8000] = [100, 4000, 8000].map(|tokens| at(&mut link, tokens));
+    link.end();
+    let mut narrow = Link::open(file, cost.vocabulary, 8192, 1, "q8_0");
+    let narrow_at_4000 = at(&mut narrow, 4000);
+    narrow.end();
+    json!({
+        "prompt_4096": 4096.0 * prompt / cost.operations(4096),
+        "prompt_4096_ratio": prompt / peak,
         "decode_at_100": near,
         "decode_at_4000": at_4000,
         "decode_at_8000": at_8000,
         "depth_ratio": at_8000 / near,
         "narrow_at_4000": narrow_at_4000,
         "narrow_ratio": narrow_at_4000 / at_4000,
-    });
-    println!("{report}");
+    })
 }
