@@ -12,11 +12,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::thread::{self, JoinHandle, Thread};
 
-/// So often a thread looks for work before it goes to sleep: some tens of microseconds, longer than
+/// So often a thread looks for work before it goes to sleep: about a tenth of a millisecond, longer than
 /// what lies between two pieces of a step.
-const LOOKS: u32 = 20_000;
+const LOOKS: u32 = 2_000;
 /// So often a thread that waits for others looks before it lets somebody else have the processor.
-const LOOKS_BEFORE_YIELD: u32 = 2_000;
+const LOOKS_BEFORE_YIELD: u32 = 500;
 
 /// Work on a range of items; also told which thread it is.
 type Work<'a> = &'a (dyn Fn(usize, Range<usize>) + Sync);

@@ -215,7 +215,8 @@ impl Bert {
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         let scale = usual_score_scale(shape.key_length);
         let view = View { sight: Sight::Around(tokens), scale, cap: None };
-        attention(&self.compute, shape, store, 0, view, &[table], &work.places, queries, heads);
+        let (places, looks) = (&work.places, &mut work.looks);
+        attention(&self.compute, shape, store, 0, view, &[table], places, looks, queries, heads);
         let out = sized(&mut work.normed, work.state.len());
         self.linear(&layer.output, heads, out, &mut work.activations);
         self.add_and_norm(&layer.attention_norm, work);

@@ -75,6 +75,8 @@ pub(crate) struct Workspace {
     pub(super) scratch: Vec<f32>,
     pub(super) activations: Activations,
     pub(super) turns: Vec<Turns>,
+    /// What each token of a step looks at, layer by layer.
+    pub(super) looks: Vec<Look>,
     pub(super) routing: Routing,
 }
 
@@ -102,14 +104,18 @@ impl Turns {
         tokens: usize,
     ) {
         let pairs = rotary.pairs();
-        compute.team.rows(rows, rows.len() / tokens, GRAIN, |token, row| {
+        let length = rows.len() / tokens;
+        compute.team.rows(rows, length, grain(length), |token, row| {
             rotary.turn(row, head_length, &self.0[token * pairs..][..pairs]);
         });
     }
 }
 
-/// Tokens that a thread takes at a time where what is done with each is little.
-pub(super) const GRAIN: usize = 4;
+/// Rows of a length that a thread takes at a time where little is done with each value: below 8,192 values
+/// handing out work costs more than it saves.
+pub(super) fn grain(length: usize) -> usize {
+    8192_usize.div_ceil(length.max(1))
+}
 
 /// Working space of a router of experts.
 #[derive(Default)]
@@ -145,6 +151,7 @@ impl Workspace {
             scratch: space(shape.width),
             activations: Activations::with_room(tokens as usize, widest as usize),
             turns: Vec::new(),
+            looks: Vec::with_capacity(tokens as usize),
             routing: Routing::default(),
         }
     }
@@ -221,16 +228,18 @@ pub(super) fn attention(
     view: View,
     tables: &[&[u32]],
     places: &[Place],
+    looks: &mut Vec<Look>,
     queries: &[f32],
     out: &mut [f32],
 ) {
     let (keys, values) = store.rows(layer);
     let heads = shape.heads as usize;
-    let attention = Attention { keys, values, heads, scale: view.scale, cap: view.cap };
-    let look = |place: &Place| {
+    let (scale, cap) = (view.scale, view.cap);
+    let attention = Attention { keys, values, pages: tables, heads, scale, cap };
+    looks.clear();
+    looks.extend(places.iter().map(|place| {
         let seen = view.seen(place.position);
-        Look { pages: tables[place.run], first: seen.start, end: seen.end }
-    };
-    let looks: Vec<Look<'_>> = places.iter().map(look).collect();
-    attend(compute.path, &compute.team, &attention, &looks, queries, out);
+        Look { sequence: place.run, first: seen.start, end: seen.end }
+    }));
+    attend(compute.path, &compute.team, &attention, looks, queries, out);
 }

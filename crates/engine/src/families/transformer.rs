@@ -9,7 +9,7 @@ use deft_kernels::{
 use deft_planning::ModelShape;
 
 use super::blueprint::{Blueprint, FeedForward, Gate, Gated, LayerPlan, Projection};
-use super::parts::{GRAIN, Routing, Turns, View, attention, sized};
+use super::parts::{Routing, Turns, View, attention, grain, sized};
 use super::rotary::Rotary;
 use super::tensors::{MatrixPlace, VectorPlace};
 use super::{Network, Run, Workspace};
@@ -103,7 +103,7 @@ impl Transformer {
     /// Norms each row.
     fn norm(&self, x: &[f32], weight: &[f32], out: &mut [f32]) {
         let (width, path, epsilon) = (weight.len(), self.compute.path, self.plan.epsilon);
-        self.compute.team.rows(out, width, GRAIN, |row, out| {
+        self.compute.team.rows(out, width, grain(width), |row, out| {
             rms_norm(path, &x[row * width..][..width], weight, epsilon, out);
         });
     }
@@ -161,7 +161,8 @@ impl Transformer {
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         let view =
             View { sight: plan.sight, scale: self.plan.score_scale, cap: self.plan.score_cap };
-        attention(&self.compute, shape, store, at, view, tables, &work.places, queries, heads);
+        let (places, looks) = (&work.places, &mut work.looks);
+        attention(&self.compute, shape, store, at, view, tables, places, looks, queries, heads);
         self.multiply(&plan.output, heads, normed, &mut work.activations);
         self.add_to_state(vectors.attention_post_norm.as_deref(), work);
     }
@@ -203,7 +204,7 @@ impl Transformer {
             Gate::GeluTanh => Curve::GeluTanh,
         };
         let (path, inner) = (self.compute.path, part.gate.row_count());
-        self.compute.team.rows(out, inner, GRAIN, |row, out| {
+        self.compute.team.rows(out, inner, grain(inner), |row, out| {
             gate(path, curve, out, &up[row * inner..][..inner]);
         });
     }

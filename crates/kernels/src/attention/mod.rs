@@ -29,9 +29,9 @@ const LEAST_PRODUCTS: usize = 1 << 16;
 
 /// What one token looks at.
 #[derive(Debug, Clone, Copy)]
-pub struct Look<'a> {
-    /// The pages of its sequence.
-    pub pages: &'a [u32],
+pub struct Look {
+    /// Its sequence, by number.
+    pub sequence: usize,
     /// The first position it sees.
     pub first: usize,
     /// One past the last position it sees.
@@ -45,6 +45,8 @@ pub struct Attention<'a> {
     pub keys: Cached<'a>,
     /// Cached values.
     pub values: Cached<'a>,
+    /// The pages of each sequence.
+    pub pages: &'a [&'a [u32]],
     /// Heads of queries.
     pub heads: usize,
     /// Factor on scores.
@@ -99,7 +101,7 @@ pub fn attend(
     path: Path,
     team: &Team,
     attention: &Attention<'_>,
-    looks: &[Look<'_>],
+    looks: &[Look],
     queries: &[f32],
     out: &mut [f32],
 ) {
@@ -139,13 +141,13 @@ pub fn attend(
 /// Tokens cut into stretches of one sequence and of at most so many. Late tokens, which see most, come
 /// first, so that no thread begins a long piece when the others end.
 struct Stretches<'a> {
-    looks: &'a [Look<'a>],
+    looks: &'a [Look],
     most: usize,
     count: usize,
 }
 
 impl<'a> Stretches<'a> {
-    fn new(looks: &'a [Look<'a>], most: usize) -> Self {
+    fn new(looks: &'a [Look], most: usize) -> Self {
         let mut found = Self { looks, most, count: 0 };
         found.count = found.each().count();
         found
@@ -156,7 +158,7 @@ impl<'a> Stretches<'a> {
         std::iter::from_fn(move || {
             let last = self.looks[..end].last()?;
             let least = end.saturating_sub(self.most);
-            let same = |look: &&Look<'_>| std::ptr::eq(look.pages, last.pages);
+            let same = |look: &&Look| look.sequence == last.sequence;
             let count = self.looks[least..end].iter().rev().take_while(same).count();
             end -= count;
             Some(end..end + count)
@@ -177,7 +179,7 @@ impl Space {
         &mut self,
         path: Path,
         attention: &Attention<'_>,
-        looks: &[Look<'_>],
+        looks: &[Look],
         queries: &[f32],
         piece: &Piece,
         out: &Places<'_, f32>,
@@ -201,8 +203,9 @@ impl Space {
         let looks = &looks[piece.tokens.clone()];
         let first = looks.iter().map(|look| look.first).min().unwrap_or(0);
         let end = looks.iter().map(|look| look.end).max().unwrap_or(0);
-        for page in first / PAGE..end.div_ceil(PAGE) {
-            self.look_at(path, attention, looks, page, piece);
+        let pages = looks.first().map_or(&[][..], |look| attention.pages[look.sequence]);
+        for (at, &page) in pages.iter().enumerate().take(end.div_ceil(PAGE)).skip(first / PAGE) {
+            self.look_at(path, attention, looks, (at, page), piece);
         }
         let per_token = piece.queries.len();
         for (row, (sums, (_, weight))) in self.sums.chunks(width).zip(&self.state).enumerate() {
@@ -215,27 +218,26 @@ impl Space {
         }
     }
 
-    /// One page for all tokens that see some of it.
+    /// One page, by its place in the sequence and among all pages, for all tokens that see some of it.
     fn look_at(
         &mut self,
         path: Path,
         attention: &Attention<'_>,
-        looks: &[Look<'_>],
-        page: usize,
+        looks: &[Look],
+        (at, page): (usize, u32),
         piece: &Piece,
     ) {
         let Attention { keys, values, scale, cap, .. } = *attention;
-        let positions = page * PAGE..(page + 1) * PAGE;
-        let sees = |look: &Look<'_>| look.first < positions.end && look.end > positions.start;
+        let positions = at * PAGE..(at + 1) * PAGE;
+        let sees = |look: &Look| look.first < positions.end && look.end > positions.start;
         let Some(from) = looks.iter().position(sees) else { return };
         let to = looks.iter().rposition(sees).map_or(from, |last| last + 1);
         let end = looks[from..to].iter().map(|look| look.end).max().unwrap_or(0);
         // What nobody sees was perhaps never written.
         let used = (end - positions.start).min(PAGE);
         let (width, per_token) = (filled(values.length), piece.queries.len());
-        let id = looks[from].pages[page];
-        keys.read_keys(path, id, piece.head, &mut self.keys);
-        values.read_values(path, id, piece.head, used, &mut self.values, width);
+        keys.read_keys(path, page, piece.head, &mut self.keys);
+        values.read_values(path, page, piece.head, used, &mut self.values, width);
         let rows = from * per_token..to * per_token;
         let queries = &self.queries[rows.start * keys.length..rows.end * keys.length];
         let scores = &mut self.scores[rows.clone()];

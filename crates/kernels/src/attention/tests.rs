@@ -44,10 +44,16 @@ impl Cache {
         Cached { tensor_type: self.tensor_type, length: self.length, heads: HEADS, bytes }
     }
 
-    fn attention(&self, group: usize, cap: Option<f32>) -> Attention<'_> {
+    fn attention<'a>(
+        &'a self,
+        pages: &'a [&'a [u32]],
+        group: usize,
+        cap: Option<f32>,
+    ) -> Attention<'a> {
         Attention {
             keys: self.of(&self.keys),
             values: self.of(&self.values),
+            pages,
             heads: HEADS * group,
             scale: 0.3,
             cap,
@@ -59,7 +65,7 @@ fn run(
     path: Path,
     threads: usize,
     attention: &Attention<'_>,
-    looks: &[Look<'_>],
+    looks: &[Look],
     queries: &[f32],
 ) -> Vec<u32> {
     let team = Team::new(NonZero::new(threads));
@@ -69,7 +75,7 @@ fn run(
 }
 
 /// In double precision, straight from the definition.
-fn exact(look: &Look<'_>, query: &[f32], head: usize, length: usize, cap: Option<f32>) -> Vec<f64> {
+fn exact(look: &Look, query: &[f32], head: usize, length: usize, cap: Option<f32>) -> Vec<f64> {
     let score = |position: usize| -> f64 {
         let products = query.iter().enumerate();
         let dot: f64 =
@@ -113,18 +119,15 @@ proptest! {
         ];
         for tensor_type in [TensorType::F32, TensorType::F16, TensorType::Q8_0] {
             let caches = pages.clone().map(|pages| Cache::new(tensor_type, length, end, pages));
-            let looks = |cache| -> Vec<Look<'_>> {
-                let cache: &Cache = cache;
-                let look = |token: usize| {
-                    let end = end - tokens + token + 1;
-                    let first = window.map_or(0, |window| end.saturating_sub(window));
-                    Look { pages: &cache.pages, first, end }
-                };
-                (0..tokens).map(look).collect()
+            let look = |token: usize| {
+                let end = end - tokens + token + 1;
+                let first = window.map_or(0, |window| end.saturating_sub(window));
+                Look { sequence: 0, first, end }
             };
-            let own = looks(&caches[0]);
+            let own: Vec<Look> = (0..tokens).map(look).collect();
             let row = HEADS * group * length;
-            let attention = caches[0].attention(group, cap);
+            let pages = [&caches[0].pages[..]];
+            let attention = caches[0].attention(&pages, group, cap);
             let twin: Vec<u32> = own
                 .iter()
                 .zip(queries.chunks(row))
@@ -134,8 +137,9 @@ proptest! {
                 .collect();
             for path in Path::available() {
                 for cache in &caches {
-                    let found =
-                        run(path, threads, &cache.attention(group, cap), &looks(cache), &queries);
+                    let pages = [&cache.pages[..]];
+                    let attention = cache.attention(&pages, group, cap);
+                    let found = run(path, threads, &attention, &own, &queries);
                     prop_assert_eq!(&found, &twin, "{} on {}", tensor_type, path);
                 }
             }
@@ -158,16 +162,10 @@ proptest! {
 fn sequences_of_one_step_see_their_own_pages_only() {
     let cache = Cache::new(TensorType::F16, 64, 90, vec![0, 1, 2]);
     let queries: Vec<f32> = (0..5 * HEADS * 64).map(|at| (at as f32 * 0.21).cos()).collect();
-    let attention = cache.attention(1, None);
-    let (first, second) = ([0, 1], [2, 0]);
-    let look = |pages, end| Look { pages, first: 0, end };
-    let looks = [
-        look(&first[..], 40),
-        look(&first, 41),
-        look(&second, 20),
-        look(&first, 42),
-        look(&second, 60),
-    ];
+    let pages: [&[u32]; 2] = [&[0, 1], &[2, 0]];
+    let attention = cache.attention(&pages, 1, None);
+    let look = |sequence, end| Look { sequence, first: 0, end };
+    let looks = [look(0, 40), look(0, 41), look(1, 20), look(0, 42), look(1, 60)];
     for path in Path::available() {
         let together = run(path, 2, &attention, &looks, &queries);
         for (at, look) in looks.iter().enumerate() {
