@@ -7,6 +7,7 @@ use std::io;
 use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use deft_formats::gguf::Header;
 use deft_planning::{Bytes, Weights};
@@ -20,6 +21,8 @@ use crate::places::Places;
 
 /// The least that memory is given by.
 const PAGE: usize = 4096;
+/// Bytes that a thread has read at a time, whole pages.
+const STRETCH: usize = 16 << 20;
 
 /// A stretch of a file that stands in an accelerator instead.
 struct Moved {
@@ -117,13 +120,25 @@ impl Mapped {
         staying
     }
 
+    /// Has the kernel read what stays in host memory, by several threads.
     fn read_ahead(&self) {
-        for (part, map) in self.parts.iter().enumerate() {
-            for range in self.staying(part) {
+        let threads = std::thread::available_parallelism().map_or(1, usize::from);
+        let all: Vec<(usize, Range<usize>)> = (0..self.parts.len())
+            .flat_map(|part| self.staying(part).into_iter().map(move |range| (part, range)))
+            .flat_map(|(part, range)| stretches(range).map(move |range| (part, range)))
+            .collect();
+        let next = AtomicUsize::new(0);
+        let read = || {
+            while let Some((part, range)) = all.get(next.fetch_add(1, Ordering::Relaxed)) {
                 // Where the kernel does not know this, pages come when they are needed.
+                let map = &self.parts[*part];
                 let _ = map.advise_range(Advice::PopulateRead, range.start, range.len());
             }
-        }
+        };
+        std::thread::scope(|scope| {
+            (1..threads).for_each(|_| drop(scope.spawn(read)));
+            read();
+        });
     }
 
     /// Locks into memory what stays in host memory.
@@ -148,6 +163,13 @@ impl Mapped {
         }
         Ok(())
     }
+}
+
+/// A range cut into stretches that begin at whole pages.
+fn stretches(range: Range<usize>) -> impl Iterator<Item = Range<usize>> {
+    let first = range.start / STRETCH;
+    (first..range.end.div_ceil(STRETCH))
+        .map(move |at| range.start.max(at * STRETCH)..range.end.min((at + 1) * STRETCH))
 }
 
 fn length(range: &Range<u64>) -> usize {

@@ -1,8 +1,9 @@
 //! A model, opened: its file mapped and checked, its tokenizer and template ready.
 
+use std::panic::resume_unwind;
 use std::path::{Path, PathBuf};
 
-use deft_formats::gguf::{GgufError, MetadataError, StoredModel};
+use deft_formats::gguf::{GgufError, Metadata, MetadataError, StoredModel};
 use deft_kernels::Path as Instructions;
 use deft_planning::{Bytes, ModelShape, Weights};
 use thiserror::Error;
@@ -73,6 +74,14 @@ pub enum LoadError {
     },
 }
 
+/// A file's tokenizer and template.
+fn words(metadata: &Metadata) -> Result<(Tokenizer, Template), LoadError> {
+    let tokenizer = Tokenizer::new(metadata)?;
+    let source = metadata.optional_text("tokenizer.chat_template")?;
+    let template = Template::new(source, tokenizer.vocabulary());
+    Ok((tokenizer, template))
+}
+
 /// A model ready to compute.
 pub struct Model {
     pub(crate) network: Box<dyn Network>,
@@ -110,10 +119,14 @@ impl Model {
                 GgufError::Io(source) => cannot_open(source),
                 other => other.into(),
             })?;
-        let tokenizer = Tokenizer::new(&header.metadata)?;
-        let source = header.metadata.optional_text("tokenizer.chat_template")?;
-        let template = Template::new(source, tokenizer.vocabulary());
-        let mapped = Mapped::open(&parts, &header, places, weights)?;
+        // Both take their time, and neither needs the other.
+        let (words, mapped) = std::thread::scope(|scope| {
+            let words = scope.spawn(|| words(&header.metadata));
+            let mapped = Mapped::open(&parts, &header, places, weights);
+            (words.join(), mapped)
+        });
+        let (tokenizer, template) = words.unwrap_or_else(|panic| resume_unwind(panic))?;
+        let mapped = mapped?;
         let network = families::open(&header, mapped, places, context, compute)?;
         let pooling = Pooling::of(&header)?;
         Ok(Self { network, tokenizer, template, pooling, path: compute.path })
