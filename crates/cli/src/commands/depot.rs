@@ -7,7 +7,7 @@ use std::path::Path;
 use deft_client::Client;
 use deft_protocol::manage::{
     CheckReport, DepotUsage, Finding, FoundModel, ImportRequest, PullRequest, RegisterRequest,
-    Removal, Transfer, Variant, VariantUsage,
+    Removal, ServiceStatus, Transfer, Variant, VariantUsage,
 };
 
 use super::{offers, passing, transfers};
@@ -124,7 +124,8 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
             if common.json {
                 print::json(&variant);
             } else {
-                print::out(&inspection(&variant, template));
+                let kernels = kernels(&client.status().await?.0, &variant.name);
+                print::out(&inspection(&variant, kernels.as_deref(), template));
                 notes(&variant);
             }
         }
@@ -340,7 +341,13 @@ fn findings(report: &CheckReport) -> String {
     text
 }
 
-fn inspection(variant: &Variant, with_template: bool) -> String {
+/// The instructions that instances of a variant compute with.
+fn kernels(status: &ServiceStatus, name: &str) -> Option<String> {
+    let mut instances = status.instances.iter().filter(|instance| instance.name == name);
+    instances.find_map(|instance| instance.kernels.clone())
+}
+
+fn inspection(variant: &Variant, kernels: Option<&str>, with_template: bool) -> String {
     let facts = &variant.facts;
     let mix: Vec<String> = facts
         .mix
@@ -393,7 +400,14 @@ fn inspection(variant: &Variant, with_template: bool) -> String {
         ("special", specials.collect::<Vec<_>>().join(", ")),
         ("template", if facts.has_template { "in the file" } else { "none" }.to_owned()),
         ("registered", variant.registered_at.format("%F %T UTC").to_string()),
-        ("state", if variant.loaded { "loaded" } else { "not loaded" }.to_owned()),
+        (
+            "state",
+            match (variant.loaded, kernels) {
+                (true, Some(kernels)) => format!("loaded, computes with {kernels}"),
+                (true, None) => "loaded".to_owned(),
+                (false, _) => "not loaded".to_owned(),
+            },
+        ),
     ];
     if let Some(pooling) = &facts.pooling {
         rows.insert(12, ("pooling", pooling.clone()));

@@ -39,6 +39,19 @@ fn the_plan_comes_before_the_load_and_the_measure_after() {
 }
 
 #[test]
+fn instructions_can_be_forced_and_are_told() {
+    let world = World::new().with("DEFT_KERNELS", "scalar").start().stock();
+    world.ok(&["load", "larkfen-desk-mini"]);
+    assert_eq!(world.ready("larkfen-desk-mini/q8_0").kernels.as_deref(), Some("scalar"));
+    let text = world.ok(&["depot", "inspect", "larkfen-desk-mini"]);
+    assert!(text.contains("loaded, computes with scalar"), "{text}");
+    let settings = world.ok(&["config"]);
+    assert!(settings.contains("loading.kernels"), "{settings}");
+    let said = World::new().with("DEFT_KERNELS", "abacus").deft(&["service", "start"]);
+    assert!(said.code != 0 && said.err.contains("write one of them"), "{said:?}");
+}
+
+#[test]
 fn what_does_not_fit_is_refused_with_the_figures() {
     let limited = World::new().with("DEFT_HOST_LIMIT", "10 MiB");
     let world = limited.with("DEFT_MAKE_ROOM", "never").start().stock();

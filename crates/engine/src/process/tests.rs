@@ -1,7 +1,7 @@
 //! An engine process's whole life, over a real socket, without the process.
 
 use std::os::unix::net::UnixStream;
-use std::path::{Path, PathBuf};
+use std::path::{Path as FilePath, PathBuf};
 use std::thread::JoinHandle;
 
 use deft_protocol::chat::EndedBy;
@@ -16,11 +16,15 @@ struct Link {
 }
 
 fn desk() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/larkfen-desk/larkfen-desk-q8_0.gguf")
+    FilePath::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/larkfen-desk/larkfen-desk-q8_0.gguf")
 }
 
 impl Link {
     fn open(file: PathBuf, context: u32, lanes: u32) -> Self {
+        Self::forced(file, context, lanes, None)
+    }
+
+    fn forced(file: PathBuf, context: u32, lanes: u32, kernels: Option<&str>) -> Self {
         let (stream, other) = UnixStream::pair().unwrap();
         let reader = other.try_clone().unwrap();
         let engine = std::thread::spawn(move || serve(reader, other));
@@ -37,7 +41,7 @@ impl Link {
             places: Vec::new(),
             resident: false,
             threads: Some(2),
-            kernels: None,
+            kernels: kernels.map(str::to_owned),
         };
         assert!(matches!(link.read(), FromEngine::Hello { version: LINK_VERSION }));
         link.say(&ToEngine::Load(order));
@@ -94,6 +98,20 @@ fn a_question_gets_its_answer_and_honest_figures() {
     assert_eq!((figures.prompt_tokens, figures.answer_tokens), (12, 8));
     link.say(&ToEngine::Drain);
     link.engine.join().unwrap().unwrap();
+}
+
+#[test]
+fn every_kind_of_instructions_gives_the_same_answer_and_says_what_it_is() {
+    for path in Path::available() {
+        let link = Link::forced(desk(), 256, 1, Some(path.name()));
+        let FromEngine::Loaded { kernels, .. } = link.read() else { panic!("it is not loaded") };
+        assert_eq!(kernels, path.to_string());
+        link.ask(1, QUESTION, |_| ());
+        assert_eq!(link.answer(1).0, ANSWER, "{path}");
+    }
+    let link = Link::forced(desk(), 256, 1, Some("abacus"));
+    let FromEngine::LoadFailed { detail, .. } = link.read() else { panic!("it is loaded") };
+    assert!(detail.contains("this processor has no `abacus`"), "{detail}");
 }
 
 #[test]
@@ -162,7 +180,7 @@ fn a_prompt_beyond_the_context_is_refused_with_both_figures() {
 fn weights_that_are_not_numbers_end_the_call_with_an_error() {
     for name in ["53-nan-weights", "54-inf-weights"] {
         let file =
-            Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../golden/bad/{name}.gguf"));
+            FilePath::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../golden/bad/{name}.gguf"));
         let link = Link::open(file, 64, 1);
         assert!(matches!(link.read(), FromEngine::Loaded { .. }));
         link.ask(1, "hi", |order| order.prompt = Prompt::Text("hi".to_owned()));
@@ -178,7 +196,7 @@ fn weights_that_are_not_numbers_end_the_call_with_an_error() {
 #[test]
 fn a_file_that_cannot_be_loaded_is_told_over_the_link() {
     let file =
-        Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/bad/47-missing-tensor.gguf");
+        FilePath::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/bad/47-missing-tensor.gguf");
     let link = Link::open(file, 64, 1);
     let FromEngine::LoadFailed { detail, .. } = link.read() else { panic!("it was loaded") };
     assert!(detail.contains("`blk.0.ffn_up.weight` is missing"), "{detail}");

@@ -85,6 +85,14 @@ fn numbers_of_the_environment_are_numbers() {
 }
 
 #[test]
+fn kernels_are_those_of_this_processor() {
+    let named = |name: &str| load("", &[("DEFT_KERNELS", name)], &Flags::default());
+    assert_eq!(named("scalar").unwrap().config.loading.kernels.as_deref(), Some("scalar"));
+    let error = named("abacus").err().unwrap().to_string();
+    assert!(error.contains("`abacus`") && error.contains("scalar"), "{error}");
+}
+
+#[test]
 fn limits_are_amounts_or_shares() {
     assert_eq!(parse_limit("80 %", 1000), Some(Bytes(800)));
     assert_eq!(parse_limit("1.5MiB", 0), Some(Bytes(3 << 19)));
