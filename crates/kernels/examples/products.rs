@@ -1,5 +1,6 @@
-//! Products and attention beside the machine's limits, alternating; medians. Run with
-//! `cargo run --release --package deft-kernels --example products [rounds]`.
+//! Products beside the machine's limits, alternating; medians. Run with
+//! `cargo run --release --package deft-kernels --example products [rounds [types]]`; `cache` instead of
+//! rounds tells nanoseconds with everything in the nearest cache.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
 use std::time::Instant;
@@ -28,19 +29,25 @@ fn main() {
     let path = Path::best();
     println!("{path}, {} threads", team.threads());
     let mut x = Activations::default();
-    for tensor_type in TensorType::ALL.iter().copied() {
+    let mut out = vec![1.0; rows * tokens];
+    let only: Vec<String> = std::env::args().skip(2).collect();
+    let is_wanted =
+        |kind: &TensorType| only.is_empty() || only.iter().any(|name| name == kind.name());
+    for tensor_type in TensorType::ALL.iter().copied().filter(is_wanted) {
         // Far more than the caches hold.
         let bytes = tensor_type.row_bytes(columns) * rows;
         let copies = (512usize << 20).div_ceil(bytes);
-        let stored: Vec<u8> =
-            (0..bytes * copies).map(|at| (at * 7 + at / 255) as u8 & 0x3B).collect();
+        // Of floats every value an ordinary number.
+        let size = tensor_type.block_bytes();
+        let is_high = |at: usize| tensor_type.is_float() && at % size == size - 1;
+        let byte = |at: usize| if is_high(at) { 0x3C } else { (at * 7 + at / 255) as u8 & 0x3B };
+        let stored: Vec<u8> = (0..bytes * copies).map(byte).collect();
         let (mut reads, mut vectors, mut peaks, mut panels, mut eights) =
             (vec![], vec![], vec![], vec![], vec![]);
         for round in 0..rounds {
             reads.push(limits::memory_read(&team, &stored));
             let values: Vec<f32> = (0..tokens * columns).map(|at| (at as f32).sin()).collect();
             x.prepare(path, &team, tensor_type, &values[..columns], columns);
-            let mut out = vec![0.0; rows * tokens];
             let matrix = |copy: usize| {
                 let bytes = &stored[copy * bytes..][..bytes];
                 Matrix { tensor_type, rows, columns, bytes }

@@ -305,16 +305,6 @@ impl<'a> Outputs<'a> {
         Self { start: slice.as_mut_ptr(), tokens, rows, slice: PhantomData }
     }
 
-    /// Where a token's result of a row stands.
-    ///
-    /// # Safety
-    /// As [`Outputs::stretch`], for what is written there.
-    pub(crate) unsafe fn place(&self, token: usize, row: usize) -> *mut f32 {
-        assert!(token < self.tokens && row < self.rows);
-        // SAFETY: it lies within the slice.
-        unsafe { self.start.add(token * self.rows + row) }
-    }
-
     /// A token's results of some rows.
     ///
     /// # Safety

@@ -1,5 +1,6 @@
 //! Activations of one or several tokens, in the form a weight type is multiplied with.
 
+use bytemuck::{Pod, Zeroable};
 use deft_formats::quant::{GROUP, STRIP, STRIP_GROUPS, TensorType};
 
 use crate::matrix::form::Form;
@@ -12,14 +13,18 @@ const STEPS: usize = STRIP / 64;
 /// number.
 const ROUNDING: f32 = 12_582_912.0;
 /// Tokens that a thread rounds at a time.
-const GRAIN: usize = 4;
+const GRAIN: usize = 6;
+
+/// Tokens whose activations stand together where there are several: as many as a tile of the widest path
+/// has.
+pub(crate) const TILE_TOKENS: usize = 3;
 
 /// 512 activations of a token in eight bits, for weights of one [`Form`]; a row's last strip is filled
 /// up with zeros.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Copy, Pod, Zeroable)]
 #[repr(C, align(64))]
 pub(crate) struct Eighths {
-    /// Within -127..=127; group by group, or four of each group in turn.
+    /// Within -127..=127, group by group.
     pub(crate) quants: [i8; STRIP],
     /// Value = scale x quant.
     pub(crate) scales: [f32; STRIP_GROUPS],
@@ -30,36 +35,48 @@ pub(crate) struct Eighths {
     pub(crate) lows: [[f32; STRIP_GROUPS]; 2],
 }
 
-impl Default for Eighths {
-    fn default() -> Self {
-        Self {
-            quants: [0; STRIP],
-            scales: [0.0; STRIP_GROUPS],
-            starts: [[0; STRIP_GROUPS]; 2],
-            lows: [[0.0; STRIP_GROUPS]; 2],
-        }
-    }
+/// The same of some tokens, in the order in which a tile reads it.
+#[derive(Debug, Clone, Copy, Pod, Zeroable)]
+#[repr(C, align(64))]
+pub(crate) struct TokenTile {
+    /// For each dot instruction and token, four quants of each group.
+    pub(crate) quants: [[[[i8; 4]; STRIP_GROUPS]; TILE_TOKENS]; STEPS],
+    /// As those of [`Eighths`].
+    pub(crate) scales: [[f32; STRIP_GROUPS]; TILE_TOKENS],
+    /// Likewise, for each half.
+    pub(crate) starts: [[[i32; STRIP_GROUPS]; TILE_TOKENS]; 2],
+    /// Likewise.
+    pub(crate) lows: [[[f32; STRIP_GROUPS]; TILE_TOKENS]; 2],
 }
+
+/// What memory is taken in: either form consists of whole lines.
+#[derive(Debug, Clone, Copy, Pod, Zeroable)]
+#[repr(C, align(64))]
+struct Line([u8; 64]);
+
+const LINES: usize = size_of::<Eighths>() / size_of::<Line>();
+const _: () = assert!(size_of::<TokenTile>() == size_of::<Eighths>() * TILE_TOKENS);
 
 /// `tokens x width` activations as a type of weights is multiplied with: floats as they are, blocks with
 /// activations in eight bits. Reused from product to product.
 #[derive(Debug, Default)]
 pub struct Activations {
     pub(crate) floats: Vec<f32>,
-    pub(crate) strips: Vec<Eighths>,
+    /// [`Eighths`] or [`TokenTile`]s, strip by strip.
+    lines: Vec<Line>,
     pub(crate) tokens: usize,
     pub(crate) width: usize,
     /// None for floats.
     pub(crate) form: Option<Form>,
-    pub(crate) interleaved: bool,
+    is_tiled: bool,
 }
 
 impl Activations {
     /// Room for so many tokens of such a width, so that preparing them takes no memory any more.
     #[must_use]
     pub fn with_room(tokens: usize, width: usize) -> Self {
-        let strips = vec![Eighths::default(); tokens * width.div_ceil(STRIP)];
-        Self { strips, ..Self::default() }
+        let strips = tokens.next_multiple_of(TILE_TOKENS) * width.div_ceil(STRIP);
+        Self { lines: vec![Line([0; 64]); strips * LINES], ..Self::default() }
     }
 
     /// Takes values (`tokens x width`) for weights of a type.
@@ -85,16 +102,25 @@ impl Activations {
             return;
         };
         assert!(width.is_multiple_of(GROUP), "rows of {width} values are not whole blocks");
-        self.interleaved = path == Path::Avx512 && self.tokens > 1;
-        let (interleaved, strips) = (self.interleaved, width.div_ceil(STRIP));
-        self.strips.resize(self.tokens * strips, Eighths::default());
-        let places = crate::team::Places::new(&mut self.strips, strips);
-        team.each(self.tokens, GRAIN, |_, tokens| {
-            for token in tokens {
-                let row = &values[token * width..][..width];
-                // SAFETY: a token is given to one thread once.
-                let strips = unsafe { places.take(token) };
-                round_row(path, row, form, interleaved, strips);
+        self.is_tiled = path == Path::Avx512 && self.tokens > 1;
+        let strips = width.div_ceil(STRIP);
+        let together = if self.is_tiled { TILE_TOKENS } else { 1 };
+        let pieces = self.tokens.div_ceil(together);
+        self.lines.resize(pieces * together * strips * LINES, Line([0; 64]));
+        let places = crate::team::Places::new(&mut self.lines, together * strips * LINES);
+        let is_tiled = self.is_tiled;
+        team.each(pieces, GRAIN / together, |_, pieces| {
+            for piece in pieces {
+                let first = piece * together * width;
+                let rows = &values[first..values.len().min(first + together * width)];
+                // SAFETY: a piece is given to one thread once.
+                let lines = unsafe { places.take(piece) };
+                if is_tiled {
+                    #[cfg(target_arch = "x86_64")]
+                    round_tile(rows, width, form, bytemuck::cast_slice_mut(lines));
+                } else {
+                    round_row(path, rows, form, bytemuck::cast_slice_mut(lines));
+                }
             }
         });
     }
@@ -105,53 +131,90 @@ impl Activations {
         self.form == Form::of(tensor_type)
     }
 
-    /// A token's strips.
+    /// A token's strips, where tokens do not stand together.
     pub(crate) fn of(&self, token: usize) -> &[Eighths] {
+        assert!(!self.is_tiled, "prepared for another path");
         let strips = self.width.div_ceil(STRIP);
-        &self.strips[token * strips..][..strips]
+        &bytemuck::cast_slice(&self.lines)[token * strips..][..strips]
+    }
+
+    /// The strips of all tokens, by threes.
+    pub(crate) fn tiles(&self) -> &[TokenTile] {
+        assert!(self.is_tiled, "prepared for another path");
+        bytemuck::cast_slice(&self.lines)
     }
 }
 
-on_every_path! {
-    fn round_row(values: &[f32], form: Form, interleaved: bool, strips: &mut [Eighths]) = round_row_plain;
-}
-
-#[inline(always)]
-fn round_row_plain(values: &[f32], form: Form, interleaved: bool, strips: &mut [Eighths]) {
+/// A token's row.
+fn round_row(path: Path, values: &[f32], form: Form, strips: &mut [Eighths]) {
     for (values, strip) in values.chunks(STRIP).zip(strips) {
-        let (blocks, _) = values.as_chunks::<GROUP>();
-        for group in 0..STRIP_GROUPS {
-            let mut quants = [0; GROUP];
-            let scale = match blocks.get(group) {
-                Some(block) => round_block(block, &mut quants),
-                None => 0.0,
-            };
-            strip.scales[group] = scale;
-            let half = |half: usize| -> i32 {
-                quants[half * 16..][..16].iter().map(|&quant| i32::from(quant)).sum()
-            };
-            let sums = if form.halves { [half(0), half(1)] } else { [half(0) + half(1), 0] };
-            for (at, sum) in sums.into_iter().enumerate() {
-                strip.starts[at][group] = -i32::from(form.offset) * sum;
-                #[expect(clippy::cast_precision_loss, reason = "at most 32 x 127")]
-                let sum = sum as f32;
-                strip.lows[at][group] = scale * sum;
-            }
-            if interleaved {
-                for step in 0..STEPS {
-                    let four = &quants[step * 4..][..4];
-                    strip.quants[step * 64 + group * 4..][..4].copy_from_slice(four);
-                }
-            } else {
-                strip.quants[group * GROUP..][..GROUP].copy_from_slice(&quants);
-            }
+        match path {
+            #[cfg(target_arch = "x86_64")]
+            // SAFETY: the path was found on this processor.
+            Path::Avx512 => unsafe { super::avx512::round_strip(values, form, strip) },
+            _ => round_strip(path, values, form, strip),
         }
     }
 }
 
-/// Rounds a block; returns its scale.
+/// Rows of up to three tokens, for the widest path.
+#[cfg(target_arch = "x86_64")]
+fn round_tile(values: &[f32], width: usize, form: Form, tiles: &mut [TokenTile]) {
+    for (token, values) in values.chunks(width).enumerate() {
+        for (values, tile) in values.chunks(STRIP).zip(&mut *tiles) {
+            // SAFETY: tokens stand together only on this path, which was found on this processor.
+            unsafe { super::avx512::round_into(values, form, tile, token) };
+        }
+    }
+}
+
+on_every_path! {
+    fn round_strip(values: &[f32], form: Form, strip: &mut Eighths) = round_strip_plain;
+}
+
 #[inline(always)]
-fn round_block(block: &[f32; GROUP], quants: &mut [i8; GROUP]) -> f32 {
+fn round_strip_plain(values: &[f32], form: Form, strip: &mut Eighths) {
+    let (blocks, _) = values.as_chunks::<GROUP>();
+    let mut inverses = [0f32; STRIP_GROUPS];
+    strip.scales = [0.0; STRIP_GROUPS];
+    for (group, block) in blocks.iter().enumerate() {
+        let (largest, finite) = largest(block);
+        inverses[group] = if largest > 0.0 && finite { 127.0 / largest } else { 0.0 };
+        strip.scales[group] = if finite { largest / 127.0 } else { f32::NAN };
+    }
+    let (groups, _) = strip.quants.as_chunks_mut::<GROUP>();
+    groups[blocks.len()..].fill([0; GROUP]);
+    let mut sums = [[0; STRIP_GROUPS]; 2];
+    for ((group, block), quants) in blocks.iter().enumerate().zip(groups) {
+        if inverses[group] == 0.0 {
+            *quants = [0; GROUP];
+            continue;
+        }
+        let (values, _) = block.as_chunks::<16>();
+        let (quants, _) = quants.as_chunks_mut::<16>();
+        for half in 0..2 {
+            sums[half][group] = round_half(&values[half], inverses[group], &mut quants[half]);
+        }
+    }
+    if !form.halves {
+        let [first, second] = &mut sums;
+        first.iter_mut().zip(&mut *second).for_each(|(first, second)| *first += *second);
+        *second = [0; STRIP_GROUPS];
+    }
+    for half in 0..2 {
+        for group in 0..STRIP_GROUPS {
+            let sum = sums[half][group];
+            strip.starts[half][group] = -i32::from(form.offset) * sum;
+            #[expect(clippy::cast_precision_loss, reason = "at most 32 x 127")]
+            let sum = sum as f32;
+            strip.lows[half][group] = strip.scales[group] * sum;
+        }
+    }
+}
+
+/// A block's largest magnitude, and whether all its values are finite.
+#[inline(always)]
+fn largest(block: &[f32; GROUP]) -> (f32, bool) {
     let mut largest = [0f32; 16];
     let mut finite = true;
     for half in block.as_chunks::<16>().0 {
@@ -169,16 +232,22 @@ fn round_block(block: &[f32; GROUP], quants: &mut [i8; GROUP]) -> f32 {
         }
         width /= 2;
     }
-    let largest = largest[0];
-    let inverse = if largest > 0.0 { 127.0 / largest } else { 0.0 };
-    for (quant, value) in quants.iter_mut().zip(block) {
+    (largest[0], finite)
+}
+
+/// Rounds half a block; returns the sum of its quants.
+#[inline(always)]
+fn round_half(values: &[f32; 16], inverse: f32, quants: &mut [i8; 16]) -> i32 {
+    let mut sum = 0;
+    for (quant, value) in quants.iter_mut().zip(values) {
         let whole = (value * inverse + ROUNDING).to_bits();
         // The low byte of the bits is the number's own.
         #[expect(clippy::cast_possible_truncation, reason = "within -127..=127 by the scale")]
         let whole = whole as u8;
         *quant = whole.cast_signed();
+        sum += i32::from(*quant);
     }
-    if finite { largest / 127.0 } else { f32::NAN }
+    sum
 }
 
 #[cfg(test)]
@@ -232,23 +301,29 @@ mod tests {
             for tensor_type in [TensorType::Q8_0, TensorType::Q6_K] {
                 x.prepare(path, &team, tensor_type, &values, 96);
                 let (quants, scales) = rounded(&values[96..192]);
-                let strip = &x.of(1)[0];
-                assert_eq!(strip.scales[..3], scales);
-                assert_eq!(strip.scales[3..], [0.0; 13]);
+                // All that is known of the second token, wherever it stands.
+                let (scales_found, starts, lows) = if x.is_tiled {
+                    let tile = &x.tiles()[0];
+                    let at = |group: usize, at: usize| tile.quants[at / 4][1][group][at % 4];
+                    assert!((0..96).all(|place| at(place / 32, place % 32) == quants[place]));
+                    let starts = tile.starts.map(|half| half[1]);
+                    (tile.scales[1], starts, tile.lows.map(|half| half[1]))
+                } else {
+                    let strip = &x.of(1)[0];
+                    assert_eq!(strip.quants[..96], quants);
+                    (strip.scales, strip.starts, strip.lows)
+                };
+                assert_eq!(scales_found[..3], scales);
+                assert_eq!(scales_found[3..], [0.0; 13]);
                 let sum = |from: usize, to: usize| -> i32 {
                     quants[from..to].iter().map(|&quant| i32::from(quant)).sum()
                 };
                 if tensor_type == TensorType::Q6_K {
-                    assert_eq!(strip.starts[1][2], -32 * sum(80, 96));
-                    assert_eq!(strip.lows[0][1], scales[1] * sum(32, 48) as f32);
+                    assert_eq!(starts[1][2], -32 * sum(80, 96));
+                    assert_eq!(lows[0][1], scales[1] * sum(32, 48) as f32);
                 } else {
-                    assert_eq!(strip.starts[0][2], -128 * sum(64, 96));
+                    assert_eq!(starts[0][2], -128 * sum(64, 96));
                 }
-                let place = |group: usize, at: usize| match x.interleaved {
-                    true => at / 4 * 64 + group * 4 + at % 4,
-                    false => group * GROUP + at,
-                };
-                assert!((0..96).all(|at| strip.quants[place(at / 32, at % 32)] == quants[at]));
             }
         }
     }

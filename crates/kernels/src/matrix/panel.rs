@@ -4,19 +4,23 @@ use deft_formats::quant::{STRIP, STRIP_GROUPS};
 
 /// Rows of a panel.
 pub(super) const PANEL_ROWS: usize = 16;
+/// Rows of a tile.
+pub(super) const TILE_ROWS: usize = 4;
 /// Strips of each row that are in a panel at a time: with some tokens they stay in the nearest cache.
 pub(super) const PANEL_STRIPS: usize = 6;
+/// Dot instructions that a strip takes.
+const STEPS: usize = STRIP / 64;
 
-/// A strip of a row, ready to be multiplied.
+/// A strip of four rows, in the order in which a tile reads it.
 #[derive(Debug, Clone, Copy)]
 #[repr(C, align(64))]
-pub(super) struct PanelStrip {
-    /// Four quants of each of sixteen groups in turn.
-    pub(super) quants: [u8; STRIP],
+pub(super) struct RowTile {
+    /// For each dot instruction and row, four quants of each of sixteen groups.
+    pub(super) quants: [[[u8; 64]; TILE_ROWS]; STEPS],
     /// Scales of groups, or of both halves of groups.
-    pub(super) scales: [[f32; STRIP_GROUPS]; 2],
+    pub(super) scales: [[[f32; STRIP_GROUPS]; TILE_ROWS]; 2],
     /// Likewise minima.
-    pub(super) mins: [[f32; STRIP_GROUPS]; 2],
+    pub(super) mins: [[[f32; STRIP_GROUPS]; TILE_ROWS]; 2],
 }
 
 /// The partial sums of a row and a token.
@@ -27,18 +31,18 @@ pub(super) struct Sums(pub(super) [f32; STRIP_GROUPS]);
 /// Strips of sixteen rows.
 #[derive(Debug, Clone)]
 pub(super) struct Panel {
-    pub(super) rows: [[PanelStrip; PANEL_STRIPS]; PANEL_ROWS],
-    /// How many of them are in use.
+    pub(super) tiles: [[RowTile; PANEL_STRIPS]; PANEL_ROWS / TILE_ROWS],
+    /// How many of the strips are in use.
     pub(super) strips: usize,
 }
 
 impl Default for Panel {
     fn default() -> Self {
-        let strip = PanelStrip {
-            quants: [0; STRIP],
-            scales: [[0.0; STRIP_GROUPS]; 2],
-            mins: [[0.0; STRIP_GROUPS]; 2],
+        let tile = RowTile {
+            quants: [[[0; 64]; TILE_ROWS]; STEPS],
+            scales: [[[0.0; STRIP_GROUPS]; TILE_ROWS]; 2],
+            mins: [[[0.0; STRIP_GROUPS]; TILE_ROWS]; 2],
         };
-        Self { rows: [[strip; PANEL_STRIPS]; PANEL_ROWS], strips: 0 }
+        Self { tiles: [[tile; PANEL_STRIPS]; PANEL_ROWS / TILE_ROWS], strips: 0 }
     }
 }

@@ -7,7 +7,7 @@ use deft_formats::quant::{Blocks, STRIP, Strip, TensorType};
 use deft_formats::with_blocks;
 
 use super::activations::{Activations, Eighths};
-use super::panel::{PANEL_ROWS, PANEL_STRIPS, Panel, Sums};
+use super::panel::{PANEL_ROWS, PANEL_STRIPS, Panel, Sums, TILE_ROWS};
 use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
@@ -27,8 +27,9 @@ struct Space {
     panel: Panel,
     /// Partial sums, `tokens x rows of a panel`.
     sums: Vec<Sums>,
-    /// What comes out where there are fewer rows.
-    out: Vec<[f32; PANEL_ROWS]>,
+    /// What comes out of a panel, token by token. In the output its lines are so far apart that they push
+    /// each other out of the caches: there each is written once.
+    results: Vec<[f32; PANEL_ROWS]>,
 }
 
 thread_local! {
@@ -135,40 +136,38 @@ fn panel_of<B: avx512::Wide>(
     space: &mut Space,
     out: &Outputs<'_>,
 ) {
-    let Space { strip, panel, sums, out: few } = space;
+    let Space { strip, panel, sums, results } = space;
     let bytes = STRIP / B::VALUES * B::BYTES;
     let stride = matrix.columns.div_ceil(STRIP);
     if stride > PANEL_STRIPS {
         // What was there before is not read.
         sums.resize(x.tokens * PANEL_ROWS, Sums::default());
     }
-    // Fewer rows than a panel has are computed aside.
-    let is_whole = rows.len() == PANEL_ROWS;
-    few.resize(if is_whole { 0 } else { x.tokens }, [0.0; PANEL_ROWS]);
-    let (place, out_stride) = match is_whole {
-        // SAFETY: rows are given to one thread once.
-        true => (unsafe { out.place(0, rows.start) }, matrix.rows),
-        false => (few.as_mut_ptr().cast(), PANEL_ROWS),
-    };
+    results.resize(x.tokens, [0.0; PANEL_ROWS]);
     let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
     for first in (0..stride).step_by(strips) {
         panel.strips = strips.min(stride - first);
-        for (row, packed) in rows.clone().zip(&mut panel.rows) {
+        for (at, row) in rows.clone().enumerate() {
+            let tiles = &mut panel.tiles[at / TILE_ROWS][..panel.strips];
             let blocks = matrix.row(row)[first * bytes..].chunks(bytes);
-            for (blocks, packed) in blocks.zip(&mut packed[..panel.strips]) {
+            for (blocks, tile) in blocks.zip(tiles) {
                 // SAFETY: the path was found on this processor; nothing else is demanded.
-                unsafe { avx512::pack::<B>(blocks, strip, packed) };
+                unsafe { avx512::pack::<B>(blocks, strip, tile, at % TILE_ROWS) };
             }
         }
-        let (x, tokens) = (&x.strips[..], x.tokens);
-        let mut block =
-            avx512::Block { panel, x, stride, first, sums, out: place, out_stride, tokens };
-        // SAFETY: as above; activations have `stride` strips for each token, and the output has a row of
-        // each of the panel's. Rows of the panel beyond the matrix hold what was there before.
+        let (x, tokens) = (x.tiles(), x.tokens);
+        let mut block = avx512::Block { panel, x, stride, first, sums, results, tokens };
+        // SAFETY: as above; activations have `stride` strips for each three tokens, and there is a result
+        // for each token. Rows of the panel beyond the matrix hold what was there before.
         unsafe { avx512::multiply::<B>(&mut block) };
     }
-    for (token, results) in few.iter().enumerate() {
+    for (token, results) in results.iter().enumerate() {
         // SAFETY: rows are given to one thread once.
-        unsafe { out.stretch(token, rows.clone()) }.copy_from_slice(&results[..rows.len()]);
+        let out = unsafe { out.stretch(token, rows.clone()) };
+        // In one piece where it can be.
+        match <&mut [f32; PANEL_ROWS]>::try_from(&mut *out) {
+            Ok(out) => *out = *results,
+            Err(_) => out.copy_from_slice(&results[..out.len()]),
+        }
     }
 }

@@ -3,20 +3,18 @@
 use std::arch::x86_64::*;
 
 mod quants;
+mod rounding;
 
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
 
-use super::activations::Eighths;
+use super::activations::{Eighths, TILE_TOKENS, TokenTile};
 pub(super) use quants::Wide;
+pub(super) use rounding::{round_into, round_strip};
 
-use super::panel::{PANEL_ROWS, Panel, PanelStrip, Sums};
+use super::panel::{PANEL_ROWS, Panel, RowTile, Sums, TILE_ROWS};
 
 /// Dot instructions that a strip takes.
 const STEPS: usize = STRIP / 64;
-/// Rows of a tile.
-const TILE_ROWS: usize = 4;
-/// Tokens of a tile: with the rows so many that integer sums, partial sums and weights fill the registers.
-const TILE_TOKENS: usize = 3;
 
 /// Where in the two registers of [`quarters`] the even quarters of groups 0 to 15 stand; odd ones four
 /// lanes on.
@@ -95,17 +93,17 @@ fn add<B: Blocks>(
     sums: __m512i,
     scale: __m512,
     min: __m512,
-    x: &Eighths,
-    half: usize,
+    x_scale: &[f32; STRIP_GROUPS],
+    x_low: &[f32; STRIP_GROUPS],
 ) -> __m512 {
     // SAFETY: the arrays have sixteen entries.
     unsafe {
-        let factor = _mm512_mul_ps(scale, _mm512_load_ps(x.scales.as_ptr()));
+        let factor = _mm512_mul_ps(scale, _mm512_load_ps(x_scale.as_ptr()));
         let partial = _mm512_fmadd_ps(_mm512_cvtepi32_ps(sums), factor, partial);
         if !B::MINIMA {
             return partial;
         }
-        _mm512_fnmadd_ps(min, _mm512_load_ps(x.lows[half].as_ptr()), partial)
+        _mm512_fnmadd_ps(min, _mm512_load_ps(x_low.as_ptr()), partial)
     }
 }
 
@@ -124,11 +122,13 @@ fn add_strip<B: Blocks>(
     let (scale, min) = scales::<B>(strip, 0);
     if !B::HALVES {
         let sums = _mm512_add_epi32(_mm512_add_epi32(first, second), start(0));
-        return add::<B>(partial, sums, scale, min, x, 0);
+        return add::<B>(partial, sums, scale, min, &x.scales, &x.lows[0]);
     }
-    let partial = add::<B>(partial, _mm512_add_epi32(first, start(0)), scale, min, x, 0);
+    let first = _mm512_add_epi32(first, start(0));
+    let partial = add::<B>(partial, first, scale, min, &x.scales, &x.lows[0]);
     let (scale, min) = scales::<B>(strip, 1);
-    add::<B>(partial, _mm512_add_epi32(second, start(1)), scale, min, x, 1)
+    let second = _mm512_add_epi32(second, start(1));
+    add::<B>(partial, second, scale, min, &x.scales, &x.lows[1])
 }
 
 /// Rows of so many bytes times the activations of a token, group by group.
@@ -191,38 +191,45 @@ pub(crate) fn tree(sums: __m512) -> f32 {
     _mm_cvtss_f32(_mm_add_ss(two, _mm_movehdup_ps(two)))
 }
 
-/// Takes blocks of a row apart, four quants of each group side by side.
+/// Four quants of each of the sixteen groups side by side, from registers with two groups in each.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl")]
+#[inline]
+fn interleaved(quants: &[__m512i; STEPS]) -> [__m512i; STEPS] {
+    // In a lane of 128 bits: word `k` of the same quarter of four registers.
+    let four = |first: usize| -> [__m512i; 4] {
+        let (a, b) = (quants[first], quants[first + 1]);
+        let (c, d) = (quants[first + 2], quants[first + 3]);
+        let (low, high) = (_mm512_unpacklo_epi32(a, b), _mm512_unpackhi_epi32(a, b));
+        let (more, most) = (_mm512_unpacklo_epi32(c, d), _mm512_unpackhi_epi32(c, d));
+        [
+            _mm512_unpacklo_epi64(low, more),
+            _mm512_unpackhi_epi64(low, more),
+            _mm512_unpacklo_epi64(high, most),
+            _mm512_unpackhi_epi64(high, most),
+        ]
+    };
+    let (low, high) = (four(0), four(4));
+    let (even, odd) = (places(false), places(true));
+    std::array::from_fn(|step| {
+        let places = if step < 4 { even } else { odd };
+        _mm512_permutex2var_epi32(low[step % 4], places, high[step % 4])
+    })
+}
+
+/// Takes blocks of a row apart, four quants of each group side by side, for its place in a tile.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
-pub(super) fn pack<B: Wide>(blocks: &[u8], strip: &mut Strip, packed: &mut PanelStrip) {
+pub(super) fn pack<B: Wide>(blocks: &[u8], strip: &mut Strip, tile: &mut RowTile, row: usize) {
     let quants = quants_of::<B>(blocks, strip);
-    // SAFETY: the packed strip has 512 quants; the other arrays have sixteen entries.
+    // SAFETY: places have 64 bytes, or sixteen entries, and are aligned to lines.
     unsafe {
-        // In a lane of 128 bits: word `k` of the same quarter of four registers.
-        let four = |first: usize| -> [__m512i; 4] {
-            let (a, b) = (quants[first], quants[first + 1]);
-            let (c, d) = (quants[first + 2], quants[first + 3]);
-            let (low, high) = (_mm512_unpacklo_epi32(a, b), _mm512_unpackhi_epi32(a, b));
-            let (more, most) = (_mm512_unpacklo_epi32(c, d), _mm512_unpackhi_epi32(c, d));
-            [
-                _mm512_unpacklo_epi64(low, more),
-                _mm512_unpackhi_epi64(low, more),
-                _mm512_unpacklo_epi64(high, most),
-                _mm512_unpackhi_epi64(high, most),
-            ]
-        };
-        let (low, high) = (four(0), four(4));
-        for word in 0..4 {
-            for odd in [false, true] {
-                let step = word + usize::from(odd) * 4;
-                let words = _mm512_permutex2var_epi32(low[word], places(odd), high[word]);
-                _mm512_store_si512(packed.quants.as_mut_ptr().add(step * 64).cast(), words);
-            }
+        for (step, words) in interleaved(&quants).into_iter().enumerate() {
+            _mm512_store_si512(tile.quants[step][row].as_mut_ptr().cast(), words);
         }
         for half in 0..if B::HALVES { 2 } else { 1 } {
             let (scale, min) = scales::<B>(strip, half);
-            _mm512_store_ps(packed.scales[half].as_mut_ptr(), scale);
+            _mm512_store_ps(tile.scales[half][row].as_mut_ptr(), scale);
             if B::MINIMA {
-                _mm512_store_ps(packed.mins[half].as_mut_ptr(), min);
+                _mm512_store_ps(tile.mins[half][row].as_mut_ptr(), min);
             }
         }
     }
@@ -231,60 +238,54 @@ pub(super) fn pack<B: Wide>(blocks: &[u8], strip: &mut Strip, packed: &mut Panel
 /// Strips of a panel of rows, and of all tokens: what [`multiply`] computes.
 pub(super) struct Block<'a> {
     pub(super) panel: &'a Panel,
-    /// `stride` strips for each token, of which those of the panel begin at `first`.
-    pub(super) x: &'a [Eighths],
+    /// `stride` strips for each three tokens, of which those of the panel begin at `first`.
+    pub(super) x: &'a [TokenTile],
     pub(super) stride: usize,
     pub(super) first: usize,
     /// Partial sums, `tokens x rows of a panel`; not read where the panel has the first strips, and not
     /// written where it has the last ones.
     pub(super) sums: &'a mut [Sums],
-    /// What comes out of the panel's rows: of the first token, others so many places on; written where the
-    /// panel has the last strips.
-    pub(super) out: *mut f32,
-    pub(super) out_stride: usize,
+    /// What comes out of the panel's rows, token by token; written where the panel has the last strips.
+    pub(super) results: &'a mut [[f32; PANEL_ROWS]],
     pub(super) tokens: usize,
 }
 
 /// A panel's strips of rows times all tokens.
 ///
 /// # Safety
-/// `x` has `stride` strips for each token, `sums` and `out` have what is said there; nobody else uses those
-/// places of `out`.
+/// `x` has `stride` strips for each three tokens, `sums` and `results` have what is said there.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
-    let tokens = block.tokens;
+    let tiles = block.tokens.div_ceil(TILE_TOKENS);
     // Weights of four rows stay in the nearest cache while all tokens pass by.
-    for row in (0..PANEL_ROWS).step_by(TILE_ROWS) {
-        let mut token = 0;
-        while token < tokens {
+    for rows in 0..PANEL_ROWS / TILE_ROWS {
+        for at in 0..tiles {
             // SAFETY: the tile's tokens and rows exist, as the caller promises.
-            token += unsafe {
-                match tokens - token {
-                    1 => tile::<B, 1>(block, row, token),
-                    2 => tile::<B, 2>(block, row, token),
-                    _ => tile::<B, TILE_TOKENS>(block, row, token),
+            unsafe {
+                match block.tokens - at * TILE_TOKENS {
+                    1 => tile::<B, 1>(block, rows, at),
+                    2 => tile::<B, 2>(block, rows, at),
+                    _ => tile::<B, TILE_TOKENS>(block, rows, at),
                 }
-            };
+            }
         }
     }
 }
 
-/// Four rows times some tokens; returns how many.
+/// Four rows times some tokens, up to three.
 ///
 /// # Safety
 /// As [`multiply`], and these rows and tokens exist.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 #[inline]
-unsafe fn tile<B: Blocks, const TOKENS: usize>(
-    block: &mut Block<'_>,
-    row: usize,
-    token: usize,
-) -> usize {
+unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, rows: usize, at: usize) {
     let Block { panel, stride, first, .. } = *block;
-    // SAFETY: what is read and written are the arrays of strips, of sixteen entries or 512 quants,
-    // aligned to 64 bytes, and the sums and outputs of rows and tokens of the tile.
+    let (row, token) = (rows * TILE_ROWS, at * TILE_TOKENS);
+    // SAFETY: what is read and written are arrays of sixteen entries or 64 bytes, aligned to lines, and the
+    // sums and results of rows and tokens of the tile.
     unsafe {
-        let x = block.x.as_ptr().add(token * stride + first);
+        let x = block.x.as_ptr().add(at * stride + first);
+        let weights = panel.tiles[rows].as_ptr();
         let sums = block.sums.as_mut_ptr().add(token * PANEL_ROWS + row);
         let mut partials = [[_mm512_setzero_ps(); TILE_ROWS]; TOKENS];
         if first > 0 {
@@ -295,11 +296,11 @@ unsafe fn tile<B: Blocks, const TOKENS: usize>(
             }
         }
         for strip in 0..panel.strips {
-            let rows: [&PanelStrip; TILE_ROWS] =
-                std::array::from_fn(|at| panel.rows[row + at].get_unchecked(strip));
-            let tokens: [&Eighths; TOKENS] =
-                std::array::from_fn(|token| &*x.add(token * stride + strip));
-            add_tile::<B, TOKENS>(rows, tokens, &mut partials);
+            let (weights, x) = (&*weights.add(strip), &*x.add(strip));
+            add_tile::<B, TOKENS>(weights, x, 0, &mut partials);
+            if B::HALVES {
+                add_tile::<B, TOKENS>(weights, x, 1, &mut partials);
+            }
         }
         if first + panel.strips < stride {
             for (token, partials) in partials.iter().enumerate() {
@@ -309,55 +310,55 @@ unsafe fn tile<B: Blocks, const TOKENS: usize>(
             }
         } else {
             for (at, partials) in partials.iter().enumerate() {
-                let out = block.out.add((token + at) * block.out_stride + row);
-                _mm_storeu_ps(out, trees(partials));
+                let results = block.results.as_mut_ptr().add(token + at).cast::<f32>();
+                _mm_storeu_ps(results.add(row), trees(partials));
             }
         }
     }
-    TOKENS
 }
 
-/// Adds one strip of each row times one of each token to the partial sums.
-///
-/// # Safety
-/// The processor has the instructions.
+/// Adds one strip of each row times one of each token to the partial sums: all of it, or one of its halves.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 #[inline]
-unsafe fn add_tile<B: Blocks, const TOKENS: usize>(
-    rows: [&PanelStrip; TILE_ROWS],
-    tokens: [&Eighths; TOKENS],
+fn add_tile<B: Blocks, const TOKENS: usize>(
+    weights: &RowTile,
+    x: &TokenTile,
+    half: usize,
     partials: &mut [[__m512; TILE_ROWS]; TOKENS],
 ) {
     let halves = if B::HALVES { 2 } else { 1 };
-    for half in 0..halves {
-        // SAFETY: all arrays have 16 words, or 512 quants, and are aligned to 64 bytes.
-        unsafe {
-            let mut whole: [[__m512i; TILE_ROWS]; TOKENS] = std::array::from_fn(|token| {
-                [_mm512_load_si512(tokens[token].starts[half].as_ptr().cast()); TILE_ROWS]
-            });
-            for step in half * STEPS / halves..(half + 1) * STEPS / halves {
-                let weights: [__m512i; TILE_ROWS] = std::array::from_fn(|at| {
-                    _mm512_load_si512(rows[at].quants.as_ptr().add(step * 64).cast())
-                });
-                for (whole, token) in whole.iter_mut().zip(tokens) {
-                    let x = _mm512_load_si512(token.quants.as_ptr().add(step * 64).cast());
-                    for (whole, weights) in whole.iter_mut().zip(weights) {
-                        *whole = _mm512_dpbusd_epi32(*whole, weights, x);
-                    }
-                }
+    let mut whole: [[__m512i; TILE_ROWS]; TOKENS] = std::array::from_fn(|token| {
+        let start = match B::OFFSET {
+            0 => _mm512_setzero_si512(),
+            // SAFETY: sixteen entries.
+            _ => unsafe { _mm512_load_si512(x.starts[half][token].as_ptr().cast()) },
+        };
+        [start; TILE_ROWS]
+    });
+    for step in half * STEPS / halves..(half + 1) * STEPS / halves {
+        // SAFETY: 64 bytes.
+        let quants: [__m512i; TILE_ROWS] = std::array::from_fn(|row| unsafe {
+            _mm512_load_si512(weights.quants[step][row].as_ptr().cast())
+        });
+        for (token, whole) in whole.iter_mut().enumerate() {
+            // SAFETY: 64 bytes.
+            let x = unsafe { _mm512_load_si512(x.quants[step][token].as_ptr().cast()) };
+            for (whole, quants) in whole.iter_mut().zip(quants) {
+                *whole = _mm512_dpbusd_epi32(*whole, quants, x);
             }
-            for at in 0..TILE_ROWS {
-                let scale = _mm512_load_ps(rows[at].scales[half].as_ptr());
-                let min = match B::MINIMA {
-                    true => _mm512_load_ps(rows[at].mins[half].as_ptr()),
-                    false => scale,
-                };
-                for token in 0..TOKENS {
-                    let partial = &mut partials[token][at];
-                    *partial =
-                        add::<B>(*partial, whole[token][at], scale, min, tokens[token], half);
-                }
-            }
+        }
+    }
+    for row in 0..TILE_ROWS {
+        // SAFETY: sixteen entries.
+        let of = |values: &[[f32; STRIP_GROUPS]; TILE_ROWS]| unsafe {
+            _mm512_load_ps(values[row].as_ptr())
+        };
+        let scale = of(&weights.scales[half]);
+        let min = if B::MINIMA { of(&weights.mins[half]) } else { scale };
+        for (token, partials) in partials.iter_mut().enumerate() {
+            let (x_scale, x_low) = (&x.scales[token], &x.lows[half][token]);
+            partials[row] =
+                add::<B>(partials[row], whole[token][row], scale, min, x_scale, x_low);
         }
     }
 }

@@ -1,0 +1,148 @@
+//! Activations to eight bits, sixteen blocks at once: the 512-bit twin of `round_strip_plain`.
+
+use std::arch::x86_64::*;
+
+use deft_formats::quant::{GROUP, STRIP};
+
+use super::{STEPS, half_sums, interleaved};
+use crate::matrix::activations::{Eighths, TokenTile};
+use crate::matrix::form::Form;
+
+/// A strip in registers: quants with two blocks in each, and for all sixteen blocks the rest.
+struct Rounded {
+    quants: [__m512i; STEPS],
+    scales: __m512,
+    starts: [__m512i; 2],
+    lows: [__m512; 2],
+}
+
+/// Rounds up to 512 values of a token.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+pub(in crate::matrix) fn round_strip(values: &[f32], form: Form, strip: &mut Eighths) {
+    let rounded = rounded(values, form);
+    // SAFETY: quants have 64 bytes for each step, the other arrays sixteen entries, all aligned to lines.
+    unsafe {
+        for (step, quants) in rounded.quants.into_iter().enumerate() {
+            _mm512_store_si512(strip.quants.as_mut_ptr().add(step * 64).cast(), quants);
+        }
+        _mm512_store_ps(strip.scales.as_mut_ptr(), rounded.scales);
+        for half in 0..2 {
+            _mm512_store_si512(strip.starts[half].as_mut_ptr().cast(), rounded.starts[half]);
+            _mm512_store_ps(strip.lows[half].as_mut_ptr(), rounded.lows[half]);
+        }
+    }
+}
+
+/// The same, to a token's place in a tile.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+pub(in crate::matrix) fn round_into(
+    values: &[f32],
+    form: Form,
+    tile: &mut TokenTile,
+    token: usize,
+) {
+    let rounded = rounded(values, form);
+    // SAFETY: places have 64 bytes, or sixteen entries, aligned to lines.
+    unsafe {
+        for (step, words) in interleaved(&rounded.quants).into_iter().enumerate() {
+            _mm512_store_si512(tile.quants[step][token].as_mut_ptr().cast(), words);
+        }
+        _mm512_store_ps(tile.scales[token].as_mut_ptr(), rounded.scales);
+        for half in 0..2 {
+            let start = tile.starts[half][token].as_mut_ptr();
+            _mm512_store_si512(start.cast(), rounded.starts[half]);
+            _mm512_store_ps(tile.lows[half][token].as_mut_ptr(), rounded.lows[half]);
+        }
+    }
+}
+
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[inline]
+fn rounded(values: &[f32], form: Form) -> Rounded {
+    match values.first_chunk::<STRIP>() {
+        Some(values) => rounded_strip(values, form),
+        None => {
+            let mut filled = [0.0; STRIP];
+            filled[..values.len()].copy_from_slice(values);
+            rounded_strip(&filled, form)
+        }
+    }
+}
+
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[inline]
+fn rounded_strip(values: &[f32; STRIP], form: Form) -> Rounded {
+    // SAFETY: the strip has two times sixteen values for each block.
+    let load = |block: usize, half: usize| unsafe {
+        _mm512_loadu_ps(values.as_ptr().add(block * GROUP + half * 16))
+    };
+    let magnitudes: [__m512i; 16] = std::array::from_fn(|block| {
+        // As whole numbers magnitudes have the same order, and what is not finite is above all others.
+        let [a, b] = [0, 1].map(|half| _mm512_castps_si512(_mm512_abs_ps(load(block, half))));
+        _mm512_max_epi32(a, b)
+    });
+    let largest = largest_of_each(&magnitudes);
+    let is_finite =
+        _mm512_cmplt_epi32_mask(largest, _mm512_castps_si512(_mm512_set1_ps(f32::INFINITY)));
+    let largest = _mm512_castsi512_ps(largest);
+    let is_there = is_finite & _mm512_cmp_ps_mask::<_CMP_GT_OQ>(largest, _mm512_setzero_ps());
+    let range = _mm512_set1_ps(127.0);
+    let inverses = _mm512_maskz_div_ps(is_there, range, largest);
+    let none = _mm512_set1_ps(f32::NAN);
+    let scales = _mm512_mask_div_ps(none, is_finite, largest, range);
+
+    let quants: [__m512i; STEPS] = std::array::from_fn(|step| {
+        let quarter = |block: usize, half: usize| {
+            #[expect(clippy::cast_possible_truncation, reason = "sixteen blocks")]
+            let inverse = _mm512_permutexvar_ps(_mm512_set1_epi32(block as i32), inverses);
+            let is_there = 0_u16.wrapping_sub(is_there >> block & 1);
+            // Ties go to even.
+            let whole = _mm512_cvtps_epi32(_mm512_mul_ps(load(block, half), inverse));
+            _mm512_maskz_cvtepi32_epi8(is_there, whole)
+        };
+        let pair = |block: usize| {
+            _mm256_inserti128_si256::<1>(
+                _mm256_castsi128_si256(quarter(block, 0)),
+                quarter(block, 1),
+            )
+        };
+        let low = _mm512_castsi256_si512(pair(step * 2));
+        _mm512_inserti64x4::<1>(low, pair(step * 2 + 1))
+    });
+
+    let fours = quants.map(|quants| {
+        _mm512_dpbusd_epi32(_mm512_setzero_si512(), _mm512_set1_epi8(1), quants)
+    });
+    let (first, second) = half_sums(&fours);
+    let sums = match form.halves {
+        true => [first, second],
+        false => [_mm512_add_epi32(first, second), _mm512_setzero_si512()],
+    };
+    let minus_offset = _mm512_set1_epi32(-i32::from(form.offset));
+    Rounded {
+        quants,
+        scales,
+        starts: sums.map(|sums| _mm512_mullo_epi32(minus_offset, sums)),
+        lows: sums.map(|sums| _mm512_mul_ps(scales, _mm512_cvtepi32_ps(sums))),
+    }
+}
+
+/// The largest whole number of each of sixteen registers, in their order.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn largest_of_each(registers: &[__m512i; 16]) -> __m512i {
+    // In each lane of 128 bits the largest of that lane, of four registers.
+    let fours: [__m512i; 4] = std::array::from_fn(|four| {
+        let pair = |at: usize| {
+            let (a, b) = (registers[four * 4 + at], registers[four * 4 + at + 1]);
+            _mm512_max_epi32(_mm512_unpacklo_epi32(a, b), _mm512_unpackhi_epi32(a, b))
+        };
+        let (a, b) = (pair(0), pair(2));
+        _mm512_max_epi32(_mm512_unpacklo_epi64(a, b), _mm512_unpackhi_epi64(a, b))
+    });
+    let lanes = |a: __m512i, b: __m512i| {
+        let even = _mm512_shuffle_i32x4::<0x88>(a, b);
+        _mm512_max_epi32(even, _mm512_shuffle_i32x4::<0xDD>(a, b))
+    };
+    lanes(lanes(fours[0], fours[1]), lanes(fours[2], fours[3]))
+}
