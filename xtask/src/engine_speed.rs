@@ -6,7 +6,9 @@ use anyhow::{Context, bail};
 use serde_json::Value;
 
 use crate::steps::{output, root, run};
-use crate::synthetic::{MEASURED, Stored, stored};
+use deft_formats::quant::TensorType;
+
+use crate::synthetic::{LEAST, MEASURED, Stored, stored};
 
 /// A figure of the table: its heading, the field it comes from, and its aim.
 struct Column {
@@ -66,9 +68,20 @@ pub fn measure(rounds: usize, only: &str, short: bool) -> anyhow::Result<()> {
     let Some(first) = reports.first() else { bail!("no model has `{only}` in its name") };
     let folder = root().join("target/bench");
     std::fs::create_dir_all(&folder)?;
-    std::fs::write(folder.join("engine.json"), serde_json::to_vec_pretty(&reports)?)?;
     println!("\n{}\n", limits(first));
     println!("{}", table(&reports));
+    let least = stored(LEAST, Stored::All(TensorType::Q8_0))?;
+    let arguments = [least.to_str().context("the path is text")?, "50", "step"];
+    let step: Value = serde_json::from_slice(&output(program, &arguments, ".")?)?;
+    println!(
+        "\na step of a model with {} layers of width {}, its token told over the link: {:.0} microseconds \
+         (aim 60)",
+        LEAST.layers,
+        LEAST.width,
+        number(&step, "step_seconds") * 1e6
+    );
+    let everything = serde_json::json!({ "models": reports, "least": step });
+    std::fs::write(folder.join("engine.json"), serde_json::to_vec_pretty(&everything)?)?;
     let page = folder.join("engine.html");
     std::fs::write(&page, picture(&reports))?;
     crate::pictures::of_page(&page, Path::new("docs/screenshots/bench-engine.png"))

@@ -70,6 +70,18 @@ pub const SIZES: [Sizes; 4] = [
     },
 ];
 
+/// So small that a step is hardly more than what a step costs by itself.
+pub const LEAST: Sizes = Sizes {
+    name: "larkfen-least",
+    layers: 2,
+    width: 64,
+    heads: 2,
+    kv_heads: 1,
+    inner: 128,
+    vocabulary: 320,
+    context: 1024,
+};
+
 /// About half a billion and 1.1 billion parameters, rows of whole blocks of 256.
 pub const MEASURED: [Sizes; 2] = [
     Sizes {

@@ -12,6 +12,7 @@ export type PlanReport = Schemas['PlanReport']
 export type Way = Schemas['Way']
 export type Decision = Schemas['Decision']
 export type LoadRequest = Schemas['LoadRequest']
+export type Call = Schemas['RunningCall']
 export type Transfer = Schemas['Transfer']
 export type ImportRequest = Schemas['ImportRequest']
 export type FoundModel = Schemas['FoundModel']
@@ -149,6 +150,11 @@ export async function remove(variant: string, dryRun: boolean): Promise<Removal>
 
 export async function cancelTransfer(id: string): Promise<void> {
   await call(`/manage/v1/transfers/${id}`, { method: 'DELETE' })
+}
+
+/** Ends a call that is under way; its caller is told. */
+export async function endCall(id: string): Promise<void> {
+  await call(`/manage/v1/calls/${id}`, { method: 'DELETE' })
 }
 
 /** Tries whether a model is well; it is loaded for that. */

@@ -55,6 +55,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/calls/running": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Calls under way, the oldest first. */
+        get: operations["running"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/calls/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a call; its caller is told. */
+        delete: operations["end"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/checks": {
         parameters: {
             query?: never;
@@ -760,6 +794,11 @@ export interface components {
              */
             total_seconds: number;
         };
+        /**
+         * @description What a call is doing.
+         * @enum {string}
+         */
+        CallStage: "waiting" | "loading" | "prompt" | "answering";
         /** @description One answer. */
         ChatChoice: {
             /** @description Our figures. */
@@ -1198,6 +1237,11 @@ export interface components {
              * @description Seconds from start to ready.
              */
             load_seconds?: number | null;
+            /**
+             * Format: double
+             * @description While it is loading: the share of its weights that is in memory, from 0 to 1.
+             */
+            load_share?: number | null;
             /**
              * Format: int64
              * @description Measured bytes: private ones and the file's resident pages; absent while loading.
@@ -1702,6 +1746,53 @@ export interface components {
             /** @description `model` or `model/variant`. */
             name: string;
         };
+        /** @description A call under way. */
+        RunningCall: {
+            /**
+             * Format: int32
+             * @description Pieces of the answer so far: tokens, but for those that only make a character together.
+             */
+            answer_tokens: number;
+            /**
+             * Format: date-time
+             * @description When it arrived.
+             */
+            arrived_at: string;
+            /**
+             * Format: double
+             * @description Seconds from its arrival to the first piece of text.
+             */
+            first_token_seconds?: number | null;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description What was asked: the variant once it is known. */
+            name: string;
+            /**
+             * Format: int32
+             * @description Tokens of the prompt, once they are known.
+             */
+            prompt_tokens?: number | null;
+            /**
+             * Format: double
+             * @description Seconds until the prompt is taken in, by how long it took so far.
+             */
+            seconds_left?: number | null;
+            /**
+             * Format: double
+             * @description How much of the stage is done, from 0 to 1; of loading and of taking in the prompt.
+             */
+            share?: number | null;
+            /** @description What it is doing. */
+            stage: components["schemas"]["CallStage"];
+            /**
+             * Format: double
+             * @description Seconds since it arrived.
+             */
+            total_seconds: number;
+        };
         /** @description `POST /manage/v1/depot/scan`. */
         ScanRequest: {
             /** @description Absolute path of a folder on the service's machine. */
@@ -1718,6 +1809,8 @@ export interface components {
         ServiceStatus: {
             /** @description Where it listens. */
             address: string;
+            /** @description Calls under way, the oldest first. */
+            calls?: components["schemas"]["RunningCall"][];
             /** @description The records database. */
             database: components["schemas"]["DatabaseReport"];
             /** @description The latest decisions about what is loaded, the newest first. */
@@ -2210,6 +2303,53 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CallRecord"][];
                 };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    running: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunningCall"][];
+                };
+            };
+        };
+    };
+    end: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The call */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: {
                 headers: {

@@ -18,6 +18,12 @@ const COLOURS: Record<Instance['state'], string> = {
   displaced: 'warning',
 }
 
+/** The state; while it is loading, with how far that is. */
+const stateText = computed(() => {
+  const { state, load_share: share } = props.instance
+  return share == null ? state : `${state} ${Math.round(share * 100)} %`
+})
+
 /** One precision, or that of keys and that of values. */
 const cache = computed(() => {
   const { cache: keys, cache_values: values } = props.instance.settings
@@ -44,7 +50,7 @@ const lines = computed(() => [
   <v-card class="pa-4 h-100 d-flex flex-column" :data-instance="instance.name" :data-state="instance.state">
     <div class="d-flex align-center flex-wrap ga-2 mb-2">
       <span class="text-title-medium font-weight-bold">{{ title(instance) }}</span>
-      <v-chip size="small" :color="COLOURS[instance.state]" variant="tonal">{{ instance.state }}</v-chip>
+      <v-chip size="small" :color="COLOURS[instance.state]" variant="tonal">{{ stateText }}</v-chip>
       <v-chip size="small" variant="outlined">
         {{ instance.keeping === 'kept' ? 'kept' : 'on demand' }}{{ instance.settings.pinned ? ', pinned' : '' }}
       </v-chip>

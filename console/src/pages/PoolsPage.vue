@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 
 import { again, asRefused, type Refused, type Status, unload } from '../api/client'
+import CallList from '../components/CallList.vue'
 import DecisionList from '../components/DecisionList.vue'
 import InstanceCard from '../components/InstanceCard.vue'
 import PoolBar from '../components/PoolBar.vue'
@@ -40,6 +41,7 @@ async function act(id: string, what: (id: string) => Promise<unknown>) {
         <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="act($event, unload)" @again="act($event, again)" />
       </v-col>
     </v-row>
+    <CallList v-if="status.calls?.length" :calls="status.calls" />
     <DecisionList :decisions="status.decisions ?? []" />
   </div>
 </template>

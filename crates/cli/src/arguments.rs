@@ -94,11 +94,14 @@ pub(crate) enum Command {
     Ask(Ask),
     /// Talk with a model.
     Talk(Talk),
-    /// List the latest calls.
+    /// List calls under way, with how far each is, and the latest that ended.
     Calls {
-        /// How many.
+        /// How many of those that ended.
         #[arg(long, default_value_t = 20)]
         count: u32,
+        /// End a call that is under way, by its id or the beginning of it.
+        #[arg(long, value_name = "ID")]
+        end: Option<String>,
     },
     /// Show each setting and where it comes from.
     Config,

@@ -9,7 +9,7 @@ use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList};
 use deft_protocol::manage::{
     CallRecord, CheckReport, CheckRequest, DepotUsage, ExportRequest, FoundModel, ImportRequest,
     InstanceReport, LimitRequest, LoadRequest, PlanReport, PlanRequest, Pool, Preview,
-    PreviewRequest, PullRequest, RegisterRequest, Removal, RenameRequest, ScanRequest,
+    PreviewRequest, PullRequest, RegisterRequest, Removal, RenameRequest, RunningCall, ScanRequest,
     SearchReport, ServiceStatus, SourceCheck, SourceReport, SourceRequest, Transfer, Variant,
     VerifyRequest,
 };
@@ -422,6 +422,23 @@ impl Client {
     /// As all calls.
     pub async fn calls(&self, count: u32) -> Result<Vec<CallRecord>, ClientError> {
         self.get(&format!("/manage/v1/calls?count={count}")).await
+    }
+
+    /// The calls under way, the oldest first.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn running_calls(&self) -> Result<Vec<RunningCall>, ClientError> {
+        self.get("/manage/v1/calls/running").await
+    }
+
+    /// Ends a call that is under way.
+    ///
+    /// # Errors
+    /// As all calls; it may have ended.
+    pub async fn end_call(&self, id: Uuid) -> Result<(), ClientError> {
+        let path = format!("/manage/v1/calls/{id}");
+        self.send(self.request(Method::DELETE, &path)?).await.map(|_| ())
     }
 
     /// The models that can be asked.

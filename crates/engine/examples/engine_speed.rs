@@ -1,6 +1,7 @@
-//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short]]` loads a model as an engine
+//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step]]` loads a model as an engine
 //! process does, asks it over a link, measures the limits between the questions, and writes medians as JSON;
-//! `short` leaves out what takes minutes: prompts and contexts of thousands of tokens.
+//! `short` leaves out what takes minutes: prompts and contexts of thousands of tokens; `step` measures
+//! nothing but a step of one token.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
 use std::fs::File;
@@ -195,6 +196,14 @@ fn main() {
     let file = PathBuf::from(arguments.next().expect("the model's file"));
     let rounds: usize = arguments.next().and_then(|text| text.parse().ok()).unwrap_or(3);
     let cost = Cost::of(&file);
+    let how_much = arguments.next();
+    if how_much.as_deref() == Some("step") {
+        let mut link = Link::open(&file, cost.vocabulary, 1024, 1, "f16");
+        let mut rates: Vec<f64> = (0..rounds).map(|_| link.answer_rate(16)).collect();
+        link.end();
+        println!("{}", json!({ "step_seconds": 1.0 / median(&mut rates) }));
+        return;
+    }
     let instructions = Instructions::best();
     let team = Team::new(None);
     let buffer = vec![1_u8; 256 << 20];
@@ -209,7 +218,7 @@ fn main() {
     let (peak, prompt) =
         beside(rounds, integers, || cost.operations(512) / link.prompt_seconds(512));
     link.end();
-    let is_short = arguments.next().is_some_and(|text| text == "short");
+    let is_short = how_much.as_deref() == Some("short");
     let long = if is_short { json!({}) } else { long(&file, &cost, rounds, &integers) };
     let floats = limits::float_peak(instructions, &team);
     let mut report = json!({

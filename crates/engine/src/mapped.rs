@@ -7,7 +7,7 @@ use std::io;
 use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
 use deft_formats::gguf::Header;
 use deft_planning::{Bytes, Weights};
@@ -44,7 +44,7 @@ pub(crate) struct Mapped {
 
 impl Mapped {
     /// Maps the files, copies the layers that are placed in accelerators, and reads the rest, so that
-    /// it is in memory from the start.
+    /// it is in memory from the start; tells now and then how many bytes of how many are there.
     ///
     /// # Errors
     /// A file cannot be mapped or read, an accelerator is out of memory, or not so much may be locked.
@@ -53,6 +53,7 @@ impl Mapped {
         header: &Header,
         places: &mut Places,
         weights: Weights,
+        tell: &mut dyn FnMut(u64, u64),
     ) -> Result<Self, LoadError> {
         let mut files = Vec::new();
         for path in paths {
@@ -76,8 +77,8 @@ impl Mapped {
         let parts = files.into_iter().map(|(map, _)| map).collect();
         let mapped = Self { parts, moved, accelerators };
         match weights {
-            Weights::Mapped => mapped.read_ahead(),
-            Weights::Resident => mapped.lock()?,
+            Weights::Mapped => mapped.read_ahead(tell),
+            Weights::Resident => mapped.lock(tell)?,
         }
         Ok(mapped)
     }
@@ -120,46 +121,56 @@ impl Mapped {
         staying
     }
 
-    /// Has the kernel read what stays in host memory, by several threads.
-    fn read_ahead(&self) {
-        let threads = std::thread::available_parallelism().map_or(1, usize::from);
+    /// What stays in host memory, in stretches that are brought there one by one, with the sum of their
+    /// bytes.
+    fn all_stretches(&self) -> (Vec<(usize, Range<usize>)>, u64) {
         let all: Vec<(usize, Range<usize>)> = (0..self.parts.len())
             .flat_map(|part| self.staying(part).into_iter().map(move |range| (part, range)))
             .flat_map(|(part, range)| stretches(range).map(move |range| (part, range)))
             .collect();
-        let next = AtomicUsize::new(0);
-        let read = || {
+        let bytes = all.iter().map(|(_, range)| range.len() as u64).sum();
+        (all, bytes)
+    }
+
+    /// Has the kernel read what stays in host memory, by several threads.
+    fn read_ahead(&self, tell: &mut dyn FnMut(u64, u64)) {
+        let threads = std::thread::available_parallelism().map_or(1, usize::from);
+        let (all, bytes) = self.all_stretches();
+        let (next, done) = (AtomicUsize::new(0), AtomicU64::new(0));
+        let read = |tell: &mut dyn FnMut(u64, u64)| {
             while let Some((part, range)) = all.get(next.fetch_add(1, Ordering::Relaxed)) {
                 // Where the kernel does not know this, pages come when they are needed.
                 let map = &self.parts[*part];
                 let _ = map.advise_range(Advice::PopulateRead, range.start, range.len());
+                let own = range.len() as u64;
+                tell(done.fetch_add(own, Ordering::Relaxed) + own, bytes);
             }
         };
         std::thread::scope(|scope| {
-            (1..threads).for_each(|_| drop(scope.spawn(read)));
-            read();
+            (1..threads).for_each(|_| drop(scope.spawn(|| read(&mut |_, _| {}))));
+            read(tell);
         });
     }
 
     /// Locks into memory what stays in host memory.
-    fn lock(&self) -> Result<(), LoadError> {
+    fn lock(&self, tell: &mut dyn FnMut(u64, u64)) -> Result<(), LoadError> {
         let Rlimit { maximum, .. } = getrlimit(Resource::Memlock);
         // Where it may not be raised, the lock below tells.
         let _ = setrlimit(Resource::Memlock, Rlimit { current: maximum, maximum });
-        let all = || (0..self.parts.len()).flat_map(|part| self.staying(part));
-        let bytes = all().map(|range| range.len() as u64).sum();
-        for (part, map) in self.parts.iter().enumerate() {
-            for range in self.staying(part) {
-                let start = map[range.clone()].as_ptr().cast_mut().cast();
-                // SAFETY: the range lies in the mapping, which lives as long as `self`; locking
-                // changes nothing but whether the kernel may take its pages back.
-                let locked = unsafe { rustix::mm::mlock(start, range.len()) };
-                locked.map_err(|error| LoadError::Lock {
-                    bytes: Bytes(bytes),
-                    limit: maximum.map(Bytes),
-                    source: error.into(),
-                })?;
-            }
+        let (all, bytes) = self.all_stretches();
+        let mut done = 0;
+        for (part, range) in all {
+            let start = self.parts[part][range.clone()].as_ptr().cast_mut().cast();
+            // SAFETY: the range lies in the mapping, which lives as long as `self`; locking changes
+            // nothing but whether the kernel may take its pages back.
+            let locked = unsafe { rustix::mm::mlock(start, range.len()) };
+            locked.map_err(|error| LoadError::Lock {
+                bytes: Bytes(bytes),
+                limit: maximum.map(Bytes),
+                source: error.into(),
+            })?;
+            done += range.len() as u64;
+            tell(done, bytes);
         }
         Ok(())
     }

@@ -99,10 +99,11 @@ impl Model {
     /// Why it cannot be loaded; nothing of the size of the weights is allocated.
     pub fn open(path: &Path, context: u32) -> Result<Self, LoadError> {
         let compute = ComputeSettings::default();
-        Self::open_in(path, context, &mut Places::host(), Weights::Mapped, compute)
+        Self::open_in(path, context, &mut Places::host(), Weights::Mapped, compute, &mut |_, _| {})
     }
 
-    /// As [`Model::open`], with its layers in these places; what they take there is taken.
+    /// As [`Model::open`], with its layers in these places; what they take there is taken. `tell` is
+    /// called now and then with how many bytes of how many are in memory.
     ///
     /// # Errors
     /// As [`Model::open`]; a place may have too little memory.
@@ -112,6 +113,7 @@ impl Model {
         places: &mut Places,
         weights: Weights,
         compute: ComputeSettings,
+        tell: &mut dyn FnMut(u64, u64),
     ) -> Result<Self, LoadError> {
         let cannot_open = |source| LoadError::Open { path: path.to_owned(), source };
         let StoredModel { header, parts } =
@@ -122,7 +124,7 @@ impl Model {
         // Both take their time, and neither needs the other.
         let (words, mapped) = std::thread::scope(|scope| {
             let words = scope.spawn(|| words(&header.metadata));
-            let mapped = Mapped::open(&parts, &header, places, weights);
+            let mapped = Mapped::open(&parts, &header, places, weights, tell);
             (words.join(), mapped)
         });
         let (tokenizer, template) = words.unwrap_or_else(|panic| resume_unwind(panic))?;

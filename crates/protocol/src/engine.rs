@@ -241,6 +241,13 @@ pub enum FromEngine {
         /// [`LINK_VERSION`] of the engine.
         version: u32,
     },
+    /// Weights are being brought into memory; told now and then.
+    Loading {
+        /// Bytes that are there.
+        done: u64,
+        /// Of so many.
+        bytes: u64,
+    },
     /// The model is loaded and warm.
     Loaded {
         /// What was used to compute.
@@ -256,6 +263,13 @@ pub enum FromEngine {
         kind: ProblemKind,
         /// Why.
         detail: String,
+    },
+    /// More of a prompt was taken in, and some of it is still to come.
+    Intake {
+        /// Number of the call.
+        call: u64,
+        /// Tokens that are there, those known from before among them.
+        done: u32,
     },
     /// The prompt was turned into tokens.
     PromptTaken {

@@ -24,14 +24,19 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_MOST_INSTANCES", "loading.most_instances"),
     ("DEFT_WAIT_SECONDS", "loading.wait_seconds"),
     ("DEFT_KERNELS", "loading.kernels"),
+    ("DEFT_HEARTBEAT_SECONDS", "calls.heartbeat_seconds"),
     ("DEFT_CA_FILE", "fetching.ca_file"),
     ("DEFT_FETCH_LIMIT", "fetching.limit"),
     ("DEFT_STALL_SECONDS", "fetching.stall_seconds"),
 ];
 
 /// Settings that are numbers.
-const NUMBERS: &[&str] =
-    &["loading.most_instances", "loading.wait_seconds", "fetching.stall_seconds"];
+const NUMBERS: &[&str] = &[
+    "loading.most_instances",
+    "loading.wait_seconds",
+    "calls.heartbeat_seconds",
+    "fetching.stall_seconds",
+];
 
 /// Origin of what nobody set.
 const DEFAULT_ORIGIN: &str = "default";
@@ -50,8 +55,19 @@ pub struct Config {
     pub pools: PoolsConfig,
     /// Loading of models.
     pub loading: LoadingConfig,
+    /// Calls of programs and people.
+    pub calls: CallsConfig,
     /// Fetching from sources.
     pub fetching: FetchingConfig,
+}
+
+/// Calls of programs and people.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CallsConfig {
+    /// A caller who waits is told where its call stands after so many seconds without a word, so that
+    /// it does not give up.
+    pub heartbeat_seconds: u64,
 }
 
 /// Fetching from sources.
@@ -187,6 +203,7 @@ impl Default for Config {
                 drain_seconds: 30,
                 kernels: None,
             },
+            calls: CallsConfig { heartbeat_seconds: 5 },
             fetching: FetchingConfig { ca_file: None, limit: None, stall_seconds: 30 },
         }
     }
@@ -267,6 +284,10 @@ impl Config {
         }
         if self.loading.most_instances == Some(0) {
             let what = "`loading.most_instances` is 0; write 1 or more, or leave it out";
+            return Err(ConfigError(what.to_owned()));
+        }
+        if self.calls.heartbeat_seconds == 0 {
+            let what = "`calls.heartbeat_seconds` is 0; write 1 or more";
             return Err(ConfigError(what.to_owned()));
         }
         if self.fetching.stall_seconds == 0 {

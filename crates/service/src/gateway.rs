@@ -2,19 +2,20 @@
 //! one record.
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use chrono::{DateTime, Utc};
 use deft_protocol::chat::{AnswerOptions, Figures, FinishReason, PromptTokens, Usage};
 use deft_protocol::engine::{CallOrder, EmbedOrder, EngineFigures, Prompt, Sampling, TokenScore};
 use deft_protocol::manage::CallRecord;
 use deft_protocol::{Problem, ProblemKind};
 use uuid::Uuid;
 
+use crate::board::{Arrived, Board, CALL_ENDED};
 use crate::fleet::Seat;
 use crate::fleet::engine_link::{CallEvent, CallStream, engine_lost};
 use crate::loads::Loads;
 use crate::records::calls::Recorder;
+use crate::records::variants::Registered;
 
 /// Longest list of stop texts.
 const MAX_STOPS: usize = 16;
@@ -29,6 +30,7 @@ const MAX_INPUTS: usize = 2048;
 pub(crate) struct Gateway {
     pub(crate) loads: Arc<Loads>,
     pub(crate) recorder: Recorder,
+    pub(crate) board: Board,
 }
 
 /// What is asked for besides the options that all calls share.
@@ -81,6 +83,7 @@ impl Gateway {
     /// Begins to answer: the prompt was accepted when this returns.
     pub(crate) async fn answer(
         &self,
+        call: Arrived,
         model: &str,
         question: impl Into<Question>,
         options: AnswerOptions,
@@ -89,7 +92,8 @@ impl Gateway {
         let wait = options.wait_seconds.map(deadline).transpose()?;
         let order = order(question.into(), options)?;
         let answers = order.answers;
-        let begun = self.begin(model, answers, wait, |seat| seat.link.call(order)).await;
+        let send = move |seat: &Seat| seat.link.call(order.clone());
+        let begun = self.begin(call, model, answers, wait, Box::new(send)).await;
         begun.map(|mut answer| {
             answer.seat.release = release;
             answer
@@ -99,6 +103,7 @@ impl Gateway {
     /// Makes embeddings.
     pub(crate) async fn embed(
         &self,
+        call: Arrived,
         model: &str,
         inputs: Vec<Prompt>,
     ) -> Result<Embedded, Problem> {
@@ -107,8 +112,9 @@ impl Gateway {
             return Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what));
         }
         let order = EmbedOrder { call: 0, inputs };
-        let mut call = self.begin(model, 1, None, |seat| seat.link.embed(order)).await?;
-        match call.stream.next().await {
+        let send = move |seat: &Seat| seat.link.embed(order.clone());
+        let mut call = self.begin(call, model, 1, None, Box::new(send)).await?;
+        match call.event().await {
             Some(CallEvent::Embedded { vectors, tokens }) => {
                 call.seat.count(tokens, 0, 0);
                 call.record("stop");
@@ -120,35 +126,50 @@ impl Gateway {
 
     async fn begin(
         &self,
+        call: Arrived,
         model: &str,
         answers: u32,
         wait: Option<Duration>,
-        send: impl FnOnce(&Seat) -> CallStream,
+        send: Send,
     ) -> Result<Answer, Problem> {
-        let arrived = Arrival { clock: Instant::now(), at: Utc::now() };
         let registered = self.loads.resolve(model)?;
-        let mut seat = self.loads.seat(&registered, wait).await?;
+        call.meant(&registered.name.to_string());
+        let mut seat = tokio::select! {
+            seat = self.loads.seat(&registered, wait) => seat?,
+            problem = call.ended_by_operator() => return Err(problem),
+        };
         seat.is_call = true;
         let stream = send(&seat);
         let mut answer = Answer {
-            id: Uuid::now_v7(),
             usage: Usage::default(),
-            arrived,
             first_text: vec![None; answers as usize],
             pieces: 0,
             recorded: false,
             recorder: self.recorder.clone(),
+            again: Some(Again { loads: Arc::clone(&self.loads), registered, send }),
+            is_lost: false,
             seat,
             stream,
+            call,
         };
-        match answer.stream.next().await {
+        match answer.event().await {
             Some(CallEvent::PromptTaken(tokens)) => {
-                answer.usage.prompt_tokens = tokens;
+                answer.prompt_taken(tokens);
                 Ok(answer)
             }
             other => Err(answer.failed(other)),
         }
     }
+}
+
+/// Gives a call to the engine process of a seat.
+type Send = Box<dyn Fn(&Seat) -> CallStream>;
+
+/// What it takes to ask once more, where an engine process ended before it answered anything.
+struct Again {
+    loads: Arc<Loads>,
+    registered: Arc<Registered>,
+    send: Send,
 }
 
 /// How long a caller waits for its model.
@@ -160,27 +181,28 @@ fn deadline(seconds: f64) -> Result<Duration, Problem> {
     })
 }
 
-struct Arrival {
-    clock: Instant,
-    at: DateTime<Utc>,
-}
-
 /// A call under way. Dropping it cancels the call and leaves a record that says so.
 pub(crate) struct Answer {
-    pub(crate) id: Uuid,
     /// Tokens so far.
     usage: Usage,
-    arrived: Arrival,
     /// Seconds to the first text of each answer.
     first_text: Vec<Option<f64>>,
     pieces: u32,
     recorded: bool,
     recorder: Recorder,
+    again: Option<Again>,
+    /// Whether the engine process ended, and another one is to be asked.
+    is_lost: bool,
     seat: Seat,
     stream: CallStream,
+    call: Arrived,
 }
 
 impl Answer {
+    pub(crate) fn id(&self) -> Uuid {
+        self.call.id()
+    }
+
     /// The variant that answers.
     pub(crate) fn model(&self) -> &str {
         &self.seat.name
@@ -193,24 +215,61 @@ impl Answer {
 
     /// When the call arrived, as Unix time.
     pub(crate) fn created(&self) -> i64 {
-        self.arrived.at.timestamp()
+        self.call.at().timestamp()
     }
 
-    fn elapsed(&self) -> f64 {
-        self.arrived.clock.elapsed().as_secs_f64()
+    fn prompt_taken(&mut self, tokens: u32) {
+        self.usage.prompt_tokens = tokens;
+        self.call.has_lane(tokens);
+    }
+
+    /// The next event. An engine process that ends before it told any text is replaced, once, by another
+    /// one that is asked the same. Cancel safe.
+    async fn event(&mut self) -> Option<CallEvent> {
+        loop {
+            if self.is_lost
+                && let Some(again) = &self.again
+            {
+                let seat = again.loads.seat(&again.registered, None).await;
+                self.is_lost = false;
+                match seat {
+                    Ok(mut seat) => {
+                        (seat.is_call, seat.release) = (true, self.seat.release);
+                        self.stream = (again.send)(&seat);
+                        self.seat = seat;
+                        self.again = None;
+                    }
+                    Err(problem) => return Some(CallEvent::Failed(problem)),
+                }
+            }
+            let event = tokio::select! {
+                event = self.stream.next() => event,
+                problem = self.call.ended_by_operator() => Some(CallEvent::Failed(problem)),
+            };
+            if event.is_some() || self.pieces > 0 || self.again.is_none() {
+                return event;
+            }
+            tracing::warn!(
+                "a call of `{}` is asked once more: its engine process ended",
+                self.model()
+            );
+            self.is_lost = true;
+        }
     }
 
     /// The next piece; `Done` and `Failed` are the last. Cancel safe.
     pub(crate) async fn next(&mut self) -> Piece {
         loop {
-            if self.stream.has_ended() {
+            if self.stream.has_ended() && !self.is_lost {
                 self.usage.total_tokens = self.usage.prompt_tokens + self.usage.completion_tokens;
                 return Piece::Done(self.usage);
             }
-            match self.stream.next().await {
-                Some(CallEvent::PromptTaken(tokens)) => self.usage.prompt_tokens = tokens,
+            match self.event().await {
+                Some(CallEvent::PromptTaken(tokens)) => self.prompt_taken(tokens),
+                Some(CallEvent::Intake(done)) => self.call.took_in(done),
                 Some(CallEvent::Text { answer, text, scores }) => {
-                    let now = self.elapsed();
+                    let now = self.call.elapsed();
+                    self.call.answered();
                     if let Some(first) = self.first_text.get_mut(answer as usize) {
                         first.get_or_insert(now);
                     }
@@ -247,7 +306,9 @@ impl Answer {
 
     /// The problem of an event that ends a call otherwise than well.
     fn failed(&mut self, event: Option<CallEvent>) -> Problem {
-        self.record("failed");
+        let is_ended =
+            matches!(&event, Some(CallEvent::Failed(problem)) if problem.code == CALL_ENDED);
+        self.record(if is_ended { "cancelled" } else { "failed" });
         match event {
             Some(CallEvent::Failed(problem)) => problem,
             _ => engine_lost(&self.seat.name),
@@ -273,7 +334,7 @@ impl Answer {
     }
 
     fn figures(&self, answer: u32, engine: EngineFigures) -> Figures {
-        let total_seconds = self.elapsed();
+        let total_seconds = self.call.elapsed();
         let first_text = self.first_text.get(answer as usize).copied().flatten();
         let rate = |tokens: u32, seconds: f64| {
             if tokens == 0 || seconds <= 0.0 { 0.0 } else { f64::from(tokens) / seconds }
@@ -304,14 +365,14 @@ impl Answer {
         let answer_tokens =
             if self.stream.is_complete() { answered } else { answered.max(self.pieces) };
         self.recorder.record(CallRecord {
-            id: self.id,
+            id: self.call.id(),
             name: self.seat.name.clone(),
-            arrived_at: self.arrived.at,
+            arrived_at: self.call.at(),
             outcome: outcome.to_owned(),
             prompt_tokens: self.usage.prompt_tokens,
             answer_tokens,
             first_token_seconds: self.first_text.iter().copied().flatten().reduce(f64::min),
-            total_seconds: self.elapsed(),
+            total_seconds: self.call.elapsed(),
         });
     }
 }

@@ -4,6 +4,7 @@
 //! loaded, listens, and at the end drains and stops every child.
 #![forbid(unsafe_code)]
 
+mod board;
 mod catalogue;
 mod checkup;
 mod config;

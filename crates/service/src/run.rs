@@ -16,6 +16,7 @@ use thiserror::Error;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::OnceCell;
 
+use crate::board::Board;
 use crate::catalogue::Catalogue;
 use crate::config::{Config, ConfigError, FetchingConfig};
 use crate::database::{CONNECT, Database, DatabaseError};
@@ -180,12 +181,15 @@ async fn serve(
     fetching.go_on().await?;
     loads.restore().await?;
     tokio::spawn(forget_passing(Arc::clone(&catalogue), fleet.clone()));
+    let board = Board::new();
     let app = web::Data::new(App {
         catalogue,
         fleet: fleet.clone(),
         keeping,
         fetching,
-        gateway: Gateway { loads: Arc::clone(&loads), recorder },
+        gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
+        board,
+        heartbeat: Duration::from_secs(config.calls.heartbeat_seconds),
         loads,
         database: pool.clone(),
         database_up: database.watch(),

@@ -1,35 +1,84 @@
 //! `deft calls`.
 
+use deft_client::Client;
+use deft_protocol::manage::{CallRecord, RunningCall};
+use serde_json::json;
+
 use crate::arguments::Common;
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-pub(super) async fn run(common: &Common, count: u32) -> Result<(), Failure> {
-    let calls = connection::connect(common).await?.calls(count).await?;
+pub(super) async fn run(common: &Common, count: u32, end: Option<&str>) -> Result<(), Failure> {
+    let client = connection::connect(common).await?;
+    if let Some(id) = end {
+        return end_call(common, &client, id).await;
+    }
+    let running = client.running_calls().await?;
+    let ended = client.calls(count).await?;
     if common.json {
-        print::json(&calls);
+        print::json(&json!({ "running": running, "ended": ended }));
         return Ok(());
     }
-    if calls.is_empty() {
-        print::note("no calls yet");
-        return Ok(());
+    if !running.is_empty() {
+        print::line(format!("{}\n", under_way(&running)));
     }
-    let rows = calls
-        .iter()
-        .map(|call| {
-            vec![
-                call.arrived_at.format("%F %T").to_string(),
-                call.name.clone(),
-                call.outcome.clone(),
-                print::count(call.prompt_tokens.into()),
-                print::count(call.answer_tokens.into()),
-                call.first_token_seconds.map_or_else(String::new, print::seconds),
-                print::seconds(call.total_seconds),
-            ]
-        })
-        .collect();
-    let headers = ["arrived (UTC)", "model", "ended", "prompt", "answer", "first token", "total"];
-    print::line(print::table(&headers, rows, &[3, 4, 5, 6]));
+    if ended.is_empty() {
+        print::note("no call has ended yet");
+    } else {
+        print::line(latest(&ended));
+    }
     Ok(())
+}
+
+async fn end_call(common: &Common, client: &Client, id: &str) -> Result<(), Failure> {
+    let running = client.running_calls().await?;
+    let mut meant = running.iter().filter(|call| call.id.to_string().starts_with(id));
+    let (call, other) = (meant.next(), meant.next());
+    let Some(call) = call.filter(|_| other.is_none()) else {
+        let what = match call {
+            Some(_) => format!("more than one call under way begins with `{id}`"),
+            None => format!("no call `{id}` is under way; it may have ended"),
+        };
+        return Err(Failure::missing(what).with_way_out("what is under way: deft calls"));
+    };
+    client.end_call(call.id).await?;
+    if common.json {
+        print::json(call);
+    } else {
+        print::line(format!("the call of `{}` is ended; its caller is told", call.name));
+    }
+    Ok(())
+}
+
+fn under_way(calls: &[RunningCall]) -> String {
+    let row = |call: &RunningCall| {
+        vec![
+            call.id.to_string(),
+            call.name.clone(),
+            call.standing(),
+            call.prompt_tokens.map_or_else(String::new, |tokens| print::count(tokens.into())),
+            print::count(call.answer_tokens.into()),
+            call.first_token_seconds.map_or_else(String::new, print::seconds),
+            print::seconds(call.total_seconds),
+        ]
+    };
+    let headers = ["under way", "model", "stands at", "prompt", "answer", "first token", "so far"];
+    print::table(&headers, calls.iter().map(row).collect(), &[3, 4, 5, 6])
+}
+
+fn latest(calls: &[CallRecord]) -> String {
+    let row = |call: &CallRecord| {
+        vec![
+            call.arrived_at.format("%F %T").to_string(),
+            call.name.clone(),
+            call.outcome.clone(),
+            print::count(call.prompt_tokens.into()),
+            print::count(call.answer_tokens.into()),
+            call.first_token_seconds.map_or_else(String::new, print::seconds),
+            print::seconds(call.total_seconds),
+        ]
+    };
+    let headers = ["arrived (UTC)", "model", "ended", "prompt", "answer", "first token", "total"];
+    print::table(&headers, calls.iter().map(row).collect(), &[3, 4, 5, 6])
 }

@@ -1,9 +1,14 @@
 //! `deft plan`, `deft load`, `deft unload`.
 
+use std::pin::pin;
+use std::time::Duration;
+
+use deft_client::Client;
 use deft_protocol::manage::{
     InstanceReport, InstanceState, LoadRequest, ModelPlan, PlanPart, PlanRequest, PoolPlan,
     PoolShare, Settings,
 };
+use indicatif::{ProgressBar, ProgressStyle};
 
 use super::passing;
 use crate::arguments::{Common, Load, Plan, Unload};
@@ -107,7 +112,10 @@ pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure>
         report.plans.iter().for_each(|plan| print::note(text(plan).trim_end()));
     }
     // Loading decides anew: what is loaded already needs nothing more.
-    let instance = client.load(&request).await?;
+    let instance = match common.json {
+        true => client.load(&request).await?,
+        false => loaded(&client, &request).await?,
+    };
     if common.json {
         print::json(&instance);
         return Ok(());
@@ -126,14 +134,45 @@ pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure>
     Ok(())
 }
 
+/// So often it is asked how far a load is.
+const ASKED_EVERY: Duration = Duration::from_millis(250);
+
+/// Loads, and shows on a terminal how much of the weights is in memory.
+async fn loaded(client: &Client, request: &LoadRequest) -> Result<InstanceReport, Failure> {
+    let style = ProgressStyle::with_template("loading  [{bar:40}] {percent} %")
+        .unwrap_or_else(|_| ProgressStyle::default_bar());
+    let bar = ProgressBar::new(1000).with_style(style.progress_chars("#."));
+    let mut load = pin!(client.load(request));
+    let mut ticks = tokio::time::interval(ASKED_EVERY);
+    loop {
+        tokio::select! {
+            instance = &mut load => {
+                bar.finish_and_clear();
+                return Ok(instance?);
+            }
+            _ = ticks.tick() => {
+                let Ok((status, _)) = client.status().await else { continue };
+                let mine = status.instances.iter().filter(|found| means(&request.model, found));
+                let share = mine.filter_map(|found| found.load_share).next();
+                #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share")]
+                if let Some(share) = share {
+                    bar.set_position((share * 1000.0) as u64);
+                }
+            }
+        }
+    }
+}
+
+/// Whether an instance is meant by a name: its own, its variant's or its model's.
+fn means(model: &str, found: &InstanceReport) -> bool {
+    let numbered = format!("{}#{}", found.name, found.copy);
+    let names = [numbered, found.name.clone()];
+    names.iter().any(|name| name == model) || found.name.split('/').next() == Some(model)
+}
+
 pub(super) async fn unload(common: &Common, command: &Unload) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
     let (status, _) = client.status().await?;
-    let means = |model: &str, found: &InstanceReport| {
-        let numbered = format!("{}#{}", found.name, found.copy);
-        let names = [numbered, found.name.clone()];
-        names.iter().any(|name| name == model) || found.name.split('/').next() == Some(model)
-    };
     let there = status.instances.iter().filter(|found| found.state != InstanceState::Draining);
     for model in &command.models {
         if !there.clone().any(|found| means(model, found)) {

@@ -37,7 +37,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Status { why } => wait_for(status::run(&common, why)),
         Command::Ask(command) => wait_for(ask::run(&common, command)),
         Command::Talk(command) => wait_for(talk::run(&common, command)),
-        Command::Calls { count } => wait_for(calls::run(&common, count)),
+        Command::Calls { count, end } => wait_for(calls::run(&common, count, end.as_deref())),
     }
 }
 

@@ -96,7 +96,10 @@ fn pool(pool: &Pool, width: usize) -> String {
 fn instance(instance: &InstanceReport) -> Vec<String> {
     vec![
         instance.title(),
-        state(instance.state).to_owned(),
+        match instance.load_share {
+            Some(share) => format!("{} {:.0} %", state(instance.state), share * 100.0),
+            None => state(instance.state).to_owned(),
+        },
         match instance.keeping {
             Keeping::Kept => "kept",
             Keeping::OnDemand => "on demand",

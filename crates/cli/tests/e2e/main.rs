@@ -9,6 +9,7 @@
 mod accuracy;
 mod answers;
 mod browser;
+mod calls;
 mod console;
 mod crashes;
 mod database;

@@ -1,5 +1,6 @@
 //! Pools, placement over them, their limits, and several instances of one model.
 
+use deft_protocol::engine::Overflow;
 use deft_protocol::manage::InstanceState;
 
 use crate::world::{ANSWER, QUESTION, World, endless, until, wait};
@@ -96,7 +97,10 @@ fn copies_share_weights_and_calls() {
     wait(async {
         let mut streams = Vec::new();
         for _ in 0..3 {
-            let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
+            // Beyond the context too, however fast it comes.
+            let mut request = endless("larkfen-desk");
+            request.options.context_overflow = Some(Overflow::DropOldest);
+            let mut stream = client.chat_stream(&request).await.unwrap();
             stream.next().await.unwrap();
             streams.push(stream);
         }

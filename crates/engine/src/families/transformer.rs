@@ -7,6 +7,7 @@ use deft_kernels::{
     Activations, Gate as Curve, add, add_rows, add_scaled, dot, gate, rms_norm, soft_cap, softmax,
 };
 use deft_planning::ModelShape;
+use smallvec::SmallVec;
 
 use super::blueprint::{Blueprint, FeedForward, Gate, Gated, LayerPlan, Projection};
 use super::parts::{Routing, Turns, View, attention, grain, sized};
@@ -303,7 +304,7 @@ impl Network for Transformer {
         for (turns, rotary) in work.turns.iter_mut().zip(&self.rotaries) {
             turns.set(rotary, &work.places);
         }
-        let tables: Vec<&[u32]> = runs.iter().map(|run| run.sequence.pages()).collect();
+        let tables: SmallVec<[&[u32]; 32]> = runs.iter().map(|run| run.sequence.pages()).collect();
         let mut owed = Duration::ZERO;
         for at in 0..self.layers.len() {
             let begun = Instant::now();

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use deft_planning::LoadSettings;
 use deft_protocol::engine::{CallOrder, EmbedOrder, FromEngine};
+use smallvec::SmallVec;
 
 use crate::cache::KvCache;
 use crate::families::{Run, Wanted, Workspace};
@@ -40,6 +41,9 @@ pub(crate) struct Lanes {
     lanes: Vec<Lane>,
     waiting: VecDeque<Waiting>,
 }
+
+/// What a step keeps of each lane: no memory is taken for it, but for very many lanes.
+type PerLane<T> = SmallVec<[T; 32]>;
 
 /// One lane's part of a step.
 struct Part {
@@ -173,7 +177,7 @@ impl Lanes {
         for part in &parts {
             self.cache.reserve(&mut self.lanes[part.lane].sequence, part.next.tokens);
         }
-        let runs: Vec<Run<'_>> = parts
+        let runs: PerLane<Run<'_>> = parts
             .iter()
             .map(|part| {
                 let lane = &self.lanes[part.lane];
@@ -182,19 +186,25 @@ impl Lanes {
             })
             .collect();
         self.model.network.step(&runs, &mut self.cache.store, &mut self.work);
+        drop(runs);
         for part in &parts {
-            self.lanes[part.lane].advance(part.next.tokens, &mut self.cache);
+            let lane = &mut self.lanes[part.lane];
+            lane.advance(part.next.tokens, &mut self.cache);
+            if lane.takes_logits() && !lane.waiting().is_empty() {
+                let done = u32::try_from(lane.sequence.length()).unwrap_or(u32::MAX);
+                out.push(FromEngine::Intake { call: lane.call, done });
+            }
         }
         let outcomes = self.deliver(&parts, out);
         self.settle(&parts, outcomes, out);
     }
 
     /// What each lane computes in this step.
-    fn plan(&self) -> Vec<Part> {
+    fn plan(&self) -> PerLane<Part> {
         // An encoder takes in whole inputs.
         let whole = self.model.shape().encoder;
         let mut room = if whole { self.settings.context } else { self.settings.chunk } as usize;
-        let mut parts = Vec::new();
+        let mut parts = PerLane::new();
         let mut row = 0;
         for (at, lane) in self.lanes.iter().enumerate() {
             let has_room = lane.is_at_its_end() && !whole;
@@ -216,11 +226,11 @@ impl Lanes {
         &mut self,
         parts: &[Part],
         out: &mut Vec<FromEngine>,
-    ) -> Vec<Result<Outcome, CallError>> {
-        let mut outcomes: Vec<_> = parts.iter().map(|_| Ok(Outcome::GoesOn)).collect();
+    ) -> PerLane<Result<Outcome, CallError>> {
+        let mut outcomes: PerLane<_> = parts.iter().map(|_| Ok(Outcome::GoesOn)).collect();
         let width = self.model.shape().width as usize;
         // Rows of all answers, with the part and the position each belongs to.
-        let mut rows = Vec::new();
+        let mut rows: PerLane<(usize, usize, usize)> = PerLane::new();
         for (at, part) in parts.iter().enumerate() {
             let lane = &mut self.lanes[part.lane];
             let end = lane.sequence.length();
@@ -251,7 +261,7 @@ impl Lanes {
     fn settle(
         &mut self,
         parts: &[Part],
-        outcomes: Vec<Result<Outcome, CallError>>,
+        outcomes: PerLane<Result<Outcome, CallError>>,
         out: &mut Vec<FromEngine>,
     ) {
         let context = self.context();

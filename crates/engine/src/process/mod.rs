@@ -6,7 +6,7 @@ mod lanes;
 use std::io::{Read, Write};
 use std::num::NonZero;
 use std::sync::mpsc::{Receiver, TryRecvError, channel};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use deft_kernels::Path;
 use deft_planning::{CacheType, LoadSettings, Weights};
@@ -20,6 +20,9 @@ use crate::compute::ComputeSettings;
 use crate::model::Model;
 use crate::places::Places;
 use lanes::Lanes;
+
+/// So often progress of a load is told, at most.
+const TOLD_EVERY: Duration = Duration::from_millis(100);
 
 /// Why an engine process ended otherwise than asked.
 #[derive(Debug, Error)]
@@ -49,7 +52,15 @@ where
     let ToEngine::Load(order) = read_frame(&mut reader)? else {
         return Err(ServeError::Protocol);
     };
-    let mut lanes = match load(&order) {
+    let mut told = started;
+    let mut tell = |done: u64, bytes: u64| {
+        if told.elapsed() >= TOLD_EVERY {
+            told = Instant::now();
+            // Whether the link is still there is seen when it is loaded.
+            let _ = write_frame(&mut writer, &FromEngine::Loading { done, bytes });
+        }
+    };
+    let mut lanes = match load(&order, &mut tell) {
         Ok(lanes) => lanes,
         Err((kind, detail)) => {
             write_frame(&mut writer, &FromEngine::LoadFailed { kind, detail: detail.clone() })?;
@@ -74,7 +85,7 @@ where
     run(&mut lanes, &messages, &mut writer)
 }
 
-fn load(order: &LoadOrder) -> Result<Lanes, (ProblemKind, String)> {
+fn load(order: &LoadOrder, tell: &mut dyn FnMut(u64, u64)) -> Result<Lanes, (ProblemKind, String)> {
     if order.version != LINK_VERSION {
         let detail = format!(
             "service and engine differ (link version {} and {LINK_VERSION}); restart the service \
@@ -101,7 +112,8 @@ fn load(order: &LoadOrder) -> Result<Lanes, (ProblemKind, String)> {
         path: path(order.kernels.as_deref()).map_err(invalid)?,
         threads: order.threads.and_then(|threads| NonZero::new(threads as usize)),
     };
-    let model = Model::open_in(&order.file, order.context, &mut places, settings.weights, compute)
+    let weights = settings.weights;
+    let model = Model::open_in(&order.file, order.context, &mut places, weights, compute, tell)
         .map(|model| match &order.template {
             Some(template) => model.with_template(template),
             None => model,

@@ -1,11 +1,13 @@
 //! The management API: depot, plans, instances, pools, calls.
 
+mod calls;
 mod depot;
 mod keeping;
 mod loading;
 mod sources;
 mod status;
 
+pub use calls::*;
 pub use depot::*;
 pub use keeping::*;
 pub use loading::*;

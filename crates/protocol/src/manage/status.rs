@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use super::{PlanPart, Settings, Transfer};
+use super::{PlanPart, RunningCall, Settings, Transfer};
 use crate::Problem;
 
 /// Why an instance is there.
@@ -73,6 +73,8 @@ pub struct InstanceReport {
     pub answer_tokens: u64,
     /// Seconds from start to ready.
     pub load_seconds: Option<f64>,
+    /// While it is loading: the share of its weights that is in memory, from 0 to 1.
+    pub load_share: Option<f64>,
     /// What it computes with.
     pub kernels: Option<String>,
     /// How often its engine process ended unasked.
@@ -189,25 +191,7 @@ pub struct ServiceStatus {
     /// Running transfers and the latest that ended, the newest first.
     #[serde(default)]
     pub transfers: Vec<Transfer>,
-}
-
-/// One call in the records.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct CallRecord {
-    /// Its id.
-    pub id: Uuid,
-    /// The variant asked.
-    pub name: String,
-    /// When it arrived.
-    pub arrived_at: DateTime<Utc>,
-    /// `stop`, `length`, `cancelled` or `failed`.
-    pub outcome: String,
-    /// Tokens of the prompt.
-    pub prompt_tokens: u32,
-    /// Tokens of the answer.
-    pub answer_tokens: u32,
-    /// Seconds to the first piece of text.
-    pub first_token_seconds: Option<f64>,
-    /// Seconds from arrival to end.
-    pub total_seconds: f64,
+    /// Calls under way, the oldest first.
+    #[serde(default)]
+    pub calls: Vec<RunningCall>,
 }

@@ -267,6 +267,7 @@ impl Actor {
             return;
         };
         match event {
+            ProcessEvent::Loading { share } => instance.load_share = Some(share),
             ProcessEvent::Loaded { kernels, seconds, warnings } => {
                 if instance.state == InstanceState::Loading {
                     tracing::info!("`{}` is ready after {seconds:.3} s", instance.target.title());

@@ -25,6 +25,8 @@ use crate::spawner;
 /// What an engine process tells of itself.
 #[derive(Debug)]
 pub(crate) enum ProcessEvent {
+    /// So much of its weights is in memory.
+    Loading { share: f64 },
     /// Its model is loaded and warm.
     Loaded { kernels: String, seconds: f64, warnings: Vec<String> },
     /// Its model cannot be loaded.
@@ -38,9 +40,21 @@ pub(crate) enum ProcessEvent {
 #[derive(Debug)]
 pub(crate) enum CallEvent {
     PromptTaken(u32),
-    Text { answer: u32, text: String, scores: Vec<TokenScore> },
-    Done { answer: u32, figures: EngineFigures },
-    Embedded { vectors: Vec<Vec<f32>>, tokens: u32 },
+    /// So many tokens of it are taken in.
+    Intake(u32),
+    Text {
+        answer: u32,
+        text: String,
+        scores: Vec<TokenScore>,
+    },
+    Done {
+        answer: u32,
+        figures: EngineFigures,
+    },
+    Embedded {
+        vectors: Vec<Vec<f32>>,
+        tokens: u32,
+    },
     Failed(Problem),
 }
 
@@ -78,6 +92,11 @@ impl EngineLink {
         CallStream { call, events, link: self.clone(), left: answers, broken: false }
     }
 
+    /// Whether the process still takes orders; where it does not, it has ended.
+    pub(crate) fn is_open(&self) -> bool {
+        !self.out.is_closed()
+    }
+
     /// Asks the process to end when its calls are answered.
     pub(crate) fn drain(&self) {
         // A process that is gone already needs no asking.
@@ -105,7 +124,9 @@ impl CallStream {
     pub(crate) async fn next(&mut self) -> Option<CallEvent> {
         let event = self.events.recv().await;
         self.left = match &event {
-            Some(CallEvent::PromptTaken(_) | CallEvent::Text { .. }) => self.left,
+            Some(CallEvent::PromptTaken(_) | CallEvent::Intake(_) | CallEvent::Text { .. }) => {
+                self.left
+            }
             Some(CallEvent::Done { .. }) => self.left.saturating_sub(1),
             Some(CallEvent::Embedded { .. } | CallEvent::Failed(_)) | None => 0,
         };
@@ -230,6 +251,12 @@ fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<Pro
             }
             return;
         }
+        FromEngine::Loading { done, bytes } => {
+            #[expect(clippy::cast_precision_loss, reason = "a share")]
+            let share = done as f64 / bytes.max(1) as f64;
+            let _ = tell.send(ProcessEvent::Loading { share });
+            return;
+        }
         FromEngine::Loaded { kernels, seconds, warnings } => {
             let _ = tell.send(ProcessEvent::Loaded { kernels, seconds, warnings });
             return;
@@ -239,6 +266,7 @@ fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<Pro
             let _ = tell.send(ProcessEvent::LoadFailed(problem));
             return;
         }
+        FromEngine::Intake { call, done } => (call, CallEvent::Intake(done)),
         FromEngine::PromptTaken { call, prompt_tokens } => {
             (call, CallEvent::PromptTaken(prompt_tokens))
         }

@@ -188,6 +188,8 @@ pub(super) struct Instance {
     pub(super) measured: Option<Measured>,
     pub(super) kernels: Option<String>,
     pub(super) load_seconds: Option<f64>,
+    /// Of its weights, while it is loading.
+    pub(super) load_share: Option<f64>,
     pub(super) leaving: Leaving,
     use_made: Arc<UseMade>,
     asks: mpsc::Sender<Ask>,
@@ -225,6 +227,7 @@ impl Instance {
             measured: None,
             kernels: None,
             load_seconds: None,
+            load_share: None,
             leaving: Leaving::Gone,
             use_made: Arc::default(),
             asks,
@@ -265,8 +268,8 @@ impl Instance {
     /// being loaded.
     pub(super) fn eagerness(&self) -> (u8, u32, u32) {
         let rank = match self.state {
-            InstanceState::Ready => 0,
-            InstanceState::Loading | InstanceState::Restarting => 1,
+            InstanceState::Ready if self.ready_process().is_some() => 0,
+            InstanceState::Ready | InstanceState::Loading | InstanceState::Restarting => 1,
             _ => 2,
         };
         (rank, self.use_made.calls.load(Ordering::Relaxed), self.target.copy)
@@ -335,9 +338,16 @@ impl Instance {
         self.state == InstanceState::Draining && self.use_made.calls.load(Ordering::Relaxed) == 0
     }
 
+    /// The process, where it is ready. That it ended may be seen here before the system tells so.
+    fn ready_process(&self) -> Option<&EngineProcess> {
+        self.process
+            .as_ref()
+            .filter(|process| self.state == InstanceState::Ready && process.link.is_open())
+    }
+
     /// A seat, where the instance is ready.
     pub(super) fn seat(&self, waited: bool) -> Option<Seat> {
-        let process = self.process.as_ref().filter(|_| self.state == InstanceState::Ready)?;
+        let process = self.ready_process()?;
         self.use_made.calls.fetch_add(1, Ordering::Relaxed);
         Some(Seat {
             link: process.link.clone(),
@@ -354,6 +364,7 @@ impl Instance {
 
     pub(super) fn become_ready(&mut self, kernels: String, seconds: f64, warnings: &[String]) {
         self.state = InstanceState::Ready;
+        self.load_share = None;
         self.ready_since = Some(Instant::now());
         self.kernels = Some(kernels);
         self.load_seconds = Some(seconds);
@@ -378,8 +389,7 @@ impl Instance {
         let recovered = self.ready_since.take().is_some_and(|since| since.elapsed() > RECOVERED);
         self.crashes_in_a_row = if recovered { 1 } else { self.crashes_in_a_row + 1 };
         self.crashes += 1;
-        self.process = None;
-        self.measured = None;
+        (self.process, self.measured, self.load_share) = (None, None, None);
         if self.crashes_in_a_row >= GIVE_UP_AFTER {
             return AfterCrash::SetAside;
         }
@@ -411,6 +421,7 @@ impl Instance {
             reused_tokens: self.use_made.reused_tokens.load(Ordering::Relaxed),
             answer_tokens: self.use_made.answer_tokens.load(Ordering::Relaxed),
             load_seconds: self.load_seconds,
+            load_share: self.load_share.filter(|_| self.state == InstanceState::Loading),
             kernels: self.kernels.clone(),
             crashes: self.crashes,
             note: self.note.clone(),

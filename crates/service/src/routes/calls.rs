@@ -1,10 +1,11 @@
-//! `GET /manage/v1/calls`.
+//! `/manage/v1/calls`: under way, and in the records.
 
-use actix_web::{HttpResponse, get, web};
+use actix_web::{HttpResponse, delete, get, web};
 use deft_protocol::Problem;
-use deft_protocol::manage::CallRecord;
+use deft_protocol::manage::{CallRecord, RunningCall};
 use serde::Deserialize;
 use utoipa::IntoParams;
+use uuid::Uuid;
 
 use super::App;
 use super::respond::ManageError;
@@ -37,4 +38,27 @@ pub(super) async fn latest(
         .await
         .map_err(|error| database_problem(&error))?;
     Ok(HttpResponse::Ok().json(calls))
+}
+
+/// Calls under way, the oldest first.
+#[utoipa::path(tag = "service", responses((status = 200, body = Vec<RunningCall>)))]
+#[get("/manage/v1/calls/running")]
+pub(super) async fn running(app: web::Data<App>) -> HttpResponse {
+    let instances = app.fleet.reports().borrow().instances.clone();
+    HttpResponse::Ok().json(app.board.all(&instances))
+}
+
+/// Ends a call; its caller is told.
+#[utoipa::path(
+    tag = "service",
+    params(("id" = Uuid, Path, description = "The call")),
+    responses((status = 204), (status = "default", body = Problem))
+)]
+#[delete("/manage/v1/calls/{id}")]
+pub(super) async fn end(
+    app: web::Data<App>,
+    id: web::Path<Uuid>,
+) -> Result<HttpResponse, ManageError> {
+    app.board.end(*id)?;
+    Ok(HttpResponse::NoContent().finish())
 }

@@ -33,11 +33,13 @@ pub(super) async fn complete_chat(
     let options: AnswerOptions = body(&bytes.0)?;
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
-    let answer = app.gateway.answer(&head.model, question(&head)?, options).await?;
+    let question = question(&head)?;
+    let (call, patience) = app.arrive(&head.model);
+    let begun = async move { app.gateway.answer(call, &head.model, question, options).await };
     if streams {
-        return Ok(streaming::answer(answer, Chunks { counts }));
+        return Ok(streaming::answer(begun, patience, Chunks { counts }).await?);
     }
-    Ok(HttpResponse::Ok().json(whole(answer).await?))
+    Ok(streaming::whole(async { whole(begun.await?).await }, patience.every).await?)
 }
 
 /// The conversation as the template gets it.
@@ -85,7 +87,7 @@ async fn whole(mut answer: Answer) -> Result<ChatResponse, Problem> {
 }
 
 fn id(answer: &Answer) -> String {
-    format!("chat-{}", answer.id.simple())
+    format!("chat-{}", answer.id().simple())
 }
 
 fn chunk(answer: &Answer, choices: Vec<ChunkChoice>, usage: Option<Usage>) -> Bytes {

@@ -9,8 +9,9 @@ use deft_protocol::embeddings::{
     EmbeddingValues,
 };
 
-use super::App;
 use super::respond::{Body, ChatError, body};
+use super::{App, streaming};
+use crate::gateway::Embedded;
 
 /// Makes embeddings of one input or several.
 #[utoipa::path(
@@ -25,18 +26,27 @@ use super::respond::{Body, ChatError, body};
 pub(super) async fn embed(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ChatError> {
     let request: EmbeddingRequest = body(&bytes.0)?;
     let format = request.encoding_format.unwrap_or_default();
-    let embedded = app.gateway.embed(&request.model, request.input.into_list()).await?;
+    let (call, patience) = app.arrive(&request.model);
+    let made = async move {
+        let EmbeddingRequest { model, input, .. } = request;
+        let embedded = app.gateway.embed(call, &model, input.into_list()).await?;
+        Ok(response(embedded, format))
+    };
+    Ok(streaming::whole(made, patience.every).await?)
+}
+
+fn response(embedded: Embedded, format: EmbeddingFormat) -> EmbeddingResponse {
     let entry = |(index, vector): (u32, Vec<f32>)| EmbeddingEntry {
         object: "embedding".to_owned(),
         index,
         embedding: written(vector, format),
     };
-    Ok(HttpResponse::Ok().json(EmbeddingResponse {
+    EmbeddingResponse {
         object: "list".to_owned(),
         data: (0..).zip(embedded.vectors).map(entry).collect(),
         model: embedded.model,
         usage: EmbeddingUsage { prompt_tokens: embedded.tokens, total_tokens: embedded.tokens },
-    }))
+    }
 }
 
 fn written(vector: Vec<f32>, format: EmbeddingFormat) -> EmbeddingValues {

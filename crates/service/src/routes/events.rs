@@ -15,20 +15,21 @@ use super::{App, streaming};
 #[get("/manage/v1/events")]
 pub(super) async fn events(app: web::Data<App>) -> HttpResponse {
     let (mut reports, mut database) = (app.fleet.reports(), app.database_up.clone());
-    let transfers = app.keeping.transfers.changes();
+    let (transfers, calls) = (app.keeping.transfers.changes(), app.board.changes());
     // The first status is sent at once.
     reports.mark_changed();
     database.mark_unchanged();
-    let start = (app, reports, database, transfers);
+    let start = (app, reports, database, transfers, calls);
     let statuses = futures_util::stream::unfold(start, |state| async {
-        let (app, mut reports, mut database, mut transfers) = state;
+        let (app, mut reports, mut database, mut transfers, mut calls) = state;
         tokio::select! {
             changed = reports.changed() => changed.ok()?,
             changed = database.changed() => changed.ok()?,
             changed = transfers.changed() => changed.ok()?,
+            changed = calls.changed() => changed.ok()?,
         }
         let status = streaming::event(&app.status());
-        Some((Ok::<_, Infallible>(status), (app, reports, database, transfers)))
+        Some((Ok::<_, Infallible>(status), (app, reports, database, transfers, calls)))
     });
     streaming::response(statuses)
 }

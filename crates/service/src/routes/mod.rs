@@ -20,6 +20,7 @@ mod text;
 mod transfers;
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use actix_web::web::{self, ServiceConfig};
 use chrono::{DateTime, Utc};
@@ -28,6 +29,7 @@ use sqlx::PgPool;
 use tokio::sync::watch;
 use uuid::Uuid;
 
+use crate::board::{Arrived, Board};
 use crate::catalogue::Catalogue;
 use crate::console;
 use crate::fetching::Fetching;
@@ -35,6 +37,8 @@ use crate::fleet::Fleet;
 use crate::gateway::Gateway;
 use crate::keeping::Keeping;
 use crate::loads::Loads;
+
+use streaming::Patience;
 
 pub use openapi::document as openapi_document;
 
@@ -47,6 +51,9 @@ pub(crate) struct App {
     pub(crate) fleet: Fleet,
     pub(crate) loads: Arc<Loads>,
     pub(crate) gateway: Gateway,
+    pub(crate) board: Board,
+    /// After so long without a word a waiting caller is told where its call stands.
+    pub(crate) heartbeat: Duration,
     pub(crate) keeping: Keeping,
     pub(crate) fetching: Fetching,
     pub(crate) database: PgPool,
@@ -59,6 +66,14 @@ pub(crate) struct App {
 }
 
 impl App {
+    /// Puts a call on the board.
+    fn arrive(&self, model: &str) -> (Arrived, Patience) {
+        let call = self.board.arrive(model);
+        let (watched, reports) = (call.watched(), self.fleet.reports());
+        let standing = Box::new(move || watched.report(&reports.borrow().instances).standing());
+        (call, Patience { every: self.heartbeat, standing })
+    }
+
     fn status(&self) -> ServiceStatus {
         let up = *self.database_up.borrow();
         let report = self.fleet.reports().borrow().clone();
@@ -70,6 +85,7 @@ impl App {
             node: self.node_name.clone(),
             database: DatabaseReport { kind: self.database_kind.to_owned(), up },
             pools: report.pools,
+            calls: self.board.all(&report.instances),
             instances: report.instances,
             decisions: report.decisions,
             transfers: self.keeping.transfers.all(),
@@ -120,6 +136,8 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(status::status)
         .service(events::events)
         .service(calls::latest)
+        .service(calls::running)
+        .service(calls::end)
         .service(openapi::serve)
         .service(health::live)
         .service(health::ready)

@@ -44,6 +44,8 @@ use utoipa::OpenApi;
         super::status::status,
         super::events::events,
         super::calls::latest,
+        super::calls::running,
+        super::calls::end,
         super::health::live,
         super::health::ready,
         serve,

@@ -1,16 +1,23 @@
 //! Server-sent events.
 
 use std::convert::Infallible;
+use std::pin::Pin;
+use std::time::Duration;
 
 use actix_web::HttpResponse;
 use bytes::Bytes;
+use deft_protocol::Problem;
 use deft_protocol::chat::{Figures, Usage};
 use deft_protocol::engine::TokenScore;
 use futures_util::Stream;
 use serde::Serialize;
+use tokio::time::timeout;
 
 use super::respond::error_body;
 use crate::gateway::{Answer, Piece};
+
+/// The last event of an answer.
+const END: &[u8] = b"data: [DONE]\n\n";
 
 /// One event with JSON data.
 pub(super) fn event(data: &impl Serialize) -> Bytes {
@@ -42,33 +49,113 @@ pub(super) trait Written: 'static {
     fn done(&mut self, answer: &Answer, usage: Usage) -> Option<Bytes>;
 }
 
-/// Answers as a stream of events that ends as the chat-completions protocol says. An error comes in
-/// the stream, in the protocol's shape, for the status is sent already.
-pub(super) fn answer(answer: Answer, mut written: impl Written) -> HttpResponse {
-    const END: &[u8] = b"data: [DONE]\n\n";
-    let first = written.first(&answer);
-    let start = (Some(answer), Some(first), written);
-    response(futures_util::stream::unfold(start, |(answer, first, mut written)| async move {
-        let mut answer = answer?;
-        if let Some(first) = first {
-            return Some((Ok(first), (Some(answer), None, written)));
+/// How a caller is kept from giving up while it waits.
+pub(super) struct Patience {
+    /// After so long without a word it is told where its call stands.
+    pub(super) every: Duration,
+    pub(super) standing: Box<dyn Fn() -> String>,
+}
+
+type Begun = Pin<Box<dyn Future<Output = Result<Answer, Problem>>>>;
+
+/// What a stream is at.
+enum At {
+    /// The prompt is not accepted yet.
+    Begun(Begun),
+    /// Nothing was told of the answer.
+    First(Box<Answer>),
+    Going(Box<Answer>),
+}
+
+/// Answers as a stream of events that ends as the chat-completions protocol says.
+///
+/// # Errors
+/// Why there is no answer, where that is known soon. Later it comes in the stream, in the protocol's
+/// shape, for the status is sent by then.
+pub(super) async fn answer(
+    begun: impl Future<Output = Result<Answer, Problem>> + 'static,
+    patience: Patience,
+    written: impl Written,
+) -> Result<HttpResponse, Problem> {
+    let mut begun: Begun = Box::pin(begun);
+    let at = match timeout(patience.every, &mut begun).await {
+        Ok(answer) => At::First(Box::new(answer?)),
+        Err(_) => At::Begun(begun),
+    };
+    let start = (Some(at), written);
+    Ok(response(futures_util::stream::unfold(
+        (start, patience),
+        |((at, mut written), patience)| async move {
+            let (bytes, next) = step(at?, &patience, &mut written).await;
+            Some((Ok(bytes), ((next, written), patience)))
+        },
+    )))
+}
+
+/// The next words to a caller, and what comes after them.
+async fn step(at: At, patience: &Patience, written: &mut impl Written) -> (Bytes, Option<At>) {
+    // A comment, as the format of events has it: callers' libraries pass over it.
+    let comment = || Bytes::from(format!(": {}\n\n", (patience.standing)()));
+    match at {
+        At::Begun(mut begun) => match timeout(patience.every, &mut begun).await {
+            Err(_) => (comment(), Some(At::Begun(begun))),
+            Ok(Ok(answer)) => (written.first(&answer), Some(At::Going(Box::new(answer)))),
+            Ok(Err(problem)) => (failure(&problem), None),
+        },
+        At::First(answer) => (written.first(&answer), Some(At::Going(answer))),
+        At::Going(mut answer) => {
+            let Ok(piece) = timeout(patience.every, answer.next()).await else {
+                return (comment(), Some(At::Going(answer)));
+            };
+            let bytes = match piece {
+                Piece::Text { answer: index, text, scores } => {
+                    written.text(&answer, index, text, scores)
+                }
+                Piece::Ended { answer: index, figures } => written.ended(&answer, index, figures),
+                Piece::Done(usage) => {
+                    let last = written.done(&answer, usage).unwrap_or_default();
+                    return ([&last[..], END].concat().into(), None);
+                }
+                Piece::Failed(problem) => return (failure(&problem), None),
+            };
+            (bytes, Some(At::Going(answer)))
         }
-        let (bytes, goes_on) = match answer.next().await {
-            Piece::Text { answer: index, text, scores } => {
-                (written.text(&answer, index, text, scores), true)
-            }
-            Piece::Ended { answer: index, figures } => {
-                (written.ended(&answer, index, figures), true)
-            }
-            Piece::Done(usage) => {
-                let last = written.done(&answer, usage).unwrap_or_default();
-                ([&last[..], END].concat().into(), false)
-            }
-            Piece::Failed(problem) => {
-                let error = event(&error_body(&problem));
-                ([&error[..], END].concat().into(), false)
-            }
-        };
-        Some((Ok(bytes), (goes_on.then_some(answer), None, written)))
-    }))
+    }
+}
+
+fn failure(problem: &Problem) -> Bytes {
+    [&event(&error_body(problem))[..], END].concat().into()
+}
+
+/// A response in one piece of JSON. Where it takes long, its caller gets white space now and then, which
+/// JSON has no meaning for.
+///
+/// # Errors
+/// As [`answer`]; later the error is the body.
+pub(super) async fn whole<T: Serialize + 'static>(
+    made: impl Future<Output = Result<T, Problem>> + 'static,
+    every: Duration,
+) -> Result<HttpResponse, Problem> {
+    let mut made = Box::pin(made);
+    if let Ok(made) = timeout(every, &mut made).await {
+        return Ok(HttpResponse::Ok().json(made?));
+    }
+    let first = (Some(made), true);
+    let body = futures_util::stream::unfold(first, move |(made, is_first)| async move {
+        let mut made = made?;
+        if is_first {
+            return Some((Ok::<_, Infallible>(Bytes::from_static(b" ")), (Some(made), false)));
+        }
+        Some(match timeout(every, &mut made).await {
+            Err(_) => (Ok(Bytes::from_static(b" ")), (Some(made), false)),
+            Ok(Ok(made)) => (Ok(json(&made)), (None, false)),
+            Ok(Err(problem)) => (Ok(json(&error_body(&problem))), (None, false)),
+        })
+    });
+    Ok(HttpResponse::Ok().content_type("application/json").streaming(body))
+}
+
+fn json(value: &impl Serialize) -> Bytes {
+    // The types on the wire have nothing that JSON cannot say.
+    serde_json::to_vec(value).unwrap_or_default().into()
 }

@@ -2,6 +2,7 @@
 
 use actix_web::{HttpResponse, post, web};
 use bytes::Bytes;
+use deft_protocol::Problem;
 use deft_protocol::chat::{AnswerOptions, ErrorBody, Figures, Usage};
 use deft_protocol::engine::TokenScore;
 use deft_protocol::text::{TextChoice, TextHead, TextLogprobs, TextResponse};
@@ -34,11 +35,16 @@ pub(super) async fn continue_text(
         echo: head.echo.unwrap_or(false),
         scores: head.logprobs,
     };
-    let mut answer = app.gateway.answer(&head.model, question, options).await?;
+    let (call, patience) = app.arrive(&head.model);
+    let begun = async move { app.gateway.answer(call, &head.model, question, options).await };
     if streams {
-        let offsets = vec![0; answer.answers()];
-        return Ok(streaming::answer(answer, Pieces { counts, offsets }));
+        let offsets = Vec::new();
+        return Ok(streaming::answer(begun, patience, Pieces { counts, offsets }).await?);
     }
+    Ok(streaming::whole(async { whole(begun.await?).await }, patience.every).await?)
+}
+
+async fn whole(mut answer: Answer) -> Result<TextResponse, Problem> {
     let (answers, usage) = answer.whole().await?;
     let whole = |(index, whole): (u32, Whole)| TextChoice {
         index,
@@ -48,12 +54,12 @@ pub(super) async fn continue_text(
         deft: whole.figures,
     };
     let choices = (0..).zip(answers).map(whole).collect();
-    Ok(HttpResponse::Ok().json(response(&answer, choices, Some(usage))))
+    Ok(response(&answer, choices, Some(usage)))
 }
 
 fn response(answer: &Answer, choices: Vec<TextChoice>, usage: Option<Usage>) -> TextResponse {
     TextResponse {
-        id: format!("text-{}", answer.id.simple()),
+        id: format!("text-{}", answer.id().simple()),
         object: "text_completion".to_owned(),
         created: answer.created(),
         model: answer.model().to_owned(),
@@ -76,6 +82,7 @@ fn piece(index: u32, text: String) -> TextChoice {
 
 impl Written for Pieces {
     fn first(&mut self, answer: &Answer) -> Bytes {
+        self.offsets = vec![0; answer.answers()];
         let choices = (0..).zip(&self.offsets).map(|(index, _)| piece(index, String::new()));
         streaming::event(&response(answer, choices.collect(), None))
     }

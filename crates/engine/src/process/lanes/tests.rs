@@ -441,8 +441,14 @@ fn place(pool: &str, layers: u32, free: u64) -> PlaceOrder {
 fn open_in(name: &str, orders: &[PlaceOrder]) -> Result<Lanes, LoadError> {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
     let mut places = Places::ordered(orders);
-    let model =
-        Model::open_in(&path, 96, &mut places, Weights::Mapped, ComputeSettings::default())?;
+    let model = Model::open_in(
+        &path,
+        96,
+        &mut places,
+        Weights::Mapped,
+        ComputeSettings::default(),
+        &mut |_, _| {},
+    )?;
     let settings = settings(96, 2, 16, CacheType::F16);
     Ok(Lanes::new(model, settings, &mut places)?)
 }
@@ -479,5 +485,44 @@ fn an_accelerator_that_is_too_small_refuses_the_load() {
             panic!("{free} bytes did");
         };
         assert!(error.free.0 <= free && error.to_string().contains("simulated"), "{error}");
+    }
+}
+
+#[test]
+fn a_step_takes_no_memory() {
+    for cache in [CacheType::F16, CacheType::Q8_0] {
+        let threads = Some(1);
+        let mut lanes = open(DESK, LoadSettings { threads, ..settings(96, 4, 8, cache) });
+        let shape = lanes.model.shape().clone();
+        let tokens: Vec<u32> = (3..40).collect();
+        let mut sequences = [lanes.cache.begin(&[], 0), lanes.cache.begin(&[], 0)];
+        // What each thread needs for itself it takes at its first steps, as much as the largest needs.
+        let mut step = |lanes: &mut Lanes, counts: [usize; 2]| {
+            for (sequence, count) in sequences.iter_mut().zip(counts) {
+                lanes.cache.reserve(sequence, count);
+            }
+            let measured = allocation_counter::measure(|| {
+                let run = |at: usize| Run {
+                    sequence: &sequences[at],
+                    tokens: &tokens[..counts[at]],
+                    wanted: crate::families::Wanted::Last,
+                };
+                lanes.model.network.step(
+                    &[run(0), run(1)],
+                    &mut lanes.cache.store,
+                    &mut lanes.work,
+                );
+                lanes.model.network.logits(0..2, &mut lanes.work);
+            });
+            for (sequence, count) in sequences.iter_mut().zip(counts) {
+                lanes.cache.advance(sequence, &tokens[..count]);
+            }
+            measured.count_total
+        };
+        assert!(shape.vocabulary > 0 && step(&mut lanes, [8, 4]) > 0, "the largest does once");
+        step(&mut lanes, [1, 1]);
+        for counts in [[1, 1], [6, 1], [8, 2], [1, 1]] {
+            assert_eq!(step(&mut lanes, counts), 0, "{cache:?}, tokens {counts:?}");
+        }
     }
 }

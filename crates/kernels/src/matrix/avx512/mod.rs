@@ -357,8 +357,7 @@ fn add_tile<B: Blocks, const TOKENS: usize>(
         let min = if B::MINIMA { of(&weights.mins[half]) } else { scale };
         for (token, partials) in partials.iter_mut().enumerate() {
             let (x_scale, x_low) = (&x.scales[token], &x.lows[half][token]);
-            partials[row] =
-                add::<B>(partials[row], whole[token][row], scale, min, x_scale, x_low);
+            partials[row] = add::<B>(partials[row], whole[token][row], scale, min, x_scale, x_low);
         }
     }
 }

@@ -110,9 +110,8 @@ fn rounded_strip(values: &[f32; STRIP], form: Form) -> Rounded {
         _mm512_inserti64x4::<1>(low, pair(step * 2 + 1))
     });
 
-    let fours = quants.map(|quants| {
-        _mm512_dpbusd_epi32(_mm512_setzero_si512(), _mm512_set1_epi8(1), quants)
-    });
+    let fours = quants
+        .map(|quants| _mm512_dpbusd_epi32(_mm512_setzero_si512(), _mm512_set1_epi8(1), quants));
     let (first, second) = half_sums(&fours);
     let sums = match form.halves {
         true => [first, second],

@@ -1,0 +1,169 @@
+//! Calls under way: callers who wait are told so, operators see and end them, and a crash before the first
+//! word is no caller's concern.
+
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use deft_protocol::manage::{CallStage, RunningCall};
+use serde_json::{Value, json};
+
+use crate::browser::Browser;
+use crate::processes;
+use crate::world::{World, until, wait};
+
+/// So slow that a step takes a good half of a second.
+const SLOW: &str = r#"
+[calls]
+heartbeat_seconds = 1
+[[pools.simulated]]
+name = "fern"
+size = "16 MiB"
+speed = "2 MiB/s"
+"#;
+
+/// A reader that hears nothing for so long gives up.
+const GIVES_UP: Duration = Duration::from_millis(2500);
+
+fn slow() -> World {
+    let world = World::configured(SLOW).start().stock();
+    world.ok(&["load", "larkfen-desk", "--in", "fern", "--chunk", "16"]);
+    world
+}
+
+fn long_question(stream: bool) -> Value {
+    let words = "How deep do I sow Moonhook bean, and when? ".repeat(8);
+    json!({"model": "larkfen-desk", "messages": [{"role": "user", "content": words}],
+           "temperature": 0, "max_tokens": 2, "stream": stream})
+}
+
+/// Asks as a program does that gives up when it hears nothing; all that comes back.
+fn ask(world: &World, body: &Value) -> JoinHandle<String> {
+    let address = world.address().trim_start_matches("http://").trim_end_matches('/').to_owned();
+    let body = body.to_string();
+    std::thread::spawn(move || {
+        let mut socket = TcpStream::connect(&address).unwrap();
+        socket.set_read_timeout(Some(GIVES_UP)).unwrap();
+        let length = body.len();
+        let head = format!(
+            "POST /v1/chat/completions HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\n\
+             content-type: application/json\r\ncontent-length: {length}\r\n\r\n"
+        );
+        socket.write_all(format!("{head}{body}").as_bytes()).unwrap();
+        let mut all = String::new();
+        socket.read_to_string(&mut all).expect("it hears something in time");
+        all
+    })
+}
+
+fn running(world: &World) -> Vec<RunningCall> {
+    wait(world.client().running_calls()).unwrap()
+}
+
+/// The call, once some of its prompt is taken in.
+fn taken_in(world: &World) -> RunningCall {
+    until("some of the prompt is taken in", || {
+        running(world).into_iter().find(|call| call.share.is_some_and(|share| share > 0.0))
+    })
+}
+
+#[test]
+fn a_caller_who_waits_is_told_where_its_call_stands() {
+    let world = slow();
+    let streamed = ask(&world, &long_question(true));
+    let call = taken_in(&world);
+    assert_eq!((call.stage, call.name.as_str()), (CallStage::Prompt, "larkfen-desk/q8_0"));
+    assert!(call.prompt_tokens.is_some_and(|tokens| tokens > 64), "{call:?}");
+    let told = world.ok(&["calls"]);
+    assert!(told.contains("taking in the prompt, ") && told.contains(" % "), "{told}");
+    assert!(until("its pace is known", || running(&world)[0].seconds_left) > 0.0);
+    let streamed = streamed.join().unwrap();
+    assert!(streamed.starts_with("HTTP/1.1 200"), "{streamed}");
+    let comments: Vec<&str> = streamed.lines().filter(|line| line.starts_with(": ")).collect();
+    assert!(comments.len() >= 2, "{streamed}");
+    assert!(comments.iter().any(|line| line.starts_with(": taking in the prompt, ")), "{streamed}");
+    assert!(streamed.contains("\"finish_reason\":\"length\""), "{streamed}");
+    assert!(streamed.contains("data: [DONE]"), "{streamed}");
+    assert!(running(&world).is_empty());
+    // In one piece: white space, and then the answer. Another question, for this one is known now.
+    let mut other = long_question(false);
+    other["messages"][0]["content"] = json!("Is Quillfen pea hardy? ".repeat(12));
+    let whole = ask(&world, &other).join().unwrap();
+    let (head, body) = whole.split_once("\r\n\r\n").unwrap();
+    assert!(head.starts_with("HTTP/1.1 200") && head.contains("application/json"), "{head}");
+    let chunks: Vec<&str> = body.split("\r\n").collect();
+    assert!(chunks[1] == " " && chunks[3] == " ", "white space comes first: {body}");
+    let json: Value = chunks
+        .iter()
+        .find_map(|chunk| serde_json::from_str(chunk).ok().filter(Value::is_object))
+        .unwrap();
+    assert_eq!(json["usage"]["completion_tokens"], 2);
+}
+
+#[test]
+fn an_operator_ends_a_call_and_its_caller_is_told() {
+    let world = slow();
+    let streamed = ask(&world, &long_question(true));
+    let id = taken_in(&world).id.to_string();
+    let missing = world.deft(&["calls", "--end", "ffff"]);
+    assert!(missing.code > 2 && missing.err.contains("is under way"), "{missing:?}");
+    let said = world.ok(&["calls", "--end", &id]);
+    assert!(said.contains("its caller is told"), "{said}");
+    let streamed = streamed.join().unwrap();
+    assert!(streamed.contains("\"code\":\"call_ended\""), "{streamed}");
+    let instance = || world.instance("larkfen-desk/q8_0").unwrap();
+    until("its lane is free", || (instance().calls == 0).then_some(()));
+    until("it is recorded", || {
+        let calls = wait(world.client().calls(1)).unwrap();
+        calls.into_iter().find(|call| call.outcome == "cancelled")
+    });
+    let again = world.deft(&["calls", "--end", &id]);
+    assert!(again.code > 2 && again.err.contains("it may have ended"), "{again:?}");
+    // What was taken in is known to a second try.
+    let second = ask(&world, &long_question(true)).join().unwrap();
+    let reused = second.split("\"reused_tokens\":").nth(1).unwrap();
+    let reused: u32 =
+        reused.split(|letter: char| !letter.is_ascii_digit()).next().unwrap().parse().unwrap();
+    assert!(reused >= 16, "{second}");
+}
+
+#[test]
+fn a_call_whose_engine_dies_before_the_first_word_is_asked_once_more() {
+    let world = slow();
+    let streamed = ask(&world, &long_question(true));
+    taken_in(&world);
+    processes::kill(world.ready("larkfen-desk/q8_0").pid.unwrap());
+    let streamed = streamed.join().unwrap();
+    assert!(streamed.contains("\"finish_reason\":\"length\""), "{streamed}");
+    assert!(!streamed.contains("\"error\""), "{streamed}");
+    assert_eq!(world.ready("larkfen-desk/q8_0").crashes, 1);
+    assert!(world.log().contains("is asked once more"), "{}", world.log());
+    // Only once.
+    let mut other = long_question(true);
+    other["messages"][0]["content"] = json!("Is Quillfen pea hardy? ".repeat(12));
+    let streamed = ask(&world, &other);
+    for crash in 2..=3 {
+        taken_in(&world);
+        processes::kill(world.ready("larkfen-desk/q8_0").pid.unwrap());
+        until("it is noticed", || {
+            (world.instance("larkfen-desk/q8_0")?.crashes == crash).then_some(())
+        });
+    }
+    let streamed = streamed.join().unwrap();
+    assert!(streamed.contains("\"code\":\"engine_ended\""), "{streamed}");
+}
+
+#[test]
+fn the_console_shows_calls_under_way_and_ends_them() {
+    let world = slow();
+    let streamed = ask(&world, &long_question(true));
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&world.address()).await.unwrap();
+        browser.see("[data-call=prompt]").await;
+        browser.read("taking in the prompt, ").await;
+        browser.press("@aria-label='calls'", "End").await;
+    });
+    assert!(streamed.join().unwrap().contains("call_ended"));
+}

@@ -1,0 +1,86 @@
+//! Calls: under way, and in the records.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// What a call is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum CallStage {
+    /// It waits for room, or for a lane.
+    Waiting,
+    /// Its model is being loaded.
+    Loading,
+    /// Its prompt is being taken in.
+    Prompt,
+    /// It is being answered.
+    Answering,
+}
+
+/// A call under way.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RunningCall {
+    /// Its id.
+    pub id: Uuid,
+    /// What was asked: the variant once it is known.
+    pub name: String,
+    /// When it arrived.
+    pub arrived_at: DateTime<Utc>,
+    /// What it is doing.
+    pub stage: CallStage,
+    /// How much of the stage is done, from 0 to 1; of loading and of taking in the prompt.
+    pub share: Option<f64>,
+    /// Seconds until the prompt is taken in, by how long it took so far.
+    pub seconds_left: Option<f64>,
+    /// Tokens of the prompt, once they are known.
+    pub prompt_tokens: Option<u32>,
+    /// Pieces of the answer so far: tokens, but for those that only make a character together.
+    pub answer_tokens: u32,
+    /// Seconds from its arrival to the first piece of text.
+    pub first_token_seconds: Option<f64>,
+    /// Seconds since it arrived.
+    pub total_seconds: f64,
+}
+
+impl RunningCall {
+    /// Where it stands, in words.
+    #[must_use]
+    pub fn standing(&self) -> String {
+        let mut words = match self.stage {
+            CallStage::Waiting => "waiting".to_owned(),
+            CallStage::Loading => "loading the model".to_owned(),
+            CallStage::Prompt => "taking in the prompt".to_owned(),
+            CallStage::Answering => "answering".to_owned(),
+        };
+        if let Some(share) = self.share {
+            words += &format!(", {:.0} %", share * 100.0);
+        }
+        if let Some(seconds) = self.seconds_left {
+            words += &format!(", about {:.0} s left", seconds.ceil());
+        }
+        words
+    }
+}
+
+/// One call in the records.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct CallRecord {
+    /// Its id.
+    pub id: Uuid,
+    /// The variant asked.
+    pub name: String,
+    /// When it arrived.
+    pub arrived_at: DateTime<Utc>,
+    /// `stop`, `length`, `cancelled` or `failed`.
+    pub outcome: String,
+    /// Tokens of the prompt.
+    pub prompt_tokens: u32,
+    /// Tokens of the answer.
+    pub answer_tokens: u32,
+    /// Seconds to the first piece of text.
+    pub first_token_seconds: Option<f64>,
+    /// Seconds from arrival to end.
+    pub total_seconds: f64,
+}

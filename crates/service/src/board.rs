@@ -1,0 +1,283 @@
+//! Calls under way: each is on the board from its arrival to its end, so that operators see where it
+//! stands and can end it, and a caller who waits is told.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use chrono::{DateTime, Utc};
+use deft_protocol::manage::{CallStage, InstanceReport, InstanceState, RunningCall};
+use deft_protocol::{Problem, ProblemKind};
+use tokio::sync::watch;
+use tokio_util::sync::CancellationToken;
+use uuid::Uuid;
+
+/// Code of the problem of a call that its operator ended.
+pub(crate) const CALL_ENDED: &str = "call_ended";
+/// Changes are told no more often.
+const TELL_EVERY: Duration = Duration::from_millis(200);
+
+/// All calls under way; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Board {
+    calls: Arc<Mutex<BTreeMap<Uuid, Arc<Entry>>>>,
+    changes: watch::Sender<u64>,
+    /// When a change was told last.
+    told: Arc<Mutex<Instant>>,
+}
+
+struct Entry {
+    id: Uuid,
+    arrived_at: DateTime<Utc>,
+    clock: Instant,
+    standing: Mutex<Standing>,
+    end: CancellationToken,
+}
+
+/// Where a call stands.
+struct Standing {
+    name: String,
+    stage: CallStage,
+    prompt_tokens: Option<u32>,
+    /// Of the prompt: tokens when its intake began, now, and when that was.
+    taken: (u32, u32),
+    intake_began: Instant,
+    answer_tokens: u32,
+    first_token_seconds: Option<f64>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Board {
+    pub(crate) fn new() -> Self {
+        Self {
+            calls: Arc::default(),
+            changes: watch::Sender::new(0),
+            told: Arc::new(Mutex::new(Instant::now())),
+        }
+    }
+
+    /// A call arrived, for a model as its caller names it.
+    pub(crate) fn arrive(&self, model: &str) -> Arrived {
+        let entry = Arc::new(Entry {
+            id: Uuid::now_v7(),
+            arrived_at: Utc::now(),
+            clock: Instant::now(),
+            standing: Mutex::new(Standing {
+                name: model.to_owned(),
+                stage: CallStage::Waiting,
+                prompt_tokens: None,
+                taken: (0, 0),
+                intake_began: Instant::now(),
+                answer_tokens: 0,
+                first_token_seconds: None,
+            }),
+            end: CancellationToken::new(),
+        });
+        lock(&self.calls).insert(entry.id, Arc::clone(&entry));
+        self.tell(true);
+        Arrived { watched: Watched { entry }, board: self.clone() }
+    }
+
+    /// All of them, the oldest first; `instances` tells which models are being loaded.
+    pub(crate) fn all(&self, instances: &[InstanceReport]) -> Vec<RunningCall> {
+        let entries: Vec<Arc<Entry>> = lock(&self.calls).values().cloned().collect();
+        entries.into_iter().map(|entry| Watched { entry }.report(instances)).collect()
+    }
+
+    /// Ends a call for its operator.
+    pub(crate) fn end(&self, id: Uuid) -> Result<(), Problem> {
+        let entry = lock(&self.calls).get(&id).cloned();
+        let entry = entry.ok_or_else(|| {
+            let detail = format!("no call {id} is under way; it may have ended");
+            Problem::new(ProblemKind::Missing, "no_call", detail)
+                .with_way_out("what is under way, and what ended: deft calls")
+        })?;
+        entry.end.cancel();
+        Ok(())
+    }
+
+    /// Tells of changes.
+    pub(crate) fn changes(&self) -> watch::Receiver<u64> {
+        self.changes.subscribe()
+    }
+
+    /// Tells of a change; of progress only now and then.
+    fn tell(&self, at_once: bool) {
+        let mut told = lock(&self.told);
+        if at_once || told.elapsed() >= TELL_EVERY {
+            *told = Instant::now();
+            self.changes.send_modify(|count| *count = count.wrapping_add(1));
+        }
+    }
+}
+
+/// A call, for whoever looks at it while somebody else answers it.
+#[derive(Clone)]
+pub(crate) struct Watched {
+    entry: Arc<Entry>,
+}
+
+impl Watched {
+    /// As it stands.
+    pub(crate) fn report(&self, instances: &[InstanceReport]) -> RunningCall {
+        let Entry { id, arrived_at, clock, standing, .. } = &*self.entry;
+        let standing = lock(standing);
+        let mut call = RunningCall {
+            id: *id,
+            name: standing.name.clone(),
+            arrived_at: *arrived_at,
+            stage: standing.stage,
+            share: None,
+            seconds_left: None,
+            prompt_tokens: standing.prompt_tokens,
+            answer_tokens: standing.answer_tokens,
+            first_token_seconds: standing.first_token_seconds,
+            total_seconds: clock.elapsed().as_secs_f64(),
+        };
+        match standing.stage {
+            CallStage::Waiting => {
+                let loading = |found: &&InstanceReport| {
+                    found.name == standing.name && found.state == InstanceState::Loading
+                };
+                if let Some(instance) = instances.iter().find(loading) {
+                    (call.stage, call.share) = (CallStage::Loading, instance.load_share);
+                }
+            }
+            CallStage::Prompt => {
+                let (before, done) = standing.taken;
+                let all = standing.prompt_tokens.unwrap_or(0).max(1);
+                call.share = Some(f64::from(done) / f64::from(all));
+                if done > before {
+                    let rate =
+                        standing.intake_began.elapsed().as_secs_f64() / f64::from(done - before);
+                    call.seconds_left = Some(rate * f64::from(all.saturating_sub(done)));
+                }
+            }
+            CallStage::Loading | CallStage::Answering => {}
+        }
+        call
+    }
+}
+
+/// A call on the board; it is taken off when this is dropped.
+pub(crate) struct Arrived {
+    watched: Watched,
+    board: Board,
+}
+
+impl Arrived {
+    pub(crate) fn id(&self) -> Uuid {
+        self.watched.entry.id
+    }
+
+    pub(crate) fn at(&self) -> DateTime<Utc> {
+        self.watched.entry.arrived_at
+    }
+
+    pub(crate) fn elapsed(&self) -> f64 {
+        self.watched.entry.clock.elapsed().as_secs_f64()
+    }
+
+    pub(crate) fn watched(&self) -> Watched {
+        self.watched.clone()
+    }
+
+    /// Until an operator ends it. Cancel safe.
+    pub(crate) async fn ended_by_operator(&self) -> Problem {
+        self.watched.entry.end.cancelled().await;
+        let detail = "the service's operator ended this call";
+        Problem::new(ProblemKind::Refused, CALL_ENDED, detail)
+    }
+
+    fn change(&self, at_once: bool, change: impl FnOnce(&mut Standing)) {
+        change(&mut lock(&self.watched.entry.standing));
+        self.board.tell(at_once);
+    }
+
+    /// The variant that is to answer.
+    pub(crate) fn meant(&self, name: &str) {
+        self.change(false, |standing| name.clone_into(&mut standing.name));
+    }
+
+    /// It has a lane, and its prompt so many tokens.
+    pub(crate) fn has_lane(&self, prompt_tokens: u32) {
+        self.change(true, |standing| {
+            standing.stage = CallStage::Prompt;
+            standing.prompt_tokens = Some(prompt_tokens);
+            standing.intake_began = Instant::now();
+        });
+    }
+
+    /// So many tokens of its prompt are taken in.
+    pub(crate) fn took_in(&self, done: u32) {
+        self.change(false, |standing| {
+            if standing.taken.0 == 0 {
+                // What was known before took no time.
+                standing.taken.0 = done;
+                standing.intake_began = Instant::now();
+            }
+            standing.taken.1 = done;
+        });
+    }
+
+    /// A piece of text came.
+    pub(crate) fn answered(&self) {
+        let seconds = self.elapsed();
+        self.change(false, |standing| {
+            standing.stage = CallStage::Answering;
+            standing.answer_tokens += 1;
+            standing.first_token_seconds.get_or_insert(seconds);
+        });
+    }
+}
+
+impl Drop for Arrived {
+    fn drop(&mut self) {
+        lock(&self.board.calls).remove(&self.id());
+        self.board.tell(true);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_call_is_on_the_board_from_its_arrival_to_its_end() {
+        let board = Board::new();
+        let call = board.arrive("larkfen-desk");
+        let seen = || board.all(&[]).remove(0);
+        assert_eq!((seen().stage, seen().standing()), (CallStage::Waiting, "waiting".to_owned()));
+        call.meant("larkfen-desk/q8_0");
+        call.has_lane(400);
+        assert_eq!(seen().share, Some(0.0));
+        call.took_in(100);
+        assert_eq!(seen().seconds_left, None, "what was known before says nothing of the pace");
+        call.took_in(300);
+        let prompt = seen();
+        assert_eq!((prompt.share, prompt.prompt_tokens), (Some(0.75), Some(400)));
+        assert!(prompt.seconds_left.is_some());
+        assert!(prompt.standing().starts_with("taking in the prompt, 75 %, about"));
+        call.answered();
+        call.answered();
+        let answering = seen();
+        assert_eq!((answering.stage, answering.answer_tokens), (CallStage::Answering, 2));
+        assert_eq!((answering.share, answering.name.as_str()), (None, "larkfen-desk/q8_0"));
+        assert!(answering.first_token_seconds.is_some());
+        let id = call.id();
+        drop(call);
+        assert!(board.all(&[]).is_empty());
+        assert_eq!(board.end(id).unwrap_err().code, "no_call", "it ended before");
+    }
+
+    #[tokio::test]
+    async fn an_operator_ends_a_call() {
+        let board = Board::new();
+        let call = board.arrive("larkfen-desk");
+        board.end(call.id()).unwrap();
+        assert_eq!(call.ended_by_operator().await.code, "call_ended");
+    }
+}
