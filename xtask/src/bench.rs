@@ -13,12 +13,12 @@ use crate::steps::{build_release, root};
 use crate::synthetic::{self, SIZES};
 
 /// A service of its own, ended when dropped.
-struct Service {
+pub(crate) struct Service {
     folder: PathBuf,
 }
 
 impl Service {
-    fn start() -> anyhow::Result<Self> {
+    pub(crate) fn start() -> anyhow::Result<Self> {
         packages::need(&[packages::POSTGRESQL])?;
         build_release()?;
         // Where root runs this, the database's user must be able to reach the folder.
@@ -28,7 +28,7 @@ impl Service {
         Ok(service)
     }
 
-    fn deft(&self, arguments: &[&str]) -> anyhow::Result<String> {
+    pub(crate) fn deft(&self, arguments: &[&str]) -> anyhow::Result<String> {
         let output = Command::new(root().join("target/release/deft"))
             .arg("--data-dir")
             .arg(&self.folder)
@@ -49,7 +49,7 @@ impl Service {
         Ok(reference.context("nothing is offered")?.to_owned())
     }
 
-    fn register(&self, file: &Path, name: &str) -> anyhow::Result<()> {
+    pub(crate) fn register(&self, file: &Path, name: &str) -> anyhow::Result<()> {
         self.deft(&["depot", "register", &file.to_string_lossy(), "--as", name]).map(drop)
     }
 
@@ -150,7 +150,7 @@ fn timed<T>(work: impl FnOnce() -> anyhow::Result<T>) -> anyhow::Result<f64> {
     Ok(began.elapsed().as_secs_f64())
 }
 
-fn median(times: &mut [f64]) -> f64 {
+pub(crate) fn median(times: &mut [f64]) -> f64 {
     times.sort_by(f64::total_cmp);
     times[times.len() / 2]
 }

@@ -9,6 +9,7 @@ mod engine_speed;
 mod packages;
 mod pictures;
 mod places;
+mod serving;
 mod steps;
 mod synthetic;
 
@@ -55,6 +56,15 @@ enum Bench {
     },
     /// Fetching over loopback beside standard tools, what a preview reads, and listing 1,000 models.
     Pull,
+    /// Several models at once through the service: turns, shares, gaps, second turns.
+    Serving {
+        /// How often each is measured.
+        #[arg(long, default_value_t = 3)]
+        rounds: usize,
+        /// How long shares are measured.
+        #[arg(long, default_value_t = 60)]
+        seconds: u64,
+    },
     /// Planned beside measured memory, and switching between models; makes synthetic models of up to
     /// 1.1 GB in `target/`.
     Memory,
@@ -89,6 +99,7 @@ fn main() -> anyhow::Result<()> {
         Task::Bench(Bench::Engine { rounds, only, short }) => {
             engine_speed::measure(rounds, &only, short)
         }
+        Task::Bench(Bench::Serving { rounds, seconds }) => serving::measure(rounds, seconds),
         Task::Bench(Bench::Memory) => bench::memory(),
         Task::Bench(Bench::Pull) => bench::pull(),
         Task::Drill(Drill::Kills { points }) => drill::kills(points),

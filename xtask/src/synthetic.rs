@@ -82,6 +82,9 @@ pub const LEAST: Sizes = Sizes {
     context: 1024,
 };
 
+/// Hardly more than a large vocabulary.
+pub const WORDS: Sizes = Sizes { name: "larkfen-words", vocabulary: 250_000, ..LEAST };
+
 /// About half a billion and 1.1 billion parameters, rows of whole blocks of 256.
 pub const MEASURED: [Sizes; 2] = [
     Sizes {

@@ -1870,6 +1870,11 @@ export interface components {
             priority?: number;
             /**
              * Format: int32
+             * @description Its share of the processor while others compute too, in proportion to theirs.
+             */
+            share?: number;
+            /**
+             * Format: int32
              * @description Threads that compute; one for each processor where absent.
              */
             threads?: number | null;
@@ -1909,6 +1914,12 @@ export interface components {
              * @description Instances of lower priority make room first and come back last.
              */
             priority?: number | null;
+            /**
+             * Format: int32
+             * @description Its share of the processor while others compute too, in proportion to theirs; 100 where nothing
+             *     is said.
+             */
+            share?: number | null;
             /**
              * Format: int32
              * @description Threads that compute; one for each processor where nothing is said.

@@ -42,6 +42,16 @@ const IDLE_LIMITS = ['never', 'answered', '1m', '10m', '1h']
       density="compact"
       hide-details
     />
+    <v-number-input
+      v-model="controls.share"
+      label="Share of the processor"
+      :min="1"
+      :max="10000"
+      control-variant="hidden"
+      variant="outlined"
+      density="compact"
+      hide-details
+    />
     <v-select v-model="controls.idle" label="Unload when idle" :items="IDLE_LIMITS" density="compact" hide-details />
     <v-checkbox v-model="controls.pinned" label="Pinned" density="compact" hide-details />
     <v-checkbox v-model="controls.resident" label="Weights locked in memory" density="compact" hide-details />

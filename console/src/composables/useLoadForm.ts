@@ -29,6 +29,7 @@ export interface LoadControls {
   threads: number | null
   pinned: boolean
   priority: number
+  share: number
   idle: string
 }
 
@@ -64,6 +65,7 @@ export function useLoadForm(variant: Variant) {
     threads: null,
     pinned: false,
     priority: 0,
+    share: 100,
     idle: 'never',
   })
   const planned = ref<Plan | null>(null)
@@ -86,6 +88,7 @@ export function useLoadForm(variant: Variant) {
         ...(controls.threads && { threads: controls.threads }),
         pinned: controls.pinned,
         priority: controls.priority,
+        share: controls.share,
         idle: controls.idle,
       },
     }

@@ -441,6 +441,9 @@ pub(crate) struct LoadArguments {
     /// Models of lower priority make room first and come back last; 0 where nothing is said.
     #[arg(long, value_name = "NUMBER", allow_negative_numbers = true)]
     priority: Option<i32>,
+    /// Its share of the processor while others compute too, in proportion to theirs; 100 is usual.
+    #[arg(long, value_name = "NUMBER")]
+    share: Option<u32>,
     /// Unload it when it had no call for so long: `never`, `answered`, or a time such as `10m`.
     #[arg(long, value_name = "LIMIT")]
     idle: Option<IdleLimit>,
@@ -491,6 +494,7 @@ impl LoadArguments {
             cache_values: self.cache_values.map(CachePrecision::from),
             pinned: self.pinned.then_some(true),
             priority: self.priority,
+            share: self.share,
             idle: self.idle,
             pools: (!self.pools.is_empty()).then(|| self.pools.clone()),
             weights: self.weights.map(WeightsHeld::from),

@@ -39,6 +39,7 @@ impl Link {
         let reader = other.try_clone().expect("a socket");
         let engine = std::thread::spawn(move || serve(reader, other));
         let order = LoadOrder {
+            baton: None,
             version: LINK_VERSION,
             file: file.to_owned(),
             template: None,
@@ -200,8 +201,10 @@ fn main() {
     if how_much.as_deref() == Some("step") {
         let mut link = Link::open(&file, cost.vocabulary, 1024, 1, "f16");
         let mut rates: Vec<f64> = (0..rounds).map(|_| link.answer_rate(16)).collect();
+        let ready = link.ready;
         link.end();
-        println!("{}", json!({ "step_seconds": 1.0 / median(&mut rates) }));
+        let step = 1.0 / median(&mut rates);
+        println!("{}", json!({ "ready_seconds": ready, "step_seconds": step }));
         return;
     }
     let instructions = Instructions::best();

@@ -4,6 +4,7 @@
 //! answering calls that come over a link. [`facts`] and [`families::shape`] tell about a file from
 //! its header alone, for those who must not map it.
 
+pub mod baton;
 mod cache;
 mod compute;
 pub mod facts;

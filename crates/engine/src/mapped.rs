@@ -5,16 +5,18 @@ use std::ffi::CString;
 use std::fs::File;
 use std::io;
 use std::ops::Range;
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
 use deft_formats::gguf::Header;
 use deft_planning::{Bytes, Weights};
-use memmap2::{Advice, Mmap, MmapMut};
+use memmap2::{Advice, Mmap, MmapMut, MmapOptions, MmapRaw};
 use rustix::fs::{MemfdFlags, ftruncate, memfd_create};
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
+use crate::baton::Table;
 use crate::families::layer_of;
 use crate::model::LoadError;
 use crate::places::Places;
@@ -204,6 +206,44 @@ pub(crate) fn accelerator_memory(pool: &str, length: usize) -> io::Result<MmapMu
     // SAFETY: the file has no name in any directory and is known to this process only, so nobody else
     // changes its bytes or its length.
     unsafe { MmapMut::map_mut(&File::from(file)) }
+}
+
+/// Memory that several processes share, without a name in any directory.
+pub(crate) struct SharedMemory {
+    file: File,
+    memory: MmapRaw,
+}
+
+impl SharedMemory {
+    /// The memory behind a file that has at least so many bytes.
+    pub(crate) fn of(file: File, length: usize) -> io::Result<Self> {
+        if file.metadata()?.len() < length as u64 {
+            return Err(io::Error::other("the shared memory is too short"));
+        }
+        let memory = MmapOptions::new().len(length).map_raw(&file)?;
+        Ok(Self { file, memory })
+    }
+
+    /// Where other processes of the same user find it.
+    pub(crate) fn path(&self) -> PathBuf {
+        format!("/proc/{}/fd/{}", std::process::id(), self.file.as_raw_fd()).into()
+    }
+
+    /// The memory as what the baton keeps there.
+    pub(crate) fn table(&self) -> &Table {
+        assert!(self.memory.len() >= size_of::<Table>(), "the memory holds a table");
+        // SAFETY: the mapping lives as long as `self`, begins at a page and is long enough. A table
+        // consists of atomic numbers only, for which every pattern of bits is a value, and nobody looks
+        // at these bytes otherwise: other processes have them as a table too.
+        unsafe { &*self.memory.as_ptr().cast::<Table>() }
+    }
+}
+
+/// New shared memory of so many bytes, all zero.
+pub(crate) fn shared_memory(length: usize) -> io::Result<SharedMemory> {
+    let file = File::from(memfd_create(c"deft-baton", MemfdFlags::CLOEXEC)?);
+    file.set_len(length as u64)?;
+    SharedMemory::of(file, length)
 }
 
 /// Which stretches of the files go to accelerators: the tensors of the layers placed there.

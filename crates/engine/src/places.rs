@@ -162,13 +162,6 @@ impl Pace {
     }
 }
 
-/// Waits, where it is worth a system call.
-pub(crate) fn wait(owed: Duration) {
-    if owed > Duration::from_micros(50) {
-        std::thread::sleep(owed);
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -47,6 +47,7 @@ fn serve(path: &Path) -> &'static str {
     let reader = theirs.try_clone().unwrap();
     let engine = std::thread::spawn(move || process::serve(reader, theirs));
     let order = LoadOrder {
+        baton: None,
         version: LINK_VERSION,
         template: None,
         file: path.to_owned(),

@@ -5,6 +5,7 @@
 //! the command line shows the same answer before anybody waits.
 #![forbid(unsafe_code)]
 
+pub mod baton;
 mod bytes;
 mod choice;
 mod demand;

@@ -37,9 +37,21 @@ pub enum ToEngine {
     Drain,
 }
 
+/// How an engine process shares the processor with others.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BatonOrder {
+    /// The memory they share.
+    pub path: PathBuf,
+    /// Its share, in proportion to theirs.
+    pub share: u32,
+}
+
 /// What to load and how.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LoadOrder {
+    /// Where the permission to compute is passed on; none where nobody else computes.
+    #[serde(default)]
+    pub baton: Option<BatonOrder>,
     /// [`LINK_VERSION`] of the service.
     pub version: u32,
     /// The model file.

@@ -324,7 +324,7 @@ async fn target(
     idle: IdleLimit,
 ) -> Result<Target, Problem> {
     let request = request.or(&registered.given.defaults);
-    let policy = wire::policy(&request, idle);
+    let policy = wire::policy(&request, idle)?;
     let places = wire::places(&request);
     fleet::target(registered, policy, places, |shape| wire::load_settings(&request, shape)).await
 }

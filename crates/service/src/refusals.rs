@@ -61,6 +61,11 @@ pub(crate) fn copies(given: u32, most: u32) -> Problem {
     Problem::new(ProblemKind::Invalid, "settings_out_of_range", detail)
 }
 
+pub(crate) fn share(given: u32, most: u32) -> Problem {
+    let detail = format!("share {given} is not possible: from 1 to {most}, and 100 is usual");
+    Problem::new(ProblemKind::Invalid, "settings_out_of_range", detail)
+}
+
 pub(crate) fn places(error: &PlacementError) -> Problem {
     let way_out = match error {
         PlacementError::NoSuchPool { .. } => "the pools and what they hold: deft status",

@@ -10,7 +10,7 @@ use deft_planning::{
 };
 use deft_protocol::manage::{
     CachePrecision, IdleLimit, Keeping, LayerShare, ModelPlan, PlanPart, PoolShare, Settings,
-    SettingsRequest, Variant, WeightsHeld,
+    SettingsRequest, USUAL_SHARE, Variant, WeightsHeld,
 };
 use deft_protocol::{Problem, ProblemKind};
 
@@ -20,12 +20,16 @@ use crate::records::calls::Use;
 use crate::records::variants::Registered;
 use crate::refusals;
 
+/// Largest share of the processor: a hundred times the usual one.
+const MOST_SHARE: u32 = 10_000;
+
 /// How something is wished to be loaded.
 pub(crate) fn settings(target: &Target) -> Settings {
     let Target { settings, policy, places, .. } = target;
     Settings {
         pinned: policy.pinned,
         priority: policy.priority,
+        share: policy.share,
         idle: policy.idle,
         context: settings.context,
         lanes: settings.lanes,
@@ -196,18 +200,27 @@ pub(crate) fn load_settings(
 }
 
 /// The part of a request that is about staying loaded; `idle` where nothing is said.
-pub(crate) fn policy(request: &SettingsRequest, idle: IdleLimit) -> Policy {
-    Policy {
+///
+/// # Errors
+/// The share of the processor is none.
+pub(crate) fn policy(request: &SettingsRequest, idle: IdleLimit) -> Result<Policy, Problem> {
+    let share = request.share.unwrap_or(USUAL_SHARE);
+    if !(1..=MOST_SHARE).contains(&share) {
+        return Err(refusals::share(share, MOST_SHARE));
+    }
+    Ok(Policy {
         pinned: request.pinned.unwrap_or(false),
         priority: request.priority.unwrap_or(0),
+        share,
         idle: request.idle.unwrap_or(idle),
-    }
+    })
 }
 
 pub(crate) fn request_of(settings: &Settings) -> SettingsRequest {
     SettingsRequest {
         pinned: Some(settings.pinned),
         priority: Some(settings.priority),
+        share: Some(settings.share),
         idle: Some(settings.idle),
         context: Some(settings.context),
         lanes: Some(settings.lanes),
@@ -281,6 +294,7 @@ pub(crate) fn command_of(target: &Target) -> String {
     };
     add(" --pinned".to_owned(), policy.pinned);
     add(format!(" --priority {}", policy.priority), policy.priority != 0);
+    add(format!(" --share {}", policy.share), policy.share != USUAL_SHARE);
     add(format!(" --idle {}", policy.idle), policy.idle != IdleLimit::Never);
     command
 }

@@ -1,10 +1,11 @@
 //! What a crash costs.
 
 use deft_client::{ClientError, StreamedPiece};
+use deft_protocol::engine::Overflow;
 use deft_protocol::manage::InstanceState;
 
 use crate::processes;
-use crate::world::{ANSWER, QUESTION, World, endless, until, wait};
+use crate::world::{ANSWER, PATIENCE, QUESTION, World, endless, until, wait};
 
 #[test]
 fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
@@ -42,6 +43,41 @@ fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
         let calls = wait(client.calls(5)).unwrap();
         calls.into_iter().find(|call| call.outcome == "failed")
     });
+}
+
+#[test]
+fn an_engine_that_is_killed_while_it_computes_does_not_stop_the_others() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--share", "300"]);
+    world.ok(&["load", "larkfen-desk-mini"]);
+    let client = world.client();
+    wait(async {
+        let mut long = endless("larkfen-desk-mini");
+        long.options.context_overflow = Some(Overflow::DropOldest);
+        let mut stream = client.chat_stream(&long).await.unwrap();
+        // Wherever in its work it is hit, the other's answer goes on.
+        for crash in 1..=4 {
+            let mut busy = endless("larkfen-desk");
+            busy.options.context_overflow = Some(Overflow::DropOldest);
+            let mut other = client.chat_stream(&busy).await.unwrap();
+            for _ in 0..20 * crash {
+                other.next().await.unwrap();
+            }
+            processes::kill(world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap());
+            for _ in 0..100 {
+                let piece = tokio::time::timeout(PATIENCE, stream.next()).await;
+                let piece = piece.expect("the other engine computes").unwrap();
+                assert!(matches!(piece, Some(StreamedPiece::Text(_))), "{piece:?}");
+            }
+            world.ready("larkfen-desk/q8_0");
+        }
+    });
+    let settings = world.ready("larkfen-desk/q8_0").settings;
+    assert_eq!(settings.share, 300, "it came back with its share");
+    let refused = world.deft(&["load", "larkfen-desk", "--share", "0"]);
+    assert!(refused.code > 2 && refused.err.contains("share 0 is not possible"), "{refused:?}");
+    world.ok(&["load", "larkfen-desk", "--share", "50"]);
+    assert_eq!(world.ready("larkfen-desk/q8_0").settings.share, 50, "without loading it anew");
 }
 
 #[test]

@@ -19,7 +19,7 @@ use crate::cache::Store;
 use crate::compute::{Compute, ComputeSettings};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
-use crate::places::{Pace, Places, wait};
+use crate::places::{Pace, Places};
 
 /// Where everything lies.
 pub(super) struct Plan {
@@ -250,12 +250,13 @@ impl Network for Bert {
                 let begun = Instant::now();
                 self.layer(layer, run.sequence.pages(), store, work);
                 owed += self.pace.owed(at, begun);
+                work.end_layer();
             }
             let from = work.state.len() - run.wanted_rows() * width;
             wanted.extend_from_slice(&work.state[from..]);
         }
         work.wanted = wanted;
-        wait(owed);
+        work.wait(owed);
     }
 
     fn logits(&self, _: Range<usize>, _: &mut Workspace) {

@@ -1,13 +1,18 @@
 //! Parts that families share: working space, rotary embedding, attention.
 
 use std::ops::Range;
+use std::time::Duration;
 
 use deft_kernels::{Activations, Attention, Look, attend};
 use deft_planning::ModelShape;
 
 use super::rotary::{Angle, Rotary};
+use crate::baton::Baton;
 use crate::cache::{Sequence, Store};
 use crate::compute::Compute;
+
+/// Shorter waits are not worth a system call.
+const WORTH_WAITING: Duration = Duration::from_micros(50);
 
 /// Which tokens of a run are asked for: their hidden states are kept, for logits or embeddings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -78,6 +83,8 @@ pub(crate) struct Workspace {
     /// What each token of a step looks at, layer by layer.
     pub(super) looks: Vec<Look>,
     pub(super) routing: Routing,
+    /// The permission to compute, where others compute too.
+    pub(crate) baton: Option<Baton>,
 }
 
 /// How far the heads of a step's tokens are turned, `tokens x pairs`; layers of a kind share it.
@@ -153,6 +160,25 @@ impl Workspace {
             turns: Vec::new(),
             looks: Vec::with_capacity(tokens as usize),
             routing: Routing::default(),
+            baton: None,
+        }
+    }
+
+    /// Between two layers: others may compute now.
+    pub(super) fn end_layer(&self) {
+        if let Some(baton) = &self.baton {
+            baton.between_layers();
+        }
+    }
+
+    /// Waits for what simulated accelerators are slower than the processor; others may compute meanwhile.
+    pub(super) fn wait(&self, owed: Duration) {
+        if owed < WORTH_WAITING {
+            return;
+        }
+        match &self.baton {
+            Some(baton) => baton.without(|| std::thread::sleep(owed)),
+            None => std::thread::sleep(owed),
         }
     }
 

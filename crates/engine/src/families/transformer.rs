@@ -18,7 +18,7 @@ use crate::cache::Store;
 use crate::compute::{Compute, ComputeSettings};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
-use crate::places::{Pace, Places, wait};
+use crate::places::{Pace, Places};
 
 /// A decoder, opened.
 pub(super) struct Transformer {
@@ -311,8 +311,9 @@ impl Network for Transformer {
             self.attention_part(at, &tables, store, work);
             self.feed_forward_part(at, work);
             owed += self.pace.owed(at, begun);
+            work.end_layer();
         }
-        wait(owed);
+        work.wait(owed);
         self.keep_wanted(runs, work);
     }
 

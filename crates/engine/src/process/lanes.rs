@@ -4,9 +4,11 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use deft_planning::LoadSettings;
+use deft_planning::baton::Work;
 use deft_protocol::engine::{CallOrder, EmbedOrder, FromEngine};
 use smallvec::SmallVec;
 
+use crate::baton::Baton;
 use crate::cache::KvCache;
 use crate::families::{Run, Wanted, Workspace};
 use crate::lane::{CallError, Embedding, Job, Lane, Next, Outcome, Prepared, failed, prepare};
@@ -174,6 +176,7 @@ impl Lanes {
         if parts.is_empty() {
             return;
         }
+        self.take_baton(&parts);
         for part in &parts {
             self.cache.reserve(&mut self.lanes[part.lane].sequence, part.next.tokens);
         }
@@ -197,6 +200,31 @@ impl Lanes {
         }
         let outcomes = self.deliver(&parts, out);
         self.settle(&parts, outcomes, out);
+    }
+
+    /// Shares the processor with others from now on.
+    pub(crate) fn share(&mut self, baton: Baton) {
+        self.work.baton = Some(baton);
+    }
+
+    /// Waits for the permission to compute, where others compute too.
+    fn take_baton(&self, parts: &[Part]) {
+        let Some(baton) = &self.work.baton else {
+            return;
+        };
+        let answers = |part: &Part| match &self.lanes[part.lane].job {
+            Job::Answer(job) => job.is_answering(),
+            Job::Embed(_) => false,
+        };
+        let work = if parts.iter().any(answers) { Work::Answers } else { Work::Prompts };
+        baton.take(work);
+    }
+
+    /// Nothing is to be computed for now.
+    pub(crate) fn rest(&self) {
+        if let Some(baton) = &self.work.baton {
+            baton.release();
+        }
     }
 
     /// What each lane computes in this step.

@@ -12,10 +12,11 @@ use deft_kernels::Path;
 use deft_planning::{CacheType, LoadSettings, Weights};
 use deft_protocol::ProblemKind;
 use deft_protocol::engine::{
-    FrameError, FromEngine, LINK_VERSION, LoadOrder, ToEngine, read_frame, write_frame,
+    BatonOrder, FrameError, FromEngine, LINK_VERSION, LoadOrder, ToEngine, read_frame, write_frame,
 };
 use thiserror::Error;
 
+use crate::baton::{Baton, Board};
 use crate::compute::ComputeSettings;
 use crate::model::Model;
 use crate::places::Places;
@@ -120,8 +121,23 @@ fn load(order: &LoadOrder, tell: &mut dyn FnMut(u64, u64)) -> Result<Lanes, (Pro
         })
         .map_err(|error| (ProblemKind::Refused, error.to_string()))?;
     settings.check(model.shape()).map_err(|error| invalid(error.to_string()))?;
-    Lanes::new(model, settings, &mut places)
-        .map_err(|error| (ProblemKind::Refused, error.to_string()))
+    let mut lanes = Lanes::new(model, settings, &mut places)
+        .map_err(|error| (ProblemKind::Refused, error.to_string()))?;
+    if let Some(baton) = order.baton.as_ref().and_then(baton) {
+        lanes.share(baton);
+    }
+    Ok(lanes)
+}
+
+/// A place among those who share the processor. Without one it computes whenever it has something to.
+fn baton(order: &BatonOrder) -> Option<Baton> {
+    match Board::open(&order.path) {
+        Ok(board) => board.join(std::process::id(), order.share),
+        Err(error) => {
+            tracing::warn!("the processor is not shared by turns: {error}");
+            None
+        }
+    }
 }
 
 /// The instructions that were asked for, or the best there are.
@@ -144,6 +160,7 @@ fn run(
     let mut out = Vec::new();
     loop {
         if lanes.is_idle() {
+            lanes.rest();
             if draining {
                 return Ok(());
             }

@@ -30,6 +30,7 @@ impl Link {
         let engine = std::thread::spawn(move || serve(reader, other));
         let link = Self { stream, engine };
         let order = LoadOrder {
+            baton: None,
             version: LINK_VERSION,
             template: None,
             file,

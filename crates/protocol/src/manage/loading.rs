@@ -33,6 +33,10 @@ pub struct SettingsRequest {
     /// Instances of lower priority make room first and come back last.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub priority: Option<i32>,
+    /// Its share of the processor while others compute too, in proportion to theirs; 100 where nothing
+    /// is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub share: Option<u32>,
     /// When it is unloaded for want of calls: `never`, `answered`, or a time such as `90s` or `10m`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>)]
@@ -68,12 +72,20 @@ impl SettingsRequest {
             }),
             pinned: own.pinned.or(other.pinned),
             priority: own.priority.or(other.priority),
+            share: own.share.or(other.share),
             idle: own.idle.or(other.idle),
             pools: own.pools.or(other.pools),
             weights: own.weights.or(other.weights),
             threads: own.threads.or(other.threads),
         }
     }
+}
+
+/// The share of the processor of whoever says nothing of it.
+pub const USUAL_SHARE: u32 = 100;
+
+fn usual_share() -> u32 {
+    USUAL_SHARE
 }
 
 /// How weights in host memory are held.
@@ -203,6 +215,9 @@ pub struct Settings {
     /// Instances of lower priority make room first and come back last.
     #[serde(default)]
     pub priority: i32,
+    /// Its share of the processor while others compute too, in proportion to theirs.
+    #[serde(default = "usual_share")]
+    pub share: u32,
     /// When it is unloaded for want of calls.
     #[serde(default)]
     #[schema(value_type = String)]

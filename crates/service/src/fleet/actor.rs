@@ -3,8 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
+use deft_engine::baton::Board;
 use deft_planning::{Bytes, Ledger};
 use deft_protocol::Problem;
+use deft_protocol::engine::{BatonOrder, LoadOrder};
 use deft_protocol::manage::{InstanceState, Keeping, Pool};
 use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
@@ -30,11 +32,18 @@ pub(super) struct Actor {
     pub(super) make_room: MakeRoom,
     pub(super) machine: Machine,
     pub(super) decisions: Decisions,
+    /// Where engine processes pass the permission to compute on.
+    board: Option<Board>,
     asks: mpsc::Sender<Ask>,
     publish: watch::Sender<FleetReport>,
     drained: Vec<oneshot::Sender<()>>,
     pub(super) stopping: bool,
     measuring: bool,
+}
+
+/// Without it everybody computes at the same time, and slowly.
+fn board() -> Option<Board> {
+    Board::create().inspect_err(|error| tracing::error!("engines cannot take turns: {error}")).ok()
 }
 
 impl Actor {
@@ -48,6 +57,7 @@ impl Actor {
             ledger: machine.ledger(),
             machine,
             decisions: Decisions::default(),
+            board: board(),
             instances: BTreeMap::new(),
             pending: Vec::new(),
             make_room,
@@ -213,6 +223,9 @@ impl Actor {
             }
             instance.keeping = Keeping::Kept;
             instance.target.policy = target.policy;
+            if let (Some(board), Some(process)) = (&self.board, &instance.process) {
+                board.set_share(process.pid, target.policy.share);
+            }
         }
         Ok(id)
     }
@@ -233,11 +246,14 @@ impl Actor {
         let instance = &self.instances[&id];
         let others = self.instances.values().filter(|found| found.id != id && found.holds_memory());
         let places = self.machine.places(&instance.grant, others.map(|found| &found.grant));
-        let order = instance.order(places, self.machine.kernels.clone());
+        let share = instance.target.policy.share;
+        let board = self.board.clone();
+        let baton = board.as_ref().map(|board| BatonOrder { path: board.path(), share });
+        let order = LoadOrder { baton, ..instance.order(places, self.machine.kernels.clone()) };
         let asks = self.asks.clone();
         tokio::spawn(async move {
             let (tell, mut events) = mpsc::unbounded_channel();
-            let result = EngineProcess::start(order, tell).await;
+            let result = EngineProcess::start(order, board, tell).await;
             let started = result.is_ok();
             let _ = asks.send(Ask::Started { id, result }).await;
             while let Some(event) = events.recv().await.filter(|_| started) {

@@ -9,6 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::Bytes;
+use deft_engine::baton::Board;
 use deft_protocol::engine::{
     CallOrder, EmbedOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, MAX_FRAME, ToEngine,
     TokenScore,
@@ -162,9 +163,11 @@ pub(crate) struct EngineProcess {
 }
 
 impl EngineProcess {
-    /// Starts a process and tells it what to load; `tell` gets its events.
+    /// Starts a process and tells it what to load; `tell` gets its events. At the board its place is
+    /// given back when it has ended.
     pub(crate) async fn start(
         order: LoadOrder,
+        board: Option<Board>,
         tell: mpsc::UnboundedSender<ProcessEvent>,
     ) -> io::Result<Self> {
         let (ours, theirs) = StdUnixStream::pair()?;
@@ -191,6 +194,10 @@ impl EngineProcess {
                 Ok(status) => status.to_string(),
                 Err(error) => error.to_string(),
             };
+            // It may have ended in the middle of a step.
+            if let Some(board) = board {
+                board.forget(pid);
+            }
             let _ = tell.send(ProcessEvent::Exited { how });
         });
         Ok(Self { pid, link, pidfd })

@@ -25,7 +25,7 @@ use deft_planning::{
 use deft_protocol::Problem;
 use deft_protocol::engine::{LINK_VERSION, LoadOrder, PlaceOrder};
 use deft_protocol::manage::{
-    IdleLimit, InstanceReport, InstanceState, Keeping, Settings, copy_name,
+    IdleLimit, InstanceReport, InstanceState, Keeping, Settings, USUAL_SHARE, copy_name,
 };
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
@@ -62,14 +62,22 @@ pub(crate) struct Target {
 }
 
 /// What is about staying loaded.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Policy {
     /// Never unloaded to make room.
     pub(crate) pinned: bool,
     /// Lower ones make room first and come back last.
     pub(crate) priority: i32,
+    /// Of the processor, in proportion to what others have.
+    pub(crate) share: u32,
     /// When it is unloaded for want of calls.
     pub(crate) idle: IdleLimit,
+}
+
+impl Default for Policy {
+    fn default() -> Self {
+        Self { pinned: false, priority: 0, share: USUAL_SHARE, idle: IdleLimit::default() }
+    }
 }
 
 /// What becomes of an instance when its process ended as it was asked to.
@@ -240,6 +248,7 @@ impl Instance {
     pub(super) fn order(&self, places: Vec<PlaceOrder>, kernels: Option<String>) -> LoadOrder {
         let settings = &self.target.settings;
         LoadOrder {
+            baton: None,
             version: LINK_VERSION,
             file: self.target.path().to_owned(),
             template: self.target.template.clone(),

@@ -108,6 +108,7 @@ fn all() -> Vec<(&'static str, Problem)> {
         ("cache of broken blocks", setting(|wished| wished.values = CacheType::Q8_0)),
         ("threads 0", setting(|wished| wished.threads = Some(0))),
         ("copies 0", copies(0, 64)),
+        ("share 0", share(0, 10_000)),
         ("not loaded, and calls may not load", not_loaded("larkfen-desk/q8_0")),
         ("being unloaded", draining("larkfen-desk/q8_0")),
         ("unloaded while a call waited", unloaded()),

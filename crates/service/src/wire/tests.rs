@@ -36,11 +36,13 @@ fn what_was_not_named_gets_the_models_defaults() {
 fn settings_return_as_they_were() {
     let request = SettingsRequest { lanes: Some(3), chunk: Some(64), ..Default::default() };
     let loaded = load_settings(&request, &shape()).unwrap();
-    let kept = Policy { pinned: true, priority: 3, idle: IdleLimit::Seconds(90) };
+    let kept = Policy { pinned: true, priority: 3, share: 250, idle: IdleLimit::Seconds(90) };
     let wished = Target { settings: loaded, policy: kept, ..target(&request) };
     let request = request_of(&settings(&wished));
     assert_eq!(load_settings(&request, &shape()).unwrap(), loaded);
-    assert_eq!(policy(&request, IdleLimit::Never), kept);
+    assert_eq!(policy(&request, IdleLimit::Never).unwrap(), kept);
+    let nothing = SettingsRequest { share: Some(0), ..Default::default() };
+    assert!(policy(&nothing, IdleLimit::Never).unwrap_err().detail.contains("share 0"));
 }
 
 #[test]
@@ -79,7 +81,7 @@ fn target(request: &SettingsRequest) -> Target {
         files: Vec::new(),
         settings: load_settings(request, &shape()).unwrap(),
         places: places(request),
-        policy: policy(request, IdleLimit::Never),
+        policy: policy(request, IdleLimit::Never).unwrap(),
         shape: shape(),
     }
 }

@@ -1,0 +1,345 @@
+//! The baton: the permission to compute, passed between busy engine processes through shared memory.
+//!
+//! Whoever holds it computes with all its threads. When nobody waits it is simply kept, and that costs an
+//! engine nothing but looking at one word for each layer. When others wait, the holder passes it on at the
+//! end of a layer once it held it for a quantum, to the one that [`deft_planning::baton`] chooses. There is
+//! no message and no arbiter: the table below, one futex word for each place, and the same rule everywhere.
+//!
+//! A process that dies while it holds the baton cannot pass it on; whoever started it says so
+//! ([`Board::forget`]), and the baton goes on.
+
+use std::cell::Cell;
+use std::fs::File;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::SeqCst};
+use std::time::{Duration, Instant};
+
+use deft_planning::baton::{Contender, Work, growth, next, rejoined};
+use rustix::thread::futex;
+
+use crate::mapped::{SharedMemory, shared_memory};
+
+/// How long the baton is kept while others wait, at least; then it goes on at the end of a layer.
+const QUANTUM: Duration = Duration::from_millis(20);
+/// The same in nanoseconds.
+const QUANTUM_NS: u64 = 20_000_000;
+/// Engine processes at most; more than that compute without asking.
+const PLACES: usize = 256;
+/// A waiter looks again after so long, should it have been forgotten.
+const LOOK_AGAIN: Duration = Duration::from_millis(200);
+
+/// States of a place.
+const AWAY: u32 = 0;
+const WAITS_WITH_ANSWERS: u32 = 1;
+const WAITS_WITH_PROMPTS: u32 = 2;
+const HOLDS: u32 = 3;
+
+/// What all processes see. Everything is zero at first.
+#[repr(C)]
+pub(crate) struct Table {
+    /// The number of the place that holds the baton, plus one; nobody where 0.
+    holder: AtomicU32,
+    /// Places that wait.
+    waiting: AtomicU32,
+    places: [Place; PLACES],
+}
+
+/// An engine process.
+#[repr(C, align(64))]
+struct Place {
+    /// Its process; free where 0.
+    pid: AtomicU32,
+    state: AtomicU32,
+    /// Counts up when it is called; what it sleeps on.
+    bell: AtomicU32,
+    share: AtomicU32,
+    /// As [`Contender::run`].
+    run: AtomicU64,
+    /// Nanoseconds that it computed, and that it waited.
+    computed: AtomicU64,
+    waited: AtomicU64,
+}
+
+impl Table {
+    fn contender(&self, at: usize) -> Option<Contender> {
+        let place = &self.places[at];
+        let work = match place.state.load(SeqCst) {
+            WAITS_WITH_ANSWERS => Work::Answers,
+            WAITS_WITH_PROMPTS => Work::Prompts,
+            _ => return None,
+        };
+        Some(Contender { run: place.run.load(SeqCst), work })
+    }
+
+    /// Who is to compute next.
+    fn next(&self) -> Option<usize> {
+        let waiting = (0..PLACES).filter_map(|at| Some((at, self.contender(at)?)));
+        next(waiting, QUANTUM_NS)
+    }
+
+    /// Gives the baton to the next one, or to nobody.
+    fn hand_on(&self) {
+        if let Some(at) = self.next() {
+            self.holder.store(number(at), SeqCst);
+            self.call(at);
+            return;
+        }
+        self.holder.store(0, SeqCst);
+        // Somebody may have begun to wait in between, and seen a holder still.
+        if let Some(at) = self.next()
+            && self.holder.compare_exchange(0, number(at), SeqCst, SeqCst).is_ok()
+        {
+            self.call(at);
+        }
+    }
+
+    fn call(&self, at: usize) {
+        let bell = &self.places[at].bell;
+        bell.fetch_add(1, SeqCst);
+        // One that is awake needs no waking.
+        let _ = futex::wake(bell, futex::Flags::empty(), 1);
+    }
+
+    /// The least run of those who are busy, but for one.
+    fn least_run_of_others(&self, own: usize) -> Option<u64> {
+        let busy = (0..PLACES).filter(|&at| at != own);
+        let busy = busy.filter(|&at| self.places[at].state.load(SeqCst) != AWAY);
+        busy.map(|at| self.places[at].run.load(SeqCst)).min()
+    }
+}
+
+/// How the holder is written.
+fn number(at: usize) -> u32 {
+    u32::try_from(at + 1).expect("there are few places")
+}
+
+/// What an engine process computed and waited, since it took its place.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Turns {
+    /// Time it held the baton.
+    pub computed: Duration,
+    /// Time it waited for it.
+    pub waited: Duration,
+}
+
+/// The shared table; cheap to clone.
+#[derive(Clone)]
+pub struct Board {
+    memory: Arc<SharedMemory>,
+}
+
+impl Board {
+    /// A new one, in memory that has no name in any directory.
+    ///
+    /// # Errors
+    /// The system gives no memory.
+    pub fn create() -> io::Result<Self> {
+        Ok(Self { memory: Arc::new(shared_memory(size_of::<Table>())?) })
+    }
+
+    /// Where other processes of the same user find it, as long as this process has it.
+    #[must_use]
+    pub fn path(&self) -> PathBuf {
+        self.memory.path()
+    }
+
+    /// One that another process made.
+    ///
+    /// # Errors
+    /// It is not there any more, or is no table.
+    pub fn open(path: &Path) -> io::Result<Self> {
+        let file = File::options().read(true).write(true).open(path)?;
+        Ok(Self { memory: Arc::new(SharedMemory::of(file, size_of::<Table>())?) })
+    }
+
+    fn table(&self) -> &Table {
+        self.memory.table()
+    }
+
+    /// Takes a place for a process; none where all are taken. `share` is 100 where nothing is said.
+    #[must_use]
+    pub fn join(&self, pid: u32, share: u32) -> Option<Baton> {
+        let free =
+            |place: &Place| place.pid.compare_exchange(0, pid.max(1), SeqCst, SeqCst).is_ok();
+        let at = self.table().places.iter().position(free)?;
+        let place = &self.table().places[at];
+        place.state.store(AWAY, SeqCst);
+        place.share.store(share, SeqCst);
+        place.run.store(0, SeqCst);
+        place.computed.store(0, SeqCst);
+        place.waited.store(0, SeqCst);
+        Some(Baton {
+            board: self.clone(),
+            at,
+            since: Cell::new(None),
+            work: Cell::new(Work::Prompts),
+        })
+    }
+
+    /// A process has ended, however that came: its place is free, and where it held the baton somebody else
+    /// has it now.
+    pub fn forget(&self, pid: u32) {
+        let table = self.table();
+        let own = table.places.iter().position(|place| place.pid.load(SeqCst) == pid);
+        let Some(at) = own.filter(|_| pid != 0) else {
+            return;
+        };
+        let place = &table.places[at];
+        let state = place.state.swap(AWAY, SeqCst);
+        if matches!(state, WAITS_WITH_ANSWERS | WAITS_WITH_PROMPTS) {
+            table.waiting.fetch_sub(1, SeqCst);
+        }
+        if table.holder.load(SeqCst) == number(at) {
+            table.hand_on();
+        }
+        place.pid.store(0, SeqCst);
+    }
+
+    /// Changes the share of a process.
+    pub fn set_share(&self, pid: u32, share: u32) {
+        let place = self.table().places.iter().find(|place| place.pid.load(SeqCst) == pid);
+        if let Some(place) = place {
+            place.share.store(share, SeqCst);
+        }
+    }
+
+    /// What a process computed and waited.
+    #[must_use]
+    pub fn turns(&self, pid: u32) -> Option<Turns> {
+        let place = self.table().places.iter().find(|place| place.pid.load(SeqCst) == pid)?;
+        Some(Turns {
+            computed: Duration::from_nanos(place.computed.load(SeqCst)),
+            waited: Duration::from_nanos(place.waited.load(SeqCst)),
+        })
+    }
+}
+
+/// A process's place at a [`Board`].
+pub struct Baton {
+    board: Board,
+    at: usize,
+    /// Since when it is held.
+    since: Cell<Option<Instant>>,
+    work: Cell<Work>,
+}
+
+impl Baton {
+    fn table(&self) -> &Table {
+        self.board.table()
+    }
+
+    fn place(&self) -> &Place {
+        &self.table().places[self.at]
+    }
+
+    /// Waits for the baton, unless it is held; what is computed with it is told to those who pass it on.
+    pub fn take(&self, work: Work) {
+        self.work.set(work);
+        if self.since.get().is_some() {
+            return;
+        }
+        let least = self.table().least_run_of_others(self.at);
+        let place = self.place();
+        place.run.store(rejoined(place.run.load(SeqCst), least, QUANTUM_NS), SeqCst);
+        self.wait();
+    }
+
+    fn wait(&self) {
+        let (table, place, own) = (self.table(), self.place(), number(self.at));
+        let begun = Instant::now();
+        let state = match self.work.get() {
+            Work::Answers => WAITS_WITH_ANSWERS,
+            Work::Prompts => WAITS_WITH_PROMPTS,
+        };
+        table.waiting.fetch_add(1, SeqCst);
+        place.state.store(state, SeqCst);
+        loop {
+            let bell = place.bell.load(SeqCst);
+            // It lies there, or was given to us.
+            let taken = table.holder.compare_exchange(0, own, SeqCst, SeqCst);
+            if taken.is_ok() || taken == Err(own) {
+                break;
+            }
+            let timeout = LOOK_AGAIN.try_into().ok();
+            // Woken, called before it slept, or after a while: it looks again in any case.
+            let _ = futex::wait(&place.bell, futex::Flags::empty(), bell, timeout.as_ref());
+        }
+        place.state.store(HOLDS, SeqCst);
+        table.waiting.fetch_sub(1, SeqCst);
+        place.waited.fetch_add(nanoseconds(begun.elapsed()), SeqCst);
+        self.since.set(Some(Instant::now()));
+    }
+
+    /// Gives the baton up, where it is held.
+    pub fn release(&self) {
+        if self.since.get().is_some() {
+            self.count();
+            self.since.set(None);
+            self.place().state.store(AWAY, SeqCst);
+            self.table().hand_on();
+        }
+    }
+
+    /// Does something that needs no processor, while others may compute.
+    pub(crate) fn without(&self, wait: impl FnOnce()) {
+        let was_held = self.since.get().is_some();
+        self.release();
+        wait();
+        if was_held {
+            self.take(self.work.get());
+        }
+    }
+
+    /// Between two layers: passes the baton on where others wait and it was held for a quantum, and waits
+    /// for its return.
+    pub fn between_layers(&self) {
+        let table = self.table();
+        if table.waiting.load(SeqCst) == 0 {
+            return;
+        }
+        if self.since.get().is_none_or(|since| since.elapsed() < QUANTUM) {
+            return;
+        }
+        self.count();
+        let own = Contender { run: self.place().run.load(SeqCst), work: self.work.get() };
+        let others = (0..PLACES).filter_map(|at| Some((at, table.contender(at)?)));
+        if next(others.chain([(self.at, own)]), QUANTUM_NS) == Some(self.at) {
+            return;
+        }
+        self.since.set(None);
+        self.place().state.store(AWAY, SeqCst);
+        table.hand_on();
+        self.wait();
+    }
+
+    /// Whether somebody else waits.
+    #[must_use]
+    pub fn is_wanted(&self) -> bool {
+        self.table().waiting.load(SeqCst) > 0
+    }
+
+    /// Counts the time since the baton was taken, or counted last, as computed.
+    fn count(&self) {
+        if let Some(since) = self.since.replace(Some(Instant::now())) {
+            let (place, held) = (self.place(), nanoseconds(since.elapsed()));
+            place.computed.fetch_add(held, SeqCst);
+            place.run.fetch_add(growth(held, place.share.load(SeqCst)), SeqCst);
+        }
+    }
+}
+
+impl Drop for Baton {
+    fn drop(&mut self) {
+        self.release();
+        self.place().pid.store(0, SeqCst);
+    }
+}
+
+fn nanoseconds(duration: Duration) -> u64 {
+    u64::try_from(duration.as_nanos()).unwrap_or(u64::MAX)
+}
+
+#[cfg(test)]
+mod tests;

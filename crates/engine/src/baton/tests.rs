@@ -1,0 +1,144 @@
+//! Threads stand for processes: the table knows no difference.
+
+use std::sync::atomic::{AtomicBool, AtomicUsize};
+use std::thread;
+
+use super::*;
+
+/// Layers of a step.
+const LAYERS: u32 = 100;
+
+/// Computes layers of so long until told to stop, a step at a time.
+fn compute(board: &Board, pid: u32, share: u32, layer: Duration, work: Work, stop: &AtomicBool) {
+    let baton = board.join(pid, share).unwrap();
+    while !stop.load(SeqCst) {
+        baton.take(work);
+        for _ in 0..LAYERS {
+            let begun = Instant::now();
+            while begun.elapsed() < layer {
+                std::hint::spin_loop();
+            }
+            baton.between_layers();
+        }
+        if !baton.is_wanted() {
+            baton.release();
+        }
+    }
+}
+
+#[test]
+fn one_computes_at_a_time_and_shares_follow_shares() {
+    let board = Board::create().unwrap();
+    let (stop, inside, most) = (AtomicBool::new(false), AtomicUsize::new(0), AtomicUsize::new(0));
+    let other = Board::open(&board.path()).unwrap();
+    let turns = thread::scope(|scope| {
+        for (pid, share) in [(1, 100), (2, 300)] {
+            let (board, stop, inside, most) = (&other, &stop, &inside, &most);
+            scope.spawn(move || {
+                let baton = board.join(pid, share).unwrap();
+                while !stop.load(SeqCst) {
+                    baton.take(Work::Answers);
+                    most.fetch_max(inside.fetch_add(1, SeqCst) + 1, SeqCst);
+                    thread::sleep(Duration::from_millis(2));
+                    inside.fetch_sub(1, SeqCst);
+                    baton.between_layers();
+                }
+                // Told before the place is given back.
+                let turns = board.turns(pid).unwrap();
+                baton.release();
+                turns
+            });
+        }
+        thread::sleep(Duration::from_secs(3));
+        let turns = [1, 2].map(|pid| board.turns(pid).unwrap());
+        stop.store(true, SeqCst);
+        turns
+    });
+    assert_eq!(most.into_inner(), 1, "two computed at once");
+    let [light, heavy] = turns.map(|turns| turns.computed.as_secs_f64());
+    assert!((light + heavy) > 2.0, "{light} and {heavy} s of 3");
+    let share = heavy / (light + heavy);
+    assert!((0.65..0.85).contains(&share), "{share} instead of 0.75");
+}
+
+#[test]
+fn answers_of_one_are_not_held_up_by_long_prompts_of_another() {
+    let board = Board::create().unwrap();
+    let stop = AtomicBool::new(false);
+    let layer = Duration::from_millis(5);
+    let waited = thread::scope(|scope| {
+        scope.spawn(|| compute(&board, 1, 100, layer, Work::Prompts, &stop));
+        let baton = board.join(2, 100).unwrap();
+        let mut waited = Vec::new();
+        for _ in 0..20 {
+            // Tokens come now and then.
+            thread::sleep(Duration::from_millis(5));
+            let begun = Instant::now();
+            baton.take(Work::Answers);
+            waited.push(begun.elapsed());
+            thread::sleep(Duration::from_millis(1));
+            baton.release();
+        }
+        stop.store(true, SeqCst);
+        waited
+    });
+    let mut waited = waited;
+    waited.sort();
+    let median = waited[waited.len() / 2];
+    // A quantum and a layer, far less than the step that it would have to wait for.
+    assert!(median * 4 < layer * LAYERS, "{median:?}");
+}
+
+#[test]
+fn a_holder_that_is_gone_is_forgotten_and_the_baton_goes_on() {
+    let board = Board::create().unwrap();
+    let gone = board.join(7, 100).unwrap();
+    gone.take(Work::Prompts);
+    // It dies without giving anything back.
+    std::mem::forget(gone);
+    let taken = AtomicBool::new(false);
+    thread::scope(|scope| {
+        scope.spawn(|| {
+            let baton = board.join(8, 100).unwrap();
+            baton.take(Work::Answers);
+            taken.store(true, SeqCst);
+        });
+        thread::sleep(Duration::from_millis(100));
+        assert!(!taken.load(SeqCst), "it is held");
+        board.forget(7);
+    });
+    assert!(taken.load(SeqCst));
+    assert_eq!(board.turns(7), None, "its place is free");
+    // One that dies while it waits is not chosen, and not counted.
+    let holder = board.join(1, 100).unwrap();
+    holder.take(Work::Answers);
+    board.table().places[1].pid.store(9, SeqCst);
+    board.table().places[1].state.store(WAITS_WITH_PROMPTS, SeqCst);
+    board.table().waiting.fetch_add(1, SeqCst);
+    assert!(holder.is_wanted());
+    board.forget(9);
+    assert!(!holder.is_wanted());
+    holder.release();
+    assert_eq!(board.table().holder.load(SeqCst), 0);
+}
+
+#[test]
+fn who_is_alone_keeps_it_and_all_places_may_be_taken() {
+    let board = Board::create().unwrap();
+    let baton = board.join(1, 100).unwrap();
+    baton.take(Work::Answers);
+    for _ in 0..1000 {
+        baton.between_layers();
+        baton.take(Work::Answers);
+    }
+    assert_eq!(
+        board.turns(1).unwrap().computed,
+        Duration::ZERO,
+        "nothing was counted: it was kept"
+    );
+    let others: Vec<Baton> = (2..).map_while(|pid| board.join(pid, 100)).collect();
+    assert_eq!(others.len(), PLACES - 1);
+    drop(others);
+    assert!(board.join(2, 100).is_some());
+    assert!(Board::open(Path::new("/dev/null")).is_err());
+}

@@ -1,0 +1,148 @@
+//! Who computes next: weighted fair share of the processor between busy engine processes.
+//!
+//! Each contender has a *run*: the time it computed, divided by its share. The least run goes first, so
+//! over time everybody computes in proportion to its share (start-time fair queueing: Goyal, Vin and Cheng
+//! 1996). Runs that differ by less than a quantum count as equal; between equals, whoever answers comes
+//! before whoever takes in a prompt. Who was away has no claim on the time in between: it comes back no
+//! further behind than one quantum.
+
+/// The usual share: of whoever has it, a run grows by what it computes.
+const USUAL: u64 = 100;
+
+/// What a contender is about to compute.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Work {
+    /// Tokens of answers, perhaps among prompts: somebody reads along.
+    Answers,
+    /// Prompts only.
+    Prompts,
+}
+
+/// Somebody who waits to compute.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Contender {
+    /// Its run.
+    pub run: u64,
+    /// What it is about to compute.
+    pub work: Work,
+}
+
+/// What a run grows by when its owner computed for so many nanoseconds. A share of 100 is the usual one;
+/// whoever has twice that computes twice as much.
+#[must_use]
+pub fn growth(nanoseconds: u64, share: u32) -> u64 {
+    nanoseconds.saturating_mul(USUAL) / u64::from(share.max(1))
+}
+
+/// The run of somebody who comes back: its own, or the least of those who are busy less a quantum,
+/// whichever is more.
+#[must_use]
+pub fn rejoined(own: u64, least_of_others: Option<u64>, quantum: u64) -> u64 {
+    own.max(least_of_others.map_or(0, |least| least.saturating_sub(quantum)))
+}
+
+/// Of those who wait, the number of the one that computes next; none where nobody waits.
+pub fn next(
+    contenders: impl Iterator<Item = (usize, Contender)> + Clone,
+    quantum: u64,
+) -> Option<usize> {
+    let least = contenders.clone().map(|(_, found)| found.run).min()?;
+    let is_equal = |found: &(usize, Contender)| found.1.run - least < quantum;
+    contenders
+        .filter(is_equal)
+        .min_by_key(|(_, found)| (found.work, found.run))
+        .map(|(number, _)| number)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const QUANTUM: u64 = 20_000_000;
+    const MILLISECOND: u64 = 1_000_000;
+
+    fn contender(run: u64, work: Work) -> Contender {
+        Contender { run, work }
+    }
+
+    #[test]
+    fn the_least_run_goes_first_and_answers_before_prompts_at_equal_runs() {
+        let chosen = |all: &[Contender]| next(all.iter().copied().enumerate(), QUANTUM);
+        assert_eq!(chosen(&[]), None);
+        let prompts = contender(10 * MILLISECOND, Work::Prompts);
+        assert_eq!(chosen(&[prompts, contender(25 * MILLISECOND, Work::Answers)]), Some(1));
+        let behind = contender(31 * MILLISECOND, Work::Answers);
+        assert_eq!(chosen(&[prompts, behind]), Some(0), "answers do not starve prompts");
+        let both = [contender(7, Work::Answers), contender(5, Work::Answers)];
+        assert_eq!(chosen(&both), Some(1));
+    }
+
+    #[test]
+    fn who_was_away_has_no_claim_on_the_time_in_between() {
+        assert_eq!(rejoined(5, Some(900 * MILLISECOND), QUANTUM), 880 * MILLISECOND);
+        assert_eq!(
+            rejoined(950 * MILLISECOND, Some(900 * MILLISECOND), QUANTUM),
+            950 * MILLISECOND
+        );
+        assert_eq!(rejoined(5, None, QUANTUM), 5);
+    }
+
+    /// A contender of the simulation: its share, how long its layers are, what it computes.
+    #[derive(Debug, Clone)]
+    struct Busy {
+        share: u32,
+        layer: u64,
+        work: Work,
+    }
+
+    fn busy() -> impl Strategy<Value = Busy> {
+        let work = prop_oneof![Just(Work::Answers), Just(Work::Prompts)];
+        (50..400_u32, 1..30 * MILLISECOND, work).prop_map(|(share, layer, work)| Busy {
+            share,
+            layer,
+            work,
+        })
+    }
+
+    /// Lets all compute for so long, and passes the baton on as engines do: at the end of a layer, after a
+    /// quantum. Tells how long each computed, and the longest time that somebody waited.
+    fn simulate(all: &[Busy], duration: u64) -> (Vec<u64>, u64) {
+        let (mut runs, mut computed) = (vec![0; all.len()], vec![0; all.len()]);
+        let mut waiting_since = vec![0; all.len()];
+        let (mut clock, mut longest) = (0, 0);
+        while clock < duration {
+            let contenders =
+                all.iter().zip(&runs).map(|(busy, &run)| contender(run, busy.work)).enumerate();
+            let holder = next(contenders, QUANTUM).unwrap();
+            longest = longest.max(clock - waiting_since[holder]);
+            let layers = QUANTUM.div_ceil(all[holder].layer);
+            let held = layers * all[holder].layer;
+            clock += held;
+            computed[holder] += held;
+            runs[holder] += growth(held, all[holder].share);
+            waiting_since[holder] = clock;
+        }
+        (computed, longest)
+    }
+
+    proptest! {
+        #[test]
+        fn everybody_computes_in_proportion_to_its_share(all in prop::collection::vec(busy(), 2..7)) {
+            let duration = 120_000 * MILLISECOND;
+            let (computed, longest) = simulate(&all, duration);
+            let shares: f64 = all.iter().map(|busy| f64::from(busy.share)).sum();
+            let whole: u64 = computed.iter().sum();
+            for (busy, computed) in all.iter().zip(&computed) {
+                let due = f64::from(busy.share) / shares;
+                let share = *computed as f64 / whole as f64;
+                prop_assert!((share - due).abs() <= 0.05 * due, "{share} instead of {due}");
+            }
+            // Nobody waits longer than it takes the others to use what their shares give them of a turn.
+            let least = all.iter().map(|busy| busy.share).min().unwrap();
+            let turns = shares / f64::from(least) + all.len() as f64;
+            prop_assert!(longest as f64 <= 2.0 * turns * (QUANTUM + 30 * MILLISECOND) as f64);
+        }
+    }
+}

@@ -1,0 +1,216 @@
+//! Several models at once, through the real service: what turns cost, how shares are kept, how long an answer
+//! is held up by another model's prompt, what a second turn saves, and what the service itself takes.
+
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpStream;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, bail};
+use deft_formats::quant::TensorType;
+use serde_json::{Value, json};
+
+use crate::bench::{Service, median};
+use crate::synthetic::{LEAST, MEASURED, Stored, stored};
+
+/// Two names of one file of half a billion parameters.
+const NAMES: [&str; 2] = ["larkfen-fern/q8_0", "larkfen-moss/q8_0"];
+/// Tokens of the prompt that takes long.
+const LONG: u32 = 4000;
+
+pub fn measure(rounds: usize, seconds: u64) -> anyhow::Result<()> {
+    let service = Service::start()?;
+    let half = stored(MEASURED[0], Stored::All(TensorType::Q8_0))?;
+    for name in NAMES {
+        service.register(&half, name)?;
+        service.deft(&["load", name, "--lanes", "2", "--context", "4608"])?;
+    }
+    let least = stored(LEAST, Stored::All(TensorType::Q8_0))?;
+    service.register(&least, "larkfen-least/q8_0")?;
+    service.deft(&["load", "larkfen-least"])?;
+    let status: Value = serde_json::from_str(&service.deft(&["service", "status", "--json"])?)?;
+    let address = status["address"].as_str().context("it has an address")?;
+    let address = address.trim_start_matches("http://").trim_end_matches('/');
+    together(address, rounds)?;
+    shares(&service, address, seconds)?;
+    held_up(address)?;
+    second_turn(address, rounds)?;
+    own_share(address)
+}
+
+/// Asks for an answer to a prompt of so many tokens of a text; when each piece of it came.
+fn pieces(
+    address: &str,
+    model: &str,
+    text: u32,
+    tokens: u32,
+    answer: u32,
+) -> anyhow::Result<Vec<Instant>> {
+    let token = |at: u32| 3 + (at * 7919 + text * 104_729) % (320 - 3);
+    let prompt: Vec<u32> = (0..tokens).map(token).collect();
+    let body = json!({"model": model, "prompt": prompt, "max_tokens": answer, "temperature": 0,
+                      "stream": true, "repetition_guard": false});
+    let mut lines = BufReader::new(post(address, &body)?).lines();
+    let mut times = Vec::new();
+    while let Some(line) = lines.next().transpose()? {
+        if line.contains("\"error\"") {
+            bail!("{line}");
+        }
+        if line.starts_with("data: {") {
+            times.push(Instant::now());
+        }
+        if line.starts_with("data: [DONE]") {
+            // The first tells that it begins, the last one how it ended.
+            let last = times.len().saturating_sub(1);
+            return Ok(times.drain(1..last).collect());
+        }
+    }
+    bail!("the answer broke off")
+}
+
+fn post(address: &str, body: &Value) -> anyhow::Result<TcpStream> {
+    let mut socket = TcpStream::connect(address)?;
+    let body = body.to_string();
+    let length = body.len();
+    let head = format!(
+        "POST /v1/completions HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\n\
+         content-length: {length}\r\n\r\n"
+    );
+    socket.write_all((head + &body).as_bytes())?;
+    Ok(socket)
+}
+
+/// Pieces a second between the first and the last.
+#[expect(clippy::cast_precision_loss, reason = "a rate")]
+fn rate(times: &[Instant]) -> f64 {
+    let (Some(first), Some(last)) = (times.first(), times.last()) else { return 0.0 };
+    (times.len() - 1) as f64 / (*last - *first).as_secs_f64()
+}
+
+/// Two that answer at the same time, beside one alone.
+fn together(address: &str, rounds: usize) -> anyhow::Result<()> {
+    const ANSWER: u32 = 120;
+    let (mut alone, mut both) = (Vec::new(), Vec::new());
+    for round in 0..rounds {
+        let text = u32::try_from(round)? * 10;
+        alone.push(rate(&pieces(address, NAMES[0], text + 1, 16, ANSWER)?));
+        let times = thread::scope(|scope| {
+            let other = scope.spawn(|| pieces(address, NAMES[1], text + 2, 16, ANSWER));
+            let one = pieces(address, NAMES[0], text + 3, 16, ANSWER)?;
+            anyhow::Ok([one, other.join().expect("it does not panic")?])
+        })?;
+        // Only while both answer.
+        let from = times.iter().filter_map(|times| times.first()).max().context("none")?;
+        let to = times.iter().filter_map(|times| times.last()).min().context("none")?;
+        let within = |times: &[Instant]| times.iter().filter(|at| *at >= from && *at <= to).count();
+        #[expect(clippy::cast_precision_loss, reason = "a rate")]
+        let sum = (within(&times[0]) + within(&times[1]) - 2) as f64;
+        both.push(sum / (*to - *from).as_secs_f64());
+    }
+    let (alone, both) = (median(&mut alone), median(&mut both));
+    println!(
+        "two busy at once {both:.1} tokens/s, one alone {alone:.1}: {:.2} (aim 0.95)",
+        both / alone
+    );
+    Ok(())
+}
+
+/// Three shares against one, over some time.
+fn shares(service: &Service, address: &str, seconds: u64) -> anyhow::Result<()> {
+    service.deft(&["load", NAMES[0], "--lanes", "2", "--context", "4608", "--share", "300"])?;
+    let begun = Instant::now();
+    let until = begun + Duration::from_secs(seconds);
+    let count = |name: &'static str| {
+        let mut text = 900;
+        let mut count = 0_usize;
+        while Instant::now() < until {
+            text += 1;
+            let times = pieces(address, name, text, 8, 400)?;
+            count += times.iter().filter(|at| **at < until).count();
+        }
+        anyhow::Ok(count)
+    };
+    let counts = thread::scope(|scope| {
+        let other = scope.spawn(|| count(NAMES[1]));
+        anyhow::Ok([count(NAMES[0])?, other.join().expect("it does not panic")?])
+    })?;
+    #[expect(clippy::cast_precision_loss, reason = "a share")]
+    let share = counts[0] as f64 / (counts[0] + counts[1]) as f64;
+    println!(
+        "a share of 300 beside one of 100, for {seconds} s: {share:.3} of the tokens ({:+.0} % from 0.75, \
+         aim 15 %)",
+        (share / 0.75 - 1.0) * 100.0
+    );
+    service.deft(&["load", NAMES[0], "--lanes", "2", "--context", "4608", "--share", "100"])?;
+    Ok(())
+}
+
+/// The longest gap in an answer while another model takes a long prompt in.
+fn held_up(address: &str) -> anyhow::Result<()> {
+    let times = thread::scope(|scope| {
+        let other = scope.spawn(|| pieces(address, NAMES[1], 77, LONG, 1));
+        let begun = Instant::now();
+        let mut times = Vec::new();
+        while !other.is_finished() {
+            times.extend(pieces(address, NAMES[0], 500 + u32::try_from(times.len())?, 8, 200)?);
+        }
+        other.join().expect("it does not panic")?;
+        println!(
+            "a prompt of {LONG} tokens beside an answer: {:.1} s",
+            begun.elapsed().as_secs_f64()
+        );
+        anyhow::Ok(times)
+    })?;
+    let mut gaps: Vec<f64> =
+        times.windows(2).map(|pair| (pair[1] - pair[0]).as_secs_f64()).collect();
+    let longest = gaps.iter().copied().fold(0.0, f64::max);
+    println!(
+        "gaps between tokens meanwhile: {:.0} ms at the median, {:.0} ms at most (aim 400)",
+        median(&mut gaps) * 1e3,
+        longest * 1e3
+    );
+    Ok(())
+}
+
+/// A conversation of so many tokens, and its next turn.
+fn second_turn(address: &str, rounds: usize) -> anyhow::Result<()> {
+    let (mut first, mut second) = (Vec::new(), Vec::new());
+    for round in 0..u32::try_from(rounds.min(2))? {
+        for (tokens, times) in [(LONG, &mut first), (LONG + 24, &mut second)] {
+            let begun = Instant::now();
+            let pieces = pieces(address, NAMES[0], 3000 + round, tokens, 2)?;
+            times.push((*pieces.first().context("nothing came")? - begun).as_secs_f64());
+        }
+    }
+    let (first, second) = (median(&mut first), median(&mut second));
+    println!(
+        "first token of a conversation of {LONG} tokens {first:.2} s, of its second turn {second:.3} s: \
+         {:.3} (aim 0.05)",
+        second / first
+    );
+    Ok(())
+}
+
+/// What a call takes besides what its engine computes.
+fn own_share(address: &str) -> anyhow::Result<()> {
+    let mut times = Vec::new();
+    for text in 0..300_u32 {
+        let prompt: Vec<u32> = (0..8).map(|at| 3 + (at * 31 + text * 7) % 300).collect();
+        let body =
+            json!({"model": "larkfen-least", "prompt": prompt, "max_tokens": 4, "temperature": 0});
+        let begun = Instant::now();
+        let mut answer = String::new();
+        post(address, &body)?.read_to_string(&mut answer)?;
+        let total = begun.elapsed().as_secs_f64();
+        let json = answer.split("\r\n\r\n").nth(1).context("it has a body")?;
+        let figures: Value = serde_json::from_str(json)?;
+        let figures = &figures["choices"][0]["deft"];
+        let seconds = |field: &str| figures[field].as_f64().context("it has figures");
+        times.push(total - seconds("prompt_seconds")? - seconds("answer_seconds")?);
+    }
+    println!(
+        "a call besides what its engine computes, connecting included: {:.2} ms at the median (aim 1)",
+        median(&mut times) * 1e3
+    );
+    Ok(())
+}
