@@ -5,6 +5,7 @@ use std::path::Path;
 use anyhow::{Context, bail};
 use serde_json::Value;
 
+use crate::bench::median;
 use crate::steps::{output, root, run};
 use deft_formats::quant::TensorType;
 
@@ -72,10 +73,10 @@ pub fn measure(rounds: usize, only: &str, short: bool) -> anyhow::Result<()> {
             reports.push(report);
         }
     }
-    let Some(first) = reports.first() else { bail!("no model has `{only}` in its name") };
-    let folder = root().join("target/bench");
-    std::fs::create_dir_all(&folder)?;
-    println!("\n{}\n", limits(first));
+    if reports.is_empty() {
+        bail!("no model has `{only}` in its name");
+    }
+    println!("\n{}\n", limits(&reports));
     println!("{}", table(&reports));
     let small = |sizes| {
         let file = stored(sizes, Stored::All(TensorType::Q8_0))?;
@@ -97,9 +98,20 @@ pub fn measure(rounds: usize, only: &str, short: bool) -> anyhow::Result<()> {
         number(&step, "step_seconds") * 1e6
     );
     let everything = serde_json::json!({ "models": reports, "least": step, "words": words });
+    let folder = root().join("target/bench");
+    std::fs::create_dir_all(&folder)?;
     std::fs::write(folder.join("engine.json"), serde_json::to_vec_pretty(&everything)?)?;
+    draw()
+}
+
+/// Draws what was measured last.
+pub fn draw() -> anyhow::Result<()> {
+    let folder = root().join("target/bench");
+    let measured = std::fs::read(folder.join("engine.json")).context("nothing was measured yet")?;
+    let measured: Value = serde_json::from_slice(&measured)?;
+    let reports = measured["models"].as_array().context("it lists models")?;
     let page = folder.join("engine.html");
-    std::fs::write(&page, picture(&reports))?;
+    std::fs::write(&page, picture(reports))?;
     crate::pictures::of_page(&page, Path::new("docs/screenshots/bench-engine.png"))
 }
 
@@ -111,16 +123,23 @@ fn name(report: &Value) -> &str {
     report["model"].as_str().unwrap_or_default()
 }
 
-/// The machine's limits, as they were measured with the first model.
-fn limits(report: &Value) -> String {
+/// The machine's limits: medians of what was measured with each model, and the range.
+fn limits(reports: &[Value]) -> String {
+    let of = |field: &str, unit: f64| {
+        let mut found: Vec<f64> =
+            reports.iter().map(|report| number(report, field) / unit).collect();
+        let middle = median(&mut found);
+        format!("{middle:.0} ({:.0} to {:.0})", found[0], found[found.len() - 1])
+    };
+    let report = &reports[0];
     format!(
-        "{} threads, {}: memory read {:.1} GB/s; {} {:.0} G operations/s; f32 {:.0} G operations/s",
+        "{} threads, {}: memory read {} GB/s; {} {} G operations/s; f32 {} G operations/s",
         report["threads"],
         report["kernels"].as_str().unwrap_or_default(),
-        number(report, "memory_read") / 1e9,
+        of("memory_read", 1e9),
         report["integer_instruction"].as_str().unwrap_or_default(),
-        number(report, "integer_peak") / 1e9,
-        number(report, "float_peak") / 1e9,
+        of("integer_peak", 1e9),
+        of("float_peak", 1e9),
     )
 }
 
@@ -165,17 +184,20 @@ fn picture(reports: &[Value]) -> String {
     let mut bars = String::new();
     let is_measured =
         |column: &&Column| reports.iter().any(|report| !number(report, column.field).is_nan());
-    for column in COLUMNS[..3].iter().filter(is_measured) {
+    for column in COLUMNS[..4].iter().filter(is_measured) {
         bars.push_str(&format!("<section><h2>{}</h2>", column.heading));
-        for report in reports {
+        // Where a ratio is no share of a limit, eight fill the bar.
+        let scale = if column.field == "together_ratio" { 0.125 } else { 1.0 };
+        let is_measured = |report: &&Value| !number(report, column.field).is_nan();
+        for report in reports.iter().filter(is_measured) {
             let found = number(report, column.field);
             let aim = (column.aim)(name(report)).map_or_else(String::new, |aim| {
-                format!("<i style='left:{:.0}px'></i>", aim * WIDTH)
+                format!("<i style='left:{:.0}px'></i>", aim * scale * WIDTH)
             });
             bars.push_str(&format!(
                 "<p><span>{}</span><b><u style='width:{:.0}px'></u>{aim}</b><em>{found:.2}</em></p>",
                 name(report),
-                found.min(1.0) * WIDTH
+                (found * scale).min(1.0) * WIDTH
             ));
         }
         bars.push_str("</section>");
@@ -184,13 +206,13 @@ fn picture(reports: &[Value]) -> String {
         "<!doctype html><meta charset=utf-8><title>Deft Harbor: engine</title><style>\
          body{{font:14px sans-serif;margin:24px;color:#1d2b2a}}h1{{font-size:20px;margin:0}}\
          h2{{font-size:15px;margin:14px 0 4px}}p{{display:flex;margin:2px 0;align-items:center}}\
-         span{{width:220px}}b{{position:relative;width:{WIDTH}px;height:11px;background:#e6ecea}}\
+         span{{width:170px;flex:none}}section:first-child h2{{margin-top:0}}b{{position:relative;flex:none;width:{WIDTH}px;height:11px;background:#e6ecea}}\
          u{{position:absolute;left:0;top:0;height:11px;background:#2f7d6b}}\
          i{{position:absolute;top:-2px;height:15px;border-left:2px solid #b4542a}}\
          em{{font-style:normal;margin-left:10px}}main{{column-count:2;column-gap:32px}}\
          section{{break-inside:avoid}}\
          </style><h1>Deft Harbor: the engine beside the machine's limits</h1><div>{}. Lines are aims.\
          </div><main>{bars}</main>",
-        limits(&reports[0])
+        limits(reports)
     )
 }

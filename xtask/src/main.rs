@@ -53,6 +53,9 @@ enum Bench {
         /// Leave out prompts and contexts of thousands of tokens, which take minutes for each model.
         #[arg(long)]
         short: bool,
+        /// Only draw the picture of what was measured last.
+        #[arg(long)]
+        draw: bool,
     },
     /// Fetching over loopback beside standard tools, what a preview reads, and listing 1,000 models.
     Pull,
@@ -96,7 +99,8 @@ fn main() -> anyhow::Result<()> {
         Task::Build => steps::build_release(),
         Task::Openapi => openapi(),
         Task::Pictures => pictures::take(),
-        Task::Bench(Bench::Engine { rounds, only, short }) => {
+        Task::Bench(Bench::Engine { draw: true, .. }) => engine_speed::draw(),
+        Task::Bench(Bench::Engine { rounds, only, short, .. }) => {
             engine_speed::measure(rounds, &only, short)
         }
         Task::Bench(Bench::Serving { rounds, seconds }) => serving::measure(rounds, seconds),

@@ -201,13 +201,12 @@ fn round_strip_plain(values: &[f32], form: Form, strip: &mut Eighths) {
         first.iter_mut().zip(&mut *second).for_each(|(first, second)| *first += *second);
         *second = [0; STRIP_GROUPS];
     }
-    for half in 0..2 {
-        for group in 0..STRIP_GROUPS {
-            let sum = sums[half][group];
-            strip.starts[half][group] = -i32::from(form.offset) * sum;
+    for (half, sums) in sums.iter().enumerate() {
+        strip.starts[half] = sums.map(|sum| -i32::from(form.offset) * sum);
+        for ((low, sum), scale) in strip.lows[half].iter_mut().zip(sums).zip(strip.scales) {
             #[expect(clippy::cast_precision_loss, reason = "at most 32 x 127")]
-            let sum = sum as f32;
-            strip.lows[half][group] = strip.scales[group] * sum;
+            let sum = *sum as f32;
+            *low = scale * sum;
         }
     }
 }

@@ -219,7 +219,13 @@ fn interleaved(quants: &[__m512i; STEPS]) -> [__m512i; STEPS] {
 /// Takes blocks of a row apart, four quants of each group side by side, for its place in a tile.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 pub(super) fn pack<B: Wide>(blocks: &[u8], strip: &mut Strip, tile: &mut RowTile, row: usize) {
-    let quants = quants_of::<B>(blocks, strip);
+    let quants = if blocks.len() == STRIP / B::VALUES * B::BYTES {
+        unpack_scales::<B>(blocks, strip);
+        // SAFETY: these are blocks of 512 values.
+        unsafe { quants::load::<B>(blocks.as_ptr(), STEPS) }
+    } else {
+        quants_of::<B>(blocks, strip)
+    };
     // SAFETY: places have 64 bytes, or sixteen entries, and are aligned to lines.
     unsafe {
         for (step, words) in interleaved(&quants).into_iter().enumerate() {
