@@ -209,7 +209,7 @@ fn picture(reports: &[Value]) -> String {
          span{{width:170px;flex:none}}section:first-child h2{{margin-top:0}}b{{position:relative;flex:none;width:{WIDTH}px;height:11px;background:#e6ecea}}\
          u{{position:absolute;left:0;top:0;height:11px;background:#2f7d6b}}\
          i{{position:absolute;top:-2px;height:15px;border-left:2px solid #b4542a}}\
-         em{{font-style:normal;margin-left:10px}}main{{column-count:2;column-gap:32px}}\
+         em{{font-style:normal;margin-left:10px}}main{{margin-top:12px;column-count:2;column-gap:32px}}\
          section{{break-inside:avoid}}\
          </style><h1>Deft Harbor: the engine beside the machine's limits</h1><div>{}. Lines are aims.\
          </div><main>{bars}</main>",

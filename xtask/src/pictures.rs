@@ -84,6 +84,7 @@ pub fn take() -> anyhow::Result<()> {
             "--test",
             "e2e",
             "--",
+            "calls::the_console",
             "console::",
             "finding::",
         ])

@@ -34,8 +34,11 @@ async function end(id: string) {
 
 <template>
   <v-card class="pa-4" aria-label="calls">
-    <div class="text-title-medium font-weight-bold mb-2">Calls under way</div>
-    <ProblemNote v-if="problem" class="mb-2" :problem="problem" />
+    <div class="text-title-medium font-weight-bold">
+      Calls under way
+      <span v-if="calls.length === 0" class="text-body-medium text-medium-emphasis">none</span>
+    </div>
+    <ProblemNote v-if="problem" class="my-2" :problem="problem" />
     <div v-for="call in calls" :key="call.id" class="py-1" :data-call="call.stage">
       <div class="d-flex flex-wrap align-center ga-2 text-body-medium">
         <b>{{ call.name }}</b>

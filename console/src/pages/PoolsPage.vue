@@ -32,6 +32,7 @@ async function act(id: string, what: (id: string) => Promise<unknown>) {
   <div v-else class="d-flex flex-column ga-4">
     <ProblemNote v-if="problem" :problem="problem" />
     <PoolBar v-for="pool in status.pools" :key="pool.name" :pool="pool" :instances="status.instances" />
+    <CallList v-if="status.instances.length > 0 || status.calls?.length" :calls="status.calls ?? []" />
     <v-card v-if="status.instances.length === 0" class="pa-6 text-center">
       <div class="mb-3">Nothing is loaded.</div>
       <v-btn color="primary" to="/depot">Choose a model in the depot</v-btn>
@@ -41,7 +42,6 @@ async function act(id: string, what: (id: string) => Promise<unknown>) {
         <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="act($event, unload)" @again="act($event, again)" />
       </v-col>
     </v-row>
-    <CallList v-if="status.calls?.length" :calls="status.calls" />
     <DecisionList :decisions="status.decisions ?? []" />
   </div>
 </template>

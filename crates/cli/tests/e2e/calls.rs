@@ -163,6 +163,7 @@ fn the_console_shows_calls_under_way_and_ends_them() {
         browser.page.goto(&world.address()).await.unwrap();
         browser.see("[data-call=prompt]").await;
         browser.read("taking in the prompt, ").await;
+        browser.picture("console-calls").await;
         browser.press("@aria-label='calls'", "End").await;
     });
     assert!(streamed.join().unwrap().contains("call_ended"));
