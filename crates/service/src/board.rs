@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use chrono::{DateTime, Utc};
 use deft_protocol::manage::{CallStage, InstanceReport, InstanceState, RunningCall};
@@ -14,16 +14,11 @@ use uuid::Uuid;
 
 /// Code of the problem of a call that its operator ended.
 pub(crate) const CALL_ENDED: &str = "call_ended";
-/// Changes are told no more often.
-const TELL_EVERY: Duration = Duration::from_millis(200);
-
 /// All calls under way; cheap to clone.
 #[derive(Clone)]
 pub(crate) struct Board {
     calls: Arc<Mutex<BTreeMap<Uuid, Arc<Entry>>>>,
-    changes: watch::Sender<u64>,
-    /// When a change was told last.
-    told: Arc<Mutex<Instant>>,
+    changes: watch::Sender<()>,
 }
 
 struct Entry {
@@ -52,11 +47,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl Board {
     pub(crate) fn new() -> Self {
-        Self {
-            calls: Arc::default(),
-            changes: watch::Sender::new(0),
-            told: Arc::new(Mutex::new(Instant::now())),
-        }
+        Self { calls: Arc::default(), changes: watch::Sender::new(()) }
     }
 
     /// A call arrived, for a model as its caller names it.
@@ -77,7 +68,7 @@ impl Board {
             end: CancellationToken::new(),
         });
         lock(&self.calls).insert(entry.id, Arc::clone(&entry));
-        self.tell(true);
+        self.changes.send_replace(());
         Arrived { watched: Watched { entry }, board: self.clone() }
     }
 
@@ -100,17 +91,8 @@ impl Board {
     }
 
     /// Tells of changes.
-    pub(crate) fn changes(&self) -> watch::Receiver<u64> {
+    pub(crate) fn changes(&self) -> watch::Receiver<()> {
         self.changes.subscribe()
-    }
-
-    /// Tells of a change; of progress only now and then.
-    fn tell(&self, at_once: bool) {
-        let mut told = lock(&self.told);
-        if at_once || told.elapsed() >= TELL_EVERY {
-            *told = Instant::now();
-            self.changes.send_modify(|count| *count = count.wrapping_add(1));
-        }
     }
 }
 
@@ -192,28 +174,34 @@ impl Arrived {
         Problem::new(ProblemKind::Refused, CALL_ENDED, detail)
     }
 
-    fn change(&self, at_once: bool, change: impl FnOnce(&mut Standing)) {
+    fn change(&self, change: impl FnOnce(&mut Standing)) {
         change(&mut lock(&self.watched.entry.standing));
-        self.board.tell(at_once);
+        self.board.changes.send_replace(());
     }
 
     /// The variant that is to answer.
     pub(crate) fn meant(&self, name: &str) {
-        self.change(false, |standing| name.clone_into(&mut standing.name));
+        self.change(|standing| name.clone_into(&mut standing.name));
+    }
+
+    /// It waits, perhaps again.
+    pub(crate) fn waits(&self) {
+        self.change(|standing| standing.stage = CallStage::Waiting);
     }
 
     /// It has a lane, and its prompt so many tokens.
     pub(crate) fn has_lane(&self, prompt_tokens: u32) {
-        self.change(true, |standing| {
+        self.change(|standing| {
             standing.stage = CallStage::Prompt;
             standing.prompt_tokens = Some(prompt_tokens);
+            standing.taken = (0, 0);
             standing.intake_began = Instant::now();
         });
     }
 
     /// So many tokens of its prompt are taken in.
     pub(crate) fn took_in(&self, done: u32) {
-        self.change(false, |standing| {
+        self.change(|standing| {
             if standing.taken.0 == 0 {
                 // What was known before took no time.
                 standing.taken.0 = done;
@@ -226,7 +214,7 @@ impl Arrived {
     /// A piece of text came.
     pub(crate) fn answered(&self) {
         let seconds = self.elapsed();
-        self.change(false, |standing| {
+        self.change(|standing| {
             standing.stage = CallStage::Answering;
             standing.answer_tokens += 1;
             standing.first_token_seconds.get_or_insert(seconds);
@@ -237,7 +225,7 @@ impl Arrived {
 impl Drop for Arrived {
     fn drop(&mut self) {
         lock(&self.board.calls).remove(&self.id());
-        self.board.tell(true);
+        self.board.changes.send_replace(());
     }
 }
 

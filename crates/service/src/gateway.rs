@@ -1,6 +1,7 @@
 //! The way of a call: find or load the model, take a seat, hand over, pass the answer on, and leave
 //! one record.
 
+use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -147,7 +148,7 @@ impl Gateway {
             recorded: false,
             recorder: self.recorder.clone(),
             again: Some(Again { loads: Arc::clone(&self.loads), registered, send }),
-            is_lost: false,
+            seeking: None,
             seat,
             stream,
             call,
@@ -165,7 +166,10 @@ impl Gateway {
 /// Gives a call to the engine process of a seat.
 type Send = Box<dyn Fn(&Seat) -> CallStream>;
 
-/// What it takes to ask once more, where an engine process ended before it answered anything.
+/// A seat that is waited for.
+type Seeking = Pin<Box<dyn Future<Output = Result<Seat, Problem>>>>;
+
+/// What it takes to ask once more, where an engine process ended before anything was told.
 struct Again {
     loads: Arc<Loads>,
     registered: Arc<Registered>,
@@ -190,9 +194,10 @@ pub(crate) struct Answer {
     pieces: u32,
     recorded: bool,
     recorder: Recorder,
+    /// As long as nothing was told.
     again: Option<Again>,
-    /// Whether the engine process ended, and another one is to be asked.
-    is_lost: bool,
+    /// Where the engine process ended, and another one is to be asked.
+    seeking: Option<(Seeking, Send)>,
     seat: Seat,
     stream: CallStream,
     call: Arrived,
@@ -223,22 +228,18 @@ impl Answer {
         self.call.has_lane(tokens);
     }
 
-    /// The next event. An engine process that ends before it told any text is replaced, once, by another
+    /// The next event. An engine process that ends before anything was told is replaced, once, by another
     /// one that is asked the same. Cancel safe.
     async fn event(&mut self) -> Option<CallEvent> {
         loop {
-            if self.is_lost
-                && let Some(again) = &self.again
-            {
-                let seat = again.loads.seat(&again.registered, None).await;
-                self.is_lost = false;
+            if let Some((seat, _)) = &mut self.seeking {
+                let seat = tokio::select! {
+                    seat = seat => seat,
+                    problem = self.call.ended_by_operator() => Err(problem),
+                };
+                let (_, send) = self.seeking.take()?;
                 match seat {
-                    Ok(mut seat) => {
-                        (seat.is_call, seat.release) = (true, self.seat.release);
-                        self.stream = (again.send)(&seat);
-                        self.seat = seat;
-                        self.again = None;
-                    }
+                    Ok(seat) => self.ask(seat, &send),
                     Err(problem) => return Some(CallEvent::Failed(problem)),
                 }
             }
@@ -246,21 +247,30 @@ impl Answer {
                 event = self.stream.next() => event,
                 problem = self.call.ended_by_operator() => Some(CallEvent::Failed(problem)),
             };
-            if event.is_some() || self.pieces > 0 || self.again.is_none() {
-                return event;
-            }
+            let Some(again) = self.again.take_if(|_| event.is_none()) else { return event };
             tracing::warn!(
                 "a call of `{}` is asked once more: its engine process ended",
                 self.model()
             );
-            self.is_lost = true;
+            self.call.waits();
+            let Again { loads, registered, send } = again;
+            // Kept, so that its deadline counts however often a caller is told that it waits.
+            let seat = Box::pin(async move { loads.seat(&registered, None).await });
+            self.seeking = Some((seat, send));
         }
+    }
+
+    /// Asks at another seat.
+    fn ask(&mut self, mut seat: Seat, send: &Send) {
+        (seat.is_call, seat.release) = (true, self.seat.release);
+        self.stream = send(&seat);
+        self.seat = seat;
     }
 
     /// The next piece; `Done` and `Failed` are the last. Cancel safe.
     pub(crate) async fn next(&mut self) -> Piece {
         loop {
-            if self.stream.has_ended() && !self.is_lost {
+            if self.stream.has_ended() && self.seeking.is_none() {
                 self.usage.total_tokens = self.usage.prompt_tokens + self.usage.completion_tokens;
                 return Piece::Done(self.usage);
             }
@@ -270,6 +280,7 @@ impl Answer {
                 Some(CallEvent::Text { answer, text, scores }) => {
                     let now = self.call.elapsed();
                     self.call.answered();
+                    self.again = None;
                     if let Some(first) = self.first_text.get_mut(answer as usize) {
                         first.get_or_insert(now);
                     }
@@ -316,6 +327,7 @@ impl Answer {
     }
 
     fn ended(&mut self, answer: u32, engine: EngineFigures) -> Piece {
+        self.again = None;
         self.usage.completion_tokens += engine.answer_tokens;
         let prompt = if answer == 0 { engine.prompt_tokens } else { 0 };
         let reused = if answer == 0 { engine.reused_tokens } else { 0 };

@@ -157,14 +157,17 @@ fn a_call_whose_engine_dies_before_the_first_word_is_asked_once_more() {
 #[test]
 fn the_console_shows_calls_under_way_and_ends_them() {
     let world = slow();
-    let streamed = ask(&world, &long_question(true));
-    wait(async {
+    let streamed = wait(async {
         let browser = Browser::open(1280, 800).await;
         browser.page.goto(&world.address()).await.unwrap();
+        browser.see("[data-state=ready]").await;
+        // However slowly a browser starts: it looks already when the call comes.
+        let streamed = ask(&world, &long_question(true));
         browser.see("[data-call=prompt]").await;
         browser.read("taking in the prompt, ").await;
         browser.picture("console-calls").await;
         browser.press("@aria-label='calls'", "End").await;
+        streamed
     });
     assert!(streamed.join().unwrap().contains("call_ended"));
 }

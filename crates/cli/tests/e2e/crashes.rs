@@ -1,11 +1,10 @@
 //! What a crash costs.
 
 use deft_client::{ClientError, StreamedPiece};
-use deft_protocol::engine::Overflow;
 use deft_protocol::manage::InstanceState;
 
 use crate::processes;
-use crate::world::{ANSWER, PATIENCE, QUESTION, World, endless, until, wait};
+use crate::world::{ANSWER, PATIENCE, QUESTION, World, endless, unending, until, wait};
 
 #[test]
 fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
@@ -52,14 +51,10 @@ fn an_engine_that_is_killed_while_it_computes_does_not_stop_the_others() {
     world.ok(&["load", "larkfen-desk-mini"]);
     let client = world.client();
     wait(async {
-        let mut long = endless("larkfen-desk-mini");
-        long.options.context_overflow = Some(Overflow::DropOldest);
-        let mut stream = client.chat_stream(&long).await.unwrap();
+        let mut stream = client.chat_stream(&unending("larkfen-desk-mini")).await.unwrap();
         // Wherever in its work it is hit, the other's answer goes on.
         for crash in 1..=4 {
-            let mut busy = endless("larkfen-desk");
-            busy.options.context_overflow = Some(Overflow::DropOldest);
-            let mut other = client.chat_stream(&busy).await.unwrap();
+            let mut other = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
             for _ in 0..20 * crash {
                 other.next().await.unwrap();
             }

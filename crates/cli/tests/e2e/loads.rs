@@ -3,7 +3,7 @@
 use deft_protocol::manage::{InstanceState, Keeping};
 
 use crate::processes;
-use crate::world::{ANSWER, QUESTION, World, endless, question, until, wait};
+use crate::world::{ANSWER, QUESTION, World, question, unending, until, wait};
 
 #[test]
 fn the_plan_comes_before_the_load_and_the_measure_after() {
@@ -187,7 +187,7 @@ fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
     world.ok(&["load", "larkfen-desk", "--lanes", "1"]);
     let client = world.client();
     wait(async {
-        let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
+        let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
         let mut replacing =
             world.command(&["load", "larkfen-desk", "--lanes", "2"]).spawn().unwrap();
@@ -205,7 +205,7 @@ fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
         assert!(replacing.wait().unwrap().success());
         assert_eq!(world.ready("larkfen-desk/q8_0").settings.lanes, 2);
         let client = world.client();
-        let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
+        let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
         let mut unloading = world.command(&["unload", "larkfen-desk"]).spawn().unwrap();
         until("it is drained", draining);

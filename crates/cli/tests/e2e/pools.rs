@@ -1,9 +1,8 @@
 //! Pools, placement over them, their limits, and several instances of one model.
 
-use deft_protocol::engine::Overflow;
 use deft_protocol::manage::InstanceState;
 
-use crate::world::{ANSWER, QUESTION, World, endless, until, wait};
+use crate::world::{ANSWER, QUESTION, World, unending, until, wait};
 
 const DESK: &str = "larkfen-desk/q8_0";
 const MINI: &str = "larkfen-desk-mini/q8_0";
@@ -97,10 +96,7 @@ fn copies_share_weights_and_calls() {
     wait(async {
         let mut streams = Vec::new();
         for _ in 0..3 {
-            // Beyond the context too, however fast it comes.
-            let mut request = endless("larkfen-desk");
-            request.options.context_overflow = Some(Overflow::DropOldest);
-            let mut stream = client.chat_stream(&request).await.unwrap();
+            let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
             stream.next().await.unwrap();
             streams.push(stream);
         }

@@ -6,7 +6,7 @@ use deft_protocol::ProblemKind;
 use deft_protocol::manage::{InstanceState, Keeping};
 use serde_json::json;
 
-use crate::world::{ANSWER, QUESTION, World, endless, question, until, wait};
+use crate::world::{ANSWER, QUESTION, World, question, unending, until, wait};
 
 const DESK: &str = "larkfen-desk/q8_0";
 const MINI: &str = "larkfen-desk-mini/q8_0";
@@ -70,7 +70,7 @@ fn pinned_and_busy_instances_are_never_displaced() {
     world.ok(&["load", "larkfen-desk"]);
     let client = world.client();
     wait(async {
-        let mut stream = client.chat_stream(&endless("larkfen-desk")).await.unwrap();
+        let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
         // It waits for the call to end, as long as its deadline says.
         let mut hasty = question("larkfen-desk-mini", "Hello");

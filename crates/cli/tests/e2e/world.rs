@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 
 use deft_client::Client;
 use deft_protocol::chat::{AnswerOptions, ChatHead, ChatMessage, ChatRequest};
+use deft_protocol::engine::Overflow;
 use deft_protocol::manage::{InstanceReport, InstanceState, ServiceStatus};
 use tempfile::TempDir;
 
@@ -235,5 +236,14 @@ pub(crate) fn endless(model: &str) -> ChatRequest {
     request.options.temperature = Some(9.0);
     request.options.seed = Some(5);
     request.options.stream = Some(true);
+    request
+}
+
+/// A question whose answer goes on until its caller leaves, however fast it comes: the oldest tokens are
+/// dropped when the context is full, and control tokens, which stand first, are as good as never drawn.
+pub(crate) fn unending(model: &str) -> ChatRequest {
+    let mut request = endless(model);
+    request.options.context_overflow = Some(Overflow::DropOldest);
+    request.options.logit_bias = Some((0..16).map(|token| (token, -100.0)).collect());
     request
 }

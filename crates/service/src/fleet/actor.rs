@@ -6,7 +6,6 @@ use std::time::Duration;
 use deft_engine::baton::Board;
 use deft_planning::{Bytes, Ledger};
 use deft_protocol::Problem;
-use deft_protocol::engine::{BatonOrder, LoadOrder};
 use deft_protocol::manage::{InstanceState, Keeping, Pool};
 use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
@@ -246,10 +245,8 @@ impl Actor {
         let instance = &self.instances[&id];
         let others = self.instances.values().filter(|found| found.id != id && found.holds_memory());
         let places = self.machine.places(&instance.grant, others.map(|found| &found.grant));
-        let share = instance.target.policy.share;
         let board = self.board.clone();
-        let baton = board.as_ref().map(|board| BatonOrder { path: board.path(), share });
-        let order = LoadOrder { baton, ..instance.order(places, self.machine.kernels.clone()) };
+        let order = instance.order(places, self.machine.kernels.clone(), board.as_ref());
         let asks = self.asks.clone();
         tokio::spawn(async move {
             let (tell, mut events) = mpsc::unbounded_channel();

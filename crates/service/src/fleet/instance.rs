@@ -19,11 +19,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use deft_depot::VariantName;
+use deft_engine::baton::Board;
 use deft_planning::{
     Candidate, Demand, Grant, LoadSettings, ModelShape, Placement, Weights, WishedPlace,
 };
 use deft_protocol::Problem;
-use deft_protocol::engine::{LINK_VERSION, LoadOrder, PlaceOrder};
+use deft_protocol::engine::{BatonOrder, LINK_VERSION, LoadOrder, PlaceOrder};
 use deft_protocol::manage::{
     IdleLimit, InstanceReport, InstanceState, Keeping, Settings, USUAL_SHARE, copy_name,
 };
@@ -245,10 +246,17 @@ impl Instance {
         }
     }
 
-    pub(super) fn order(&self, places: Vec<PlaceOrder>, kernels: Option<String>) -> LoadOrder {
+    /// What its engine process is told; `board` is where it takes turns with others.
+    pub(super) fn order(
+        &self,
+        places: Vec<PlaceOrder>,
+        kernels: Option<String>,
+        board: Option<&Board>,
+    ) -> LoadOrder {
         let settings = &self.target.settings;
+        let share = self.target.policy.share;
         LoadOrder {
-            baton: None,
+            baton: board.map(|board| BatonOrder { path: board.path(), share }),
             version: LINK_VERSION,
             file: self.target.path().to_owned(),
             template: self.target.template.clone(),
