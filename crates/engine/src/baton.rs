@@ -205,6 +205,14 @@ impl Board {
         }
     }
 
+    /// The process that computes now, where one does.
+    #[must_use]
+    pub fn holder(&self) -> Option<u32> {
+        let number = self.table().holder.load(SeqCst) as usize;
+        let place = self.table().places.get(number.checked_sub(1)?)?;
+        Some(place.pid.load(SeqCst)).filter(|&pid| pid != 0)
+    }
+
     /// What a process computed and waited.
     #[must_use]
     pub fn turns(&self, pid: u32) -> Option<Turns> {
@@ -318,6 +326,11 @@ impl Baton {
     #[must_use]
     pub fn is_wanted(&self) -> bool {
         self.table().waiting.load(SeqCst) > 0
+    }
+
+    /// Time it waited for the baton so far.
+    pub(crate) fn waited(&self) -> Duration {
+        Duration::from_nanos(self.place().waited.load(SeqCst))
     }
 
     /// Counts the time since the baton was taken, or counted last, as computed.

@@ -127,6 +127,9 @@ pub struct LoadSettings {
     pub context: u32,
     /// Parallel sequences.
     pub lanes: u32,
+    /// Tokens that all lanes together can hold, at least one lane's context; none means that every
+    /// lane can fill its own. With less, the youngest lane is paused while the others need its room.
+    pub shared: Option<u32>,
     /// Most prompt tokens one step takes in.
     pub chunk: u32,
     /// Precision of cached keys.
@@ -159,6 +162,7 @@ impl LoadSettings {
         let decoder = Self {
             context: shape.context_length.min(8192),
             lanes: 2,
+            shared: None,
             chunk: 128,
             keys: CacheType::default(),
             values: CacheType::default(),
@@ -193,6 +197,11 @@ impl LoadSettings {
         };
         range("context", self.context, shape.context_length, "tokens, the model's own context")?;
         range("lanes", self.lanes, MAX_LANES, "lanes")?;
+        let all = self.lanes.saturating_mul(self.context);
+        if let Some(given) = self.shared.filter(|given| !(self.context..=all).contains(given)) {
+            let reason = format!("from {}, the context of one lane, to {all}, of all", self.context);
+            return Err(SettingsError { setting: "shared", given: given.to_string(), reason });
+        }
         range("chunk", self.chunk, MAX_CHUNK, "tokens")?;
         range("threads", self.threads.unwrap_or(1), MAX_THREADS, "threads")?;
         for (kind, length) in [(self.keys, shape.key_length), (self.values, shape.value_length)] {
@@ -213,10 +222,12 @@ impl LoadSettings {
         if shape.encoder { self.context } else { self.chunk + self.lanes }
     }
 
-    /// Pages of the cache: enough for all lanes to fill their context.
+    /// Pages of the cache: enough for all lanes to fill their context, or for what they share.
     #[must_use]
     pub fn pages(&self) -> u32 {
-        self.lanes.saturating_mul(self.context.div_ceil(PAGE_TOKENS))
+        let one = self.context.div_ceil(PAGE_TOKENS);
+        let all = self.lanes.saturating_mul(one);
+        self.shared.map_or(all, |tokens| tokens.div_ceil(PAGE_TOKENS).clamp(one, all.max(one)))
     }
 }
 

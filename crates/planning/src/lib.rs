@@ -12,7 +12,9 @@ mod demand;
 #[cfg(test)]
 mod fixture;
 mod ledger;
+pub mod pace;
 mod placement;
+pub mod queue;
 mod refusal;
 
 pub use bytes::Bytes;

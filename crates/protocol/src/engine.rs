@@ -14,7 +14,7 @@ use crate::ProblemKind;
 use crate::chat::EndedBy;
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 5;
+pub const LINK_VERSION: u32 = 6;
 /// Longest frame in bytes that is accepted.
 pub const MAX_FRAME: usize = 64 << 20;
 
@@ -63,6 +63,9 @@ pub struct LoadOrder {
     pub context: u32,
     /// Lanes.
     pub lanes: u32,
+    /// Tokens that all lanes together can hold; none means that every lane can fill its context.
+    #[serde(default)]
+    pub shared: Option<u32>,
     /// Most prompt tokens per step.
     pub chunk: u32,
     /// Precision of cached keys: `f32`, `f16` or `q8_0`.
@@ -283,6 +286,13 @@ pub enum FromEngine {
         /// Tokens that are there, those known from before among them.
         done: u32,
     },
+    /// A lane left its pages to others; it goes on with the same tokens when there is room.
+    Paused {
+        /// Number of the call.
+        call: u64,
+    },
+    /// How it stands; told now and then while it computes, and when it has nothing more to do.
+    Standing(EngineStanding),
     /// The prompt was turned into tokens.
     PromptTaken {
         /// Number of the call.
@@ -330,6 +340,23 @@ pub enum FromEngine {
         /// Why.
         detail: String,
     },
+}
+
+/// How the lanes and pages of an engine process stand.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct EngineStanding {
+    /// Lanes at work.
+    pub lanes: u32,
+    /// Lanes that are paused.
+    pub paused: u32,
+    /// Pages of the cache.
+    pub pages: u32,
+    /// Pages that lanes have.
+    pub pages_used: u32,
+    /// Pages that are known for their tokens, and free otherwise.
+    pub pages_known: u32,
+    /// Steps computed since it is loaded.
+    pub steps: u64,
 }
 
 /// What the engine measured of a call.

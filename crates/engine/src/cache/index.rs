@@ -39,6 +39,14 @@ pub(crate) struct Copy {
     pub(crate) tokens: usize,
 }
 
+/// How many pages there are of each kind.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct PageCount {
+    pub(crate) all: usize,
+    pub(crate) used: usize,
+    pub(crate) known: usize,
+}
+
 #[derive(Debug, Default)]
 struct Page {
     tokens: Vec<u32>,
@@ -54,6 +62,8 @@ pub(crate) struct PageIndex {
     /// Pages with tokens, by their parent.
     children: HashMap<Option<PageId>, Vec<PageId>>,
     free: Vec<PageId>,
+    /// Pages that sequences have.
+    used: usize,
     clock: u64,
 }
 
@@ -65,12 +75,22 @@ impl PageIndex {
             pages: (0..pages).map(|_| Page::default()).collect(),
             children: HashMap::new(),
             free: (0..pages).rev().collect(),
+            used: 0,
             clock: 0,
         }
     }
 
     fn page(&mut self, id: PageId) -> &mut Page {
         &mut self.pages[id as usize]
+    }
+
+    /// One sequence more has it.
+    fn join(&mut self, id: PageId) {
+        let page = self.page(id);
+        page.users += 1;
+        if page.users == 1 {
+            self.used += 1;
+        }
     }
 
     fn siblings(&self, parent: Option<PageId>) -> &[PageId] {
@@ -87,7 +107,7 @@ impl PageIndex {
             let Some(&found) = self.siblings(parent).iter().find(same) else {
                 break;
             };
-            self.page(found).users += 1;
+            self.join(found);
             sequence.pages.push(found);
             sequence.length += PAGE;
             rest = after;
@@ -107,25 +127,35 @@ impl PageIndex {
         let best = self.siblings(parent).iter().map(|&id| (alike(id), id)).max_by_key(|b| b.0);
         let (tokens, from) = best.filter(|&(tokens, _)| tokens > 0)?;
         // Held meanwhile, so that making room does not take it away.
-        self.page(from).users += 1;
+        self.join(from);
         let to = self.take(parent);
-        self.page(from).users -= 1;
+        self.leave(from);
         let to = to?;
         sequence.pages.push(to);
         self.advance(sequence, &rest[..tokens]);
         Some(Copy { from, to, tokens })
     }
 
-    /// Makes room for `tokens` more.
-    ///
-    /// # Panics
-    /// When all pages are in use.
-    pub(crate) fn reserve(&mut self, sequence: &mut Sequence, tokens: usize) {
-        while sequence.pages.len() * PAGE < sequence.length + tokens {
+    /// Makes room for `tokens` more, wholly or not at all. Says whether there is.
+    #[must_use]
+    pub(crate) fn reserve(&mut self, sequence: &mut Sequence, tokens: usize) -> bool {
+        let pages = (sequence.length + tokens).div_ceil(PAGE);
+        // What nobody has can be had: of such pages none has a child that somebody has.
+        if pages.saturating_sub(sequence.pages.len()) > self.pages.len() - self.used {
+            return false;
+        }
+        while sequence.pages.len() < pages {
             let parent = sequence.pages.last().copied();
-            let page = self.take(parent).expect("a cache has pages enough for all lanes");
+            let Some(page) = self.take(parent) else { return false };
             sequence.pages.push(page);
         }
+        true
+    }
+
+    /// Pages in all, those that sequences have, and those that are known for their tokens only.
+    pub(crate) fn count(&self) -> PageCount {
+        let (all, used) = (self.pages.len(), self.used);
+        PageCount { all, used, known: all - used - self.free.len() }
     }
 
     /// Notes tokens that were written after those already held.
@@ -174,10 +204,14 @@ impl PageIndex {
     fn leave(&mut self, id: PageId) {
         let page = self.page(id);
         page.users -= 1;
-        if page.users == 0 && page.tokens.is_empty() {
+        if page.users > 0 {
+            return;
+        }
+        if page.tokens.is_empty() {
             page.parent = None;
             self.free.push(id);
         }
+        self.used -= 1;
     }
 
     /// Takes a page out of the tree.
@@ -204,7 +238,8 @@ impl PageIndex {
             }
         };
         let page = self.page(id);
-        (page.parent, page.users) = (parent, 1);
+        page.parent = parent;
+        self.join(id);
         Some(id)
     }
 
@@ -220,6 +255,7 @@ impl PageIndex {
     #[cfg(test)]
     pub(super) fn idle(&self) -> (usize, usize) {
         let known = self.pages.iter().filter(|page| page.users == 0 && !page.tokens.is_empty());
+        assert_eq!(self.count().known, known.clone().count(), "what is counted is there");
         (known.count(), self.free.len())
     }
 

@@ -6,7 +6,7 @@ mod store;
 
 use deft_planning::{LoadSettings, ModelShape, PAGE_TOKENS};
 
-pub(crate) use index::{PageIndex, Sequence};
+pub(crate) use index::{PageCount, PageIndex, Sequence};
 pub(crate) use store::Store;
 
 use crate::places::{OutOfMemory, Places};
@@ -21,7 +21,7 @@ pub(crate) struct KvCache {
 }
 
 impl KvCache {
-    /// A cache in which every lane can fill its context. All memory is taken and touched now, so
+    /// A cache of as many pages as the settings say. All memory is taken and touched now, so
     /// that what is measured is true from the start.
     ///
     /// # Errors
@@ -49,12 +49,16 @@ impl KvCache {
         sequence
     }
 
-    /// Makes room for `tokens` more.
-    ///
-    /// # Panics
-    /// When all pages are in use: an instance has enough for all its lanes.
-    pub(crate) fn reserve(&mut self, sequence: &mut Sequence, tokens: usize) {
-        self.index.reserve(sequence, tokens);
+    /// Makes room for `tokens` more, wholly or not at all. Says whether there is: where it is not,
+    /// other sequences have the pages.
+    #[must_use]
+    pub(crate) fn reserve(&mut self, sequence: &mut Sequence, tokens: usize) -> bool {
+        self.index.reserve(sequence, tokens)
+    }
+
+    /// How many pages there are of each kind.
+    pub(crate) fn count(&self) -> PageCount {
+        self.index.count()
     }
 
     /// Counts tokens as held, after a step wrote them in all layers.

@@ -39,7 +39,7 @@ impl Imagined {
     }
 
     fn write(&mut self, lane: &mut Lane, tokens: &[u32]) {
-        self.index.reserve(&mut lane.sequence, tokens.len());
+        assert!(self.index.reserve(&mut lane.sequence, tokens.len()));
         for token in tokens {
             let position = lane.tokens.len();
             lane.tokens.push(*token);

@@ -93,7 +93,7 @@ impl<'m> Bench<'m> {
 
     /// Takes tokens in and returns the logits of each.
     fn step(&mut self, tokens: &[u32]) -> &[f32] {
-        self.cache.reserve(&mut self.sequence, tokens.len());
+        assert!(self.cache.reserve(&mut self.sequence, tokens.len()));
         let run = Run { sequence: &self.sequence, tokens, wanted: Wanted::All };
         self.model.network.step(&[run], &mut self.cache.store, &mut self.work);
         self.cache.advance(&mut self.sequence, tokens);

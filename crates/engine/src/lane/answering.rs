@@ -73,8 +73,9 @@ impl Answering {
     }
 
     /// A sequence with what is known of the tokens. The last one is always computed: its logits are
-    /// needed; and all are where their scores are asked for.
-    fn take_up(&self, cache: &mut KvCache) -> Sequence {
+    /// needed; and all are while their scores are still to be told.
+    pub(super) fn take_up(&mut self, cache: &mut KvCache) -> Sequence {
+        self.prompt_scores.clear();
         let most = if self.scores_prompt() { 0 } else { self.tokens.len() - 1 };
         cache.begin(&self.tokens, most)
     }
@@ -83,12 +84,19 @@ impl Answering {
         &self.prepared.order
     }
 
+    /// Whether scores of the prompt's tokens are asked for, and not told yet.
     fn scores_prompt(&self) -> bool {
-        self.order().echo && self.order().scores.is_some()
+        self.order().echo && self.order().scores.is_some() && !self.is_answering()
     }
 
     pub(super) fn tokens(&self) -> &[u32] {
         &self.tokens
+    }
+
+    /// Tokens that it may still answer.
+    pub(super) fn may_answer(&self) -> usize {
+        let most = self.order().max_tokens.map_or(usize::MAX, |most| most as usize);
+        most.saturating_sub(self.answer_tokens as usize)
     }
 
     /// Whether its prompt was taken in, so that other answers can go on from it.

@@ -83,6 +83,16 @@ impl Embedding {
         cache.begin(tokens, most)
     }
 
+    /// Ends a sequence of it. An input that is not taken in wholly begins anew.
+    pub(super) fn leave(&mut self, sequence: Sequence, cache: &mut KvCache) {
+        self.states.clear();
+        if self.is_reusable() {
+            cache.end(sequence);
+        } else {
+            cache.discard(sequence);
+        }
+    }
+
     /// States of tokens of the input; after its last one it is pooled and the next begins.
     pub(crate) fn take(
         &mut self,
@@ -107,12 +117,7 @@ impl Embedding {
             out.push(FromEngine::Embedded { call: self.call, vectors, tokens });
             return Ok(Outcome::Done);
         }
-        let before = std::mem::take(sequence);
-        if self.is_reusable() {
-            cache.end(before)
-        } else {
-            cache.discard(before)
-        }
+        self.leave(std::mem::take(sequence), cache);
         *sequence = self.begin(cache);
         Ok(Outcome::GoesOn)
     }

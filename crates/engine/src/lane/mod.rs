@@ -116,6 +116,8 @@ pub(crate) enum Outcome {
 /// A sequence being worked at.
 pub(crate) struct Lane {
     pub(crate) call: u64,
+    /// Which one it was to begin, from 1; 0 until it does.
+    pub(crate) began: u64,
     pub(crate) sequence: Sequence,
     pub(crate) job: Job,
 }
@@ -130,13 +132,13 @@ impl Lane {
     ) -> Self {
         let call = prepared.order.call;
         let (job, sequence) = Answering::begin(model, prepared, answer, cache);
-        Self { call, sequence, job: Job::Answer(Box::new(job)) }
+        Self { call, began: 0, sequence, job: Job::Answer(Box::new(job)) }
     }
 
     /// A lane for embeddings.
     pub(crate) fn embed(call: u64, embedding: Embedding, cache: &mut KvCache) -> Self {
         let sequence = embedding.begin(cache);
-        Self { call, sequence, job: Job::Embed(embedding) }
+        Self { call, began: 0, sequence, job: Job::Embed(embedding) }
     }
 
     fn tokens(&self) -> &[u32] {
@@ -149,6 +151,31 @@ impl Lane {
     /// Tokens that were not computed yet.
     pub(crate) fn waiting(&self) -> &[u32] {
         &self.tokens()[self.sequence.length()..]
+    }
+
+    /// Tokens that may come after those it has now, at most.
+    pub(crate) fn grows_by(&self) -> usize {
+        match &self.job {
+            Job::Answer(job) => job.may_answer(),
+            Job::Embed(_) => 0,
+        }
+    }
+
+    /// Leaves its pages to others; what was computed stays known until they are needed.
+    pub(crate) fn leave_pages(&mut self, cache: &mut KvCache) {
+        let sequence = std::mem::take(&mut self.sequence);
+        match &mut self.job {
+            Job::Embed(job) => job.leave(sequence, cache),
+            Job::Answer(_) => cache.end(sequence),
+        }
+    }
+
+    /// Begins again with the tokens it has, going on from what is known of them.
+    pub(crate) fn take_up(&mut self, cache: &mut KvCache) {
+        self.sequence = match &mut self.job {
+            Job::Answer(job) => job.take_up(cache),
+            Job::Embed(job) => job.begin(cache),
+        };
     }
 
     /// Whether one token is all there is to compute.

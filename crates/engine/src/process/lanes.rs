@@ -1,37 +1,23 @@
 //! All lanes of an instance: who waits, who works, and what a step computes.
 
+mod admission;
+
 use std::collections::VecDeque;
-use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use deft_planning::LoadSettings;
 use deft_planning::baton::Work;
-use deft_protocol::engine::{CallOrder, EmbedOrder, FromEngine};
+use deft_planning::pace::Pace;
+use deft_protocol::engine::{CallOrder, EmbedOrder, EngineStanding, FromEngine};
 use smallvec::SmallVec;
 
 use crate::baton::Baton;
 use crate::cache::KvCache;
 use crate::families::{Run, Wanted, Workspace};
-use crate::lane::{CallError, Embedding, Job, Lane, Next, Outcome, Prepared, failed, prepare};
+use crate::lane::{CallError, Job, Lane, Next, Outcome, failed};
 use crate::model::Model;
 use crate::places::{OutOfMemory, Places};
-
-/// Something that waits for a lane.
-enum Waiting {
-    Call(CallOrder),
-    /// A further answer of a call; it begins when the prompt was taken in, so as to go on from it.
-    Answer(Arc<Prepared>, u32),
-    Embed(EmbedOrder),
-}
-
-impl Waiting {
-    fn call(&self) -> u64 {
-        match self {
-            Self::Call(order) => order.call,
-            Self::Answer(prepared, _) => prepared.order.call,
-            Self::Embed(order) => order.call,
-        }
-    }
-}
+use admission::Waiting;
 
 /// The lanes with the model, the cache and the working space they share.
 pub(crate) struct Lanes {
@@ -41,7 +27,13 @@ pub(crate) struct Lanes {
     work: Workspace,
     /// In the order in which they began.
     lanes: Vec<Lane>,
+    /// So many began so far.
+    begun: u64,
+    /// Lanes without pages, in the same order.
+    paused: Vec<Lane>,
     waiting: VecDeque<Waiting>,
+    pace: Pace,
+    steps: u64,
 }
 
 /// What a step keeps of each lane: no memory is taken for it, but for very many lanes.
@@ -70,14 +62,28 @@ impl Lanes {
         let mut cache = KvCache::new(shape, &settings, places)?;
         let mut work = Workspace::new(shape, settings.step_tokens(shape), settings.lanes);
         let mut sequence = cache.begin(&[], 0);
-        cache.reserve(&mut sequence, 1);
+        let has_room = cache.reserve(&mut sequence, 1);
+        debug_assert!(has_room, "a cache holds at least one lane's context");
         let run = Run { sequence: &sequence, tokens: &[0], wanted: Wanted::Last };
         model.network.step(&[run], &mut cache.store, &mut work);
         if !shape.encoder {
             model.network.logits(0..1, &mut work);
         }
         cache.discard(sequence);
-        Ok(Self { model, settings, cache, work, lanes: Vec::new(), waiting: VecDeque::new() })
+        let (lanes, paused, waiting) = (Vec::new(), Vec::new(), VecDeque::new());
+        let pace = Pace::default();
+        Ok(Self {
+            model,
+            settings,
+            cache,
+            work,
+            lanes,
+            begun: 0,
+            paused,
+            waiting,
+            pace,
+            steps: 0,
+        })
     }
 
     pub(crate) fn model(&self) -> &Model {
@@ -89,7 +95,7 @@ impl Lanes {
     }
 
     pub(crate) fn is_idle(&self) -> bool {
-        self.waiting.is_empty() && self.lanes.is_empty()
+        self.waiting.is_empty() && self.lanes.is_empty() && self.paused.is_empty()
     }
 
     pub(crate) fn call(&mut self, order: CallOrder) {
@@ -107,79 +113,21 @@ impl Lanes {
 
     fn end_call(&mut self, call: u64, trusted: bool) {
         self.waiting.retain(|waiting| waiting.call() != call);
+        self.paused.retain(|lane| lane.call != call);
         for lane in self.lanes.extract_if(.., |lane| lane.call == call) {
             lane.end(trusted, &mut self.cache);
         }
     }
 
-    /// Gives free lanes to what waits, first come first served.
-    pub(crate) fn admit(&mut self, out: &mut Vec<FromEngine>) {
-        while self.lanes.len() < self.settings.lanes as usize {
-            let Some(at) = self.waiting.iter().position(|waiting| self.can_begin(waiting)) else {
-                return;
-            };
-            let waiting = self.waiting.remove(at).expect("found just now");
-            let call = waiting.call();
-            if let Err(error) = self.begin(waiting, out) {
-                out.push(failed(call, &error));
-            }
-        }
-    }
-
-    fn can_begin(&self, waiting: &Waiting) -> bool {
-        let Waiting::Answer(prepared, _) = waiting else {
-            return true;
-        };
-        let call = prepared.order.call;
-        !self.lanes.iter().any(|lane| {
-            lane.call == call && matches!(&lane.job, Job::Answer(job) if !job.is_answering())
-        })
-    }
-
-    fn begin(&mut self, waiting: Waiting, out: &mut Vec<FromEngine>) -> Result<(), CallError> {
-        match waiting {
-            Waiting::Call(order) => {
-                let call = order.call;
-                let prepared = Arc::new(prepare(&self.model, order, self.context())?);
-                let prompt_tokens = u32::try_from(prepared.prompt.len()).unwrap_or(u32::MAX);
-                out.push(FromEngine::PromptTaken { call, prompt_tokens });
-                for answer in (1..prepared.order.answers).rev() {
-                    self.waiting.push_front(Waiting::Answer(Arc::clone(&prepared), answer));
-                }
-                self.begin_answer(prepared, 0, out);
-            }
-            Waiting::Answer(prepared, answer) => self.begin_answer(prepared, answer, out),
-            Waiting::Embed(order) => {
-                let embedding = Embedding::new(&self.model, &order, self.context())?;
-                let prompt_tokens = embedding.token_count();
-                out.push(FromEngine::PromptTaken { call: order.call, prompt_tokens });
-                self.lanes.push(Lane::embed(order.call, embedding, &mut self.cache));
-            }
-        }
-        Ok(())
-    }
-
-    fn begin_answer(&mut self, prepared: Arc<Prepared>, answer: u32, out: &mut Vec<FromEngine>) {
-        let mut lane = Lane::answer(&self.model, prepared, answer, &mut self.cache);
-        match &mut lane.job {
-            Job::Answer(job) if job.needs_nothing() => {
-                job.end_at_once(&self.model, out);
-                lane.end(true, &mut self.cache);
-            }
-            _ => self.lanes.push(lane),
-        }
-    }
-
     /// One step: a token of every answer, and up to a chunk of prompts, the oldest first.
     pub(crate) fn step(&mut self, out: &mut Vec<FromEngine>) {
-        let parts = self.plan();
+        let mut parts = self.plan();
+        self.make_room(&mut parts, out);
         if parts.is_empty() {
             return;
         }
         self.take_baton(&parts);
-        for part in &parts {
-            self.cache.reserve(&mut self.lanes[part.lane].sequence, part.next.tokens);
-        }
+        let begun = (Instant::now(), self.waited());
         let runs: PerLane<Run<'_>> = parts
             .iter()
             .map(|part| {
@@ -190,6 +138,10 @@ impl Lanes {
             .collect();
         self.model.network.step(&runs, &mut self.cache.store, &mut self.work);
         drop(runs);
+        self.steps += 1;
+        let took = begun.0.elapsed().saturating_sub(self.waited() - begun.1);
+        let taken: usize = parts.iter().map(|part| part.next.tokens).sum();
+        self.pace.note(u32::try_from(taken).unwrap_or(u32::MAX), took);
         for part in &parts {
             let lane = &mut self.lanes[part.lane];
             lane.advance(part.next.tokens, &mut self.cache);
@@ -220,6 +172,32 @@ impl Lanes {
         baton.take(work);
     }
 
+    /// Time it waited for that permission so far.
+    fn waited(&self) -> Duration {
+        self.work.baton.as_ref().map_or(Duration::ZERO, Baton::waited)
+    }
+
+    /// How lanes and pages stand.
+    pub(crate) fn standing(&self) -> EngineStanding {
+        let pages = self.cache.count();
+        let count = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
+        EngineStanding {
+            lanes: count(self.lanes.len()),
+            paused: count(self.paused.len()),
+            pages: count(pages.all),
+            pages_used: count(pages.used),
+            pages_known: count(pages.known),
+            steps: self.steps,
+        }
+    }
+
+    /// Prompt tokens of the next step: fewer where somebody waits for its end.
+    fn chunk(&self) -> usize {
+        let is_wanted = self.work.baton.as_ref().is_some_and(Baton::is_wanted);
+        let answers = self.lanes.iter().any(Lane::is_at_its_end);
+        self.pace.tokens(self.settings.chunk, is_wanted || answers) as usize
+    }
+
     /// Nothing is to be computed for now.
     pub(crate) fn rest(&self) {
         if let Some(baton) = &self.work.baton {
@@ -231,7 +209,7 @@ impl Lanes {
     fn plan(&self) -> PerLane<Part> {
         // An encoder takes in whole inputs.
         let whole = self.model.shape().encoder;
-        let mut room = if whole { self.settings.context } else { self.settings.chunk } as usize;
+        let mut room = if whole { self.context() } else { self.chunk() };
         let mut parts = PerLane::new();
         let mut row = 0;
         for (at, lane) in self.lanes.iter().enumerate() {

@@ -24,6 +24,8 @@ use lanes::Lanes;
 
 /// So often progress of a load is told, at most.
 const TOLD_EVERY: Duration = Duration::from_millis(100);
+/// So often it is told how lanes and pages stand, at most, while there is something to do.
+const STANDING_EVERY: Duration = Duration::from_millis(250);
 
 /// Why an engine process ended otherwise than asked.
 #[derive(Debug, Error)]
@@ -102,6 +104,7 @@ fn load(order: &LoadOrder, tell: &mut dyn FnMut(u64, u64)) -> Result<Lanes, (Pro
     let settings = LoadSettings {
         context: order.context,
         lanes: order.lanes,
+        shared: order.shared,
         chunk: order.chunk,
         keys: cache(&order.keys)?,
         values: cache(&order.values)?,
@@ -158,9 +161,12 @@ fn run(
 ) -> Result<(), ServeError> {
     let mut draining = false;
     let mut out = Vec::new();
+    let mut told = Instant::now();
     loop {
         if lanes.is_idle() {
             lanes.rest();
+            // Whether the link is still there is seen below.
+            let _ = write_frame(&mut *writer, &FromEngine::Standing(lanes.standing()));
             if draining {
                 return Ok(());
             }
@@ -178,6 +184,10 @@ fn run(
         }
         lanes.admit(&mut out);
         lanes.step(&mut out);
+        if told.elapsed() >= STANDING_EVERY {
+            told = Instant::now();
+            out.push(FromEngine::Standing(lanes.standing()));
+        }
         for message in out.drain(..) {
             write_frame(&mut *writer, &message)?;
         }

@@ -24,6 +24,7 @@ fn settings(context: u32, lanes: u32, chunk: u32, cache: CacheType) -> LoadSetti
     LoadSettings {
         context,
         lanes,
+        shared: None,
         chunk,
         keys: cache,
         values: cache,
@@ -133,16 +134,21 @@ proptest! {
         cache in prop::sample::select(vec![CacheType::F16, CacheType::Q8_0]),
         model in prop::sample::select(vec!["qwen2-q8_0", "gemma3", "llama-moe", "qwen3"]),
         left in 0u64..7,
+        // Pages for so many lanes in a hundred: with few, lanes are paused and go on.
+        room in 0u32..110,
+        longest in prop::sample::select(vec![12, 12, 100]),
     ) {
         let file = format!("golden/models/{model}.gguf");
         let shape = Model::open(
             &Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(&file), 128,
         ).unwrap().shape().clone();
-        let chosen = settings(128, lanes, chunk, cache);
+        let all = 128 * lanes;
+        let shared = (room < 100).then(|| (all * room / 100).clamp(128, all));
+        let chosen = LoadSettings { shared, ..settings(128, lanes, chunk, cache) };
         prop_assume!(chosen.check(&shape).is_ok());
         let mut together = open(&file, chosen);
         for (call, wanted) in (0..).zip(&calls) {
-            together.call(wanted.order(call));
+            together.call(CallOrder { max_tokens: Some(longest), ..wanted.order(call) });
         }
         // Somebody comes after a few steps and leaves again.
         let mut out = Vec::new();
@@ -166,7 +172,7 @@ proptest! {
         found.retain(|(call, _), _| *call != 99);
         for (call, wanted) in (0..).zip(&calls) {
             let mut alone = open(&file, settings(128, 1, 32, cache));
-            alone.call(wanted.order(call));
+            alone.call(CallOrder { max_tokens: Some(longest), ..wanted.order(call) });
             for ((_, answer), expected) in run(&mut alone) {
                 let found = found.remove(&(call, answer)).map(without_times);
                 prop_assert_eq!(found, Some(without_times(expected)), "call {}", call);
@@ -174,6 +180,70 @@ proptest! {
         }
         prop_assert!(found.is_empty());
     }
+}
+
+#[test]
+fn where_pages_run_out_the_youngest_is_paused_and_goes_on_with_the_same_tokens() {
+    let room = |shared| LoadSettings { shared, ..settings(256, 4, 64, CacheType::F16) };
+    let ask = |lanes: &mut Lanes| {
+        for call in 0..4 {
+            let names = ["Moonhook bean", "Ember chard", "Quillfen pea", "Larkspur kale"];
+            let text = format!("Tell all about {}. ", names[call as usize]).repeat(6);
+            let talking = Sampling { temperature: 5.0, seed: call, ..Sampling::GREEDY };
+            let order = CallOrder { sampling: talking, ..order(call, Prompt::Text(text)) };
+            lanes.call(CallOrder { max_tokens: Some(150), scores: None, guard: false, ..order });
+        }
+    };
+    let mut wide = open(DESK, room(None));
+    ask(&mut wide);
+    let expected = run(&mut wide);
+    let mut narrow = open(DESK, room(Some(416)));
+    ask(&mut narrow);
+    let (mut out, mut paused) = (Vec::new(), Vec::new());
+    let mut answers: BTreeMap<u64, String> = BTreeMap::new();
+    let mut steps = 0;
+    while !narrow.is_idle() {
+        narrow.admit(&mut out);
+        narrow.step(&mut out);
+        let pages = narrow.standing();
+        assert!(pages.pages == 13 && pages.pages_used <= 13, "{pages:?}");
+        let oldest = narrow.lanes.first().map(|lane| lane.began);
+        assert!(oldest <= narrow.paused.first().map(|lane| lane.began).or(oldest));
+        steps += 1;
+        assert!(steps < 2_000, "everything ends");
+        for message in out.drain(..) {
+            match message {
+                FromEngine::Paused { call } => paused.push(call),
+                FromEngine::Text { call, text, .. } => *answers.entry(call).or_default() += &text,
+                FromEngine::Failed { detail, .. } => panic!("{detail}"),
+                _ => {}
+            }
+        }
+    }
+    assert!(!paused.is_empty() && !paused.contains(&0), "{paused:?}: never the oldest");
+    for (call, text) in answers {
+        assert_eq!(text, expected[&(call, 0)].text, "call {call}");
+    }
+    assert_eq!(narrow.standing().pages_used, 0);
+}
+
+#[test]
+fn a_call_waits_for_pages_for_its_prompt_and_nobody_overtakes_it() {
+    let mut lanes = open(DESK, LoadSettings { shared: Some(256), ..settings(256, 3, 64, CacheType::F16) });
+    let long = "Moonhook bean and Ember chard stand in row 3. ".repeat(13);
+    let call = |call, text: &str| CallOrder { scores: None, ..order(call, Prompt::Text(text.into())) };
+    let mut out = Vec::new();
+    for order in [call(1, &long), call(2, &long.replace("row 3", "row 4")), call(3, "Ember")] {
+        lanes.call(order);
+    }
+    lanes.admit(&mut out);
+    let at_work: Vec<u64> = lanes.lanes.iter().map(|lane| lane.call).collect();
+    assert_eq!(at_work, [1], "the second has no room, and the third is not before it");
+    // A caller that leaves while it waits for pages is gone at once, and its place with it.
+    lanes.cancel(2);
+    lanes.admit(&mut out);
+    assert_eq!(lanes.lanes.iter().map(|lane| lane.call).collect::<Vec<_>>(), [1, 3]);
+    assert_eq!(run(&mut lanes).len(), 2);
 }
 
 #[test]
@@ -499,7 +569,7 @@ fn a_step_takes_no_memory() {
         // What each thread needs for itself it takes at its first steps, as much as the largest needs.
         let mut step = |lanes: &mut Lanes, counts: [usize; 2]| {
             for (sequence, count) in sequences.iter_mut().zip(counts) {
-                lanes.cache.reserve(sequence, count);
+                assert!(lanes.cache.reserve(sequence, count));
             }
             let measured = allocation_counter::measure(|| {
                 let run = |at: usize| Run {

@@ -1,0 +1,189 @@
+//! Who gets a lane and its pages, and who waits.
+//!
+//! A lane begins only where there are pages for its prompt and the first stretch of its answer; from then
+//! on it grows page by page. When pages run out the youngest lane is paused: it leaves its pages to the
+//! others and begins again with the same tokens when there is room, before anything new does. The
+//! oldest lane is never paused, and one lane's context always fits: so whatever began ends.
+
+use std::sync::Arc;
+
+use deft_protocol::engine::{CallOrder, EmbedOrder, FromEngine};
+
+use super::{Lanes, Part, PerLane};
+use crate::lane::{CallError, Embedding, Job, Lane, Prepared, failed, prepare};
+
+/// Tokens of an answer that there must be room for before it begins: two pages.
+const FIRST_STRETCH: usize = 64;
+
+/// Something that waits for a lane.
+pub(super) enum Waiting {
+    Call(CallOrder),
+    /// One answer of a call; a further one begins when the prompt was taken in, so as to go on from it.
+    Answer(Arc<Prepared>, u32),
+    Embed(EmbedOrder),
+    /// Inputs in tokens, with their call.
+    Inputs(u64, Embedding),
+}
+
+impl Waiting {
+    pub(super) fn call(&self) -> u64 {
+        match self {
+            Self::Call(order) => order.call,
+            Self::Answer(prepared, _) => prepared.order.call,
+            Self::Embed(order) => order.call,
+            Self::Inputs(call, _) => *call,
+        }
+    }
+}
+
+impl Lanes {
+    /// Gives free lanes to what waits: first to what was paused, then first come first served.
+    pub(crate) fn admit(&mut self, out: &mut Vec<FromEngine>) {
+        while self.lanes.len() < self.settings.lanes as usize {
+            let begun = if self.paused.is_empty() { self.begin_next(out) } else { self.resume() };
+            if !begun {
+                return;
+            }
+        }
+    }
+
+    /// Begins what has waited longest, where it can. Says whether there may be more to begin.
+    fn begin_next(&mut self, out: &mut Vec<FromEngine>) -> bool {
+        let Some(at) = self.waiting.iter().position(|waiting| self.can_begin(waiting)) else {
+            return false;
+        };
+        let waiting = self.waiting.remove(at).expect("found just now");
+        let call = waiting.call();
+        match self.begin(waiting, out) {
+            Ok(None) => true,
+            // No pages: nobody overtakes it, or it might wait for ever.
+            Ok(Some(waiting)) => {
+                self.waiting.insert(at, waiting);
+                false
+            }
+            Err(error) => {
+                out.push(failed(call, &error));
+                true
+            }
+        }
+    }
+
+    fn can_begin(&self, waiting: &Waiting) -> bool {
+        let Waiting::Answer(prepared, _) = waiting else {
+            return true;
+        };
+        let call = prepared.order.call;
+        !self.lanes.iter().any(|lane| {
+            lane.call == call && matches!(&lane.job, Job::Answer(job) if !job.is_answering())
+        })
+    }
+
+    /// Begins something; what finds no pages comes back.
+    fn begin(
+        &mut self,
+        waiting: Waiting,
+        out: &mut Vec<FromEngine>,
+    ) -> Result<Option<Waiting>, CallError> {
+        match waiting {
+            Waiting::Call(order) => {
+                let call = order.call;
+                let prepared = Arc::new(prepare(&self.model, order, self.context())?);
+                let prompt_tokens = u32::try_from(prepared.prompt.len()).unwrap_or(u32::MAX);
+                out.push(FromEngine::PromptTaken { call, prompt_tokens });
+                for answer in (0..prepared.order.answers).rev() {
+                    self.waiting.push_front(Waiting::Answer(Arc::clone(&prepared), answer));
+                }
+                Ok(None)
+            }
+            Waiting::Answer(prepared, answer) => Ok(self.begin_answer(prepared, answer, out)),
+            Waiting::Embed(order) => {
+                let call = order.call;
+                let embedding = Embedding::new(&self.model, &order, self.context())?;
+                let prompt_tokens = embedding.token_count();
+                out.push(FromEngine::PromptTaken { call, prompt_tokens });
+                self.waiting.push_front(Waiting::Inputs(call, embedding));
+                Ok(None)
+            }
+            Waiting::Inputs(call, embedding) => Ok(self.begin_inputs(call, embedding)),
+        }
+    }
+
+    fn begin_answer(
+        &mut self,
+        prepared: Arc<Prepared>,
+        answer: u32,
+        out: &mut Vec<FromEngine>,
+    ) -> Option<Waiting> {
+        let again = Arc::clone(&prepared);
+        let mut lane = Lane::answer(&self.model, prepared, answer, &mut self.cache);
+        if let Job::Answer(job) = &mut lane.job
+            && job.needs_nothing()
+        {
+            job.end_at_once(&self.model, out);
+            lane.end(true, &mut self.cache);
+            return None;
+        }
+        let lane = self.seat(lane)?;
+        lane.end(true, &mut self.cache);
+        Some(Waiting::Answer(again, answer))
+    }
+
+    fn begin_inputs(&mut self, call: u64, embedding: Embedding) -> Option<Waiting> {
+        let lane = Lane::embed(call, embedding, &mut self.cache);
+        let mut lane = self.seat(lane)?;
+        lane.leave_pages(&mut self.cache);
+        match lane.job {
+            Job::Embed(embedding) => Some(Waiting::Inputs(call, embedding)),
+            Job::Answer(_) => None,
+        }
+    }
+
+    /// Takes a lane among the others, where it finds pages for all its tokens and the first stretch of
+    /// what comes after; else it comes back.
+    fn seat(&mut self, mut lane: Lane) -> Option<Lane> {
+        let most = self.context() - lane.sequence.length();
+        let tokens = (lane.waiting().len() + lane.grows_by().min(FIRST_STRETCH)).min(most);
+        if !self.cache.reserve(&mut lane.sequence, tokens) {
+            return Some(lane);
+        }
+        if lane.began == 0 {
+            self.begun += 1;
+            lane.began = self.begun;
+        }
+        // Lanes stand in the order in which they began.
+        let at = self.lanes.partition_point(|other| other.began < lane.began);
+        self.lanes.insert(at, lane);
+        None
+    }
+
+    /// Goes on with the oldest of the paused lanes, where there are pages for it.
+    fn resume(&mut self) -> bool {
+        let mut lane = self.paused.remove(0);
+        lane.take_up(&mut self.cache);
+        let Some(mut lane) = self.seat(lane) else {
+            return true;
+        };
+        lane.leave_pages(&mut self.cache);
+        self.paused.insert(0, lane);
+        false
+    }
+
+    /// Finds pages for all parts of a step; where there are too few, the youngest lanes are paused.
+    pub(super) fn make_room(&mut self, parts: &mut PerLane<Part>, out: &mut Vec<FromEngine>) {
+        let mut at = 0;
+        while let Some(part) = parts.get(at) {
+            let sequence = &mut self.lanes[part.lane].sequence;
+            if self.cache.reserve(sequence, part.next.tokens) {
+                at += 1;
+                continue;
+            }
+            let Some(mut youngest) = self.lanes.pop() else { return };
+            youngest.leave_pages(&mut self.cache);
+            out.push(FromEngine::Paused { call: youngest.call });
+            let among = self.paused.partition_point(|other| other.began < youngest.began);
+            self.paused.insert(among, youngest);
+            // Its part is the last one, if it has one.
+            parts.retain(|part| part.lane < self.lanes.len());
+        }
+    }
+}
