@@ -24,6 +24,17 @@ const IDLE_LIMITS = ['never', 'answered', '1m', '10m', '1h']
       hide-details
     />
     <v-number-input
+      v-model="controls.cacheTokens"
+      label="Tokens of all lanes (every context)"
+      :min="1"
+      :step="1024"
+      control-variant="hidden"
+      variant="outlined"
+      density="compact"
+      clearable
+      hide-details
+    />
+    <v-number-input
       v-model="controls.threads"
       label="Threads (all)"
       :min="1"

@@ -19,6 +19,7 @@ export interface LoadControls {
   context: number
   lanes: number
   chunk: number
+  cacheTokens: number | null
   copies: number
   keys: Precision
   values: Precision
@@ -57,6 +58,7 @@ export function useLoadForm(variant: Variant) {
     context: Math.min(variant.facts.context_length, 8192),
     lanes: 2,
     chunk: 128,
+    cacheTokens: null,
     copies: 1,
     keys: 'f16',
     values: 'f16',
@@ -81,6 +83,7 @@ export function useLoadForm(variant: Variant) {
         context: controls.context,
         lanes: controls.lanes,
         chunk: controls.chunk,
+        ...(controls.cacheTokens && { cache_tokens: controls.cacheTokens }),
         cache: controls.keys,
         cache_values: controls.values,
         ...(places.length > 0 && { pools: places }),
@@ -115,6 +118,7 @@ export function useLoadForm(variant: Variant) {
     if (!settings) return
     controls.context = settings.context ?? controls.context
     controls.lanes = settings.lanes ?? controls.lanes
+    controls.cacheTokens = settings.cache_tokens ?? null
     controls.keys = settings.cache ?? controls.keys
     controls.values = settings.cache_values ?? controls.values
     if (settings.pools) controls.layers = layersOf(settings.pools, variant.facts.layers)

@@ -416,6 +416,9 @@ pub(crate) struct LoadArguments {
     /// Parallel sequences.
     #[arg(long)]
     lanes: Option<u32>,
+    /// Tokens that all lanes together can hold, where that is to be less than each one's context.
+    #[arg(long, value_name = "TOKENS")]
+    cache_tokens: Option<u32>,
     /// Prompt tokens taken in at a time.
     #[arg(long, value_name = "TOKENS")]
     chunk: Option<u32>,
@@ -489,6 +492,7 @@ impl LoadArguments {
         SettingsRequest {
             context: self.context,
             lanes: self.lanes,
+            cache_tokens: self.cache_tokens,
             chunk: self.chunk,
             cache: self.cache.map(CachePrecision::from),
             cache_values: self.cache_values.map(CachePrecision::from),

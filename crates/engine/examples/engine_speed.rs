@@ -45,6 +45,7 @@ impl Link {
             template: None,
             context,
             lanes,
+            cache_tokens: None,
             chunk: 128,
             keys: cache.to_owned(),
             values: cache.to_owned(),

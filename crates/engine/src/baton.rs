@@ -205,12 +205,14 @@ impl Board {
         }
     }
 
-    /// The process that computes now, where one does.
+    /// Whether a process waits for its turn, and was not given it.
     #[must_use]
-    pub fn holder(&self) -> Option<u32> {
-        let number = self.table().holder.load(SeqCst) as usize;
-        let place = self.table().places.get(number.checked_sub(1)?)?;
-        Some(place.pid.load(SeqCst)).filter(|&pid| pid != 0)
+    pub fn is_waiting(&self, pid: u32) -> bool {
+        let table = self.table();
+        let at = table.places.iter().position(|place| place.pid.load(SeqCst) == pid);
+        at.is_some_and(|at| {
+            table.contender(at).is_some() && table.holder.load(SeqCst) != number(at)
+        })
     }
 
     /// What a process computed and waited.

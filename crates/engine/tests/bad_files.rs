@@ -53,6 +53,7 @@ fn serve(path: &Path) -> &'static str {
         file: path.to_owned(),
         context: 64,
         lanes: 1,
+        cache_tokens: None,
         chunk: 16,
         keys: "f16".to_owned(),
         values: "f16".to_owned(),

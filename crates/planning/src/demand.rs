@@ -129,7 +129,7 @@ pub struct LoadSettings {
     pub lanes: u32,
     /// Tokens that all lanes together can hold, at least one lane's context; none means that every
     /// lane can fill its own. With less, the youngest lane is paused while the others need its room.
-    pub shared: Option<u32>,
+    pub cache_tokens: Option<u32>,
     /// Most prompt tokens one step takes in.
     pub chunk: u32,
     /// Precision of cached keys.
@@ -162,7 +162,7 @@ impl LoadSettings {
         let decoder = Self {
             context: shape.context_length.min(8192),
             lanes: 2,
-            shared: None,
+            cache_tokens: None,
             chunk: 128,
             keys: CacheType::default(),
             values: CacheType::default(),
@@ -198,9 +198,9 @@ impl LoadSettings {
         range("context", self.context, shape.context_length, "tokens, the model's own context")?;
         range("lanes", self.lanes, MAX_LANES, "lanes")?;
         let all = self.lanes.saturating_mul(self.context);
-        if let Some(given) = self.shared.filter(|given| !(self.context..=all).contains(given)) {
+        if let Some(given) = self.cache_tokens.filter(|given| !(self.context..=all).contains(given)) {
             let reason = format!("from {}, the context of one lane, to {all}, of all", self.context);
-            return Err(SettingsError { setting: "shared", given: given.to_string(), reason });
+            return Err(SettingsError { setting: "cache-tokens", given: given.to_string(), reason });
         }
         range("chunk", self.chunk, MAX_CHUNK, "tokens")?;
         range("threads", self.threads.unwrap_or(1), MAX_THREADS, "threads")?;
@@ -216,6 +216,15 @@ impl LoadSettings {
         Ok(())
     }
 
+    /// The same where context or lanes became fewer: what all lanes together hold is no more than that.
+    #[must_use]
+    pub fn within(self) -> Self {
+        let all = self.lanes.saturating_mul(self.context);
+        let fewer = |tokens: u32| tokens.max(self.context);
+        let cache_tokens = self.cache_tokens.map(fewer).filter(|&tokens| tokens < all);
+        Self { cache_tokens, ..self }
+    }
+
     /// Most tokens of a step: a chunk and one token of each lane, or an encoder's whole input.
     #[must_use]
     pub fn step_tokens(&self, shape: &ModelShape) -> u32 {
@@ -227,7 +236,7 @@ impl LoadSettings {
     pub fn pages(&self) -> u32 {
         let one = self.context.div_ceil(PAGE_TOKENS);
         let all = self.lanes.saturating_mul(one);
-        self.shared.map_or(all, |tokens| tokens.div_ceil(PAGE_TOKENS).clamp(one, all.max(one)))
+        self.cache_tokens.map_or(all, |tokens| tokens.div_ceil(PAGE_TOKENS).clamp(one, all.max(one)))
     }
 }
 

@@ -104,6 +104,13 @@ impl<T> Queue<T> {
         Ok(())
     }
 
+    /// Who is next.
+    #[must_use]
+    pub fn peek(&self, now: Duration) -> Option<&T> {
+        let at = next(self.waiting.iter().enumerate(), &self.callers, now)?;
+        Some(&self.waiting[at].ticket)
+    }
+
     /// Takes out who is next; it holds a lane from then on, until [`Self::returned`].
     pub fn pop(&mut self, now: Duration) -> Option<T> {
         let at = next(self.waiting.iter().enumerate(), &self.callers, now)?;

@@ -70,10 +70,30 @@ pub struct AnswerOptions {
     /// field.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release: Option<bool>,
-    /// Longest time in seconds to wait for the model to be loaded, where that is less than the
-    /// service allows; our own field.
+    /// Longest time in seconds to wait for the model to be loaded and for a lane, where that is less
+    /// than the service allows; our own field.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wait_seconds: Option<f64>,
+    /// How the call stands to others that wait for a lane; our own field.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub priority: Option<CallPriority>,
+    /// Whose call it is: callers take turns where calls wait. By the program and its address where
+    /// nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+}
+
+/// How a call stands to others that wait for a lane.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum CallPriority {
+    /// Before all others.
+    Urgent,
+    /// Where nothing is said.
+    #[default]
+    Usual,
+    /// When nothing else waits, or it waited long.
+    Background,
 }
 
 /// One stop text or several.
@@ -253,6 +273,9 @@ pub struct Figures {
     pub first_token_seconds: f64,
     /// Waiting for the model to be loaded; 0 when it was.
     pub load_seconds: f64,
+    /// Waiting for a lane of the loaded model.
+    #[serde(default)]
+    pub queue_seconds: f64,
     /// Taking in the prompt.
     pub prompt_seconds: f64,
     /// Prompt tokens per second, of those that were computed.

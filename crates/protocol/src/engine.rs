@@ -65,7 +65,7 @@ pub struct LoadOrder {
     pub lanes: u32,
     /// Tokens that all lanes together can hold; none means that every lane can fill its context.
     #[serde(default)]
-    pub shared: Option<u32>,
+    pub cache_tokens: Option<u32>,
     /// Most prompt tokens per step.
     pub chunk: u32,
     /// Precision of cached keys: `f32`, `f16` or `q8_0`.

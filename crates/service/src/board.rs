@@ -8,9 +8,13 @@ use std::time::Instant;
 use chrono::{DateTime, Utc};
 use deft_protocol::manage::{CallStage, InstanceReport, InstanceState, RunningCall};
 use deft_protocol::{Problem, ProblemKind};
+use deft_planning::queue::Class;
+use deft_protocol::chat::CallPriority;
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
+
+use crate::fleet::{Asker, Place};
 
 /// Code of the problem of a call that its operator ended.
 pub(crate) const CALL_ENDED: &str = "call_ended";
@@ -23,8 +27,10 @@ pub(crate) struct Board {
 
 struct Entry {
     id: Uuid,
+    caller: String,
     arrived_at: DateTime<Utc>,
     clock: Instant,
+    place: Arc<Place>,
     standing: Mutex<Standing>,
     end: CancellationToken,
 }
@@ -32,6 +38,8 @@ struct Entry {
 /// Where a call stands.
 struct Standing {
     name: String,
+    caller: Option<String>,
+    priority: CallPriority,
     stage: CallStage,
     prompt_tokens: Option<u32>,
     /// Of the prompt: tokens when its intake began, now, and when that was.
@@ -51,13 +59,17 @@ impl Board {
     }
 
     /// A call arrived, for a model as its caller names it.
-    pub(crate) fn arrive(&self, model: &str) -> Arrived {
+    pub(crate) fn arrive(&self, model: &str, caller: &str) -> Arrived {
         let entry = Arc::new(Entry {
             id: Uuid::now_v7(),
+            caller: caller.to_owned(),
             arrived_at: Utc::now(),
             clock: Instant::now(),
+            place: Arc::default(),
             standing: Mutex::new(Standing {
                 name: model.to_owned(),
+                caller: None,
+                priority: CallPriority::default(),
                 stage: CallStage::Waiting,
                 prompt_tokens: None,
                 taken: (0, 0),
@@ -105,13 +117,16 @@ pub(crate) struct Watched {
 impl Watched {
     /// As it stands.
     pub(crate) fn report(&self, instances: &[InstanceReport]) -> RunningCall {
-        let Entry { id, arrived_at, clock, standing, .. } = &*self.entry;
+        let Entry { id, caller, arrived_at, clock, standing, place, .. } = &*self.entry;
         let standing = lock(standing);
         let mut call = RunningCall {
             id: *id,
             name: standing.name.clone(),
+            caller: standing.caller.as_ref().unwrap_or(caller).clone(),
+            priority: standing.priority,
             arrived_at: *arrived_at,
             stage: standing.stage,
+            position: None,
             share: None,
             seconds_left: None,
             prompt_tokens: standing.prompt_tokens,
@@ -127,6 +142,10 @@ impl Watched {
                 if let Some(instance) = instances.iter().find(loading) {
                     (call.stage, call.share) = (CallStage::Loading, instance.load_share);
                 }
+                if let Some(told) = place.told() {
+                    call.position = Some(told.position);
+                    call.seconds_left = told.expected.map(|left| left.as_secs_f64());
+                }
             }
             CallStage::Prompt => {
                 let (before, done) = standing.taken;
@@ -138,7 +157,7 @@ impl Watched {
                     call.seconds_left = Some(rate * f64::from(all.saturating_sub(done)));
                 }
             }
-            CallStage::Loading | CallStage::Answering => {}
+            CallStage::Loading | CallStage::Answering | CallStage::Paused => {}
         }
         call
     }
@@ -179,6 +198,32 @@ impl Arrived {
         self.board.changes.send_replace(());
     }
 
+    /// Who asks, as the call says itself, and how it stands to others.
+    pub(crate) fn asks(&self, caller: Option<String>, priority: CallPriority) {
+        self.change(|standing| (standing.caller, standing.priority) = (caller, priority));
+    }
+
+    /// What is told to the queue.
+    pub(crate) fn asker(&self, lanes: u32) -> Asker {
+        let entry = &self.watched.entry;
+        let class = match lock(&entry.standing).priority {
+            CallPriority::Urgent => Class::Urgent,
+            CallPriority::Usual => Class::Usual,
+            CallPriority::Background => Class::Background,
+        };
+        Asker { caller: self.caller(), class, lanes, place: Arc::clone(&entry.place) }
+    }
+
+    pub(crate) fn caller(&self) -> String {
+        let entry = &self.watched.entry;
+        lock(&entry.standing).caller.as_ref().unwrap_or(&entry.caller).clone()
+    }
+
+    /// It left its pages to older calls.
+    pub(crate) fn paused(&self) {
+        self.change(|standing| standing.stage = CallStage::Paused);
+    }
+
     /// The variant that is to answer.
     pub(crate) fn meant(&self, name: &str) {
         self.change(|standing| name.clone_into(&mut standing.name));
@@ -202,6 +247,9 @@ impl Arrived {
     /// So many tokens of its prompt are taken in.
     pub(crate) fn took_in(&self, done: u32) {
         self.change(|standing| {
+            if standing.stage == CallStage::Paused {
+                standing.stage = CallStage::Prompt;
+            }
             if standing.taken.0 == 0 {
                 // What was known before took no time.
                 standing.taken.0 = done;
@@ -236,7 +284,7 @@ mod tests {
     #[test]
     fn a_call_is_on_the_board_from_its_arrival_to_its_end() {
         let board = Board::new();
-        let call = board.arrive("larkfen-desk");
+        let call = board.arrive("larkfen-desk", "deft at 127.0.0.1");
         let seen = || board.all(&[]).remove(0);
         assert_eq!((seen().stage, seen().standing()), (CallStage::Waiting, "waiting".to_owned()));
         call.meant("larkfen-desk/q8_0");
@@ -264,7 +312,7 @@ mod tests {
     #[tokio::test]
     async fn an_operator_ends_a_call() {
         let board = Board::new();
-        let call = board.arrive("larkfen-desk");
+        let call = board.arrive("larkfen-desk", "deft at 127.0.0.1");
         board.end(call.id()).unwrap();
         assert_eq!(call.ended_by_operator().await.code, "call_ended");
     }

@@ -10,6 +10,9 @@ use serde_json::{Map, Value};
 
 use crate::gateway::{Gateway, Question};
 
+/// Who asks.
+const CALLER: &str = "deft check";
+
 /// Plain sentences. A model that learned to read finds them likelier than the same words in disorder.
 const TEXT: &str = "Sow the beans in May, three centimetres deep, in a sunny place. Water them well. \
                     They are ready for harvest in August, and the seeds keep for four years.";
@@ -129,7 +132,7 @@ async fn reading(gateway: &Gateway, name: &str, sureness: Option<f64>) -> Result
 async fn perplexity(gateway: &Gateway, name: &str, text: &str) -> Result<f64, Problem> {
     let question = Question { prompt: Prompt::Text(text.to_owned()), echo: true, scores: Some(0) };
     let options = AnswerOptions { max_tokens: Some(0), ..AnswerOptions::default() };
-    let mut answer = gateway.answer(gateway.board.arrive(name), name, question, options).await?;
+    let mut answer = gateway.answer(gateway.board.arrive(name, CALLER), name, question, options).await?;
     let (all, _) = answer.whole().await?;
     Ok(perplexity_of(all.first().map_or(&[], |whole| &whole.scores)))
 }
@@ -157,7 +160,7 @@ async fn answer(gateway: &Gateway, name: &str) -> Result<(Finding, Option<f64>),
         ..AnswerOptions::default()
     };
     let question = Question { prompt, echo: false, scores: Some(0) };
-    let mut answer = match gateway.answer(gateway.board.arrive(name), name, question, options).await
+    let mut answer = match gateway.answer(gateway.board.arrive(name, CALLER), name, question, options).await
     {
         Ok(answer) => answer,
         Err(problem) if problem.code == "template_failed" => {
@@ -198,7 +201,7 @@ fn judged(what: &str, text: &str, figures: Option<&Figures>) -> Finding {
 async fn embeddings(gateway: &Gateway, name: &str) -> Result<Finding, Problem> {
     const WHAT: &str = "embeddings";
     let inputs = ALIKE.iter().map(|text| Prompt::Text((*text).to_owned())).collect();
-    let embedded = match gateway.embed(gateway.board.arrive(name), name, inputs).await {
+    let embedded = match gateway.embed(gateway.board.arrive(name, CALLER), name, inputs, None).await {
         Ok(embedded) => embedded,
         Err(problem) => return as_finding(WHAT, problem),
     };

@@ -25,6 +25,8 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_WAIT_SECONDS", "loading.wait_seconds"),
     ("DEFT_KERNELS", "loading.kernels"),
     ("DEFT_HEARTBEAT_SECONDS", "calls.heartbeat_seconds"),
+    ("DEFT_QUEUE", "calls.queue"),
+    ("DEFT_HANG_SECONDS", "loading.hang_seconds"),
     ("DEFT_CA_FILE", "fetching.ca_file"),
     ("DEFT_FETCH_LIMIT", "fetching.limit"),
     ("DEFT_STALL_SECONDS", "fetching.stall_seconds"),
@@ -35,6 +37,8 @@ const NUMBERS: &[&str] = &[
     "loading.most_instances",
     "loading.wait_seconds",
     "calls.heartbeat_seconds",
+    "calls.queue",
+    "loading.hang_seconds",
     "fetching.stall_seconds",
 ];
 
@@ -68,6 +72,8 @@ pub struct CallsConfig {
     /// A caller who waits is told where its call stands after so many seconds without a word, so that
     /// it does not give up.
     pub heartbeat_seconds: u64,
+    /// Calls that may wait for each instance; more are refused, and told when to come again.
+    pub queue: usize,
 }
 
 /// Fetching from sources.
@@ -157,6 +163,8 @@ pub struct LoadingConfig {
     pub wait_seconds: u64,
     /// Longest time in seconds that running calls get to end when the service stops.
     pub drain_seconds: u64,
+    /// An engine process that has calls and computes no step for so many seconds is replaced.
+    pub hang_seconds: u64,
     /// Instructions that engines compute with; the best of the processor where absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kernels: Option<String>,
@@ -201,9 +209,10 @@ impl Default for Config {
                 most_instances: None,
                 wait_seconds: 120,
                 drain_seconds: 30,
+                hang_seconds: 60,
                 kernels: None,
             },
-            calls: CallsConfig { heartbeat_seconds: 5 },
+            calls: CallsConfig { heartbeat_seconds: 5, queue: 256 },
             fetching: FetchingConfig { ca_file: None, limit: None, stall_seconds: 30 },
         }
     }
@@ -288,6 +297,10 @@ impl Config {
         }
         if self.calls.heartbeat_seconds == 0 {
             let what = "`calls.heartbeat_seconds` is 0; write 1 or more";
+            return Err(ConfigError(what.to_owned()));
+        }
+        if self.loading.hang_seconds == 0 {
+            let what = "`loading.hang_seconds` is 0; write 1 or more";
             return Err(ConfigError(what.to_owned()));
         }
         if self.fetching.stall_seconds == 0 {

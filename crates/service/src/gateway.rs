@@ -5,18 +5,19 @@ use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 
-use deft_protocol::chat::{AnswerOptions, Figures, FinishReason, PromptTokens, Usage};
+use deft_protocol::chat::{AnswerOptions, CallPriority, Figures, FinishReason, PromptTokens, Usage};
 use deft_protocol::engine::{CallOrder, EmbedOrder, EngineFigures, Prompt, Sampling, TokenScore};
 use deft_protocol::manage::CallRecord;
 use deft_protocol::{Problem, ProblemKind};
 use uuid::Uuid;
 
 use crate::board::{Arrived, Board, CALL_ENDED};
-use crate::fleet::Seat;
+use crate::fleet::{Asker, Seat};
 use crate::fleet::engine_link::{CallEvent, CallStream, engine_lost};
 use crate::loads::Loads;
 use crate::records::calls::Recorder;
 use crate::records::variants::Registered;
+use crate::routes::readable;
 
 /// Longest list of stop texts.
 const MAX_STOPS: usize = 16;
@@ -91,6 +92,8 @@ impl Gateway {
     ) -> Result<Answer, Problem> {
         let release = options.release.unwrap_or(false);
         let wait = options.wait_seconds.map(deadline).transpose()?;
+        let user = options.user.clone();
+        call.asks(caller_of(user), options.priority.unwrap_or_default());
         let order = order(question.into(), options)?;
         let answers = order.answers;
         let send = move |seat: &Seat| seat.link.call(order.clone());
@@ -107,7 +110,9 @@ impl Gateway {
         call: Arrived,
         model: &str,
         inputs: Vec<Prompt>,
+        user: Option<String>,
     ) -> Result<Embedded, Problem> {
+        call.asks(caller_of(user), CallPriority::default());
         if inputs.is_empty() || inputs.len() > MAX_INPUTS {
             let what = format!("`input` has {} entries; from 1 to {MAX_INPUTS}", inputs.len());
             return Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what));
@@ -135,19 +140,20 @@ impl Gateway {
     ) -> Result<Answer, Problem> {
         let registered = self.loads.resolve(model)?;
         call.meant(&registered.name.to_string());
-        let mut seat = tokio::select! {
-            seat = self.loads.seat(&registered, wait) => seat?,
-            problem = call.ended_by_operator() => return Err(problem),
+        let asker = call.asker(answers);
+        let seat = tokio::select! {
+            seat = self.loads.seat(&registered, &asker, wait) => seat,
+            problem = call.ended_by_operator() => Err(problem),
         };
-        seat.is_call = true;
+        let seat = seat.inspect_err(|problem| self.record_refused(&call, &registered, problem))?;
         let stream = send(&seat);
         let mut answer = Answer {
             usage: Usage::default(),
             first_text: vec![None; answers as usize],
             pieces: 0,
-            recorded: false,
+            recorded: Recorded::default(),
             recorder: self.recorder.clone(),
-            again: Some(Again { loads: Arc::clone(&self.loads), registered, send }),
+            again: Some(Again { loads: Arc::clone(&self.loads), registered, asker, send }),
             seeking: None,
             seat,
             stream,
@@ -163,6 +169,34 @@ impl Gateway {
     }
 }
 
+impl Gateway {
+    /// A call that found no seat leaves a record too.
+    fn record_refused(&self, call: &Arrived, registered: &Registered, problem: &Problem) {
+        let is_ended = problem.code == CALL_ENDED;
+        self.recorder.record(CallRecord {
+            id: call.id(),
+            name: registered.name.to_string(),
+            caller: call.caller(),
+            arrived_at: call.at(),
+            outcome: if is_ended { "cancelled" } else { "failed" }.to_owned(),
+            detail: Some(problem.code.clone()),
+            prompt_tokens: 0,
+            reused_tokens: 0,
+            answer_tokens: 0,
+            queue_seconds: call.elapsed(),
+            first_token_seconds: None,
+            prompt_rate: None,
+            answer_rate: None,
+            total_seconds: call.elapsed(),
+        });
+    }
+}
+
+/// The name a caller gives itself.
+fn caller_of(user: Option<String>) -> Option<String> {
+    user.map(|user| readable(&user)).filter(|user| !user.is_empty())
+}
+
 /// Gives a call to the engine process of a seat.
 type Send = Box<dyn Fn(&Seat) -> CallStream>;
 
@@ -173,6 +207,7 @@ type Seeking = Pin<Box<dyn Future<Output = Result<Seat, Problem>>>>;
 struct Again {
     loads: Arc<Loads>,
     registered: Arc<Registered>,
+    asker: Asker,
     send: Send,
 }
 
@@ -185,6 +220,20 @@ fn deadline(seconds: f64) -> Result<Duration, Problem> {
     })
 }
 
+/// What goes into a call's record when it ends.
+#[derive(Default)]
+struct Recorded {
+    is_done: bool,
+    detail: Option<String>,
+    prompt_rate: Option<f64>,
+    answer_rate: Option<f64>,
+}
+
+/// Tokens in a second, where there is something to tell.
+fn rate(tokens: u32, seconds: f64) -> Option<f64> {
+    (tokens > 0 && seconds > 0.0).then(|| f64::from(tokens) / seconds)
+}
+
 /// A call under way. Dropping it cancels the call and leaves a record that says so.
 pub(crate) struct Answer {
     /// Tokens so far.
@@ -192,7 +241,7 @@ pub(crate) struct Answer {
     /// Seconds to the first text of each answer.
     first_text: Vec<Option<f64>>,
     pieces: u32,
-    recorded: bool,
+    recorded: Recorded,
     recorder: Recorder,
     /// As long as nothing was told.
     again: Option<Again>,
@@ -253,16 +302,16 @@ impl Answer {
                 self.model()
             );
             self.call.waits();
-            let Again { loads, registered, send } = again;
+            let Again { loads, registered, asker, send } = again;
             // Kept, so that its deadline counts however often a caller is told that it waits.
-            let seat = Box::pin(async move { loads.seat(&registered, None).await });
+            let seat = Box::pin(async move { loads.seat(&registered, &asker, None).await });
             self.seeking = Some((seat, send));
         }
     }
 
     /// Asks at another seat.
     fn ask(&mut self, mut seat: Seat, send: &Send) {
-        (seat.is_call, seat.release) = (true, self.seat.release);
+        seat.release = self.seat.release;
         self.stream = send(&seat);
         self.seat = seat;
     }
@@ -277,6 +326,7 @@ impl Answer {
             match self.event().await {
                 Some(CallEvent::PromptTaken(tokens)) => self.prompt_taken(tokens),
                 Some(CallEvent::Intake(done)) => self.call.took_in(done),
+                Some(CallEvent::Paused) => self.call.paused(),
                 Some(CallEvent::Text { answer, text, scores }) => {
                     let now = self.call.elapsed();
                     self.call.answered();
@@ -319,11 +369,13 @@ impl Answer {
     fn failed(&mut self, event: Option<CallEvent>) -> Problem {
         let is_ended =
             matches!(&event, Some(CallEvent::Failed(problem)) if problem.code == CALL_ENDED);
-        self.record(if is_ended { "cancelled" } else { "failed" });
-        match event {
+        let problem = match event {
             Some(CallEvent::Failed(problem)) => problem,
             _ => engine_lost(&self.seat.name),
-        }
+        };
+        self.recorded.detail = Some(problem.code.clone());
+        self.record(if is_ended { "cancelled" } else { "failed" });
+        problem
     }
 
     fn ended(&mut self, answer: u32, engine: EngineFigures) -> Piece {
@@ -333,9 +385,14 @@ impl Answer {
         let reused = if answer == 0 { engine.reused_tokens } else { 0 };
         self.seat.count(prompt, reused, engine.answer_tokens);
         if answer == 0 {
+            let computed = engine.prompt_tokens.saturating_sub(engine.reused_tokens);
+            let rest = engine.answer_tokens.saturating_sub(1);
+            self.recorded.prompt_rate = rate(computed, engine.prompt_seconds);
+            self.recorded.answer_rate = rate(rest, engine.answer_seconds);
             self.usage.prompt_tokens = engine.prompt_tokens;
             self.usage.prompt_tokens_details = PromptTokens { cached_tokens: engine.reused_tokens };
         }
+        self.recorded.detail.clone_from(&engine.detail);
         if self.stream.has_ended() {
             self.record(match engine.ended_by.finish_reason() {
                 FinishReason::Stop => "stop",
@@ -348,9 +405,7 @@ impl Answer {
     fn figures(&self, answer: u32, engine: EngineFigures) -> Figures {
         let total_seconds = self.call.elapsed();
         let first_text = self.first_text.get(answer as usize).copied().flatten();
-        let rate = |tokens: u32, seconds: f64| {
-            if tokens == 0 || seconds <= 0.0 { 0.0 } else { f64::from(tokens) / seconds }
-        };
+        let rate = |tokens, seconds| rate(tokens, seconds).unwrap_or(0.0);
         let computed = engine.prompt_tokens.saturating_sub(engine.reused_tokens);
         Figures {
             ended_by: engine.ended_by,
@@ -359,6 +414,7 @@ impl Answer {
             dropped_messages: engine.dropped_messages,
             first_token_seconds: first_text.unwrap_or(total_seconds),
             load_seconds: self.seat.load_seconds,
+            queue_seconds: self.seat.queue_seconds,
             prompt_seconds: engine.prompt_seconds,
             prompt_rate: rate(computed, engine.prompt_seconds),
             answer_seconds: engine.answer_seconds,
@@ -369,7 +425,7 @@ impl Answer {
     }
 
     fn record(&mut self, outcome: &str) {
-        if std::mem::replace(&mut self.recorded, true) {
+        if std::mem::replace(&mut self.recorded.is_done, true) {
             return;
         }
         // Of answers that were cut off, the pieces are what is known.
@@ -379,11 +435,17 @@ impl Answer {
         self.recorder.record(CallRecord {
             id: self.call.id(),
             name: self.seat.name.clone(),
+            caller: self.call.caller(),
             arrived_at: self.call.at(),
             outcome: outcome.to_owned(),
+            detail: self.recorded.detail.take(),
             prompt_tokens: self.usage.prompt_tokens,
+            reused_tokens: self.usage.prompt_tokens_details.cached_tokens,
             answer_tokens,
+            queue_seconds: self.seat.queue_seconds,
             first_token_seconds: self.first_text.iter().copied().flatten().reduce(f64::min),
+            prompt_rate: self.recorded.prompt_rate,
+            answer_rate: self.recorded.answer_rate,
             total_seconds: self.call.elapsed(),
         });
     }

@@ -14,7 +14,7 @@ use uuid::Uuid;
 
 use crate::catalogue::{Catalogue, database_problem};
 use crate::fleet::instance::{Policy, Target};
-use crate::fleet::{self, At, Fleet, Judged, Seat, Unload, Verdict};
+use crate::fleet::{self, Asker, Fleet, Judged, Seat, Unload, Verdict};
 use crate::records::variants::Registered;
 use crate::records::wishes::{self, Wish};
 use crate::{refusals, wire};
@@ -183,9 +183,8 @@ impl Loads {
     }
 
     async fn become_ready(&self, id: Uuid) -> Result<(), Problem> {
-        match self.fleet.seat(At::Instance(id), LOAD_WAIT).await? {
-            Some(seat) => {
-                drop(seat);
+        match self.fleet.ready(id, LOAD_WAIT).await? {
+            Some(()) => {
                 self.is_reported_ready(id).await;
                 Ok(())
             }
@@ -245,13 +244,13 @@ impl Loads {
     pub(crate) async fn seat(
         &self,
         registered: &Registered,
+        asker: &Asker,
         deadline: Option<Duration>,
     ) -> Result<Seat, Problem> {
         let longest = deadline.map_or(self.wait, |deadline| deadline.min(self.wait));
         let arrived = Instant::now();
         let left = || longest.saturating_sub(arrived.elapsed());
-        let at = At::Variant(registered.id);
-        if let Some(seat) = self.fleet.seat(at, longest).await? {
+        if let Some(seat) = self.fleet.seat(registered.id, asker, longest).await? {
             return Ok(waited(seat, arrived));
         }
         if !self.on_demand {
@@ -263,7 +262,7 @@ impl Loads {
             Ok(loaded) => loaded?,
             Err(_) => return Err(self.no_room_in_time(target, longest).await),
         };
-        match self.fleet.seat(at, left()).await {
+        match self.fleet.seat(registered.id, asker, left()).await {
             Ok(Some(seat)) => Ok(waited(seat, arrived)),
             Ok(None) => Err(refusals::ended_early()),
             // It waited for room before.
@@ -310,10 +309,11 @@ impl Loads {
     }
 }
 
+/// Tells how long a seat was waited for.
 fn waited(mut seat: Seat, arrived: Instant) -> Seat {
-    if seat.waited {
-        seat.load_seconds = arrived.elapsed().as_secs_f64();
-    }
+    let load = seat.ready_since.saturating_duration_since(arrived);
+    seat.load_seconds = load.as_secs_f64();
+    seat.queue_seconds = arrived.elapsed().saturating_sub(load).as_secs_f64();
     seat
 }
 

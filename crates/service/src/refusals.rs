@@ -11,6 +11,7 @@ use deft_protocol::manage::{PoolShare, SettingsRequest};
 use deft_protocol::{Problem, ProblemKind, Way};
 
 use crate::config::ConfigError;
+use crate::fleet::Told;
 use crate::records::variants::Registered;
 use crate::wire;
 
@@ -192,6 +193,36 @@ pub(crate) fn unloaded() -> Problem {
 pub(crate) fn load_slow(waited: Duration) -> Problem {
     busy(LOAD_SLOW, format!("the model was not ready within {} s", waited.as_secs_f64()))
         .with_way_out("try again, or see: deft status")
+}
+
+/// As many calls wait as may.
+pub(crate) fn queue_full(most: usize, wait: Option<Duration>) -> Problem {
+    let detail = match most {
+        0 => "all lanes of the model are taken, and no call may wait for one".to_owned(),
+        most => format!("{most} calls wait for a lane of this model already, and no more may"),
+    };
+    let problem = busy("queue_full", detail).with_way_out(
+        "try again later; more lanes: deft load --lanes; a longer queue: `calls.queue` in the settings",
+    );
+    match wait.and_then(|wait| u32::try_from(wait.as_secs() + 1).ok()) {
+        Some(seconds) => problem.retry_after(seconds),
+        None => problem,
+    }
+}
+
+/// A call that found no lane in time.
+pub(crate) fn queue_slow(waited: Duration, told: &Told) -> Problem {
+    let detail = format!(
+        "no lane of the model came free within {} s; the call was at place {} of those that wait",
+        waited.as_secs_f64(),
+        told.position
+    );
+    let problem = busy("queue_slow", detail)
+        .with_way_out("try again, or give it more lanes: deft load --lanes");
+    match told.expected.and_then(|wait| u32::try_from(wait.as_secs() + 1).ok()) {
+        Some(seconds) => problem.retry_after(seconds),
+        None => problem,
+    }
 }
 
 pub(crate) fn loaded_otherwise(name: &str) -> Problem {

@@ -21,7 +21,7 @@ use crate::catalogue::Catalogue;
 use crate::config::{Config, ConfigError, FetchingConfig};
 use crate::database::{CONNECT, Database, DatabaseError};
 use crate::fetching::{self, Fetching};
-use crate::fleet::Fleet;
+use crate::fleet::{Fleet, Rules};
 use crate::fleet::pools::Machine;
 use crate::gateway::Gateway;
 use crate::guard::guard;
@@ -142,7 +142,12 @@ async fn serve(
         most_instances: config.loading.most_instances,
         kernels: config.loading.kernels.clone(),
     };
-    let fleet = Fleet::start(machine, config.loading.make_room);
+    let rules = Rules {
+        make_room: config.loading.make_room,
+        queue: config.calls.queue,
+        hang: Duration::from_secs(config.loading.hang_seconds),
+    };
+    let fleet = Fleet::start(machine, rules);
     let (recorder, recording) = Recorder::start(pool.clone(), node);
     let loads = Arc::new(Loads {
         catalogue: Arc::clone(&catalogue),

@@ -33,6 +33,7 @@ pub(crate) fn settings(target: &Target) -> Settings {
         idle: policy.idle,
         context: settings.context,
         lanes: settings.lanes,
+        cache_tokens: settings.cache_tokens,
         chunk: settings.chunk,
         cache: precision(settings.keys),
         cache_values: precision(settings.values),
@@ -186,6 +187,7 @@ pub(crate) fn load_settings(
     let settings = LoadSettings {
         context: request.context.unwrap_or(defaults.context),
         lanes: request.lanes.unwrap_or(defaults.lanes),
+        cache_tokens: request.cache_tokens,
         chunk: request.chunk.unwrap_or(defaults.chunk),
         keys: request.cache.map_or(defaults.keys, cache_type),
         values: request.cache_values.or(request.cache).map_or(defaults.values, cache_type),
@@ -224,6 +226,7 @@ pub(crate) fn request_of(settings: &Settings) -> SettingsRequest {
         idle: Some(settings.idle),
         context: Some(settings.context),
         lanes: Some(settings.lanes),
+        cache_tokens: settings.cache_tokens,
         chunk: Some(settings.chunk),
         cache: Some(settings.cache),
         cache_values: Some(settings.cache_values),
@@ -247,6 +250,7 @@ pub(crate) fn memory_request(settings: &LoadSettings) -> SettingsRequest {
     SettingsRequest {
         context: Some(settings.context),
         lanes: Some(settings.lanes),
+        cache_tokens: settings.cache_tokens,
         chunk: Some(settings.chunk),
         cache: Some(precision(settings.keys)),
         cache_values: Some(precision(settings.values)),
@@ -270,6 +274,8 @@ pub(crate) fn load_command(
     };
     flag("context", &settings.context, settings.context != defaults.context);
     flag("lanes", &settings.lanes, settings.lanes != defaults.lanes);
+    let together = settings.cache_tokens;
+    flag("cache-tokens", &together.unwrap_or(0), together.is_some());
     flag("chunk", &settings.chunk, settings.chunk != defaults.chunk);
     flag("cache", &settings.keys.name(), settings.keys != defaults.keys);
     let values_apart = settings.values != settings.keys;

@@ -73,16 +73,23 @@ fn text(plan: &ModelPlan) -> String {
     };
     let notes: String = plan.notes.iter().map(|note| format!("  {note}\n")).collect();
     format!(
-        "plan for `{}`: {copies}{} {} of {} tokens, {} cache, chunk {}{}\n{}\n{notes}",
+        "plan for `{}`: {copies}{} {} of {} tokens{}, {} cache, chunk {}{}\n{}\n{notes}",
         plan.name,
         settings.lanes,
         if settings.lanes == 1 { "lane" } else { "lanes" },
         print::count(settings.context.into()),
+        together(settings),
         cache(settings),
         settings.chunk,
         layers(&settings.pools),
         print::table(&[], rows, &[1]),
     )
+}
+
+/// What all lanes hold together, where that is said.
+fn together(settings: &Settings) -> String {
+    let tokens = settings.cache_tokens.map(u64::from);
+    tokens.map(|tokens| format!(", {} together", print::count(tokens))).unwrap_or_default()
 }
 
 /// Where the layers are, if not all in host memory.

@@ -104,7 +104,7 @@ fn load(order: &LoadOrder, tell: &mut dyn FnMut(u64, u64)) -> Result<Lanes, (Pro
     let settings = LoadSettings {
         context: order.context,
         lanes: order.lanes,
-        shared: order.shared,
+        cache_tokens: order.cache_tokens,
         chunk: order.chunk,
         keys: cache(&order.keys)?,
         values: cache(&order.values)?,

@@ -36,7 +36,7 @@ impl Link {
             file,
             context,
             lanes,
-            shared: None,
+            cache_tokens: None,
             chunk: 16,
             keys: "f16".to_owned(),
             values: "f16".to_owned(),

@@ -35,6 +35,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
     fn other_settings(&self, wanted: Candidate<'_>) -> Vec<WayOut> {
         let Candidate { shape, settings, .. } = wanted;
         let way = |settings: LoadSettings| {
+            let settings = settings.within();
             let grant = self.fits(Candidate { settings: &settings, ..wanted })?;
             Some(WayOut::Settings { settings, need: grant.demand.total() })
         };

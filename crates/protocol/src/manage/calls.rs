@@ -5,6 +5,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
+use crate::chat::CallPriority;
+
 /// What a call is doing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -17,6 +19,8 @@ pub enum CallStage {
     Prompt,
     /// It is being answered.
     Answering,
+    /// It left its memory to older calls, and goes on when there is room.
+    Paused,
 }
 
 /// A call under way.
@@ -26,13 +30,20 @@ pub struct RunningCall {
     pub id: Uuid,
     /// What was asked: the variant once it is known.
     pub name: String,
+    /// Who asks: as the call says, or its program and where that is.
+    pub caller: String,
+    /// How it stands to others that wait.
+    pub priority: CallPriority,
     /// When it arrived.
     pub arrived_at: DateTime<Utc>,
     /// What it is doing.
     pub stage: CallStage,
     /// How much of the stage is done, from 0 to 1; of loading and of taking in the prompt.
     pub share: Option<f64>,
-    /// Seconds until the prompt is taken in, by how long it took so far.
+    /// Its place among those that wait for a lane; 1 is next.
+    pub position: Option<u32>,
+    /// Seconds until it has a lane, by how long others held theirs; or until the prompt is taken in, by
+    /// how long it took so far.
     pub seconds_left: Option<f64>,
     /// Tokens of the prompt, once they are known.
     pub prompt_tokens: Option<u32>,
@@ -53,7 +64,11 @@ impl RunningCall {
             CallStage::Loading => "loading the model".to_owned(),
             CallStage::Prompt => "taking in the prompt".to_owned(),
             CallStage::Answering => "answering".to_owned(),
+            CallStage::Paused => "paused for older calls".to_owned(),
         };
+        if let Some(position) = self.position {
+            words += &format!(", place {position} in the queue");
+        }
         if let Some(share) = self.share {
             words += &format!(", {:.0} %", share * 100.0);
         }
@@ -73,14 +88,32 @@ pub struct CallRecord {
     pub name: String,
     /// When it arrived.
     pub arrived_at: DateTime<Utc>,
+    /// Who asked.
+    #[serde(default)]
+    pub caller: String,
     /// `stop`, `length`, `cancelled` or `failed`.
     pub outcome: String,
+    /// More about how it ended, where there is more to say.
+    #[serde(default)]
+    pub detail: Option<String>,
     /// Tokens of the prompt.
     pub prompt_tokens: u32,
+    /// Of these, known already from a call before.
+    #[serde(default)]
+    pub reused_tokens: u32,
     /// Tokens of the answer.
     pub answer_tokens: u32,
+    /// Seconds it waited for a lane.
+    #[serde(default)]
+    pub queue_seconds: f64,
     /// Seconds to the first piece of text.
     pub first_token_seconds: Option<f64>,
+    /// Prompt tokens computed in a second.
+    #[serde(default)]
+    pub prompt_rate: Option<f64>,
+    /// Answer tokens in a second after the first.
+    #[serde(default)]
+    pub answer_rate: Option<f64>,
     /// Seconds from arrival to end.
     pub total_seconds: f64,
 }

@@ -18,6 +18,10 @@ pub struct SettingsRequest {
     /// Parallel sequences.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lanes: Option<u32>,
+    /// Tokens that all lanes together can hold, at least one lane's context; every lane can fill its own
+    /// where nothing is said. With less, the youngest lane is paused while the others need its room.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cache_tokens: Option<u32>,
     /// Most prompt tokens per step.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub chunk: Option<u32>,
@@ -62,6 +66,7 @@ impl SettingsRequest {
         Self {
             context: own.context.or(other.context),
             lanes: own.lanes.or(other.lanes),
+            cache_tokens: own.cache_tokens.or(other.cache_tokens),
             chunk: own.chunk.or(other.chunk),
             cache: own.cache.or(other.cache),
             // What is said of both precisions together is not undone by a default for one.
@@ -202,6 +207,9 @@ pub struct Settings {
     pub context: u32,
     /// Parallel sequences.
     pub lanes: u32,
+    /// Tokens that all lanes together can hold; every lane can fill its context where absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cache_tokens: Option<u32>,
     /// Most prompt tokens per step.
     pub chunk: u32,
     /// Precision of cached keys.

@@ -1,7 +1,7 @@
 //! The task that owns the fleet.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use deft_engine::baton::Board;
 use deft_planning::{Bytes, Ledger};
@@ -16,7 +16,9 @@ use super::instance::{AfterCrash, Instance, Leaving};
 use super::memory::{self, Measured};
 use super::pools::Machine;
 use super::room::Pending;
-use super::{Ask, At, FleetReport, Judged, Seat, Target, Unload};
+use super::queue::{Left, Line};
+use super::{Ask, FleetReport, Judged, Target, Unload};
+use super::Rules;
 use crate::config::MakeRoom;
 use crate::{refusals, wire};
 
@@ -28,12 +30,20 @@ pub(super) struct Actor {
     pub(super) instances: BTreeMap<Uuid, Instance>,
     /// Loads that wait for others to go.
     pub(super) pending: Vec<Pending>,
+    /// Calls that wait, by variant.
+    pub(super) lines: BTreeMap<Uuid, Line>,
+    /// Calls that may wait for each instance.
+    pub(super) queue: usize,
+    pub(super) begun: Instant,
+    hang: Duration,
     pub(super) make_room: MakeRoom,
     pub(super) machine: Machine,
     pub(super) decisions: Decisions,
     /// Where engine processes pass the permission to compute on.
     board: Option<Board>,
     asks: mpsc::Sender<Ask>,
+    /// Given to seats, which tell when they are given back.
+    pub(super) leaving: mpsc::UnboundedSender<Left>,
     publish: watch::Sender<FleetReport>,
     drained: Vec<oneshot::Sender<()>>,
     pub(super) stopping: bool,
@@ -45,11 +55,21 @@ fn board() -> Option<Board> {
     Board::create().inspect_err(|error| tracing::error!("engines cannot take turns: {error}")).ok()
 }
 
+/// How a process ended, with what that often means.
+fn explained(how: &str) -> String {
+    if how.contains("SIGKILL") {
+        format!("{how}: somebody ended it, or the system did for want of memory")
+    } else {
+        how.to_owned()
+    }
+}
+
 impl Actor {
     pub(super) fn new(
         machine: Machine,
-        make_room: MakeRoom,
+        rules: Rules,
         asks: mpsc::Sender<Ask>,
+        leaving: mpsc::UnboundedSender<Left>,
         publish: watch::Sender<FleetReport>,
     ) -> Self {
         Self {
@@ -59,8 +79,13 @@ impl Actor {
             board: board(),
             instances: BTreeMap::new(),
             pending: Vec::new(),
-            make_room,
+            lines: BTreeMap::new(),
+            queue: rules.queue,
+            begun: Instant::now(),
+            hang: rules.hang,
+            make_room: rules.make_room,
             asks,
+            leaving,
             publish,
             drained: Vec::new(),
             stopping: false,
@@ -68,18 +93,27 @@ impl Actor {
         }
     }
 
-    pub(super) async fn run(mut self, mut questions: mpsc::Receiver<Ask>) {
+    pub(super) async fn run(
+        mut self,
+        mut questions: mpsc::Receiver<Ask>,
+        mut left: mpsc::UnboundedReceiver<Left>,
+    ) {
         let mut clock = tokio::time::interval(MEASURE_EVERY);
         loop {
             self.publish();
             let ask = tokio::select! {
                 ask = questions.recv() => ask,
+                Some(left) = left.recv() => {
+                    self.left(&left);
+                    Some(Ask::CallEnded)
+                }
                 _ = clock.tick() => Some(Ask::Refresh),
             };
             match ask {
                 Some(ask) => self.take(ask),
                 None => return,
             }
+            self.serve_all();
             if self.stopping && self.instances.is_empty() {
                 self.drained.drain(..).for_each(|answer| {
                     let _ = answer.send(());
@@ -95,7 +129,10 @@ impl Actor {
                 self.load_or_wait(Pending::new(id, *target, keeping, answer));
             }
             Ask::SetAside { id, target, problem } => self.set_aside(id, *target, &problem),
-            Ask::Seat { at, answer } => drop(answer.send(self.seat(at))),
+            Ask::Seat { variant, asker, answer } => {
+                drop(answer.send(self.seat(variant, asker)));
+            }
+            Ask::Ready { id, answer } => drop(answer.send(self.ready(id))),
             Ask::Unload { id, how, gone, answer } => {
                 drop(answer.send(self.unload(id, how, gone)));
             }
@@ -112,6 +149,7 @@ impl Actor {
                 self.retry_pending();
             }
             Ask::Refresh => {
+                self.end_the_hung();
                 self.drain_the_free();
                 self.end_the_idle();
                 self.retry_pending();
@@ -197,7 +235,7 @@ impl Actor {
         if let Some(replaced) = replaced {
             self.instances.remove(&replaced);
         }
-        self.instances.insert(id, Instance::new(id, target, keeping, grant, self.asks.clone()));
+        self.instances.insert(id, Instance::new(id, target, keeping, grant, self.leaving.clone()));
         self.start(id);
         Ok(id)
     }
@@ -232,7 +270,7 @@ impl Actor {
     fn set_aside(&mut self, id: Uuid, target: Target, problem: &Problem) {
         let grant = target.in_host();
         self.decisions.note(What::SetAside, &target.title(), &problem.detail);
-        let mut instance = Instance::new(id, target, Keeping::Kept, grant, self.asks.clone());
+        let mut instance = Instance::new(id, target, Keeping::Kept, grant, self.leaving.clone());
         if problem.code == refusals::DOES_NOT_FIT {
             instance.wait_for_room(problem);
         } else {
@@ -293,7 +331,34 @@ impl Actor {
                 instance.fail(&problem);
                 self.ledger.release(id);
             }
+            ProcessEvent::Standing(standing) => instance.standing = Some(standing),
             ProcessEvent::Exited { how } => self.ended(id, &how),
+        }
+    }
+
+    /// Ends processes that have calls and compute nothing. Whoever waits for its turn is excused: it may
+    /// be waiting for one of them.
+    fn end_the_hung(&mut self) {
+        let (hang, board) = (self.hang, self.board.as_ref());
+        let mut is_ended = false;
+        for instance in self.instances.values_mut() {
+            let Some(process) = &instance.process else { continue };
+            let waits = board.is_some_and(|board| board.is_waiting(process.pid));
+            if process.link.silence() < hang || waits {
+                continue;
+            }
+            is_ended = true;
+            let why = format!("it had calls and computed nothing for {} s", hang.as_secs());
+            tracing::error!("`{}` hangs: {why}; its process is ended", instance.target.title());
+            instance.why_ended = Some(why);
+            process.kill();
+            process.link.excuse();
+        }
+        if is_ended {
+            self.instances
+                .values()
+                .filter_map(|found| found.process.as_ref())
+                .for_each(|process| process.link.excuse());
         }
     }
 
@@ -303,6 +368,7 @@ impl Actor {
             return;
         };
         let title = instance.target.title();
+        let how = &instance.why_ended.take().unwrap_or_else(|| explained(how));
         match instance.state {
             InstanceState::Draining => {
                 tracing::info!("`{title}` is unloaded");
@@ -371,32 +437,20 @@ impl Actor {
         }
     }
 
-    /// A seat at the least busy instance that is meant, or a place among those who wait for it.
-    fn seat(&mut self, at: At) -> Option<oneshot::Receiver<Result<Seat, Problem>>> {
-        let is_meant = |found: &Instance| match at {
-            At::Variant(variant) => found.target.variant == variant,
-            At::Instance(id) => found.id == id,
-        };
-        let replaced: Vec<Uuid> = self
-            .instances
-            .values()
-            .filter(|found| self.is_replaced(&found.target))
-            .map(|found| found.id)
-            .collect();
-        let instance = self
-            .instances
-            .values_mut()
-            .filter(|found| is_meant(found) && found.holds_memory())
-            .min_by_key(|found| found.eagerness())?;
-        let (answer, seat) = oneshot::channel();
-        match (instance.state, instance.seat(false)) {
-            (_, Some(seat)) => drop(answer.send(Ok(seat))),
-            (InstanceState::Draining, None) if !replaced.contains(&instance.id) => {
-                drop(answer.send(Err(refusals::draining(&instance.target.title()))));
-            }
-            (_, None) => instance.waiting.push(answer),
+    /// Whoever waits until an instance is ready is told.
+    fn ready(&mut self, id: Uuid) -> Option<oneshot::Receiver<Result<(), Problem>>> {
+        let replaced = |found: &Instance| self.is_replaced(&found.target);
+        let instance = self.instances.get(&id).filter(|found| found.holds_memory())?;
+        let (answer, ready) = oneshot::channel();
+        let is_draining = instance.state == InstanceState::Draining && !replaced(instance);
+        if instance.is_ready() {
+            drop(answer.send(Ok(())));
+        } else if is_draining {
+            drop(answer.send(Err(refusals::draining(&instance.target.title()))));
+        } else if let Some(instance) = self.instances.get_mut(&id) {
+            instance.waiting.push(answer);
         }
-        Some(seat)
+        Some(ready)
     }
 
     fn unload(&mut self, id: Uuid, how: Unload, gone: oneshot::Sender<()>) -> Result<(), Problem> {

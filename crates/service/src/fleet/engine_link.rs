@@ -7,11 +7,12 @@ use std::os::unix::net::UnixStream as StdUnixStream;
 use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use deft_engine::baton::Board;
 use deft_protocol::engine::{
-    CallOrder, EmbedOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, MAX_FRAME, ToEngine,
+    CallOrder, EmbedOrder, EngineFigures, EngineStanding, FromEngine, LINK_VERSION, LoadOrder, MAX_FRAME, ToEngine,
     TokenScore,
 };
 use deft_protocol::{Problem, ProblemKind};
@@ -32,6 +33,8 @@ pub(crate) enum ProcessEvent {
     Loaded { kernels: String, seconds: f64, warnings: Vec<String> },
     /// Its model cannot be loaded.
     LoadFailed(Problem),
+    /// How its lanes and pages stand.
+    Standing(EngineStanding),
     /// It ended.
     Exited { how: String },
 }
@@ -43,6 +46,8 @@ pub(crate) enum CallEvent {
     PromptTaken(u32),
     /// So many tokens of it are taken in.
     Intake(u32),
+    /// It left its pages to older calls.
+    Paused,
     Text {
         answer: u32,
         text: String,
@@ -67,6 +72,30 @@ pub(crate) struct EngineLink {
     calls: Calls,
     out: mpsc::UnboundedSender<ToEngine>,
     next_call: Arc<AtomicU64>,
+    silence: Arc<Silence>,
+}
+
+/// Since when a process that has something to do says nothing.
+struct Silence {
+    began: Instant,
+    /// Milliseconds after that.
+    since: AtomicU64,
+}
+
+impl Silence {
+    fn new() -> Self {
+        Self { began: Instant::now(), since: AtomicU64::new(0) }
+    }
+
+    fn ends(&self) {
+        let now = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX);
+        self.since.store(now, Ordering::Relaxed);
+    }
+
+    fn duration(&self) -> Duration {
+        let since = Duration::from_millis(self.since.load(Ordering::Relaxed));
+        self.began.elapsed().saturating_sub(since)
+    }
 }
 
 impl EngineLink {
@@ -85,12 +114,29 @@ impl EngineLink {
         let call = self.next_call.fetch_add(1, Ordering::Relaxed);
         // Unbounded, yet bounded by what a context can hold: an answer is never longer.
         let (sender, events) = mpsc::unbounded_channel();
-        lock(&self.calls).insert(call, sender);
+        {
+            let mut calls = lock(&self.calls);
+            if calls.is_empty() {
+                // It had no reason to speak.
+                self.silence.ends();
+            }
+            calls.insert(call, sender);
+        }
         if self.out.send(order(call)).is_err() {
             // The process is gone: closing the channel tells so.
             lock(&self.calls).remove(&call);
         }
         CallStream { call, events, link: self.clone(), left: answers, broken: false }
+    }
+
+    /// How long the process has been silent though it has calls.
+    pub(crate) fn silence(&self) -> Duration {
+        if lock(&self.calls).is_empty() { Duration::ZERO } else { self.silence.duration() }
+    }
+
+    /// It had a reason to be silent.
+    pub(crate) fn excuse(&self) {
+        self.silence.ends();
     }
 
     /// Whether the process still takes orders; where it does not, it has ended.
@@ -125,9 +171,12 @@ impl CallStream {
     pub(crate) async fn next(&mut self) -> Option<CallEvent> {
         let event = self.events.recv().await;
         self.left = match &event {
-            Some(CallEvent::PromptTaken(_) | CallEvent::Intake(_) | CallEvent::Text { .. }) => {
-                self.left
-            }
+            Some(
+                CallEvent::PromptTaken(_)
+                | CallEvent::Intake(_)
+                | CallEvent::Paused
+                | CallEvent::Text { .. },
+            ) => self.left,
             Some(CallEvent::Done { .. }) => self.left.saturating_sub(1),
             Some(CallEvent::Embedded { .. } | CallEvent::Failed(_)) | None => 0,
         };
@@ -183,11 +232,13 @@ impl EngineProcess {
         let pidfd = raw.and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
         let (out, orders) = mpsc::unbounded_channel();
         let calls = Calls::default();
-        let link = EngineLink { calls, out, next_call: Arc::new(AtomicU64::new(1)) };
+        let silence = Arc::new(Silence::new());
+        let next_call = Arc::new(AtomicU64::new(1));
+        let link = EngineLink { calls, out, next_call, silence: Arc::clone(&silence) };
         // The receiver is held by the task below.
         let _ = link.out.send(ToEngine::Load(order));
         let stream = UnixStream::from_std(ours)?;
-        tokio::spawn(attend(stream, orders, Arc::clone(&link.calls), tell.clone()));
+        tokio::spawn(attend(stream, orders, Arc::clone(&link.calls), silence, tell.clone()));
         tokio::task::spawn_blocking(move || {
             let mut child = child;
             let how = match child.wait() {
@@ -217,6 +268,7 @@ async fn attend(
     stream: UnixStream,
     mut orders: mpsc::UnboundedReceiver<ToEngine>,
     calls: Calls,
+    silence: Arc<Silence>,
     tell: mpsc::UnboundedSender<ProcessEvent>,
 ) {
     let codec =
@@ -234,6 +286,7 @@ async fn attend(
     };
     let read = async {
         while let Some(Ok(frame)) = frames.next().await {
+            silence.ends();
             match serde_json::from_slice::<FromEngine>(&frame) {
                 Ok(message) => dispatch(message, &calls, &tell),
                 Err(error) => tracing::error!("an engine process said something odd: {error}"),
@@ -273,6 +326,11 @@ fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<Pro
             let _ = tell.send(ProcessEvent::LoadFailed(problem));
             return;
         }
+        FromEngine::Standing(standing) => {
+            let _ = tell.send(ProcessEvent::Standing(standing));
+            return;
+        }
+        FromEngine::Paused { call } => (call, CallEvent::Paused),
         FromEngine::Intake { call, done } => (call, CallEvent::Intake(done)),
         FromEngine::PromptTaken { call, prompt_tokens } => {
             (call, CallEvent::PromptTaken(prompt_tokens))

@@ -24,17 +24,17 @@ use deft_planning::{
     Candidate, Demand, Grant, LoadSettings, ModelShape, Placement, Weights, WishedPlace,
 };
 use deft_protocol::Problem;
-use deft_protocol::engine::{BatonOrder, LINK_VERSION, LoadOrder, PlaceOrder};
+use deft_protocol::engine::{BatonOrder, EngineStanding, LINK_VERSION, LoadOrder, PlaceOrder};
 use deft_protocol::manage::{
     IdleLimit, InstanceReport, InstanceState, Keeping, Settings, USUAL_SHARE, copy_name,
 };
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
-use super::Ask;
 use super::engine_link::{EngineLink, EngineProcess};
 use super::memory::Measured;
 use super::pools;
+use super::queue::{Asker, Left};
 use crate::wire;
 
 /// Crashes in a row after which an instance is set aside.
@@ -127,15 +127,20 @@ pub(crate) struct Seat {
     pub(crate) link: EngineLink,
     pub(crate) name: String,
     pub(crate) context: u32,
-    /// Whether the call waited for the instance to be loaded.
-    pub(crate) waited: bool,
+    /// Since when the instance is ready.
+    pub(crate) ready_since: Instant,
     pub(crate) load_seconds: f64,
-    /// Whether a call is being answered, and not only waited for the instance to be ready.
-    pub(crate) is_call: bool,
+    pub(crate) queue_seconds: f64,
     /// Whether the instance is to be unloaded after this call.
     pub(crate) release: bool,
+    taken_at: Instant,
+    lanes: u32,
+    /// Lanes of its engine process that calls use.
+    lanes_used: Arc<AtomicU32>,
     use_made: Arc<UseMade>,
-    left: mpsc::Sender<Ask>,
+    variant: Uuid,
+    caller: String,
+    leaving: mpsc::UnboundedSender<Left>,
 }
 
 /// What calls made of an instance, counted since it was loaded.
@@ -171,17 +176,15 @@ impl Drop for Seat {
         if self.release {
             self.use_made.release.store(true, Ordering::Relaxed);
         }
-        if self.is_call {
-            let mut ended = self.use_made.ended.lock().unwrap_or_else(PoisonError::into_inner);
-            *ended = Some(Instant::now());
-        }
+        let mut ended = self.use_made.ended.lock().unwrap_or_else(PoisonError::into_inner);
+        *ended = Some(Instant::now());
         self.use_made.calls.fetch_sub(1, Ordering::Relaxed);
-        // Where the fleet has too much to do, its next report tells.
-        let _ = self.left.try_send(Ask::CallEnded);
+        self.lanes_used.fetch_sub(self.lanes, Ordering::Relaxed);
+        let (variant, caller) = (self.variant, std::mem::take(&mut self.caller));
+        // Where nobody listens, the fleet has ended.
+        let _ = self.leaving.send(Left { variant, caller, held: self.taken_at.elapsed() });
     }
 }
-
-pub(super) type SeatAnswer = oneshot::Sender<Result<Seat, Problem>>;
 
 pub(super) struct Instance {
     pub(super) id: Uuid,
@@ -190,7 +193,8 @@ pub(super) struct Instance {
     pub(super) state: InstanceState,
     pub(super) grant: Grant,
     pub(super) process: Option<EngineProcess>,
-    pub(super) waiting: Vec<SeatAnswer>,
+    /// Those who wait until it is ready.
+    pub(super) waiting: Vec<oneshot::Sender<Result<(), Problem>>>,
     pub(super) gone: Vec<oneshot::Sender<()>>,
     pub(super) note: Option<String>,
     pub(super) problem: Option<Problem>,
@@ -200,8 +204,13 @@ pub(super) struct Instance {
     /// Of its weights, while it is loading.
     pub(super) load_share: Option<f64>,
     pub(super) leaving: Leaving,
+    /// How its lanes and pages stand.
+    pub(super) standing: Option<EngineStanding>,
+    /// Why its process was ended, where the fleet did that.
+    pub(super) why_ended: Option<String>,
     use_made: Arc<UseMade>,
-    asks: mpsc::Sender<Ask>,
+    lanes_used: Arc<AtomicU32>,
+    leaving_seats: mpsc::UnboundedSender<Left>,
     crashes: u32,
     crashes_in_a_row: u32,
     ready_since: Option<Instant>,
@@ -220,7 +229,7 @@ impl Instance {
         target: Target,
         keeping: Keeping,
         grant: Grant,
-        asks: mpsc::Sender<Ask>,
+        leaving_seats: mpsc::UnboundedSender<Left>,
     ) -> Self {
         Self {
             id,
@@ -238,8 +247,11 @@ impl Instance {
             load_seconds: None,
             load_share: None,
             leaving: Leaving::Gone,
+            standing: None,
+            why_ended: None,
             use_made: Arc::default(),
-            asks,
+            lanes_used: Arc::default(),
+            leaving_seats,
             crashes: 0,
             crashes_in_a_row: 0,
             ready_since: None,
@@ -262,6 +274,7 @@ impl Instance {
             template: self.target.template.clone(),
             context: settings.context,
             lanes: settings.lanes,
+            cache_tokens: settings.cache_tokens,
             chunk: settings.chunk,
             keys: settings.keys.name().to_owned(),
             values: settings.values.name().to_owned(),
@@ -362,20 +375,40 @@ impl Instance {
             .filter(|process| self.state == InstanceState::Ready && process.link.is_open())
     }
 
+    /// Whether it takes calls.
+    pub(super) fn is_ready(&self) -> bool {
+        self.ready_process().is_some()
+    }
+
+    /// Whether it takes calls and has so many lanes free, or all where it has fewer.
+    pub(super) fn has_free(&self, lanes: u32) -> bool {
+        let all = self.target.settings.lanes;
+        let used = self.lanes_used.load(Ordering::Relaxed);
+        self.is_ready() && used + lanes.min(all) <= all
+    }
+
     /// A seat, where the instance is ready.
-    pub(super) fn seat(&self, waited: bool) -> Option<Seat> {
+    pub(super) fn seat(&self, asker: &Asker) -> Option<Seat> {
         let process = self.ready_process()?;
+        let lanes = asker.lanes.min(self.target.settings.lanes);
         self.use_made.calls.fetch_add(1, Ordering::Relaxed);
+        self.lanes_used.fetch_add(lanes, Ordering::Relaxed);
+        let now = Instant::now();
         Some(Seat {
             link: process.link.clone(),
             name: self.target.name.to_string(),
             context: self.target.settings.context,
-            waited,
+            ready_since: self.ready_since.unwrap_or(now),
             load_seconds: 0.0,
-            is_call: false,
+            queue_seconds: 0.0,
             release: false,
+            taken_at: now,
+            lanes,
+            lanes_used: Arc::clone(&self.lanes_used),
             use_made: Arc::clone(&self.use_made),
-            left: self.asks.clone(),
+            variant: self.target.variant,
+            caller: asker.caller.clone(),
+            leaving: self.leaving_seats.clone(),
         })
     }
 
@@ -387,10 +420,8 @@ impl Instance {
         self.load_seconds = Some(seconds);
         self.note = (!warnings.is_empty()).then(|| warnings.join("; "));
         for answer in std::mem::take(&mut self.waiting) {
-            if let Some(seat) = self.seat(true) {
-                // Whoever left meanwhile gives the seat back by dropping it.
-                let _ = answer.send(Ok(seat));
-            }
+            // Whoever left meanwhile need not know.
+            let _ = answer.send(Ok(()));
         }
     }
 
@@ -407,6 +438,9 @@ impl Instance {
         self.crashes_in_a_row = if recovered { 1 } else { self.crashes_in_a_row + 1 };
         self.crashes += 1;
         (self.process, self.measured, self.load_share) = (None, None, None);
+        self.standing = None;
+        // Seats of the process that ended use no lane of the next one.
+        self.lanes_used = Arc::default();
         if self.crashes_in_a_row >= GIVE_UP_AFTER {
             return AfterCrash::SetAside;
         }

@@ -7,6 +7,7 @@ pub(crate) mod engine_link;
 pub(crate) mod instance;
 pub(crate) mod memory;
 pub(crate) mod pools;
+mod queue;
 mod room;
 
 use std::time::Duration;
@@ -23,6 +24,7 @@ pub(crate) use instance::Seat;
 use instance::{Policy, Target};
 use memory::Measured;
 use pools::Machine;
+pub(crate) use queue::{Asker, Place, Told};
 
 use crate::catalogue::off_thread;
 use crate::config::MakeRoom;
@@ -66,8 +68,13 @@ enum Ask {
         problem: Problem,
     },
     Seat {
-        at: At,
+        variant: Uuid,
+        asker: Asker,
         answer: oneshot::Sender<Option<oneshot::Receiver<Result<Seat, Problem>>>>,
+    },
+    Ready {
+        id: Uuid,
+        answer: oneshot::Sender<Option<oneshot::Receiver<Result<(), Problem>>>>,
     },
     Unload {
         id: Uuid,
@@ -100,13 +107,15 @@ enum Ask {
     KillAll,
 }
 
-/// Where a seat is wanted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum At {
-    /// At the least busy instance of a variant.
-    Variant(Uuid),
-    /// At one instance.
-    Instance(Uuid),
+/// What the operator wants of the fleet as a whole.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Rules {
+    /// What a call may unload to make room for its model.
+    pub(crate) make_room: MakeRoom,
+    /// Calls that may wait for each instance.
+    pub(crate) queue: usize,
+    /// A process that has calls and says nothing for so long is replaced.
+    pub(crate) hang: Duration,
 }
 
 /// How an instance is unloaded.
@@ -127,10 +136,13 @@ pub(crate) struct Fleet {
 
 impl Fleet {
     /// Starts the fleet's task.
-    pub(crate) fn start(machine: Machine, make_room: MakeRoom) -> Self {
+    pub(crate) fn start(machine: Machine, rules: Rules) -> Self {
         let (asks, questions) = mpsc::channel(WAITING);
+        // Unbounded, yet bounded by the calls that have a seat.
+        let (leaving, left) = mpsc::unbounded_channel();
         let (publish, reports) = watch::channel(FleetReport::default());
-        tokio::spawn(Actor::new(machine, make_room, asks.clone(), publish).run(questions));
+        let actor = Actor::new(machine, rules, asks.clone(), leaving, publish);
+        tokio::spawn(actor.run(questions, left));
         Self { asks, reports }
     }
 
@@ -179,13 +191,36 @@ impl Fleet {
         self.ask(|answer| Ask::Limit { pool, limit, answer }).await?
     }
 
-    /// A seat there, waiting while it loads; none where there is no instance.
-    pub(crate) async fn seat(&self, at: At, longest: Duration) -> Result<Option<Seat>, Problem> {
-        let Some(seat) = self.ask(|answer| Ask::Seat { at, answer }).await? else {
+    /// A seat at an instance of a variant, waiting while it loads and while all lanes are taken; none
+    /// where there is no instance.
+    pub(crate) async fn seat(
+        &self,
+        variant: Uuid,
+        asker: &Asker,
+        longest: Duration,
+    ) -> Result<Option<Seat>, Problem> {
+        let asks = asker.clone();
+        let asked = self.ask(|answer| Ask::Seat { variant, asker: asks, answer });
+        let Some(seat) = asked.await? else {
             return Ok(None);
         };
         match tokio::time::timeout(longest, seat).await {
             Ok(Ok(seat)) => seat.map(Some),
+            Ok(Err(_)) => Err(refusals::unloaded()),
+            Err(_) => Err(match asker.place.told().filter(|told| told.is_loaded) {
+                Some(told) => refusals::queue_slow(longest, &told),
+                None => refusals::load_slow(longest),
+            }),
+        }
+    }
+
+    /// Waits until an instance is ready; none where there is no such instance.
+    pub(crate) async fn ready(&self, id: Uuid, longest: Duration) -> Result<Option<()>, Problem> {
+        let Some(ready) = self.ask(|answer| Ask::Ready { id, answer }).await? else {
+            return Ok(None);
+        };
+        match tokio::time::timeout(longest, ready).await {
+            Ok(Ok(ready)) => ready.map(Some),
             Ok(Err(_)) => Err(refusals::unloaded()),
             Err(_) => Err(refusals::load_slow(longest)),
         }

@@ -50,8 +50,10 @@ async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> s
     sqlx::query(
         "with stored as (
             insert into calls (id, node, variant_name, arrived_at, outcome, prompt_tokens,
-                answer_tokens, first_token_seconds, total_seconds)
-            values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict (id) do nothing
+                answer_tokens, first_token_seconds, total_seconds, caller, detail, reused_tokens,
+                queue_seconds, prompt_rate, answer_rate)
+            values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
+            on conflict (id) do nothing
             returning node, variant_name, arrived_at
          )
          insert into uses (node, variant_name, calls, last)
@@ -68,6 +70,12 @@ async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> s
     .bind(row.answer_tokens.cast_signed())
     .bind(row.first_token_seconds)
     .bind(row.total_seconds)
+    .bind(&row.caller)
+    .bind(&row.detail)
+    .bind(row.reused_tokens.cast_signed())
+    .bind(row.queue_seconds)
+    .bind(row.prompt_rate)
+    .bind(row.answer_rate)
     .execute(database)
     .await
     .map(|_| ())
@@ -83,6 +91,12 @@ struct Row {
     answer_tokens: i32,
     first_token_seconds: Option<f64>,
     total_seconds: f64,
+    caller: String,
+    detail: Option<String>,
+    reused_tokens: i32,
+    queue_seconds: f64,
+    prompt_rate: Option<f64>,
+    answer_rate: Option<f64>,
 }
 
 /// How often a variant was asked, and when last.
@@ -119,7 +133,8 @@ pub(crate) async fn latest(
 ) -> sqlx::Result<Vec<CallRecord>> {
     let rows: Vec<Row> = sqlx::query_as(
         "select id, variant_name, arrived_at, outcome, prompt_tokens, answer_tokens,
-            first_token_seconds, total_seconds
+            first_token_seconds, total_seconds, caller, detail, reused_tokens, queue_seconds,
+            prompt_rate, answer_rate
          from calls where node = $1 order by arrived_at desc limit $2",
     )
     .bind(node)
@@ -135,6 +150,12 @@ pub(crate) async fn latest(
         answer_tokens: row.answer_tokens.cast_unsigned(),
         first_token_seconds: row.first_token_seconds,
         total_seconds: row.total_seconds,
+        caller: row.caller,
+        detail: row.detail,
+        reused_tokens: row.reused_tokens.cast_unsigned(),
+        queue_seconds: row.queue_seconds,
+        prompt_rate: row.prompt_rate,
+        answer_rate: row.answer_rate,
     };
     Ok(rows.into_iter().map(record).collect())
 }

@@ -11,6 +11,7 @@ use deft_protocol::{Problem, ProblemKind};
 use serde_json::{Map, Value};
 
 use super::App;
+use super::caller::Caller;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
 use crate::gateway::{Answer, Question, Whole};
@@ -27,6 +28,7 @@ use crate::gateway::{Answer, Question, Whole};
 #[post("/v1/chat/completions")]
 pub(super) async fn complete_chat(
     app: web::Data<App>,
+    caller: Caller,
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
     let head: ChatHead = body(&bytes.0)?;
@@ -34,7 +36,7 @@ pub(super) async fn complete_chat(
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
     let question = question(&head)?;
-    let (call, patience) = app.arrive(&head.model);
+    let (call, patience) = app.arrive(&head.model, &caller);
     let begun = async move { app.gateway.answer(call, &head.model, question, options).await };
     if streams {
         return Ok(streaming::answer(begun, patience, Chunks { counts }).await?);

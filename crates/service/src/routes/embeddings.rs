@@ -9,6 +9,7 @@ use deft_protocol::embeddings::{
     EmbeddingValues,
 };
 
+use super::caller::Caller;
 use super::respond::{Body, ChatError, body};
 use super::{App, streaming};
 use crate::gateway::Embedded;
@@ -23,13 +24,17 @@ use crate::gateway::Embedded;
     )
 )]
 #[post("/v1/embeddings")]
-pub(super) async fn embed(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ChatError> {
+pub(super) async fn embed(
+    app: web::Data<App>,
+    caller: Caller,
+    bytes: Body,
+) -> Result<HttpResponse, ChatError> {
     let request: EmbeddingRequest = body(&bytes.0)?;
     let format = request.encoding_format.unwrap_or_default();
-    let (call, patience) = app.arrive(&request.model);
+    let (call, patience) = app.arrive(&request.model, &caller);
     let made = async move {
-        let EmbeddingRequest { model, input, .. } = request;
-        let embedded = app.gateway.embed(call, &model, input.into_list()).await?;
+        let EmbeddingRequest { model, input, user, .. } = request;
+        let embedded = app.gateway.embed(call, &model, input.into_list(), user).await?;
         Ok(response(embedded, format))
     };
     Ok(streaming::whole(made, patience.every).await?)

@@ -1,5 +1,6 @@
 //! The routes, one file each. A route parses, asks one function, and maps the outcome.
 
+mod caller;
 mod calls;
 mod chat;
 mod checks;
@@ -38,6 +39,8 @@ use crate::gateway::Gateway;
 use crate::keeping::Keeping;
 use crate::loads::Loads;
 
+use caller::Caller;
+pub(crate) use caller::readable;
 use streaming::Patience;
 
 pub use openapi::document as openapi_document;
@@ -67,8 +70,8 @@ pub(crate) struct App {
 
 impl App {
     /// Puts a call on the board.
-    fn arrive(&self, model: &str) -> (Arrived, Patience) {
-        let call = self.board.arrive(model);
+    fn arrive(&self, model: &str, caller: &Caller) -> (Arrived, Patience) {
+        let call = self.board.arrive(model, &caller.0);
         let (watched, reports) = (call.watched(), self.fleet.reports());
         let standing = Box::new(move || watched.report(&reports.borrow().instances).standing());
         (call, Patience { every: self.heartbeat, standing })

@@ -8,6 +8,7 @@ use deft_protocol::engine::TokenScore;
 use deft_protocol::text::{TextChoice, TextHead, TextLogprobs, TextResponse};
 
 use super::App;
+use super::caller::Caller;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
 use crate::gateway::{Answer, Question, Whole};
@@ -24,6 +25,7 @@ use crate::gateway::{Answer, Question, Whole};
 #[post("/v1/completions")]
 pub(super) async fn continue_text(
     app: web::Data<App>,
+    caller: Caller,
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
     let head: TextHead = body(&bytes.0)?;
@@ -35,7 +37,7 @@ pub(super) async fn continue_text(
         echo: head.echo.unwrap_or(false),
         scores: head.logprobs,
     };
-    let (call, patience) = app.arrive(&head.model);
+    let (call, patience) = app.arrive(&head.model, &caller);
     let begun = async move { app.gateway.answer(call, &head.model, question, options).await };
     if streams {
         let offsets = Vec::new();

@@ -24,7 +24,7 @@ fn settings(context: u32, lanes: u32, chunk: u32, cache: CacheType) -> LoadSetti
     LoadSettings {
         context,
         lanes,
-        shared: None,
+        cache_tokens: None,
         chunk,
         keys: cache,
         values: cache,
@@ -143,8 +143,8 @@ proptest! {
             &Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(&file), 128,
         ).unwrap().shape().clone();
         let all = 128 * lanes;
-        let shared = (room < 100).then(|| (all * room / 100).clamp(128, all));
-        let chosen = LoadSettings { shared, ..settings(128, lanes, chunk, cache) };
+        let cache_tokens = (room < 100).then(|| (all * room / 100).clamp(128, all));
+        let chosen = LoadSettings { cache_tokens, ..settings(128, lanes, chunk, cache) };
         prop_assume!(chosen.check(&shape).is_ok());
         let mut together = open(&file, chosen);
         for (call, wanted) in (0..).zip(&calls) {
@@ -184,7 +184,7 @@ proptest! {
 
 #[test]
 fn where_pages_run_out_the_youngest_is_paused_and_goes_on_with_the_same_tokens() {
-    let room = |shared| LoadSettings { shared, ..settings(256, 4, 64, CacheType::F16) };
+    let room = |cache_tokens| LoadSettings { cache_tokens, ..settings(256, 4, 64, CacheType::F16) };
     let ask = |lanes: &mut Lanes| {
         for call in 0..4 {
             let names = ["Moonhook bean", "Ember chard", "Quillfen pea", "Larkspur kale"];
@@ -229,7 +229,7 @@ fn where_pages_run_out_the_youngest_is_paused_and_goes_on_with_the_same_tokens()
 
 #[test]
 fn a_call_waits_for_pages_for_its_prompt_and_nobody_overtakes_it() {
-    let mut lanes = open(DESK, LoadSettings { shared: Some(256), ..settings(256, 3, 64, CacheType::F16) });
+    let mut lanes = open(DESK, LoadSettings { cache_tokens: Some(256), ..settings(256, 3, 64, CacheType::F16) });
     let long = "Moonhook bean and Ember chard stand in row 3. ".repeat(13);
     let call = |call, text: &str| CallOrder { scores: None, ..order(call, Prompt::Text(text.into())) };
     let mut out = Vec::new();

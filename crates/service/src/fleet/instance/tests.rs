@@ -15,8 +15,8 @@ fn instance(policy: Policy) -> Instance {
         shape,
     };
     let grant = target.in_host();
-    let (asks, _) = mpsc::channel(1);
-    Instance::new(Uuid::nil(), target, Keeping::Kept, grant, asks)
+    let (leaving, _) = mpsc::unbounded_channel();
+    Instance::new(Uuid::nil(), target, Keeping::Kept, grant, leaving)
 }
 
 fn ready(policy: Policy) -> Instance {

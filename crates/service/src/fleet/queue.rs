@@ -1,0 +1,220 @@
+//! Calls that wait for a lane. All instances of a variant serve one queue, also those that are just being
+//! loaded; [`deft_planning::queue`] says who is next.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use deft_planning::queue::{Class, Holding, Queue};
+use deft_protocol::Problem;
+use deft_protocol::manage::InstanceState;
+use tokio::sync::oneshot;
+use uuid::Uuid;
+
+use super::Seat;
+use super::actor::Actor;
+use super::instance::Instance;
+use crate::refusals;
+
+/// Places in the queue are told no more often.
+const TELL_EVERY: Duration = Duration::from_millis(50);
+
+/// Who asks for a seat.
+#[derive(Clone)]
+pub(crate) struct Asker {
+    pub(crate) caller: String,
+    pub(crate) class: Class,
+    /// Lanes that the call uses at once.
+    pub(crate) lanes: u32,
+    /// Where it is told how it stands.
+    pub(crate) place: Arc<Place>,
+}
+
+/// A call's place in a queue, for whoever looks at it.
+#[derive(Debug, Default)]
+pub(crate) struct Place(Mutex<Option<Told>>);
+
+/// What is told of a place.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Told {
+    /// 1 is next.
+    pub(crate) position: u32,
+    /// How long it will probably take.
+    pub(crate) expected: Option<Duration>,
+    /// Whether an instance is ready, so that it is lanes that are waited for.
+    pub(crate) is_loaded: bool,
+}
+
+impl Place {
+    /// How it stands; none where it does not wait.
+    pub(crate) fn told(&self) -> Option<Told> {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn tell(&self, told: Option<Told>) {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = told;
+    }
+}
+
+/// A call that waits.
+struct Ticket {
+    asker: Asker,
+    answer: oneshot::Sender<Result<Seat, Problem>>,
+}
+
+impl Drop for Ticket {
+    fn drop(&mut self) {
+        self.asker.place.tell(None);
+    }
+}
+
+/// What a seat tells when it is given back.
+pub(crate) struct Left {
+    pub(super) variant: Uuid,
+    pub(super) caller: String,
+    pub(super) held: Duration,
+}
+
+/// The queue of a variant.
+#[derive(Default)]
+pub(super) struct Line {
+    queue: Queue<Ticket>,
+    holding: Holding,
+    told: Option<Instant>,
+}
+
+impl Actor {
+    /// A seat at an instance of a variant, or a place in its queue; none where it is not loaded.
+    pub(super) fn seat(
+        &mut self,
+        variant: Uuid,
+        asker: Asker,
+    ) -> Option<oneshot::Receiver<Result<Seat, Problem>>> {
+        let meant = |found: &&Instance| found.target.variant == variant && found.holds_memory();
+        let there = self.instances.values().filter(meant).count();
+        if there == 0 {
+            return None;
+        }
+        let now = self.begun.elapsed();
+        let is_loaded = self.is_loaded(variant);
+        let has_free = self.free_instance(variant, asker.lanes).is_some();
+        let line = self.lines.entry(variant).or_default();
+        line.queue.retain(|ticket| !ticket.answer.is_closed());
+        let most = (self.queue * there).max(usize::from(has_free && line.queue.is_empty()));
+        let (answer, seat) = oneshot::channel();
+        if line.queue.len() >= most {
+            let wait = line.holding.expected(most + 1, asker.lanes);
+            let _ = answer.send(Err(refusals::queue_full(most, wait)));
+            return Some(seat);
+        }
+        let (caller, class) = (asker.caller.clone(), asker.class);
+        let position = u32::try_from(line.queue.len() + 1).unwrap_or(u32::MAX);
+        asker.place.tell(Some(Told { position, expected: None, is_loaded }));
+        let pushed = line.queue.push(Ticket { asker, answer }, &caller, class, most, now);
+        debug_assert!(pushed.is_ok(), "it was seen to have room");
+        Some(seat)
+    }
+
+    /// A seat was given back.
+    pub(super) fn left(&mut self, left: &Left) {
+        if let Some(line) = self.lines.get_mut(&left.variant) {
+            line.queue.returned(&left.caller);
+            line.holding.note(left.held);
+        }
+    }
+
+    /// The least busy instance that has so many lanes free, or all of them where it has fewer.
+    fn free_instance(&self, variant: Uuid, lanes: u32) -> Option<Uuid> {
+        let free = |found: &&Instance| found.target.variant == variant && found.has_free(lanes);
+        let found = self.instances.values().filter(free).min_by_key(|found| found.eagerness());
+        found.map(|found| found.id)
+    }
+
+    /// Gives free lanes to those who wait.
+    pub(super) fn serve_all(&mut self) {
+        let variants: Vec<Uuid> = self.lines.keys().copied().collect();
+        for variant in variants {
+            self.serve(variant);
+        }
+        let instances = &self.instances;
+        self.lines.retain(|&variant, line| {
+            !line.queue.is_empty()
+                || instances.values().any(|found| found.target.variant == variant)
+        });
+    }
+
+    fn serve(&mut self, variant: Uuid) {
+        let now = self.begun.elapsed();
+        loop {
+            let Some(line) = self.lines.get_mut(&variant) else { return };
+            line.queue.retain(|ticket| !ticket.answer.is_closed());
+            let Some(next) = line.queue.peek(now) else { return };
+            let lanes = next.asker.lanes;
+            let Some(free) = self.free_instance(variant, lanes) else { break };
+            let Some(line) = self.lines.get_mut(&variant) else { return };
+            let (Some(ticket), Some(instance)) =
+                (line.queue.pop(now), self.instances.get_mut(&free))
+            else {
+                return;
+            };
+            if let Some(seat) = instance.seat(&ticket.asker) {
+                ticket.give(Ok(seat));
+            }
+        }
+        match self.nobody_comes(variant) {
+            Some(problem) => {
+                let line = self.lines.get_mut(&variant).map(|line| line.queue.drain());
+                line.into_iter().flatten().for_each(|ticket| ticket.give(Err(problem.clone())));
+            }
+            None => self.tell_places(variant),
+        }
+    }
+
+    fn is_loaded(&self, variant: Uuid) -> bool {
+        let ready = |found: &Instance| found.target.variant == variant && found.is_ready();
+        self.instances.values().any(ready)
+    }
+
+    /// Why no instance will serve those who wait, if so.
+    fn nobody_comes(&self, variant: Uuid) -> Option<Problem> {
+        let mut problem = refusals::unloaded();
+        for found in self.instances.values().filter(|found| found.target.variant == variant) {
+            match found.state {
+                InstanceState::Ready | InstanceState::Loading | InstanceState::Restarting => {
+                    return None;
+                }
+                InstanceState::Draining if self.is_replaced(&found.target) => return None,
+                InstanceState::Draining => problem = refusals::draining(&found.target.title()),
+                InstanceState::Failed => problem = found.problem.clone().unwrap_or(problem),
+                InstanceState::Displaced => {}
+            }
+        }
+        Some(problem)
+    }
+
+    /// Tells those who wait how they stand.
+    fn tell_places(&mut self, variant: Uuid) {
+        let meant = |found: &&Instance| found.target.variant == variant;
+        let lanes = self.instances.values().filter(meant).map(|found| found.target.settings.lanes);
+        let (lanes, now) = (lanes.sum(), self.begun.elapsed());
+        let is_loaded = self.is_loaded(variant);
+        let Some(line) = self.lines.get_mut(&variant) else { return };
+        if line.told.is_some_and(|told| told.elapsed() < TELL_EVERY) {
+            // The fleet's clock comes back to it.
+            return;
+        }
+        line.told = Some(Instant::now());
+        for (at, ticket) in (1..).zip(line.queue.in_order(now)) {
+            let position = u32::try_from(at).unwrap_or(u32::MAX);
+            let expected = line.holding.expected(at, lanes);
+            ticket.asker.place.tell(Some(Told { position, expected, is_loaded }));
+        }
+    }
+}
+
+impl Ticket {
+    fn give(mut self, result: Result<Seat, Problem>) {
+        let (nobody, _) = oneshot::channel();
+        // Whoever left meanwhile gives the seat back by dropping it.
+        let _ = std::mem::replace(&mut self.answer, nobody).send(result);
+    }
+}

@@ -1,0 +1,62 @@
+//! Who calls: the program, by the name it gives itself, and where it runs.
+
+use std::convert::Infallible;
+use std::future::{Ready, ready};
+
+use actix_web::dev::Payload;
+use actix_web::http::header::USER_AGENT;
+use actix_web::{FromRequest, HttpRequest};
+
+/// Longest name of a caller, in characters.
+const LONGEST: usize = 64;
+
+/// A caller's name, where the call itself says none.
+pub(super) struct Caller(pub(super) String);
+
+impl FromRequest for Caller {
+    type Error = Infallible;
+    type Future = Ready<Result<Self, Infallible>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let agent = request.headers().get(USER_AGENT).and_then(|agent| agent.to_str().ok());
+        let address = request.peer_addr().map(|peer| peer.ip().to_string());
+        ready(Ok(Self(named(agent.unwrap_or_default(), address.as_deref()))))
+    }
+}
+
+fn named(agent: &str, address: Option<&str>) -> String {
+    let program = match agent.split(['/', ' ', '(']).next() {
+        // Every browser begins with this.
+        Some("Mozilla") => "a browser",
+        None | Some("") => "a program",
+        Some(program) => program,
+    };
+    match address {
+        Some(address) => readable(&format!("{program} at {address}")),
+        None => readable(program),
+    }
+}
+
+/// A name as it can be shown: short, in one line.
+pub(crate) fn readable(name: &str) -> String {
+    name.chars().filter(|letter| !letter.is_control()).take(LONGEST).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn programs_are_named_as_they_name_themselves() {
+        assert_eq!(named("deft/0.1", Some("127.0.0.1")), "deft at 127.0.0.1");
+        assert_eq!(named("Mozilla/5.0 (X11; Linux)", Some("::1")), "a browser at ::1");
+        assert_eq!(named("", Some("127.0.0.1")), "a program at 127.0.0.1");
+        assert_eq!(named("seed-agent", None), "seed-agent");
+    }
+
+    #[test]
+    fn a_name_has_one_short_line() {
+        assert_eq!(readable("two\nlines\u{1b}[31m"), "twolines[31m");
+        assert_eq!(readable(&"é".repeat(300)).chars().count(), LONGEST);
+    }
+}
