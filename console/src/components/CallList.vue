@@ -13,11 +13,13 @@ const STAGES: Record<Call['stage'], string> = {
   loading: 'loading the model',
   prompt: 'taking in the prompt',
   answering: 'answering',
+  paused: 'paused for older calls',
 }
 
 /** Where a call stands, with the figures that are known. */
 function told(call: Call): string {
   const parts = [STAGES[call.stage]]
+  if (call.position != null) parts.push(`place ${call.position} in the queue`)
   if (call.share != null) parts.push(`${Math.round(call.share * 100)} %`)
   if (call.seconds_left != null) parts.push(`about ${Math.ceil(call.seconds_left)} s left`)
   if (call.prompt_tokens != null) parts.push(`prompt of ${count(call.prompt_tokens)} tokens`)
@@ -42,6 +44,8 @@ async function end(id: string) {
     <div v-for="call in calls" :key="call.id" class="py-1" :data-call="call.stage">
       <div class="d-flex flex-wrap align-center ga-2 text-body-medium">
         <b>{{ call.name }}</b>
+        <span>{{ call.caller }}</span>
+        <v-chip v-if="call.priority !== 'usual'" size="x-small" label>{{ call.priority }}</v-chip>
         <span class="text-medium-emphasis figures">{{ told(call) }}</span>
         <v-spacer />
         <v-btn size="x-small" variant="outlined" @click="end(call.id)">End</v-btn>

@@ -76,6 +76,7 @@ impl Client {
             return Err(wrong());
         }
         let http = reqwest::Client::builder()
+            .user_agent(concat!("deft/", env!("CARGO_PKG_VERSION")))
             .connect_timeout(CONNECT)
             .no_proxy()
             .build()

@@ -198,9 +198,15 @@ impl LoadSettings {
         range("context", self.context, shape.context_length, "tokens, the model's own context")?;
         range("lanes", self.lanes, MAX_LANES, "lanes")?;
         let all = self.lanes.saturating_mul(self.context);
-        if let Some(given) = self.cache_tokens.filter(|given| !(self.context..=all).contains(given)) {
-            let reason = format!("from {}, the context of one lane, to {all}, of all", self.context);
-            return Err(SettingsError { setting: "cache-tokens", given: given.to_string(), reason });
+        if let Some(given) = self.cache_tokens.filter(|given| !(self.context..=all).contains(given))
+        {
+            let reason =
+                format!("from {}, the context of one lane, to {all}, of all", self.context);
+            return Err(SettingsError {
+                setting: "cache-tokens",
+                given: given.to_string(),
+                reason,
+            });
         }
         range("chunk", self.chunk, MAX_CHUNK, "tokens")?;
         range("threads", self.threads.unwrap_or(1), MAX_THREADS, "threads")?;
@@ -236,7 +242,8 @@ impl LoadSettings {
     pub fn pages(&self) -> u32 {
         let one = self.context.div_ceil(PAGE_TOKENS);
         let all = self.lanes.saturating_mul(one);
-        self.cache_tokens.map_or(all, |tokens| tokens.div_ceil(PAGE_TOKENS).clamp(one, all.max(one)))
+        self.cache_tokens
+            .map_or(all, |tokens| tokens.div_ceil(PAGE_TOKENS).clamp(one, all.max(one)))
     }
 }
 

@@ -6,10 +6,10 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Instant;
 
 use chrono::{DateTime, Utc};
-use deft_protocol::manage::{CallStage, InstanceReport, InstanceState, RunningCall};
-use deft_protocol::{Problem, ProblemKind};
 use deft_planning::queue::Class;
 use deft_protocol::chat::CallPriority;
+use deft_protocol::manage::{CallStage, InstanceReport, InstanceState, RunningCall};
+use deft_protocol::{Problem, ProblemKind};
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;

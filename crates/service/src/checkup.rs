@@ -132,7 +132,8 @@ async fn reading(gateway: &Gateway, name: &str, sureness: Option<f64>) -> Result
 async fn perplexity(gateway: &Gateway, name: &str, text: &str) -> Result<f64, Problem> {
     let question = Question { prompt: Prompt::Text(text.to_owned()), echo: true, scores: Some(0) };
     let options = AnswerOptions { max_tokens: Some(0), ..AnswerOptions::default() };
-    let mut answer = gateway.answer(gateway.board.arrive(name, CALLER), name, question, options).await?;
+    let mut answer =
+        gateway.answer(gateway.board.arrive(name, CALLER), name, question, options).await?;
     let (all, _) = answer.whole().await?;
     Ok(perplexity_of(all.first().map_or(&[], |whole| &whole.scores)))
 }
@@ -160,14 +161,14 @@ async fn answer(gateway: &Gateway, name: &str) -> Result<(Finding, Option<f64>),
         ..AnswerOptions::default()
     };
     let question = Question { prompt, echo: false, scores: Some(0) };
-    let mut answer = match gateway.answer(gateway.board.arrive(name, CALLER), name, question, options).await
-    {
-        Ok(answer) => answer,
-        Err(problem) if problem.code == "template_failed" => {
-            return Ok((finding(WHAT, false, problem.detail), None));
-        }
-        Err(problem) => return Ok((as_finding(WHAT, problem)?, None)),
-    };
+    let mut answer =
+        match gateway.answer(gateway.board.arrive(name, CALLER), name, question, options).await {
+            Ok(answer) => answer,
+            Err(problem) if problem.code == "template_failed" => {
+                return Ok((finding(WHAT, false, problem.detail), None));
+            }
+            Err(problem) => return Ok((as_finding(WHAT, problem)?, None)),
+        };
     match answer.whole().await {
         Ok((all, _)) => {
             let whole = all.into_iter().next().unwrap_or_default();
@@ -201,7 +202,8 @@ fn judged(what: &str, text: &str, figures: Option<&Figures>) -> Finding {
 async fn embeddings(gateway: &Gateway, name: &str) -> Result<Finding, Problem> {
     const WHAT: &str = "embeddings";
     let inputs = ALIKE.iter().map(|text| Prompt::Text((*text).to_owned())).collect();
-    let embedded = match gateway.embed(gateway.board.arrive(name, CALLER), name, inputs, None).await {
+    let embedded = match gateway.embed(gateway.board.arrive(name, CALLER), name, inputs, None).await
+    {
         Ok(embedded) => embedded,
         Err(problem) => return as_finding(WHAT, problem),
     };

@@ -5,15 +5,17 @@ use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 
-use deft_protocol::chat::{AnswerOptions, CallPriority, Figures, FinishReason, PromptTokens, Usage};
+use deft_protocol::chat::{
+    AnswerOptions, CallPriority, Figures, FinishReason, PromptTokens, Usage,
+};
 use deft_protocol::engine::{CallOrder, EmbedOrder, EngineFigures, Prompt, Sampling, TokenScore};
 use deft_protocol::manage::CallRecord;
 use deft_protocol::{Problem, ProblemKind};
 use uuid::Uuid;
 
 use crate::board::{Arrived, Board, CALL_ENDED};
-use crate::fleet::{Asker, Seat};
 use crate::fleet::engine_link::{CallEvent, CallStream, engine_lost};
+use crate::fleet::{Asker, Seat};
 use crate::loads::Loads;
 use crate::records::calls::Recorder;
 use crate::records::variants::Registered;

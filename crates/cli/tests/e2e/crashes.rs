@@ -76,6 +76,28 @@ fn an_engine_that_is_killed_while_it_computes_does_not_stop_the_others() {
 }
 
 #[test]
+fn an_engine_that_hangs_is_replaced_and_its_call_is_answered_all_the_same() {
+    let world = World::new().with("DEFT_HANG_SECONDS", "2").start().stock();
+    world.ok(&["load", "larkfen-desk"]);
+    world.ok(&["load", "larkfen-desk-mini"]);
+    let client = world.client();
+    wait(async {
+        let mut stream = client.chat_stream(&unending("larkfen-desk-mini")).await.unwrap();
+        stream.next().await.unwrap();
+        let hung = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
+        processes::halt(hung);
+        world.desk_answers();
+        let instance = world.ready("larkfen-desk/q8_0");
+        assert!(instance.crashes == 1 && instance.pid != Some(hung));
+        for _ in 0..50 {
+            assert!(matches!(stream.next().await.unwrap(), Some(StreamedPiece::Text(_))));
+        }
+    });
+    assert_eq!(world.ready("larkfen-desk-mini/q8_0").crashes, 0, "who waited for it is not blamed");
+    assert!(world.log().contains("it had calls and computed nothing for 2 s"), "{}", world.log());
+}
+
+#[test]
 fn an_engine_that_dies_again_and_again_is_set_aside_and_can_be_tried_again() {
     let world = World::stocked();
     world.ok(&["load", "larkfen-desk", "--context", "512", "--pinned"]);

@@ -22,6 +22,7 @@ mod loads;
 mod pools;
 mod processes;
 mod protocol;
+mod queue;
 mod room;
 mod service;
 mod sources;

@@ -12,6 +12,11 @@ pub(crate) fn signal(pid: u32, signal: rustix::process::Signal) {
     rustix::process::kill_process(pid, signal).unwrap();
 }
 
+/// Stops a process as if it hung.
+pub(crate) fn halt(pid: u32) {
+    signal(pid, rustix::process::Signal::STOP);
+}
+
 pub(crate) fn is_alive(pid: u32) -> bool {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
     stat.rsplit(") ").next().is_some_and(|rest| !rest.is_empty() && !rest.starts_with('Z'))

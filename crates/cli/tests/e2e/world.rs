@@ -239,8 +239,8 @@ pub(crate) fn endless(model: &str) -> ChatRequest {
     request
 }
 
-/// A question whose answer goes on until its caller leaves, however fast it comes: the oldest tokens are
-/// dropped when the context is full, and control tokens, which stand first, are as good as never drawn.
+/// A question whose answer fills the context for sure: control tokens, which stand first, are as good as
+/// never drawn.
 pub(crate) fn unending(model: &str) -> ChatRequest {
     let mut request = endless(model);
     request.options.context_overflow = Some(Overflow::DropOldest);

@@ -72,18 +72,7 @@ impl Lanes {
         cache.discard(sequence);
         let (lanes, paused, waiting) = (Vec::new(), Vec::new(), VecDeque::new());
         let pace = Pace::default();
-        Ok(Self {
-            model,
-            settings,
-            cache,
-            work,
-            lanes,
-            begun: 0,
-            paused,
-            waiting,
-            pace,
-            steps: 0,
-        })
+        Ok(Self { model, settings, cache, work, lanes, begun: 0, paused, waiting, pace, steps: 0 })
     }
 
     pub(crate) fn model(&self) -> &Model {

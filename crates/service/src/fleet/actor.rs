@@ -10,15 +10,15 @@ use deft_protocol::manage::{InstanceState, Keeping, Pool};
 use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
 
+use super::Rules;
 use super::decisions::{Decisions, What};
 use super::engine_link::{EngineProcess, ProcessEvent};
 use super::instance::{AfterCrash, Instance, Leaving};
 use super::memory::{self, Measured};
 use super::pools::Machine;
-use super::room::Pending;
 use super::queue::{Left, Line};
+use super::room::Pending;
 use super::{Ask, FleetReport, Judged, Target, Unload};
-use super::Rules;
 use crate::config::MakeRoom;
 use crate::{refusals, wire};
 

@@ -5,15 +5,15 @@ use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream as StdUnixStream;
 use std::process::{Command, Stdio};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use deft_engine::baton::Board;
 use deft_protocol::engine::{
-    CallOrder, EmbedOrder, EngineFigures, EngineStanding, FromEngine, LINK_VERSION, LoadOrder, MAX_FRAME, ToEngine,
-    TokenScore,
+    CallOrder, EmbedOrder, EngineFigures, EngineStanding, FromEngine, LINK_VERSION, LoadOrder,
+    MAX_FRAME, ToEngine, TokenScore,
 };
 use deft_protocol::{Problem, ProblemKind};
 use futures_util::{SinkExt, StreamExt};
@@ -64,7 +64,17 @@ pub(crate) enum CallEvent {
     Failed(Problem),
 }
 
-type Calls = Arc<Mutex<HashMap<u64, mpsc::UnboundedSender<CallEvent>>>>;
+/// Most events of a call that may wait for its caller to read them.
+const MOST_UNREAD: usize = 100_000;
+
+/// Whoever takes the events of a call.
+#[derive(Clone)]
+struct Listener {
+    events: mpsc::UnboundedSender<CallEvent>,
+    unread: Arc<AtomicUsize>,
+}
+
+type Calls = Arc<Mutex<HashMap<u64, Listener>>>;
 
 /// The way to an engine process; cheap to clone.
 #[derive(Clone)]
@@ -112,21 +122,23 @@ impl EngineLink {
 
     fn send(&self, answers: u32, order: impl FnOnce(u64) -> ToEngine) -> CallStream {
         let call = self.next_call.fetch_add(1, Ordering::Relaxed);
-        // Unbounded, yet bounded by what a context can hold: an answer is never longer.
+        // Its bound is watched where events come from: an engine never waits for a slow caller.
         let (sender, events) = mpsc::unbounded_channel();
+        let unread = Arc::<AtomicUsize>::default();
+        let listener = Listener { events: sender, unread: Arc::clone(&unread) };
         {
             let mut calls = lock(&self.calls);
             if calls.is_empty() {
                 // It had no reason to speak.
                 self.silence.ends();
             }
-            calls.insert(call, sender);
+            calls.insert(call, listener);
         }
         if self.out.send(order(call)).is_err() {
             // The process is gone: closing the channel tells so.
             lock(&self.calls).remove(&call);
         }
-        CallStream { call, events, link: self.clone(), left: answers, broken: false }
+        CallStream { call, events, unread, link: self.clone(), left: answers, broken: false }
     }
 
     /// How long the process has been silent though it has calls.
@@ -159,6 +171,7 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 pub(crate) struct CallStream {
     call: u64,
     events: mpsc::UnboundedReceiver<CallEvent>,
+    unread: Arc<AtomicUsize>,
     link: EngineLink,
     /// Answers that are still to be completed.
     left: u32,
@@ -170,6 +183,7 @@ impl CallStream {
     /// The next event; none when the engine process ended. Cancel safe.
     pub(crate) async fn next(&mut self) -> Option<CallEvent> {
         let event = self.events.recv().await;
+        self.unread.fetch_sub(usize::from(event.is_some()), Ordering::Relaxed);
         self.left = match &event {
             Some(
                 CallEvent::PromptTaken(_)
@@ -238,7 +252,13 @@ impl EngineProcess {
         // The receiver is held by the task below.
         let _ = link.out.send(ToEngine::Load(order));
         let stream = UnixStream::from_std(ours)?;
-        tokio::spawn(attend(stream, orders, Arc::clone(&link.calls), silence, tell.clone()));
+        tokio::spawn(attend(
+            stream,
+            (link.out.downgrade(), orders),
+            Arc::clone(&link.calls),
+            silence,
+            tell.clone(),
+        ));
         tokio::task::spawn_blocking(move || {
             let mut child = child;
             let how = match child.wait() {
@@ -266,7 +286,7 @@ impl EngineProcess {
 /// Carries messages both ways until the link closes.
 async fn attend(
     stream: UnixStream,
-    mut orders: mpsc::UnboundedReceiver<ToEngine>,
+    (out, mut orders): (mpsc::WeakUnboundedSender<ToEngine>, mpsc::UnboundedReceiver<ToEngine>),
     calls: Calls,
     silence: Arc<Silence>,
     tell: mpsc::UnboundedSender<ProcessEvent>,
@@ -288,7 +308,12 @@ async fn attend(
         while let Some(Ok(frame)) = frames.next().await {
             silence.ends();
             match serde_json::from_slice::<FromEngine>(&frame) {
-                Ok(message) => dispatch(message, &calls, &tell),
+                Ok(message) => {
+                    let given_up = dispatch(message, &calls, &tell);
+                    if let (Some(call), Some(out)) = (given_up, out.upgrade()) {
+                        let _ = out.send(ToEngine::Cancel { call });
+                    }
+                }
                 Err(error) => tracing::error!("an engine process said something odd: {error}"),
             }
         }
@@ -303,32 +328,37 @@ async fn attend(
     lock(&calls).clear();
 }
 
-fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<ProcessEvent>) {
+/// Hands a message on. Returns the call that is given up, where its caller is too slow.
+fn dispatch(
+    message: FromEngine,
+    calls: &Calls,
+    tell: &mpsc::UnboundedSender<ProcessEvent>,
+) -> Option<u64> {
     let (call, event) = match message {
         FromEngine::Hello { version } => {
             if version != LINK_VERSION {
                 tracing::error!("an engine process speaks link version {version}");
             }
-            return;
+            return None;
         }
         FromEngine::Loading { done, bytes } => {
             #[expect(clippy::cast_precision_loss, reason = "a share")]
             let share = done as f64 / bytes.max(1) as f64;
             let _ = tell.send(ProcessEvent::Loading { share });
-            return;
+            return None;
         }
         FromEngine::Loaded { kernels, seconds, warnings } => {
             let _ = tell.send(ProcessEvent::Loaded { kernels, seconds, warnings });
-            return;
+            return None;
         }
         FromEngine::LoadFailed { kind, detail } => {
             let problem = Problem::new(kind, "load_failed", detail);
             let _ = tell.send(ProcessEvent::LoadFailed(problem));
-            return;
+            return None;
         }
         FromEngine::Standing(standing) => {
             let _ = tell.send(ProcessEvent::Standing(standing));
-            return;
+            return None;
         }
         FromEngine::Paused { call } => (call, CallEvent::Paused),
         FromEngine::Intake { call, done } => (call, CallEvent::Intake(done)),
@@ -346,11 +376,22 @@ fn dispatch(message: FromEngine, calls: &Calls, tell: &mpsc::UnboundedSender<Pro
             (call, CallEvent::Failed(Problem::new(kind, &code, detail)))
         }
     };
-    let sender = lock(calls).get(&call).cloned();
-    if let Some(sender) = sender {
-        // A caller who left in this moment has sent its cancellation already.
-        let _ = sender.send(event);
+    let listener = lock(calls).get(&call).cloned()?;
+    let is_slow = listener.unread.fetch_add(1, Ordering::Relaxed) >= MOST_UNREAD;
+    let event = if is_slow { CallEvent::Failed(unread()) } else { event };
+    // A caller who left in this moment has sent its cancellation already.
+    let _ = listener.events.send(event);
+    if is_slow {
+        lock(calls).remove(&call);
     }
+    is_slow.then_some(call)
+}
+
+/// The error of a call whose caller does not read.
+fn unread() -> Problem {
+    let detail = format!("{MOST_UNREAD} pieces of the answer wait to be read; it is ended");
+    Problem::new(ProblemKind::Refused, "answer_unread", detail)
+        .with_way_out("read the answer as it comes, or limit it with `max_tokens`")
 }
 
 /// The error of a call whose engine process ended.
@@ -363,4 +404,32 @@ pub(crate) fn engine_lost(name: &str) -> Problem {
     .with_way_out(
         "it is being loaded again; ask once more. The reason stands in: deft service logs",
     )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn a_caller_who_does_not_read_is_given_up_before_it_fills_the_memory() {
+        let calls = Calls::default();
+        let (events, mut read) = mpsc::unbounded_channel();
+        lock(&calls).insert(7, Listener { events, unread: Arc::default() });
+        let (tell, _told) = mpsc::unbounded_channel();
+        let text = || FromEngine::Text {
+            call: 7,
+            answer: 0,
+            text: "seed ".to_owned(),
+            scores: Vec::new(),
+        };
+        let given_up = (0..=MOST_UNREAD).map(|_| dispatch(text(), &calls, &tell));
+        assert_eq!(given_up.filter(Option::is_some).count(), 1);
+        assert_eq!(dispatch(text(), &calls, &tell), None, "nothing more is kept for it");
+        let mut last = None;
+        while let Ok(event) = read.try_recv() {
+            last = Some(event);
+        }
+        let Some(CallEvent::Failed(problem)) = last else { panic!("it is told: {last:?}") };
+        assert_eq!(problem.code, "answer_unread");
+    }
 }

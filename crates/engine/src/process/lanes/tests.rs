@@ -229,9 +229,13 @@ fn where_pages_run_out_the_youngest_is_paused_and_goes_on_with_the_same_tokens()
 
 #[test]
 fn a_call_waits_for_pages_for_its_prompt_and_nobody_overtakes_it() {
-    let mut lanes = open(DESK, LoadSettings { cache_tokens: Some(256), ..settings(256, 3, 64, CacheType::F16) });
+    let mut lanes = open(
+        DESK,
+        LoadSettings { cache_tokens: Some(256), ..settings(256, 3, 64, CacheType::F16) },
+    );
     let long = "Moonhook bean and Ember chard stand in row 3. ".repeat(13);
-    let call = |call, text: &str| CallOrder { scores: None, ..order(call, Prompt::Text(text.into())) };
+    let call =
+        |call, text: &str| CallOrder { scores: None, ..order(call, Prompt::Text(text.into())) };
     let mut out = Vec::new();
     for order in [call(1, &long), call(2, &long.replace("row 3", "row 4")), call(3, "Ember")] {
         lanes.call(order);

@@ -1,0 +1,289 @@
+//! Calls that wait for a lane: turns, places, bounds, and callers who are slow, many, or gone.
+
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::time::Duration;
+
+use deft_client::{ClientError, StreamedPiece};
+use deft_protocol::chat::{CallPriority, ChatRequest, EndedBy};
+use deft_protocol::manage::{CallStage, RunningCall};
+use serde_json::json;
+
+use crate::world::{QUESTION, World, endless, question, until, wait};
+
+/// Pools on which a step takes a tenth and a hundredth of a second: what is answered there takes its time,
+/// however fast the machine is.
+const SLOW: &str = r#"
+[[pools.simulated]]
+name = "fern"
+size = "32 MiB"
+speed = "20 MiB/s"
+[[pools.simulated]]
+name = "moss"
+size = "32 MiB"
+speed = "200 MiB/s"
+"#;
+
+fn slow() -> World {
+    World::configured(SLOW)
+}
+
+/// Where the service listens, as sockets want it.
+fn listens(world: &World) -> String {
+    world.address().trim_start_matches("http://").trim_end_matches('/').to_owned()
+}
+
+/// Sends a call, and leaves it to the caller what to do with what comes back.
+fn send(address: &str, request: &ChatRequest) -> TcpStream {
+    let body = serde_json::to_string(request).unwrap();
+    let mut socket = TcpStream::connect(address).unwrap();
+    let head = format!(
+        "POST /v1/chat/completions HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\n\
+         content-length: {}\r\n\r\n",
+        body.len()
+    );
+    socket.write_all(format!("{head}{body}").as_bytes()).unwrap();
+    socket
+}
+
+/// One lane, and a caller who has it as long as its socket is there.
+fn taken(world: &World) -> TcpStream {
+    world.ok(&["load", "larkfen-desk", "--in", "fern", "--lanes", "1"]);
+    let socket = send(&listens(world), &of("agent", endless("larkfen-desk")));
+    until("the lane is taken", || {
+        running(world).into_iter().find(|call| call.stage == CallStage::Answering)
+    });
+    socket
+}
+
+fn of(user: &str, mut request: ChatRequest) -> ChatRequest {
+    request.options.user = Some(user.to_owned());
+    request.options.stream = Some(true);
+    request
+}
+
+fn running(world: &World) -> Vec<RunningCall> {
+    wait(world.client().running_calls()).unwrap()
+}
+
+/// Asks in a thread of its own, as a program does that was started beside others.
+fn ask(
+    world: &World,
+    request: ChatRequest,
+) -> std::thread::JoinHandle<Result<String, ClientError>> {
+    let (client, before) = (world.client(), running(world).len());
+    let asked = std::thread::spawn(move || {
+        wait(async move {
+            let mut stream = client.chat_stream(&request).await?;
+            let mut all = String::new();
+            while let Some(piece) = stream.next().await? {
+                if let StreamedPiece::Text(text) = piece {
+                    all += &text;
+                }
+            }
+            Ok(all)
+        })
+    });
+    until("the call has arrived", || (running(world).len() > before).then_some(()));
+    asked
+}
+
+fn code(result: Result<String, ClientError>) -> String {
+    match result {
+        Err(ClientError::Refused(problem)) => problem.code,
+        other => panic!("it was not refused: {other:?}"),
+    }
+}
+
+/// Those that wait, in their order.
+fn places(world: &World) -> Vec<(u32, String)> {
+    let mut all: Vec<(u32, String)> =
+        running(world).into_iter().filter_map(|call| Some((call.position?, call.caller))).collect();
+    all.sort();
+    all
+}
+
+#[test]
+fn callers_take_turns_and_see_their_places() {
+    let world = slow().start().stock();
+    let held = taken(&world);
+    let short = || question("larkfen-desk", QUESTION);
+    let mut asked = vec![ask(&world, of("agent", short())), ask(&world, of("agent", short()))];
+    asked.push(ask(&world, of("person", short())));
+    let mut later = of("notebook", short());
+    later.options.priority = Some(CallPriority::Background);
+    asked.push(ask(&world, later));
+    let order = ["person", "agent", "agent", "notebook"];
+    until("places are told", || {
+        let told: Vec<String> = places(&world).into_iter().map(|(_, caller)| caller).collect();
+        (told == order).then_some(())
+    });
+    let told = world.ok(&["calls"]);
+    assert!(told.contains("waiting, place 1 in the queue"), "{told}");
+    assert!(told.contains("notebook, background"), "{told}");
+    drop(held);
+    for answer in asked {
+        assert!(answer.join().unwrap().unwrap().contains("3 cm"));
+    }
+    let ended = until("all are recorded", || {
+        let calls = wait(world.client().calls(10)).unwrap();
+        (calls.len() == 5).then_some(calls)
+    });
+    let person = ended.iter().find(|call| call.caller == "person").unwrap();
+    assert!(person.queue_seconds > 0.0 && person.answer_rate.is_some(), "{person:?}");
+    assert!(person.queue_seconds <= person.total_seconds);
+    let told = world.ok(&["calls"]);
+    assert!(told.contains("person") && told.contains("queued"), "{told}");
+}
+
+#[test]
+fn a_full_queue_refuses_until_somebody_leaves() {
+    let world = slow().with("DEFT_QUEUE", "1").start().stock();
+    let held = taken(&world);
+    let (address, whole) = (listens(&world), question("larkfen-desk", "Hello"));
+    // An answer in one piece, waited for by somebody who says nothing any more.
+    let waits = send(&address, &whole);
+    until("it waits", || places(&world).first().cloned());
+    let mut refused = send(&address, &whole);
+    let mut told = [0; 400];
+    let length = refused.read(&mut told).unwrap();
+    let told = String::from_utf8_lossy(&told[..length]).to_lowercase();
+    assert!(told.starts_with("http/1.1 503") && told.contains("retry-after: "), "{told}");
+    let asked = wait(world.client().chat_stream(&of("person", question("larkfen-desk", "Hello"))));
+    let Err(ClientError::Refused(problem)) = asked else { panic!("a second one waits") };
+    assert!(problem.code == "queue_full" && problem.detail.contains("1 calls wait"), "{problem}");
+    // Whoever leaves while it waits gives its place back.
+    drop(waits);
+    until("its place is free", || places(&world).is_empty().then_some(()));
+    let next = ask(&world, of("person", question("larkfen-desk", QUESTION)));
+    drop(held);
+    assert!(next.join().unwrap().unwrap().contains("3 cm"));
+}
+
+#[test]
+fn a_deadline_that_passes_or_has_passed_is_told() {
+    let world = slow().start().stock();
+    let held = taken(&world);
+    let mut hasty = of("person", question("larkfen-desk", QUESTION));
+    hasty.options.wait_seconds = Some(0.3);
+    let Err(ClientError::Refused(problem)) = wait(world.client().chat_stream(&hasty)) else {
+        panic!("there is no lane")
+    };
+    assert_eq!(problem.code, "queue_slow");
+    assert!(problem.detail.contains("within 0.3 s") && problem.detail.contains("place 1"));
+    assert!(places(&world).is_empty(), "it does not wait any more");
+    for past in [-5.0, 0.0] {
+        hasty.options.wait_seconds = Some(past);
+        let Err(ClientError::Refused(problem)) = wait(world.client().chat_stream(&hasty)) else {
+            panic!("that was before it began")
+        };
+        assert!(problem.detail.contains("`wait_seconds`"), "{problem}");
+    }
+    drop(held);
+    until("it is recorded", || {
+        let calls = wait(world.client().calls(9)).unwrap();
+        calls.into_iter().find(|call| call.detail.as_deref() == Some("queue_slow"))
+    });
+}
+
+#[test]
+fn an_unload_while_sixteen_lanes_answer_lets_them_end_and_refuses_who_waits() {
+    let world = slow().start().stock();
+    world.ok(&["load", "larkfen-desk", "--in", "fern", "--lanes", "16", "--context", "128"]);
+    let held: Vec<_> = (0..16).map(|_| ask(&world, of("agent", endless("larkfen-desk")))).collect();
+    let (unloading, waits) = std::thread::scope(|scope| {
+        let waits = ask(&world, of("person", question("larkfen-desk", QUESTION)));
+        let unloading = scope.spawn(|| world.deft(&["unload", "larkfen-desk"]));
+        (unloading.join().unwrap(), waits)
+    });
+    assert_eq!(unloading.code, 0, "{unloading:?}");
+    for answer in held {
+        assert!(answer.join().unwrap().unwrap().len() > 100, "it was answered to its end");
+    }
+    // It had a lane before the unload came, where the sixteen were fast, or was refused with the reason.
+    match waits.join().unwrap() {
+        Ok(answer) => assert!(answer.contains("3 cm"), "{answer}"),
+        refused => assert_eq!(code(refused), "draining"),
+    }
+    assert!(world.instance("larkfen-desk/q8_0").is_none());
+}
+
+#[test]
+fn five_hundred_streams_that_leave_leave_nothing_behind() {
+    let world = slow().start().stock();
+    world.ok(&["load", "larkfen-desk", "--in", "fern"]);
+    let address = listens(&world);
+    let sockets: Vec<TcpStream> =
+        (0..500).map(|_| send(&address, &endless("larkfen-desk"))).collect();
+    until("two are answered and the queue is full", || {
+        let all = running(&world);
+        (all.len() == 258).then_some(())
+    });
+    drop(sockets);
+    until("all are gone", || running(&world).is_empty().then_some(()));
+    let instance = || world.instance("larkfen-desk/q8_0").unwrap();
+    until("no lane is taken", || (instance().calls == 0).then_some(()));
+    world.desk_answers();
+    assert_eq!(instance().crashes, 0);
+}
+
+#[test]
+fn a_caller_who_reads_a_byte_a_second_holds_nobody_up() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--lanes", "1"]);
+    let mut slow = of("slow", question("larkfen-desk", QUESTION));
+    slow.options.max_tokens = Some(8);
+    let mut socket = send(&listens(&world), &slow);
+    let mut first = [0; 3];
+    for byte in &mut first {
+        std::thread::sleep(Duration::from_secs(1));
+        socket.read_exact(std::slice::from_mut(byte)).unwrap();
+    }
+    // Its answer is complete long since, and the one lane is free for others.
+    world.desk_answers();
+    assert!(running(&world).is_empty());
+    let mut rest = String::new();
+    socket.read_to_string(&mut rest).unwrap();
+    assert!(first == *b"HTT" && rest.contains("data: [DONE]"), "nothing is lost: {rest}");
+}
+
+#[test]
+fn lanes_that_share_too_few_pages_are_paused_and_end_as_they_should() {
+    let world = slow().start().stock();
+    let settings = ["--in", "moss", "--lanes", "4", "--context", "256", "--cache-tokens", "352"];
+    let said = world.deft(&[&["load", "larkfen-desk"], &settings[..]].concat());
+    assert!(said.err.contains("4 lanes of 256 tokens, 352 together"), "{said:?}");
+    let asked: Vec<_> = (0..4).map(|_| ask(&world, of("agent", endless("larkfen-desk")))).collect();
+    until("one is paused", || {
+        running(&world).into_iter().find(|call| call.stage == CallStage::Paused)
+    });
+    let answers: Vec<String> =
+        asked.into_iter().map(|asked| asked.join().unwrap().unwrap()).collect();
+    // The same question and seed: paused or not, the same answer.
+    assert!(answers.iter().all(|answer| *answer == answers[0] && answer.len() > 300));
+    assert_eq!(world.ready("larkfen-desk/q8_0").settings.cache_tokens, Some(352));
+    let refused =
+        world.deft(&["plan", "larkfen-desk", "--context", "512", "--cache-tokens", "100"]);
+    assert!(refused.err.contains("from 512, the context of one lane, to 1024"), "{refused:?}");
+}
+
+#[test]
+fn a_prompt_beyond_the_context_is_refused_and_a_limit_beyond_it_is_none() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--context", "256"]);
+    let long = question("larkfen-desk", &"How deep do I sow Moonhook bean? ".repeat(60));
+    let (status, answer) =
+        world.post("/v1/chat/completions", serde_json::to_string(&long).unwrap());
+    assert_eq!((status, &answer["error"]["code"]), (400, &json!("context_exceeded")));
+    let mut greedy = endless("larkfen-desk");
+    greedy.options.max_tokens = Some(u32::MAX);
+    let ended = wait(async {
+        let mut stream = world.client().chat_stream(&greedy).await.unwrap();
+        loop {
+            if let StreamedPiece::Ended(figures) = stream.next().await.unwrap().unwrap() {
+                return figures.ended_by;
+            }
+        }
+    });
+    assert_eq!(ended, EndedBy::ContextFull);
+}
