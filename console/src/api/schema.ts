@@ -297,6 +297,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Memory, rates and queues over time. */
+        get: operations["history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/instances": {
         parameters: {
             query?: never;
@@ -589,6 +606,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All figures as text, for programs that collect them. */
+        get: operations["metrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/chat/completions": {
         parameters: {
             query?: never;
@@ -705,6 +739,7 @@ export interface components {
              * @description Taken from the logit of every token that the answer has already.
              */
             presence_penalty?: number | null;
+            priority?: components["schemas"]["CallPriority"] | null;
             /**
              * @description Unload the model as soon as this is answered, unless others use it or it is pinned; our own
              *     field.
@@ -746,9 +781,14 @@ export interface components {
              */
             top_p?: number | null;
             /**
+             * @description Whose call it is: callers take turns where calls wait. By the program and its address where
+             *     nothing is said.
+             */
+            user?: string | null;
+            /**
              * Format: double
-             * @description Longest time in seconds to wait for the model to be loaded, where that is less than the
-             *     service allows; our own field.
+             * @description Longest time in seconds to wait for the model to be loaded and for a lane, where that is less
+             *     than the service allows; our own field.
              */
             wait_seconds?: number | null;
         };
@@ -757,8 +797,18 @@ export interface components {
          * @enum {string}
          */
         CachePrecision: "f32" | "f16" | "q8_0";
+        /**
+         * @description How a call stands to others that wait for a lane.
+         * @enum {string}
+         */
+        CallPriority: "urgent" | "usual" | "background";
         /** @description One call in the records. */
         CallRecord: {
+            /**
+             * Format: double
+             * @description Answer tokens in a second after the first.
+             */
+            answer_rate?: number | null;
             /**
              * Format: int32
              * @description Tokens of the answer.
@@ -769,6 +819,10 @@ export interface components {
              * @description When it arrived.
              */
             arrived_at: string;
+            /** @description Who asked. */
+            caller?: string;
+            /** @description More about how it ended, where there is more to say. */
+            detail?: string | null;
             /**
              * Format: double
              * @description Seconds to the first piece of text.
@@ -784,10 +838,25 @@ export interface components {
             /** @description `stop`, `length`, `cancelled` or `failed`. */
             outcome: string;
             /**
+             * Format: double
+             * @description Prompt tokens computed in a second.
+             */
+            prompt_rate?: number | null;
+            /**
              * Format: int32
              * @description Tokens of the prompt.
              */
             prompt_tokens: number;
+            /**
+             * Format: double
+             * @description Seconds it waited for a lane.
+             */
+            queue_seconds?: number;
+            /**
+             * Format: int32
+             * @description Of these, known already from a call before.
+             */
+            reused_tokens?: number;
             /**
              * Format: double
              * @description Seconds from arrival to end.
@@ -798,7 +867,7 @@ export interface components {
          * @description What a call is doing.
          * @enum {string}
          */
-        CallStage: "waiting" | "loading" | "prompt" | "answering";
+        CallStage: "waiting" | "loading" | "prompt" | "answering" | "paused";
         /** @description One answer. */
         ChatChoice: {
             /** @description Our figures. */
@@ -1005,6 +1074,8 @@ export interface components {
             input: components["schemas"]["EmbeddingInput"];
             /** @description Model or variant. */
             model: string;
+            /** @description Whose call it is, as for answers. */
+            user?: string | null;
         };
         /** @description Embeddings of all inputs. */
         EmbeddingResponse: {
@@ -1105,6 +1176,11 @@ export interface components {
              */
             prompt_seconds: number;
             /**
+             * Format: double
+             * @description Waiting for a lane of the loaded model.
+             */
+            queue_seconds?: number;
+            /**
              * Format: int32
              * @description Tokens of the prompt that were known already.
              */
@@ -1183,6 +1259,41 @@ export interface components {
         Health: {
             /** @description `ready`, or `degraded` where the records database does not answer. */
             state: string;
+        };
+        /** @description `GET /manage/v1/history`. */
+        History: {
+            /** @description What was measured. */
+            series: components["schemas"]["Series"][];
+            /** @description How far back. */
+            span: components["schemas"]["Span"];
+            /**
+             * Format: int32
+             * @description Seconds between two points.
+             */
+            step_seconds: number;
+            /**
+             * Format: date-time
+             * @description The end of it.
+             */
+            until: string;
+        };
+        /** @description A point. */
+        HistoryPoint: {
+            /**
+             * Format: date-time
+             * @description When its step began.
+             */
+            at: string;
+            /**
+             * Format: double
+             * @description The mean over the step.
+             */
+            mean: number;
+            /**
+             * Format: double
+             * @description The most in the step.
+             */
+            most: number;
         };
         /** @description `POST /manage/v1/depot/import`. */
         ImportRequest: {
@@ -1270,6 +1381,11 @@ export interface components {
              */
             prompt_tokens: number;
             /**
+             * Format: int32
+             * @description Calls that wait for a lane of its variant.
+             */
+            queued?: number;
+            /**
              * Format: int64
              * @description Of these, tokens that were known from a call before and not computed again.
              */
@@ -1278,12 +1394,66 @@ export interface components {
             settings: components["schemas"]["Settings"];
             /** @description What it is doing. */
             state: components["schemas"]["InstanceState"];
+            work?: components["schemas"]["InstanceWork"] | null;
         };
         /**
          * @description What an instance is doing.
          * @enum {string}
          */
         InstanceState: "loading" | "ready" | "draining" | "restarting" | "failed" | "displaced";
+        /** @description What an engine process is at. */
+        InstanceWork: {
+            /**
+             * Format: int64
+             * @description Answer tokens chosen since it is loaded.
+             */
+            answer_tokens: number;
+            /**
+             * Format: double
+             * @description Seconds it computed.
+             */
+            computed_seconds: number;
+            /**
+             * Format: int32
+             * @description Lanes at work.
+             */
+            lanes_busy: number;
+            /**
+             * Format: int32
+             * @description Lanes that left their pages to older ones.
+             */
+            lanes_paused: number;
+            /**
+             * Format: int32
+             * @description Pages of its cache.
+             */
+            pages: number;
+            /**
+             * Format: int32
+             * @description Pages that are known from calls before, and free otherwise.
+             */
+            pages_known: number;
+            /**
+             * Format: int32
+             * @description Pages that lanes have.
+             */
+            pages_used: number;
+            /**
+             * Format: int64
+             * @description Prompt tokens computed since it is loaded.
+             */
+            prompt_tokens: number;
+            /**
+             * Format: int64
+             * @description Steps computed since it is loaded.
+             */
+            steps: number;
+            /**
+             * Format: double
+             * @description Seconds it waited for its turn to compute.
+             */
+            waited_seconds: number;
+        };
         /**
          * @description Why an instance is there.
          * @enum {string}
@@ -1337,6 +1507,39 @@ export interface components {
             logprob: number;
             /** @description Its text. */
             token: string;
+        };
+        /** @description The machine as it stands. */
+        MachineReport: {
+            /**
+             * Format: double
+             * @description How busy they are together, from 0 to 1, over the last seconds.
+             */
+            busy: number;
+            /**
+             * Format: double
+             * @description Tasks that run or wait to, on average over a minute.
+             */
+            load: number;
+            /**
+             * Format: int64
+             * @description Memory in bytes.
+             */
+            memory: number;
+            /**
+             * Format: int64
+             * @description Memory that is available without swapping.
+             */
+            memory_available: number;
+            /**
+             * Format: int32
+             * @description Logical processors.
+             */
+            processors: number;
+            /**
+             * Format: double
+             * @description The hottest sensor in degrees Celsius, where the machine tells.
+             */
+            temperature?: number | null;
         };
         /** @description One tensor type of a mix. */
         MixShare: {
@@ -1758,6 +1961,8 @@ export interface components {
              * @description When it arrived.
              */
             arrived_at: string;
+            /** @description Who asks: as the call says, or its program and where that is. */
+            caller: string;
             /**
              * Format: double
              * @description Seconds from its arrival to the first piece of text.
@@ -1772,12 +1977,20 @@ export interface components {
             name: string;
             /**
              * Format: int32
+             * @description Its place among those that wait for a lane; 1 is next.
+             */
+            position?: number | null;
+            /** @description How it stands to others that wait. */
+            priority: components["schemas"]["CallPriority"];
+            /**
+             * Format: int32
              * @description Tokens of the prompt, once they are known.
              */
             prompt_tokens?: number | null;
             /**
              * Format: double
-             * @description Seconds until the prompt is taken in, by how long it took so far.
+             * @description Seconds until it has a lane, by how long others held theirs; or until the prompt is taken in, by
+             *     how long it took so far.
              */
             seconds_left?: number | null;
             /**
@@ -1805,6 +2018,17 @@ export interface components {
             /** @description Sources that could not be asked. */
             troubles: components["schemas"]["SourceTrouble"][];
         };
+        /** @description One thing over time. Where nothing was measured there is no point. */
+        Series: {
+            /**
+             * @description `pool:<name>:granted`, `pool:<name>:measured` and `pool:<name>:limit` in bytes;
+             *     `prompt_rate` and `answer_rate` in tokens per second over all instances; `calls`, `queued` and
+             *     `lanes` as counts; `busy` from 0 to 1; `temperature` in degrees Celsius.
+             */
+            name: string;
+            /** @description The points, the oldest first. */
+            points: components["schemas"]["HistoryPoint"][];
+        };
         /** @description `GET /manage/v1/status`. */
         ServiceStatus: {
             /** @description Where it listens. */
@@ -1817,6 +2041,8 @@ export interface components {
             decisions?: components["schemas"]["Decision"][];
             /** @description Instances. */
             instances: components["schemas"]["InstanceReport"][];
+            /** @description The machine. */
+            machine?: components["schemas"]["MachineReport"];
             /** @description Name of this node. */
             node: string;
             /**
@@ -1840,6 +2066,11 @@ export interface components {
         Settings: {
             /** @description Precision of cached keys. */
             cache: components["schemas"]["CachePrecision"];
+            /**
+             * Format: int32
+             * @description Tokens that all lanes together can hold; every lane can fill its context where absent.
+             */
+            cache_tokens?: number | null;
             /** @description Precision of cached values. */
             cache_values?: components["schemas"]["CachePrecision"];
             /**
@@ -1884,6 +2115,12 @@ export interface components {
         /** @description How to load; absent fields get the model's defaults. */
         SettingsRequest: {
             cache?: components["schemas"]["CachePrecision"] | null;
+            /**
+             * Format: int32
+             * @description Tokens that all lanes together can hold, at least one lane's context; every lane can fill its own
+             *     where nothing is said. With less, the youngest lane is paused while the others need its room.
+             */
+            cache_tokens?: number | null;
             cache_values?: components["schemas"]["CachePrecision"] | null;
             /**
              * Format: int32
@@ -1985,6 +2222,11 @@ export interface components {
             /** @description The source. */
             source: string;
         };
+        /**
+         * @description How far back.
+         * @enum {string}
+         */
+        Span: "hour" | "day" | "week";
         /** @description A token with a role of its own. */
         SpecialToken: {
             /**
@@ -2757,6 +2999,36 @@ export interface operations {
             };
         };
     };
+    history: {
+        parameters: {
+            query?: {
+                /** @description `hour`, `day` or `week`; the last hour where absent. */
+                span?: ("hour" | "day" | "week") | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_instances: {
         parameters: {
             query?: never;
@@ -3290,6 +3562,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OpenMetrics text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": unknown;
                 };
             };
         };

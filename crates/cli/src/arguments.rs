@@ -1,14 +1,17 @@
 //! The command line as it is written.
 
+mod answering;
+mod loading;
+
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use deft_protocol::manage::{
-    CachePrecision, IdleLimit, PoolShare, SettingsRequest, SourceKind, WeightsHeld,
-};
-
+use deft_protocol::manage::SourceKind;
 use uuid::Uuid;
+
+pub(crate) use answering::{Answering, Ask, Talk};
+pub(crate) use loading::LoadArguments;
 
 use crate::failure::EXIT_CODES;
 
@@ -90,7 +93,9 @@ pub(crate) enum Command {
         #[arg(long)]
         why: bool,
     },
-    /// Ask a model one question.
+    /// Watch pools, instances, lanes and calls as they change; unload, pin and end with a key.
+    Watch,
+    /// Ask a model one question, or several models the same.
     Ask(Ask),
     /// Talk with a model.
     Talk(Talk),
@@ -407,106 +412,6 @@ pub(crate) struct Load {
     pub(crate) fetch: bool,
 }
 
-/// How to load; the model's defaults stand in for what is not named.
-#[derive(Debug, Clone, Args)]
-pub(crate) struct LoadArguments {
-    /// Tokens of context in every lane.
-    #[arg(long, value_name = "TOKENS")]
-    context: Option<u32>,
-    /// Parallel sequences.
-    #[arg(long)]
-    lanes: Option<u32>,
-    /// Tokens that all lanes together can hold, where that is to be less than each one's context.
-    #[arg(long, value_name = "TOKENS")]
-    cache_tokens: Option<u32>,
-    /// Prompt tokens taken in at a time.
-    #[arg(long, value_name = "TOKENS")]
-    chunk: Option<u32>,
-    /// Precision of cached keys and values; `--cache-values` sets that of values apart.
-    #[arg(long, value_enum)]
-    cache: Option<Cache>,
-    /// Precision of cached values.
-    #[arg(long, value_enum)]
-    cache_values: Option<Cache>,
-    /// Pools for its layers, filled in their order: `fern,host`; with a number `fern=12` or a share
-    /// `fern=50%`. Host memory where nothing is said.
-    #[arg(long = "in", value_name = "POOL[=LAYERS]", value_delimiter = ',')]
-    pools: Vec<PoolShare>,
-    /// How weights are held in host memory.
-    #[arg(long, value_enum)]
-    weights: Option<Weights>,
-    /// Threads that compute; one for each processor where nothing is said.
-    #[arg(long, value_name = "COUNT")]
-    threads: Option<u32>,
-    /// Never unload it to make room for others.
-    #[arg(long)]
-    pinned: bool,
-    /// Models of lower priority make room first and come back last; 0 where nothing is said.
-    #[arg(long, value_name = "NUMBER", allow_negative_numbers = true)]
-    priority: Option<i32>,
-    /// Its share of the processor while others compute too, in proportion to theirs; 100 is usual.
-    #[arg(long, value_name = "NUMBER")]
-    share: Option<u32>,
-    /// Unload it when it had no call for so long: `never`, `answered`, or a time such as `10m`.
-    #[arg(long, value_name = "LIMIT")]
-    idle: Option<IdleLimit>,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-enum Cache {
-    F32,
-    F16,
-    #[value(name = "q8_0")]
-    Q8,
-}
-
-impl From<Cache> for CachePrecision {
-    fn from(cache: Cache) -> Self {
-        match cache {
-            Cache::F32 => Self::F32,
-            Cache::F16 => Self::F16,
-            Cache::Q8 => Self::Q8_0,
-        }
-    }
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-enum Weights {
-    /// A mapping of the file; the kernel may take it back when memory is short.
-    Mapped,
-    /// The same mapping, locked into memory.
-    Resident,
-}
-
-impl From<Weights> for WeightsHeld {
-    fn from(weights: Weights) -> Self {
-        match weights {
-            Weights::Mapped => Self::Mapped,
-            Weights::Resident => Self::Resident,
-        }
-    }
-}
-
-impl LoadArguments {
-    pub(crate) fn request(&self) -> SettingsRequest {
-        SettingsRequest {
-            context: self.context,
-            lanes: self.lanes,
-            cache_tokens: self.cache_tokens,
-            chunk: self.chunk,
-            cache: self.cache.map(CachePrecision::from),
-            cache_values: self.cache_values.map(CachePrecision::from),
-            pinned: self.pinned.then_some(true),
-            priority: self.priority,
-            share: self.share,
-            idle: self.idle,
-            pools: (!self.pools.is_empty()).then(|| self.pools.clone()),
-            weights: self.weights.map(WeightsHeld::from),
-            threads: self.threads,
-        }
-    }
-}
-
 #[derive(Debug, Args)]
 pub(crate) struct Unload {
     /// Models, variants, or one of several instances (`larkfen-desk/q8_0#2`).
@@ -518,68 +423,6 @@ pub(crate) struct Unload {
     /// Do not wait for running calls.
     #[arg(long)]
     pub(crate) now: bool,
-}
-
-/// How to answer.
-#[derive(Debug, Clone, Args)]
-pub(crate) struct Answering {
-    /// Tell the model how to behave.
-    #[arg(long, value_name = "TEXT")]
-    pub(crate) system: Option<String>,
-    /// 0 takes the likeliest token always; 1 follows the model.
-    #[arg(long)]
-    pub(crate) temperature: Option<f32>,
-    /// Choose among this many of the likeliest tokens only.
-    #[arg(long, value_name = "COUNT")]
-    pub(crate) top_k: Option<u32>,
-    /// Choose among the likeliest tokens that together reach this share.
-    #[arg(long, value_name = "SHARE")]
-    pub(crate) top_p: Option<f32>,
-    /// Choose among tokens at least this share as likely as the likeliest.
-    #[arg(long, value_name = "SHARE")]
-    pub(crate) min_p: Option<f32>,
-    /// Make tokens of prompt and answer less likely to come again; 1 changes nothing.
-    #[arg(long, value_name = "FACTOR")]
-    pub(crate) repetition_penalty: Option<f32>,
-    /// Draw the same tokens each time.
-    #[arg(long)]
-    pub(crate) seed: Option<u64>,
-    /// End the answer after so many tokens.
-    #[arg(long, value_name = "TOKENS")]
-    pub(crate) max_tokens: Option<u32>,
-    /// End the answer before this text; may be given several times.
-    #[arg(long, value_name = "TEXT")]
-    pub(crate) stop: Vec<String>,
-    /// Tell counts, rates and times of each answer.
-    #[arg(long)]
-    pub(crate) stats: bool,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct Ask {
-    /// Model or variant, a path to a model file, or a reference to one that a source offers.
-    pub(crate) model: String,
-    /// The question; read from standard input where absent or `-`.
-    pub(crate) question: Vec<String>,
-    /// Continue the text without a chat template.
-    #[arg(long, conflicts_with = "system")]
-    pub(crate) raw: bool,
-    /// Fetch a model that is not in the depot without asking.
-    #[arg(long)]
-    pub(crate) fetch: bool,
-    #[command(flatten)]
-    pub(crate) answering: Answering,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct Talk {
-    /// Model or variant, a path to a model file, or a reference to one that a source offers.
-    pub(crate) model: String,
-    /// Fetch a model that is not in the depot without asking.
-    #[arg(long)]
-    pub(crate) fetch: bool,
-    #[command(flatten)]
-    pub(crate) answering: Answering,
 }
 
 #[cfg(test)]

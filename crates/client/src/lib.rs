@@ -21,7 +21,7 @@ use serde::de::DeserializeOwned;
 use thiserror::Error;
 use uuid::Uuid;
 
-pub use stream::{AnswerStream, StreamedPiece};
+pub use stream::{AnswerStream, StatusStream, StreamedPiece};
 
 /// Longest time that connecting may take.
 const CONNECT: Duration = Duration::from_secs(5);
@@ -163,6 +163,15 @@ impl Client {
         let response = self.send(self.request(Method::GET, "/manage/v1/status")?).await?;
         let version = version_of(&response);
         Ok((self.json(response).await?, version))
+    }
+
+    /// The status, now and whenever it changes.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn events(&self) -> Result<StatusStream, ClientError> {
+        let request = self.request(Method::GET, "/manage/v1/events")?;
+        Ok(StatusStream::new(self.send(request).await?))
     }
 
     /// All variants of the depot.

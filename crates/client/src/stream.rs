@@ -1,6 +1,7 @@
 //! Answers as they come.
 
 use deft_protocol::chat::{ChatChunk, ErrorBody, ErrorDetail, Figures, Usage};
+use deft_protocol::manage::ServiceStatus;
 use deft_protocol::text::TextResponse;
 use deft_protocol::{Problem, ProblemKind};
 use eventsource_stream::Eventsource;
@@ -23,6 +24,38 @@ pub enum StreamedPiece {
 
 type Events = dyn Stream<Item = Result<String, String>> + Send;
 
+/// The service's status, now and whenever it changes.
+pub struct StatusStream {
+    events: std::pin::Pin<Box<Events>>,
+}
+
+impl StatusStream {
+    pub(crate) fn new(response: Response) -> Self {
+        Self { events: events(response) }
+    }
+
+    /// The next status. Cancel safe.
+    ///
+    /// # Errors
+    /// The connection broke, or the service ended.
+    pub async fn next(&mut self) -> Result<ServiceStatus, ClientError> {
+        match self.events.next().await {
+            None => Err(ClientError::Broken("the service ended".to_owned())),
+            Some(Err(what)) => Err(ClientError::Broken(what)),
+            Some(Ok(data)) => {
+                serde_json::from_str(&data).map_err(|error| ClientError::Broken(error.to_string()))
+            }
+        }
+    }
+}
+
+fn events(response: Response) -> std::pin::Pin<Box<Events>> {
+    Box::pin(response.bytes_stream().eventsource().map(|event| match event {
+        Ok(event) => Ok(event.data),
+        Err(error) => Err(error.to_string()),
+    }))
+}
+
 /// A streamed answer, the first where a call has several. Dropping it ends the call.
 pub struct AnswerStream {
     events: std::pin::Pin<Box<Events>>,
@@ -32,11 +65,7 @@ pub struct AnswerStream {
 
 impl AnswerStream {
     pub(crate) fn new(response: Response) -> Self {
-        let events = response.bytes_stream().eventsource().map(|event| match event {
-            Ok(event) => Ok(event.data),
-            Err(error) => Err(error.to_string()),
-        });
-        Self { events: Box::pin(events), ready: std::collections::VecDeque::new(), complete: false }
+        Self { events: events(response), ready: std::collections::VecDeque::new(), complete: false }
     }
 
     /// The next piece; none after the last.

@@ -357,6 +357,10 @@ pub struct EngineStanding {
     pub pages_known: u32,
     /// Steps computed since it is loaded.
     pub steps: u64,
+    /// Prompt tokens computed since it is loaded.
+    pub prompt_tokens: u64,
+    /// Answer tokens chosen since it is loaded.
+    pub answer_tokens: u64,
 }
 
 /// What the engine measured of a call.

@@ -216,7 +216,7 @@ impl Loads {
         let wishes =
             wishes::all(&self.database, self.node).await.map_err(|e| database_problem(&e))?;
         let settings = wishes.into_iter().find(|wish| wish.id == id).map(|wish| wish.settings);
-        let request = wire::request_of(&settings.unwrap_or(instance.settings));
+        let request = SettingsRequest::from(&settings.unwrap_or(instance.settings));
         let registered = self.resolve(&instance.name)?;
         let target = target(&registered, &request, IdleLimit::Never).await?;
         let target = Target { copy: instance.copy, ..target };
@@ -291,7 +291,7 @@ impl Loads {
             let Some(registered) = self.catalogue.by_id(wish.variant) else {
                 continue;
             };
-            let request = wire::request_of(&wish.settings);
+            let request = SettingsRequest::from(&wish.settings);
             let target = match target(&registered, &request, IdleLimit::Never).await {
                 Ok(target) => Target { copy: wish.copy, ..target },
                 Err(problem) => {

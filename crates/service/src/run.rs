@@ -25,14 +25,17 @@ use crate::fleet::pools::Machine;
 use crate::fleet::{Fleet, Rules};
 use crate::gateway::Gateway;
 use crate::guard::guard;
+use crate::history;
 use crate::keeping::Keeping;
 use crate::loads::Loads;
 use crate::machine::Memory;
+use crate::metrics::Metrics;
 use crate::presence::{Held, Presence};
 use crate::records::{calls::Recorder, nodes};
 use crate::routes::{self, App};
 use crate::sources::Sources;
 use crate::transfers::Transfers;
+use crate::vitals::watch_machine;
 
 /// Why the service could not start.
 #[derive(Debug, Error)]
@@ -148,7 +151,11 @@ async fn serve(
         hang: Duration::from_secs(config.loading.hang_seconds),
     };
     let fleet = Fleet::start(machine, rules);
-    let (recorder, recording) = Recorder::start(pool.clone(), node);
+    let metrics = Metrics::new();
+    let vitals = watch_machine()?;
+    let history = history::keep(pool.clone(), node, fleet.clone(), vitals.clone());
+    let history = tokio::spawn(history);
+    let (recorder, recording) = Recorder::start(pool.clone(), node, metrics.clone());
     let loads = Arc::new(Loads {
         catalogue: Arc::clone(&catalogue),
         fleet: fleet.clone(),
@@ -194,6 +201,8 @@ async fn serve(
         fetching,
         gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
         board,
+        metrics,
+        machine: vitals,
         heartbeat: Duration::from_secs(config.calls.heartbeat_seconds),
         loads,
         database: pool.clone(),
@@ -230,6 +239,7 @@ async fn serve(
             fleet.stop(Duration::ZERO).await;
         }
     }
+    history.abort();
     handle.stop(true).await;
     let _ = serving.await;
     // The recorder is gone with the app; its last rows are written before the database closes.

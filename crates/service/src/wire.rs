@@ -218,24 +218,6 @@ pub(crate) fn policy(request: &SettingsRequest, idle: IdleLimit) -> Result<Polic
     })
 }
 
-pub(crate) fn request_of(settings: &Settings) -> SettingsRequest {
-    SettingsRequest {
-        pinned: Some(settings.pinned),
-        priority: Some(settings.priority),
-        share: Some(settings.share),
-        idle: Some(settings.idle),
-        context: Some(settings.context),
-        lanes: Some(settings.lanes),
-        cache_tokens: settings.cache_tokens,
-        chunk: Some(settings.chunk),
-        cache: Some(settings.cache),
-        cache_values: Some(settings.cache_values),
-        pools: Some(settings.pools.clone()),
-        weights: Some(settings.weights),
-        threads: settings.threads,
-    }
-}
-
 pub(crate) fn parts(demand: &Demand) -> Vec<PlanPart> {
     let part = |part: &deft_planning::Part| PlanPart {
         pool: part.pool.clone(),

@@ -18,6 +18,7 @@ pub(super) fn options(answering: &Answering) -> AnswerOptions {
         seed: answering.seed,
         max_tokens: answering.max_tokens,
         stop: (!answering.stop.is_empty()).then(|| StopTexts::Many(answering.stop.clone())),
+        priority: answering.priority.map(Into::into),
         stream: Some(true),
         stream_options: Some(StreamOptions { include_usage: true }),
         ..AnswerOptions::default()

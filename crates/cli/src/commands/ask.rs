@@ -2,34 +2,53 @@
 
 use std::io::{IsTerminal, Read};
 
-use deft_protocol::chat::{ChatHead, ChatMessage, ChatRequest};
+use deft_client::{AnswerStream, Client, ClientError};
+use deft_protocol::chat::{AnswerOptions, ChatHead, ChatMessage, ChatRequest};
 use deft_protocol::text::{TextHead, TextPrompt, TextRequest};
 use serde_json::json;
 
 use super::answer::{self, Answered};
-use super::passing;
+use super::{passing, side_by_side};
 use crate::arguments::{Ask, Common};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-pub(super) async fn run(common: &Common, command: Ask) -> Result<(), Failure> {
-    let question = question(&command)?;
+/// What is asked.
+#[derive(Clone)]
+pub(super) enum Question {
+    /// A conversation: perhaps a system text, and the question.
+    Chat { system: Option<String>, text: String },
+    /// A text to be continued.
+    Raw(String),
+}
+
+impl Question {
+    pub(super) fn text(&self) -> &str {
+        match self {
+            Self::Chat { text, .. } | Self::Raw(text) => text,
+        }
+    }
+}
+
+pub(super) async fn run(common: &Common, mut command: Ask) -> Result<(), Failure> {
+    if !command.with.is_empty() {
+        // What stands in the model's place is the question's first word.
+        command.question.splice(0..0, command.model.take());
+    }
+    let text = question(&command)?;
+    let question = match command.raw {
+        true => Question::Raw(text),
+        false => Question::Chat { system: command.answering.system.clone(), text },
+    };
     let client = connection::connect(common).await?;
-    let meant = passing::usable(common, &client, &command.model, command.fetch).await?;
+    let Some(model) = &command.model else {
+        return side_by_side::run(common, &client, &command, question).await;
+    };
+    let meant = passing::usable(common, &client, model, command.fetch).await?;
     let mut options = answer::options(&command.answering);
     options.release = meant.passing.then_some(true);
-    let model = meant.name;
-    let stream = if command.raw {
-        let prompt = TextPrompt::Text(question);
-        let head = TextHead { model, prompt, echo: None, logprobs: None };
-        client.text_stream(&TextRequest { head, options }).await?
-    } else {
-        let system = command.answering.system.iter().map(|text| ChatMessage::text("system", text));
-        let messages = system.chain([ChatMessage::text("user", question)]).collect();
-        let head = ChatHead::new(model, messages);
-        client.chat_stream(&ChatRequest { head, options }).await?
-    };
+    let stream = stream(&client, &question, meant.name, options).await?;
     let show = |text: &str| {
         if !common.json {
             print::out(text);
@@ -38,6 +57,28 @@ pub(super) async fn run(common: &Common, command: Ask) -> Result<(), Failure> {
     let answered = answer::take(stream, show).await?;
     finish(common, &command, &answered);
     Ok(())
+}
+
+/// Asks one model.
+pub(super) async fn stream(
+    client: &Client,
+    question: &Question,
+    model: String,
+    options: AnswerOptions,
+) -> Result<AnswerStream, ClientError> {
+    match question {
+        Question::Raw(text) => {
+            let prompt = TextPrompt::Text(text.clone());
+            let head = TextHead { model, prompt, echo: None, logprobs: None };
+            client.text_stream(&TextRequest { head, options }).await
+        }
+        Question::Chat { system, text } => {
+            let system = system.iter().map(|text| ChatMessage::text("system", text));
+            let messages = system.chain([ChatMessage::text("user", text)]).collect();
+            let head = ChatHead::new(model, messages);
+            client.chat_stream(&ChatRequest { head, options }).await
+        }
+    }
 }
 
 fn finish(common: &Common, command: &Ask, answered: &Answered) {
@@ -67,7 +108,8 @@ fn question(command: &Ask) -> Result<String, Failure> {
     }
     let mut stdin = std::io::stdin().lock();
     if stdin.is_terminal() && words.is_empty() {
-        let example = format!("deft ask {} \"How deep do I sow Moonhook bean?\"", command.model);
+        let model = command.model.as_deref().unwrap_or("--with MODEL,MODEL");
+        let example = format!("deft ask {model} \"How deep do I sow Moonhook bean?\"");
         return Err(Failure::usage("there is no question").with_way_out(format!("ask: {example}")));
     }
     let mut text = String::new();

@@ -10,10 +10,12 @@ mod load;
 mod offers;
 mod passing;
 mod service;
+mod side_by_side;
 mod source;
 mod status;
 mod talk;
 mod transfers;
+mod watch;
 
 use std::future::Future;
 
@@ -35,6 +37,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Unload(command) => wait_for(load::unload(&common, &command)),
         Command::Limit { pool, limit } => wait_for(load::limit(&common, &pool, &limit)),
         Command::Status { why } => wait_for(status::run(&common, why)),
+        Command::Watch => wait_for(watch::run(&common)),
         Command::Ask(command) => wait_for(ask::run(&common, command)),
         Command::Talk(command) => wait_for(talk::run(&common, command)),
         Command::Calls { count, end } => wait_for(calls::run(&common, count, end.as_deref())),

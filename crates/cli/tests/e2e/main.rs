@@ -27,4 +27,5 @@ mod room;
 mod service;
 mod sources;
 mod talk;
+mod watching;
 mod world;

@@ -33,7 +33,15 @@ pub(crate) struct Lanes {
     paused: Vec<Lane>,
     waiting: VecDeque<Waiting>,
     pace: Pace,
+    done: Done,
+}
+
+/// What was computed since the model was loaded.
+#[derive(Debug, Default)]
+struct Done {
     steps: u64,
+    prompt_tokens: u64,
+    answer_tokens: u64,
 }
 
 /// What a step keeps of each lane: no memory is taken for it, but for very many lanes.
@@ -72,7 +80,18 @@ impl Lanes {
         cache.discard(sequence);
         let (lanes, paused, waiting) = (Vec::new(), Vec::new(), VecDeque::new());
         let pace = Pace::default();
-        Ok(Self { model, settings, cache, work, lanes, begun: 0, paused, waiting, pace, steps: 0 })
+        Ok(Self {
+            model,
+            settings,
+            cache,
+            work,
+            lanes,
+            begun: 0,
+            paused,
+            waiting,
+            pace,
+            done: Done::default(),
+        })
     }
 
     pub(crate) fn model(&self) -> &Model {
@@ -127,7 +146,7 @@ impl Lanes {
             .collect();
         self.model.network.step(&runs, &mut self.cache.store, &mut self.work);
         drop(runs);
-        self.steps += 1;
+        self.count(&parts);
         let took = begun.0.elapsed().saturating_sub(self.waited() - begun.1);
         let taken: usize = parts.iter().map(|part| part.next.tokens).sum();
         self.pace.note(u32::try_from(taken).unwrap_or(u32::MAX), took);
@@ -166,6 +185,22 @@ impl Lanes {
         self.work.baton.as_ref().map_or(Duration::ZERO, Baton::waited)
     }
 
+    /// Counts a step that was computed and not yet noted in its lanes.
+    fn count(&mut self, parts: &[Part]) {
+        self.done.steps += 1;
+        for part in parts {
+            let Job::Answer(job) = &self.lanes[part.lane].job else {
+                self.done.prompt_tokens += part.next.tokens as u64;
+                continue;
+            };
+            if !job.is_answering() {
+                self.done.prompt_tokens += part.next.tokens as u64;
+            }
+            let ends = part.next.tokens == self.lanes[part.lane].waiting().len();
+            self.done.answer_tokens += u64::from(ends);
+        }
+    }
+
     /// How lanes and pages stand.
     pub(crate) fn standing(&self) -> EngineStanding {
         let pages = self.cache.count();
@@ -176,7 +211,9 @@ impl Lanes {
             pages: count(pages.all),
             pages_used: count(pages.used),
             pages_known: count(pages.known),
-            steps: self.steps,
+            steps: self.done.steps,
+            prompt_tokens: self.done.prompt_tokens,
+            answer_tokens: self.done.answer_tokens,
         }
     }
 

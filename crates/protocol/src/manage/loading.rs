@@ -242,6 +242,27 @@ pub struct Settings {
     pub threads: Option<u32>,
 }
 
+/// What asks for the same again.
+impl From<&Settings> for SettingsRequest {
+    fn from(settings: &Settings) -> Self {
+        Self {
+            pinned: Some(settings.pinned),
+            priority: Some(settings.priority),
+            share: Some(settings.share),
+            idle: Some(settings.idle),
+            context: Some(settings.context),
+            lanes: Some(settings.lanes),
+            cache_tokens: settings.cache_tokens,
+            chunk: Some(settings.chunk),
+            cache: Some(settings.cache),
+            cache_values: Some(settings.cache_values),
+            pools: Some(settings.pools.clone()),
+            weights: Some(settings.weights),
+            threads: settings.threads,
+        }
+    }
+}
+
 /// When an instance is unloaded for want of calls.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum IdleLimit {

@@ -2,6 +2,7 @@
 
 mod calls;
 mod depot;
+mod history;
 mod keeping;
 mod loading;
 mod sources;
@@ -9,6 +10,7 @@ mod status;
 
 pub use calls::*;
 pub use depot::*;
+pub use history::*;
 pub use keeping::*;
 pub use loading::*;
 pub use sources::*;

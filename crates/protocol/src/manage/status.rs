@@ -65,6 +65,12 @@ pub struct InstanceReport {
     pub pid: Option<u32>,
     /// Calls it is answering.
     pub calls: u32,
+    /// Calls that wait for a lane of its variant.
+    #[serde(default)]
+    pub queued: u32,
+    /// What its engine process is at; absent while loading.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub work: Option<InstanceWork>,
     /// Tokens of all prompts since it was loaded.
     pub prompt_tokens: u64,
     /// Of these, tokens that were known from a call before and not computed again.
@@ -102,6 +108,49 @@ impl InstanceReport {
 #[must_use]
 pub fn copy_name(variant: &str, copy: u32) -> String {
     if copy == 1 { variant.to_owned() } else { format!("{variant}#{copy}") }
+}
+
+/// What an engine process is at.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, ToSchema)]
+pub struct InstanceWork {
+    /// Lanes at work.
+    pub lanes_busy: u32,
+    /// Lanes that left their pages to older ones.
+    pub lanes_paused: u32,
+    /// Pages of its cache.
+    pub pages: u32,
+    /// Pages that lanes have.
+    pub pages_used: u32,
+    /// Pages that are known from calls before, and free otherwise.
+    pub pages_known: u32,
+    /// Steps computed since it is loaded.
+    pub steps: u64,
+    /// Prompt tokens computed since it is loaded.
+    pub prompt_tokens: u64,
+    /// Answer tokens chosen since it is loaded.
+    pub answer_tokens: u64,
+    /// Seconds it computed.
+    pub computed_seconds: f64,
+    /// Seconds it waited for its turn to compute.
+    pub waited_seconds: f64,
+}
+
+/// The machine as it stands.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, ToSchema)]
+pub struct MachineReport {
+    /// Logical processors.
+    pub processors: u32,
+    /// How busy they are together, from 0 to 1, over the last seconds.
+    pub busy: f64,
+    /// Tasks that run or wait to, on average over a minute.
+    pub load: f64,
+    /// The hottest sensor in degrees Celsius, where the machine tells.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub temperature: Option<f64>,
+    /// Memory in bytes.
+    pub memory: u64,
+    /// Memory that is available without swapping.
+    pub memory_available: u64,
 }
 
 /// What an instance holds of a pool.
@@ -181,6 +230,9 @@ pub struct ServiceStatus {
     pub node: String,
     /// The records database.
     pub database: DatabaseReport,
+    /// The machine.
+    #[serde(default)]
+    pub machine: MachineReport,
     /// Pools.
     pub pools: Vec<Pool>,
     /// Instances.

@@ -149,6 +149,7 @@ impl Actor {
                 self.retry_pending();
             }
             Ask::Refresh => {
+                self.look_at_turns();
                 self.end_the_hung();
                 self.drain_the_free();
                 self.end_the_idle();
@@ -333,6 +334,14 @@ impl Actor {
             }
             ProcessEvent::Standing(standing) => instance.standing = Some(standing),
             ProcessEvent::Exited { how } => self.ended(id, &how),
+        }
+    }
+
+    fn look_at_turns(&mut self) {
+        let Some(board) = &self.board else { return };
+        for instance in self.instances.values_mut() {
+            let turns = instance.process.as_ref().and_then(|process| board.turns(process.pid));
+            instance.turns = turns.unwrap_or_default();
         }
     }
 
@@ -534,7 +543,11 @@ impl Actor {
 
     fn publish(&self) {
         let report = FleetReport {
-            instances: self.instances.values().map(Instance::report).collect(),
+            instances: self
+                .instances
+                .values()
+                .map(|found| found.report(self.queued(found.target.variant)))
+                .collect(),
             pools: self.machine.report(&self.ledger, self.instances.values()),
             decisions: self.decisions.latest(),
         };

@@ -19,14 +19,15 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use deft_depot::VariantName;
-use deft_engine::baton::Board;
+use deft_engine::baton::{Board, Turns};
 use deft_planning::{
     Candidate, Demand, Grant, LoadSettings, ModelShape, Placement, Weights, WishedPlace,
 };
 use deft_protocol::Problem;
 use deft_protocol::engine::{BatonOrder, EngineStanding, LINK_VERSION, LoadOrder, PlaceOrder};
 use deft_protocol::manage::{
-    IdleLimit, InstanceReport, InstanceState, Keeping, Settings, USUAL_SHARE, copy_name,
+    IdleLimit, InstanceReport, InstanceState, InstanceWork, Keeping, Settings, USUAL_SHARE,
+    copy_name,
 };
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
@@ -206,6 +207,8 @@ pub(super) struct Instance {
     pub(super) leaving: Leaving,
     /// How its lanes and pages stand.
     pub(super) standing: Option<EngineStanding>,
+    /// What it computed and waited, as of the last look.
+    pub(super) turns: Turns,
     /// Why its process was ended, where the fleet did that.
     pub(super) why_ended: Option<String>,
     use_made: Arc<UseMade>,
@@ -248,6 +251,7 @@ impl Instance {
             load_share: None,
             leaving: Leaving::Gone,
             standing: None,
+            turns: Turns::default(),
             why_ended: None,
             use_made: Arc::default(),
             lanes_used: Arc::default(),
@@ -344,6 +348,7 @@ impl Instance {
         self.note = Some(why.clone());
         self.state = InstanceState::Displaced;
         (self.process, self.measured, self.ready_since) = (None, None, None);
+        self.standing = None;
         self.use_made = Arc::default();
         true
     }
@@ -449,7 +454,23 @@ impl Instance {
         AfterCrash::LoadAgainAfter(FIRST_PAUSE * 2u32.pow(self.crashes_in_a_row - 1))
     }
 
-    pub(super) fn report(&self) -> InstanceReport {
+    fn work(&self, standing: EngineStanding) -> InstanceWork {
+        InstanceWork {
+            lanes_busy: standing.lanes,
+            lanes_paused: standing.paused,
+            pages: standing.pages,
+            pages_used: standing.pages_used,
+            pages_known: standing.pages_known,
+            steps: standing.steps,
+            prompt_tokens: standing.prompt_tokens,
+            answer_tokens: standing.answer_tokens,
+            computed_seconds: self.turns.computed.as_secs_f64(),
+            waited_seconds: self.turns.waited.as_secs_f64(),
+        }
+    }
+
+    /// As it stands; so many calls wait for its variant.
+    pub(super) fn report(&self, queued: u32) -> InstanceReport {
         let measured = self.measured.as_ref();
         let held = pools::held(&self.grant, measured);
         InstanceReport {
@@ -468,6 +489,8 @@ impl Instance {
             held,
             pid: self.process.as_ref().map(|process| process.pid),
             calls: self.use_made.calls.load(Ordering::Relaxed),
+            queued,
+            work: self.standing.map(|standing| self.work(standing)),
             prompt_tokens: self.use_made.prompt_tokens.load(Ordering::Relaxed),
             reused_tokens: self.use_made.reused_tokens.load(Ordering::Relaxed),
             answer_tokens: self.use_made.answer_tokens.load(Ordering::Relaxed),

@@ -129,6 +129,12 @@ impl Actor {
         found.map(|found| found.id)
     }
 
+    /// How many wait for a variant.
+    pub(super) fn queued(&self, variant: Uuid) -> u32 {
+        let waiting = self.lines.get(&variant).map_or(0, |line| line.queue.len());
+        u32::try_from(waiting).unwrap_or(u32::MAX)
+    }
+
     /// Gives free lanes to those who wait.
     pub(super) fn serve_all(&mut self) {
         let variants: Vec<Uuid> = self.lines.keys().copied().collect();

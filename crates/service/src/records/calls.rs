@@ -10,6 +10,8 @@ use sqlx::{FromRow, PgExecutor, PgPool};
 use tokio::sync::mpsc;
 use uuid::Uuid;
 
+use crate::metrics::Metrics;
+
 /// Rows kept while the database is away; beyond that new ones are dropped, and counted.
 const BUFFERED: usize = 10_000;
 /// Pause before writing is tried again.
@@ -19,11 +21,16 @@ const RETRY: Duration = Duration::from_secs(1);
 #[derive(Clone)]
 pub(crate) struct Recorder {
     rows: mpsc::Sender<CallRecord>,
+    metrics: Metrics,
 }
 
 impl Recorder {
     /// Starts the task that writes; it ends when all recorders are gone and all is written.
-    pub(crate) fn start(database: PgPool, node: Uuid) -> (Self, tokio::task::JoinHandle<()>) {
+    pub(crate) fn start(
+        database: PgPool,
+        node: Uuid,
+        metrics: Metrics,
+    ) -> (Self, tokio::task::JoinHandle<()>) {
         let (rows, mut waiting) = mpsc::channel::<CallRecord>(BUFFERED);
         let task = tokio::spawn(async move {
             while let Some(row) = waiting.recv().await {
@@ -36,10 +43,11 @@ impl Recorder {
                 }
             }
         });
-        (Self { rows }, task)
+        (Self { rows, metrics }, task)
     }
 
     pub(crate) fn record(&self, row: CallRecord) {
+        self.metrics.count(&row);
         if self.rows.try_send(row).is_err() {
             tracing::error!("a call's record was dropped: {BUFFERED} are waiting for the database");
         }

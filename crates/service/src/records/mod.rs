@@ -1,6 +1,7 @@
 //! What is kept in the database, one module per thing; SQL stands nowhere else.
 
 pub(crate) mod calls;
+pub(crate) mod history;
 pub(crate) mod nodes;
 pub(crate) mod sources;
 pub(crate) mod transfers;

@@ -8,7 +8,9 @@ mod depot;
 mod embeddings;
 mod events;
 mod health;
+mod history;
 mod instances;
+mod metrics;
 mod models;
 mod openapi;
 mod plans;
@@ -25,7 +27,7 @@ use std::time::Duration;
 
 use actix_web::web::{self, ServiceConfig};
 use chrono::{DateTime, Utc};
-use deft_protocol::manage::{DatabaseReport, ServiceStatus};
+use deft_protocol::manage::{DatabaseReport, MachineReport, ServiceStatus};
 use sqlx::PgPool;
 use tokio::sync::watch;
 use uuid::Uuid;
@@ -38,6 +40,7 @@ use crate::fleet::Fleet;
 use crate::gateway::Gateway;
 use crate::keeping::Keeping;
 use crate::loads::Loads;
+use crate::metrics::Metrics;
 
 use caller::Caller;
 pub(crate) use caller::readable;
@@ -55,6 +58,8 @@ pub(crate) struct App {
     pub(crate) loads: Arc<Loads>,
     pub(crate) gateway: Gateway,
     pub(crate) board: Board,
+    pub(crate) metrics: Metrics,
+    pub(crate) machine: watch::Receiver<MachineReport>,
     /// After so long without a word a waiting caller is told where its call stands.
     pub(crate) heartbeat: Duration,
     pub(crate) keeping: Keeping,
@@ -87,6 +92,7 @@ impl App {
             started_at: self.started_at,
             node: self.node_name.clone(),
             database: DatabaseReport { kind: self.database_kind.to_owned(), up },
+            machine: self.machine.borrow().clone(),
             pools: report.pools,
             calls: self.board.all(&report.instances),
             instances: report.instances,
@@ -138,6 +144,8 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(instances::wait)
         .service(status::status)
         .service(events::events)
+        .service(history::history)
+        .service(metrics::metrics)
         .service(calls::latest)
         .service(calls::running)
         .service(calls::end)

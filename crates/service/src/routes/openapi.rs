@@ -43,6 +43,8 @@ use utoipa::OpenApi;
         super::instances::wait,
         super::status::status,
         super::events::events,
+        super::history::history,
+        super::metrics::metrics,
         super::calls::latest,
         super::calls::running,
         super::calls::end,

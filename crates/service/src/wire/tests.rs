@@ -38,7 +38,7 @@ fn settings_return_as_they_were() {
     let loaded = load_settings(&request, &shape()).unwrap();
     let kept = Policy { pinned: true, priority: 3, share: 250, idle: IdleLimit::Seconds(90) };
     let wished = Target { settings: loaded, policy: kept, ..target(&request) };
-    let request = request_of(&settings(&wished));
+    let request = SettingsRequest::from(&settings(&wished));
     assert_eq!(load_settings(&request, &shape()).unwrap(), loaded);
     assert_eq!(policy(&request, IdleLimit::Never).unwrap(), kept);
     let nothing = SettingsRequest { share: Some(0), ..Default::default() };
@@ -105,7 +105,7 @@ fn the_command_that_loads_again_says_all_that_was_wished() {
         "deft load larkfen-desk/q8_0 --context 512 --in fern=3,host --weights resident --threads 1 \
          --pinned --priority -2 --idle 90s"
     );
-    let again = request_of(&settings(&wished));
+    let again = SettingsRequest::from(&settings(&wished));
     assert_eq!(places(&again), wished.places);
     assert_eq!(load_settings(&again, &shape()).unwrap(), wished.settings);
 }

@@ -45,7 +45,7 @@ fn pauses_double_until_it_is_set_aside() {
         assert_eq!(instance.state, InstanceState::Restarting);
     }
     assert!(matches!(instance.crashed("killed"), AfterCrash::SetAside));
-    assert_eq!(instance.report().crashes, GIVE_UP_AFTER);
+    assert_eq!(instance.report(0).crashes, GIVE_UP_AFTER);
 }
 
 #[test]
@@ -94,7 +94,7 @@ fn what_is_displaced_shows_why_and_forgets_its_figures() {
     assert!(!instance.become_displaced(), "it was to be gone");
     instance.leaving = Leaving::Displaced { why: "it made room".to_owned(), comes_back: true };
     assert!(instance.become_displaced() && instance.comes_back());
-    let report = instance.report();
+    let report = instance.report(0);
     assert_eq!(
         (report.state, report.note.as_deref()),
         (InstanceState::Displaced, Some("it made room"))
@@ -112,12 +112,12 @@ fn what_finds_no_room_at_a_start_waits_for_it_with_the_way_out() {
     let refused =
         Problem::new(deft_protocol::ProblemKind::Refused, "does_not_fit", "it needs more");
     instance.wait_for_room(&refused);
-    let report = instance.report();
+    let report = instance.report(0);
     assert!(instance.comes_back() && report.state == InstanceState::Displaced);
     assert_eq!(report.problem.unwrap().detail, "it needs more");
     let grant = instance.grant.clone();
     instance.return_with(grant);
-    assert!(instance.report().problem.is_none());
+    assert!(instance.report(0).problem.is_none());
 }
 
 #[tokio::test]

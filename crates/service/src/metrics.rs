@@ -1,0 +1,226 @@
+//! Figures for programs that collect them, in the OpenMetrics text format.
+//!
+//! What happens is counted as it happens, from the calls' records. How things stand is written from
+//! the status when somebody asks.
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use deft_protocol::manage::{CallRecord, InstanceReport, InstanceState, ServiceStatus};
+use prometheus_client::encoding::text::{encode_eof, encode_registry};
+use prometheus_client::encoding::{EncodeLabelSet, LabelSetEncoder};
+use prometheus_client::metrics::counter::Counter;
+use prometheus_client::metrics::family::Family;
+use prometheus_client::metrics::gauge::Gauge;
+use prometheus_client::metrics::histogram::Histogram;
+use prometheus_client::registry::Registry;
+
+/// As the format asks.
+pub(crate) const CONTENT_TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+
+/// Bounds of waiting times, in seconds.
+const SECONDS: [f64; 14] =
+    [0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, 30.0, 60.0, 300.0];
+
+/// Names with values, as labels of a figure.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+struct Labels<const COUNT: usize>([(&'static str, String); COUNT]);
+
+impl<const COUNT: usize> EncodeLabelSet for Labels<COUNT> {
+    fn encode(&self, encoder: &mut LabelSetEncoder<'_>) -> Result<(), std::fmt::Error> {
+        use prometheus_client::encoding::EncodeLabel;
+        self.0
+            .iter()
+            .try_for_each(|(name, value)| (*name, value.as_str()).encode(encoder.encode_label()))
+    }
+}
+
+type Model = Labels<1>;
+type Waits = Family<Model, Histogram, fn() -> Histogram>;
+
+fn waits() -> Waits {
+    Family::new_with_constructor(|| Histogram::new(SECONDS))
+}
+
+fn model(name: &str) -> Model {
+    Labels([("model", name.to_owned())])
+}
+
+/// What is counted; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Metrics {
+    registry: Arc<Registry>,
+    calls: Family<Labels<2>, Counter>,
+    tokens: Family<Labels<2>, Counter>,
+    first_token: Waits,
+    queue_wait: Waits,
+    total: Waits,
+}
+
+impl Metrics {
+    pub(crate) fn new() -> Self {
+        let mut registry = Registry::with_prefix("deft");
+        let (calls, tokens) = (Family::default(), Family::default());
+        let (first_token, queue_wait, total) = (waits(), waits(), waits());
+        let help = "Calls that ended, by how";
+        registry.register("calls", help, calls.clone());
+        let help = "Tokens of calls that ended: prompt, of these reused, answer";
+        registry.register("tokens", help, tokens.clone());
+        let help = "Seconds from a call's arrival to its first text";
+        registry.register("first_token_seconds", help, first_token.clone());
+        let help = "Seconds a call waited for a lane";
+        registry.register("queue_wait_seconds", help, queue_wait.clone());
+        let help = "Seconds from a call's arrival to its end";
+        registry.register("call_seconds", help, total.clone());
+        Self { registry: Arc::new(registry), calls, tokens, first_token, queue_wait, total }
+    }
+
+    /// Counts a call that ended.
+    pub(crate) fn count(&self, call: &CallRecord) {
+        let labels =
+            |name, value: &str| Labels([("model", call.name.clone()), (name, value.into())]);
+        self.calls.get_or_create(&labels("outcome", &call.outcome)).inc();
+        let kinds = [
+            ("prompt", call.prompt_tokens),
+            ("reused", call.reused_tokens),
+            ("answer", call.answer_tokens),
+        ];
+        for (kind, tokens) in kinds {
+            self.tokens.get_or_create(&labels("kind", kind)).inc_by(tokens.into());
+        }
+        let model = model(&call.name);
+        self.queue_wait.get_or_create(&model).observe(call.queue_seconds);
+        self.total.get_or_create(&model).observe(call.total_seconds);
+        if let Some(seconds) = call.first_token_seconds {
+            self.first_token.get_or_create(&model).observe(seconds);
+        }
+    }
+
+    /// All of it.
+    pub(crate) fn text(&self, status: &ServiceStatus) -> String {
+        let mut text = String::new();
+        // Writing to a String does not fail.
+        let _ = encode_registry(&mut text, &self.registry);
+        let _ = encode_registry(&mut text, &standing(status));
+        let _ = encode_eof(&mut text);
+        text
+    }
+}
+
+/// How things stand, as figures of the moment.
+#[derive(Default)]
+struct Figures(Registry);
+
+impl Figures {
+    fn add<const COUNT: usize>(
+        &mut self,
+        name: &str,
+        help: &str,
+        values: impl IntoIterator<Item = ([(&'static str, String); COUNT], f64)>,
+    ) {
+        let family = Family::<Labels<COUNT>, Gauge<f64, AtomicU64>>::default();
+        for (labels, value) in values {
+            family.get_or_create(&Labels(labels)).set(value);
+        }
+        self.0.register(name, help, family);
+    }
+
+    /// Sums that only grow, as long as an instance is loaded.
+    fn add_sum(
+        &mut self,
+        name: &str,
+        help: &str,
+        instances: &[InstanceReport],
+        of: fn(&InstanceReport) -> Option<f64>,
+    ) {
+        let family = Family::<Labels<1>, Counter<f64, AtomicU64>>::default();
+        for instance in instances {
+            if let Some(value) = of(instance) {
+                family.get_or_create(&Labels([("instance", instance.title())])).inc_by(value);
+            }
+        }
+        self.0.register(name, help, family);
+    }
+}
+
+#[expect(clippy::cast_precision_loss, reason = "the format's numbers are such")]
+fn standing(status: &ServiceStatus) -> Registry {
+    let mut figures = Figures(Registry::with_prefix("deft"));
+    let pools = |of: fn(&deft_protocol::manage::Pool) -> u64| {
+        status.pools.iter().map(move |pool| ([("pool", pool.name.clone())], of(pool) as f64))
+    };
+    figures.add("pool_limit_bytes", "Most that instances may hold", pools(|pool| pool.limit));
+    figures.add("pool_granted_bytes", "Bytes granted by plans", pools(|pool| pool.reserved));
+    figures.add("pool_measured_bytes", "Bytes measured", pools(|pool| pool.measured));
+    let instances = &status.instances;
+    let each = |of: fn(&InstanceReport) -> Option<f64>| {
+        let told = move |instance: &InstanceReport| {
+            Some(([("instance", instance.title())], of(instance)?))
+        };
+        instances.iter().filter_map(told)
+    };
+    let ready =
+        |found: &InstanceReport| Some(f64::from(u8::from(found.state == InstanceState::Ready)));
+    figures.add("instance_ready", "Whether it takes calls", each(ready));
+    figures.add("instance_calls", "Calls it answers", each(|found| Some(found.calls.into())));
+    figures.add(
+        "lanes_busy",
+        "Lanes at work",
+        each(|found| Some(found.work.as_ref()?.lanes_busy.into())),
+    );
+    figures.add(
+        "lanes_paused",
+        "Lanes that left their pages to older ones",
+        each(|found| Some(found.work.as_ref()?.lanes_paused.into())),
+    );
+    figures.add(
+        "pages",
+        "Pages of the cache",
+        each(|found| Some(found.work.as_ref()?.pages.into())),
+    );
+    figures.add(
+        "pages_used",
+        "Pages that lanes have",
+        each(|found| Some(found.work.as_ref()?.pages_used.into())),
+    );
+    figures.add(
+        "pages_known",
+        "Pages known from calls before",
+        each(|found| Some(found.work.as_ref()?.pages_known.into())),
+    );
+    let queues =
+        instances.iter().map(|found| ([("model", found.name.clone())], found.queued.into()));
+    figures.add("queue_calls", "Calls that wait for a lane", queues);
+    figures.add_sum(
+        "baton_wait_seconds",
+        "Seconds it waited for its turn to compute",
+        instances,
+        |found| Some(found.work.as_ref()?.waited_seconds),
+    );
+    figures.add_sum("computed_seconds", "Seconds it computed", instances, |found| {
+        Some(found.work.as_ref()?.computed_seconds)
+    });
+    figures.add_sum("steps", "Steps computed", instances, |found| {
+        Some(found.work.as_ref()?.steps as f64)
+    });
+    figures.add_sum("crashes", "Times its process ended unasked", instances, |found| {
+        Some(found.crashes.into())
+    });
+    let one = |value: f64| [([], value)];
+    let machine = &status.machine;
+    figures.add(
+        "database_up",
+        "Whether the records database answers",
+        one(status.database.up.into()),
+    );
+    figures.add("processors_busy", "How busy the processors are, from 0 to 1", one(machine.busy));
+    figures.add("load_average", "Tasks that run or wait to, over a minute", one(machine.load));
+    let degrees = machine.temperature.map(|degrees| ([], degrees));
+    figures.add("temperature_celsius", "The hottest sensor", degrees);
+    figures.add(
+        "memory_available_bytes",
+        "Memory available without swapping",
+        one(machine.memory_available as f64),
+    );
+    figures.0
+}

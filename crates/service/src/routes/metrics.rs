@@ -1,0 +1,16 @@
+//! `GET /metrics`.
+
+use actix_web::{HttpResponse, get, web};
+
+use super::App;
+use crate::metrics::CONTENT_TYPE;
+
+/// All figures as text, for programs that collect them.
+#[utoipa::path(
+    tag = "service",
+    responses((status = 200, description = "OpenMetrics text", content_type = "text/plain"))
+)]
+#[get("/metrics")]
+pub(super) async fn metrics(app: web::Data<App>) -> HttpResponse {
+    HttpResponse::Ok().content_type(CONTENT_TYPE).body(app.metrics.text(&app.status()))
+}
