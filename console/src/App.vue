@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiChartDonut, mdiForumOutline, mdiMagnify, mdiThemeLightDark, mdiWarehouse } from '@mdi/js'
+import { mdiChartDonut, mdiForumOutline, mdiMagnify, mdiSwapVertical, mdiThemeLightDark, mdiWarehouse } from '@mdi/js'
 import { useTheme } from 'vuetify'
 
 import { useStatus } from './composables/useStatus'
@@ -9,6 +9,7 @@ const theme = useTheme()
 
 const PAGES = [
   { path: '/', title: 'Pools', icon: mdiChartDonut },
+  { path: '/calls', title: 'Calls', icon: mdiSwapVertical },
   { path: '/depot', title: 'Depot', icon: mdiWarehouse },
   { path: '/find', title: 'Find', icon: mdiMagnify },
   { path: '/try', title: 'Try', icon: mdiForumOutline },

@@ -13,6 +13,8 @@ export type Way = Schemas['Way']
 export type Decision = Schemas['Decision']
 export type LoadRequest = Schemas['LoadRequest']
 export type Call = Schemas['RunningCall']
+export type CallRecord = Schemas['CallRecord']
+export type History = Schemas['History']
 export type Transfer = Schemas['Transfer']
 export type ImportRequest = Schemas['ImportRequest']
 export type FoundModel = Schemas['FoundModel']
@@ -157,6 +159,21 @@ export async function endCall(id: string): Promise<void> {
   await call(`/manage/v1/calls/${id}`, { method: 'DELETE' })
 }
 
+/** Calls that ended, the newest first. */
+export async function calls(count: number): Promise<CallRecord[]> {
+  return (await call(`/manage/v1/calls?count=${count}`)).json()
+}
+
+/** How it all stands now. */
+export async function statusNow(): Promise<Status> {
+  return (await call('/manage/v1/status')).json()
+}
+
+/** Memory, rates and queues over time. */
+export async function history(span: History['span']): Promise<History> {
+  return (await call(`/manage/v1/history?span=${span}`)).json()
+}
+
 /** Tries whether a model is well; it is loaded for that. */
 export async function check(model: string): Promise<CheckReport> {
   return (await post('/manage/v1/checks', { model })).json()
@@ -194,6 +211,8 @@ export interface Question {
   messages: { role: string; content: string }[]
   temperature?: number
   max_tokens?: number
+  /** Unload the model after the answer. */
+  release?: boolean
 }
 
 /** Asks, and hands over the raw stream of the answer. */

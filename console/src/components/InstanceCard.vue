@@ -30,6 +30,14 @@ const cache = computed(() => {
   return keys === values ? keys : `${keys} / ${values}`
 })
 
+/** Lanes, and the pages of the cache that they have. */
+const work = computed(() => {
+  const { work, settings } = props.instance
+  if (!work) return ''
+  const paused = work.lanes_paused > 0 ? `, ${work.lanes_paused} paused` : ''
+  return `${work.lanes_busy} of ${settings.lanes}${paused}; ${count(work.pages_used)} of ${count(work.pages)} pages`
+})
+
 const lines = computed(() => [
   ['planned', bytes(props.instance.planned_bytes)],
   ['measured', props.instance.measured_bytes == null ? 'not yet' : bytes(props.instance.measured_bytes)],
@@ -40,7 +48,8 @@ const lines = computed(() => [
   ['prompt tokens', `${count(props.instance.prompt_tokens)}, ${count(props.instance.reused_tokens)} known before`],
   ['answer tokens', count(props.instance.answer_tokens)],
   ['idle limit', props.instance.settings.idle ?? 'never'],
-  ['calls now', String(props.instance.calls)],
+  ['calls now', `${props.instance.calls}, ${props.instance.queued ?? 0} waiting`],
+  ...(work.value ? [['lanes at work', work.value]] : []),
   ['loaded in', props.instance.load_seconds == null ? 'not yet' : seconds(props.instance.load_seconds)],
   ['process', props.instance.pid == null ? 'none' : `${props.instance.pid}, ${props.instance.kernels ?? ''}`],
 ])

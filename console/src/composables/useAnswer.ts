@@ -1,7 +1,7 @@
 import { onScopeDispose, ref } from 'vue'
 
-import { ask, type ChatChunk, type Figures, type Question, Refused, type Usage } from '../api/client'
-import { eventData } from '../api/events'
+import { streamAnswer } from '../api/answers'
+import { asRefused, type Figures, type Question, type Refused, type Usage } from '../api/client'
 
 /** One answer as it comes, with its figures; a new question or leaving the page ends it. */
 export function useAnswer() {
@@ -12,18 +12,6 @@ export function useAnswer() {
   const problem = ref<Refused | null>(null)
   let abort = new AbortController()
 
-  async function take(stream: ReadableStream<Uint8Array<ArrayBuffer>>) {
-    for await (const data of eventData(stream)) {
-      if (data === '[DONE]') return
-      const chunk: ChatChunk & { error?: { message: string } } = JSON.parse(data)
-      if (chunk.error) throw new Refused({ detail: chunk.error.message })
-      text.value += chunk.choices[0]?.delta.content ?? ''
-      figures.value = chunk.choices[0]?.deft ?? figures.value
-      usage.value = chunk.usage ?? usage.value
-    }
-    throw new Refused({ detail: 'the connection to the service broke' })
-  }
-
   /** Asks; resolves to the answer's text, or to nothing where it was stopped or failed. */
   async function begin(question: Question): Promise<string | null> {
     stop()
@@ -32,12 +20,14 @@ export function useAnswer() {
     figures.value = usage.value = problem.value = null
     running.value = true
     try {
-      await take(await ask(question, mine.signal))
+      await streamAnswer(question, mine.signal, {
+        text: (more) => (text.value += more),
+        figures: (told) => (figures.value = told),
+        usage: (told) => (usage.value = told),
+      })
       return text.value
     } catch (error) {
-      if (!mine.signal.aborted) {
-        problem.value = error instanceof Refused ? error : new Refused({ detail: String(error) })
-      }
+      if (!mine.signal.aborted) problem.value = asRefused(error)
       return null
     } finally {
       if (mine === abort) running.value = false

@@ -4,6 +4,7 @@ import { ref } from 'vue'
 import { again, asRefused, type Refused, type Status, unload } from '../api/client'
 import CallList from '../components/CallList.vue'
 import DecisionList from '../components/DecisionList.vue'
+import HistoryPanel from '../components/HistoryPanel.vue'
 import InstanceCard from '../components/InstanceCard.vue'
 import PoolBar from '../components/PoolBar.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -42,6 +43,7 @@ async function act(id: string, what: (id: string) => Promise<unknown>) {
         <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="act($event, unload)" @again="act($event, again)" />
       </v-col>
     </v-row>
+    <HistoryPanel />
     <DecisionList :decisions="status.decisions ?? []" />
   </div>
 </template>

@@ -5,7 +5,9 @@ import { useRoute } from 'vue-router'
 
 import type { Figures, Status, Usage } from '../api/client'
 import AnswerFigures from '../components/AnswerFigures.vue'
+import AnswerText from '../components/AnswerText.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import SideBySide from '../components/SideBySide.vue'
 import { useAnswer } from '../composables/useAnswer'
 import { useDepot } from '../composables/useDepot'
 
@@ -25,6 +27,7 @@ const { text, running, problem } = answer
 
 const model = ref(typeof route.query.model === 'string' ? route.query.model : '')
 const question = ref('')
+const way = ref(route.query.way === 'several' ? 'several' : 'one')
 const temperature = ref(0)
 const asked = ref('')
 const turns = ref<Turn[]>([])
@@ -68,47 +71,54 @@ function forget() {
 
 <template>
   <div class="d-flex flex-column ga-4">
-    <v-card class="pa-4 d-flex flex-wrap align-center ga-4">
-      <v-select v-model="model" :items="names" label="Model" class="chooser" />
-      <v-slider v-model="temperature" label="Temperature" :min="0" :max="2" :step="0.1" hide-details class="chooser">
-        <template #append>{{ temperature.toFixed(1) }}</template>
-      </v-slider>
-      <v-btn variant="text" :disabled="turns.length === 0" @click="forget">Begin anew</v-btn>
-      <span v-if="model && !loaded" class="text-body-small text-medium-emphasis">
-        It is not loaded; asking loads it.
-      </span>
-    </v-card>
-    <div v-for="(turn, at) in turns" :key="at" class="d-flex flex-column ga-2" data-turn>
-      <div class="question">{{ turn.question }}</div>
-      <v-card class="pa-4">
-        <div class="answer">{{ turn.answer }}</div>
-        <v-divider class="my-3" />
-        <div class="text-body-small text-medium-emphasis mb-1">{{ turn.model }}</div>
-        <AnswerFigures v-if="turn.figures" :figures="turn.figures" :usage="turn.usage" />
+    <v-btn-toggle v-model="way" mandatory density="compact" variant="outlined" divided class="align-self-start">
+      <v-btn value="one" size="small">One model</v-btn>
+      <v-btn value="several" size="small">Side by side</v-btn>
+    </v-btn-toggle>
+    <SideBySide v-if="way === 'several'" :names="names" />
+    <template v-else>
+      <v-card class="pa-4 d-flex flex-wrap align-center ga-4">
+        <v-select v-model="model" :items="names" label="Model" class="chooser" />
+        <v-slider v-model="temperature" label="Temperature" :min="0" :max="2" :step="0.1" hide-details class="chooser">
+          <template #append>{{ temperature.toFixed(1) }}</template>
+        </v-slider>
+        <v-btn variant="text" :disabled="turns.length === 0" @click="forget">Begin anew</v-btn>
+        <span v-if="model && !loaded" class="text-body-small text-medium-emphasis">
+          It is not loaded; asking loads it.
+        </span>
       </v-card>
-    </div>
-    <div v-if="asked" class="d-flex flex-column ga-2">
-      <div class="question">{{ asked }}</div>
-      <v-card class="pa-4" aria-live="polite">
-        <div class="answer">{{ text }}<span class="cursor" /></div>
-      </v-card>
-    </div>
-    <ProblemNote v-if="problem" :problem="problem" />
-    <form class="d-flex ga-2 align-end" @submit.prevent="send">
-      <v-textarea
-        v-model="question"
-        label="Question"
-        rows="2"
-        auto-grow
-        max-rows="8"
-        variant="outlined"
-        hide-details
-        bg-color="surface"
-        @keydown.enter.exact.prevent="send"
-      />
-      <v-btn v-if="running" :icon="mdiStop" aria-label="Stop" color="error" @click="answer.stop()" />
-      <v-btn v-else :icon="mdiSend" aria-label="Ask" color="primary" type="submit" :disabled="!question.trim()" />
-    </form>
+      <div v-for="(turn, at) in turns" :key="at" class="d-flex flex-column ga-2" data-turn>
+        <div class="question">{{ turn.question }}</div>
+        <v-card class="pa-4">
+          <AnswerText :text="turn.answer" />
+          <v-divider class="my-3" />
+          <div class="text-body-small text-medium-emphasis mb-1">{{ turn.model }}</div>
+          <AnswerFigures v-if="turn.figures" :figures="turn.figures" :usage="turn.usage" />
+        </v-card>
+      </div>
+      <div v-if="asked" class="d-flex flex-column ga-2">
+        <div class="question">{{ asked }}</div>
+        <v-card class="pa-4" aria-live="polite">
+          <AnswerText :text="text" growing />
+        </v-card>
+      </div>
+      <ProblemNote v-if="problem" :problem="problem" />
+      <form class="d-flex ga-2 align-end" @submit.prevent="send">
+        <v-textarea
+          v-model="question"
+          label="Question"
+          rows="2"
+          auto-grow
+          max-rows="8"
+          variant="outlined"
+          hide-details
+          bg-color="surface"
+          @keydown.enter.exact.prevent="send"
+        />
+        <v-btn v-if="running" :icon="mdiStop" aria-label="Stop" color="error" @click="answer.stop()" />
+        <v-btn v-else :icon="mdiSend" aria-label="Ask" color="primary" type="submit" :disabled="!question.trim()" />
+      </form>
+    </template>
   </div>
 </template>
 
@@ -124,16 +134,5 @@ function forget() {
   border-radius: 12px 12px 2px 12px;
   background: rgba(var(--v-theme-primary), 0.14);
   white-space: pre-wrap;
-}
-.answer {
-  white-space: pre-wrap;
-}
-.cursor {
-  display: inline-block;
-  width: 8px;
-  height: 1em;
-  margin-left: 2px;
-  background: rgb(var(--v-theme-secondary));
-  vertical-align: text-bottom;
 }
 </style>

@@ -4,9 +4,11 @@ use std::io::{Read, Write};
 use std::process::{Command, Stdio};
 
 use deft_protocol::manage::ServiceStatus;
+use fantoccini::key::Key;
 use serde_json::Value;
 
-use crate::world::{QUESTION, World, until, wait};
+use crate::browser::Browser;
+use crate::world::{PATIENCE, QUESTION, World, until, wait};
 
 fn get(world: &World, path: &str) -> (String, String) {
     let url = format!("{}{path}", world.address());
@@ -235,4 +237,97 @@ fn answers_grow_side_by_side_in_a_terminal() {
     ask.sees("Sow Moonhook bean");
     ask.sees("first token");
     assert_eq!(ask.ends(), 0);
+}
+
+#[test]
+fn the_console_draws_what_was_and_lists_calls_that_ended() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    world.desk_answers();
+    if std::env::var_os("DEFT_PICTURES").is_some() {
+        // So that there is something to draw.
+        world.ok(&["load", "larkfen-desk-mini"]);
+        for turn in 0..90 {
+            let question = format!("Tell me all about row {turn}.");
+            for model in &["larkfen-desk", "larkfen-desk-mini"][..1 + turn % 2] {
+                world.ok(&["ask", model, &question, "--temperature", "1.5", "--max-tokens", "90"]);
+            }
+            std::thread::sleep(std::time::Duration::from_millis(10 * (turn as u64 % 30)));
+        }
+    }
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{}/calls", world.address())).await.unwrap();
+        browser.see("[data-outcome='stop']").await;
+        browser.read("deft at 127.0.0.1").await;
+        browser.press("@aria-label='pages'", "Pools").await;
+        browser.see("[aria-label='history'] [data-span='hour'] canvas").await;
+        browser.press("@aria-label='history'", "last day").await;
+        let panel = browser.see("[aria-label='history'] [data-span='day']").await;
+        for title in ["Memory", "Rates", "Load"] {
+            assert!(panel.text().await.unwrap().contains(title));
+        }
+        browser.press("@aria-label='history'", "last hour").await;
+        browser.see("[aria-label='history'] [data-span='hour']").await;
+        let scroll = "document.querySelector('[aria-label=history]').scrollIntoView()";
+        browser.page.execute(scroll, Vec::new()).await.unwrap();
+        browser.picture("console-history").await;
+    });
+}
+
+#[test]
+fn the_console_asks_side_by_side_and_keeps_what_came() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{}/try?way=several", world.address())).await.unwrap();
+        browser.see(".v-select .v-field").await.click().await.unwrap();
+        browser.press_item("larkfen-desk/q8_0").await;
+        browser.press_item("larkfen-desk-mini/q8_0").await;
+        close_menu(&browser).await;
+        let field = browser.see("textarea").await;
+        field.send_keys(QUESTION).await.unwrap();
+        browser.press("self::form", "Ask all").await;
+        for model in ["larkfen-desk/q8_0", "larkfen-desk-mini/q8_0"] {
+            let column = browser.see(&format!("[data-column='{model}']")).await;
+            until_told(&column, &["3 cm", "first token", "MiB", "/s"]).await;
+        }
+        browser.press("self::main", "Keep").await;
+        browser.see("[aria-label='kept']").await;
+        browser.picture("console-side-by-side").await;
+        browser.page.refresh().await.unwrap();
+        browser.press("@aria-label='kept'", "Show").await;
+        browser.see("[data-column='larkfen-desk/q8_0']").await;
+        // One after the other, each unloaded after its answer.
+        browser.see(".v-select .v-field").await.click().await.unwrap();
+        browser.press_item("larkfen-desk-mini/q8_0").await;
+        close_menu(&browser).await;
+        let field = browser.see("textarea").await;
+        browser.see("[aria-label='In turn, unloading each']").await.click().await.unwrap();
+        field.send_keys(QUESTION).await.unwrap();
+        browser.press("self::form", "Ask all").await;
+        let column = browser.see("[data-column='larkfen-desk-mini/q8_0']").await;
+        until_told(&column, &["3 cm", "first token"]).await;
+    });
+    until("it was unloaded", || world.instance("larkfen-desk-mini/q8_0").is_none().then_some(()));
+    assert!(world.instance("larkfen-desk/q8_0").is_some());
+}
+
+async fn close_menu(browser: &Browser) {
+    let focused = browser.page.active_element().await.unwrap();
+    focused.send_keys(&Key::Escape.to_string()).await.unwrap();
+    tokio::time::sleep(std::time::Duration::from_millis(400)).await;
+}
+
+async fn until_told(column: &fantoccini::elements::Element, words: &[&str]) {
+    let deadline = tokio::time::Instant::now() + PATIENCE;
+    loop {
+        let text = column.text().await.unwrap();
+        if words.iter().all(|word| text.contains(word)) {
+            return;
+        }
+        assert!(tokio::time::Instant::now() < deadline, "{words:?} are not all in:\n{text}");
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
 }

@@ -1,0 +1,68 @@
+<script setup lang="ts">
+import { mdiDownload } from '@mdi/js'
+
+import { type Comparison, figuresOf, markdown } from '../comparison'
+import AnswerText from './AnswerText.vue'
+
+const props = defineProps<{ comparison: Comparison; running: boolean }>()
+
+function save(kind: 'md' | 'json') {
+  const text = kind === 'md' ? markdown(props.comparison) : JSON.stringify(props.comparison, null, 2)
+  const link = document.createElement('a')
+  link.href = URL.createObjectURL(new Blob([text], { type: kind === 'md' ? 'text/markdown' : 'application/json' }))
+  link.download = `side-by-side.${kind}`
+  link.click()
+  URL.revokeObjectURL(link.href)
+}
+</script>
+
+<template>
+  <div class="d-flex flex-column ga-3">
+    <div class="question">{{ comparison.question }}</div>
+    <div class="columns">
+      <v-card v-for="column in comparison.answers" :key="column.model" class="pa-4 d-flex flex-column" :data-column="column.model">
+        <div class="font-weight-bold mb-2">{{ column.model }}</div>
+        <AnswerText :text="column.answer" :growing="running && !column.figures && !column.problem" aria-live="polite" />
+        <v-alert v-if="column.problem" type="error" variant="tonal" density="compact" class="mt-2">
+          {{ column.problem }}
+        </v-alert>
+        <dl class="figures text-body-small mt-auto pt-3">
+          <template v-for="[name, value] in figuresOf(column)" :key="name">
+            <dt class="text-medium-emphasis">{{ name }}</dt>
+            <dd>{{ value }}</dd>
+          </template>
+        </dl>
+      </v-card>
+    </div>
+    <div class="d-flex ga-2 flex-wrap">
+      <slot />
+      <v-btn size="small" variant="outlined" :prepend-icon="mdiDownload" :disabled="running" @click="save('md')">Markdown</v-btn>
+      <v-btn size="small" variant="outlined" :prepend-icon="mdiDownload" :disabled="running" @click="save('json')">JSON</v-btn>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.columns {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(240px, 1fr));
+  gap: 12px;
+}
+.question {
+  align-self: flex-end;
+  max-width: 80%;
+  padding: 8px 14px;
+  border-radius: 12px 12px 2px 12px;
+  background: rgba(var(--v-theme-primary), 0.14);
+  white-space: pre-wrap;
+}
+.figures {
+  display: grid;
+  grid-template-columns: max-content 1fr;
+  gap: 2px 12px;
+}
+dd {
+  margin: 0;
+  font-variant-numeric: tabular-nums;
+}
+</style>
