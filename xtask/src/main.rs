@@ -10,6 +10,7 @@ mod packages;
 mod pictures;
 mod places;
 mod serving;
+mod soak;
 mod steps;
 mod synthetic;
 
@@ -67,6 +68,12 @@ enum Bench {
         /// How long shares are measured.
         #[arg(long, default_value_t = 60)]
         seconds: u64,
+        /// How long 64 streams are kept busy; 0 leaves them out.
+        #[arg(long, default_value_t = 10)]
+        minutes: u64,
+        /// Only the many streams.
+        #[arg(long)]
+        only_many: bool,
     },
     /// Planned beside measured memory, and switching between models; makes synthetic models of up to
     /// 1.1 GB in `target/`.
@@ -103,7 +110,12 @@ fn main() -> anyhow::Result<()> {
         Task::Bench(Bench::Engine { rounds, only, short, .. }) => {
             engine_speed::measure(rounds, &only, short)
         }
-        Task::Bench(Bench::Serving { rounds, seconds }) => serving::measure(rounds, seconds),
+        Task::Bench(Bench::Serving { rounds, seconds, minutes, only_many }) => {
+            if !only_many {
+                serving::measure(rounds, seconds)?;
+            }
+            if minutes > 0 { soak::measure(minutes) } else { Ok(()) }
+        }
         Task::Bench(Bench::Memory) => bench::memory(),
         Task::Bench(Bench::Pull) => bench::pull(),
         Task::Drill(Drill::Kills { points }) => drill::kills(points),

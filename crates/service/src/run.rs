@@ -32,6 +32,7 @@ use crate::machine::Memory;
 use crate::metrics::Metrics;
 use crate::presence::{Held, Presence};
 use crate::records::{calls::Recorder, nodes};
+use crate::routes::events::Events;
 use crate::routes::{self, App};
 use crate::sources::Sources;
 use crate::transfers::Transfers;
@@ -201,6 +202,7 @@ async fn serve(
         fetching,
         gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
         board,
+        events: Events::default(),
         metrics,
         machine: vitals,
         heartbeat: Duration::from_secs(config.calls.heartbeat_seconds),
@@ -213,6 +215,7 @@ async fn serve(
         address: address.to_owned(),
         started_at: Utc::now(),
     });
+    let writing = tokio::spawn(routes::events::write(app.clone()));
     let drain = Duration::from_secs(config.loading.drain_seconds);
     let server = HttpServer::new(move || {
         WebApp::new().app_data(app.clone()).wrap(from_fn(guard)).configure(routes::configure)
@@ -240,6 +243,7 @@ async fn serve(
         }
     }
     history.abort();
+    writing.abort();
     handle.stop(true).await;
     let _ = serving.await;
     // The recorder is gone with the app; its last rows are written before the database closes.

@@ -4,13 +4,52 @@ use std::convert::Infallible;
 use std::time::Duration;
 
 use actix_web::{HttpResponse, get, web};
+use bytes::Bytes;
 use deft_protocol::manage::ServiceStatus;
-use tokio::time::Instant;
+use tokio::sync::{Notify, watch};
+use tokio::time::sleep;
 
 use super::{App, streaming};
 
 /// The status is told no more often, however fast calls come and go.
 const TELL_EVERY: Duration = Duration::from_millis(100);
+
+/// The status as an event, written once for all who listen.
+#[derive(Default)]
+pub(crate) struct Events {
+    written: watch::Sender<Bytes>,
+    joined: Notify,
+}
+
+impl Events {
+    fn join(&self) -> watch::Receiver<Bytes> {
+        let listens = self.written.subscribe();
+        self.joined.notify_one();
+        listens
+    }
+}
+
+/// Writes the status whenever it changes, as long as somebody listens.
+pub(crate) async fn write(app: web::Data<App>) {
+    let (mut reports, mut database) = (app.fleet.reports(), app.database_up.clone());
+    let (mut transfers, mut calls) = (app.keeping.transfers.changes(), app.board.changes());
+    loop {
+        if app.events.written.receiver_count() == 0 {
+            app.events.joined.notified().await;
+        }
+        let changed = tokio::select! {
+            changed = reports.changed() => changed,
+            changed = database.changed() => changed,
+            changed = transfers.changed() => changed,
+            changed = calls.changed() => changed,
+        };
+        if changed.is_err() {
+            return;
+        }
+        app.events.written.send_replace(streaming::event(&app.status()));
+        sleep(TELL_EVERY).await;
+    }
+}
 
 /// The status now and whenever it changes, as server-sent events.
 #[utoipa::path(
@@ -19,24 +58,19 @@ const TELL_EVERY: Duration = Duration::from_millis(100);
 )]
 #[get("/manage/v1/events")]
 pub(super) async fn events(app: web::Data<App>) -> HttpResponse {
-    let (mut reports, mut database) = (app.fleet.reports(), app.database_up.clone());
-    let (transfers, calls) = (app.keeping.transfers.changes(), app.board.changes());
-    // The first status is sent at once.
-    reports.mark_changed();
-    database.mark_unchanged();
-    let start = (app, reports, database, transfers, calls, Instant::now());
-    let statuses = futures_util::stream::unfold(start, |state| async move {
-        let (app, mut reports, mut database, mut transfers, mut calls, next) = state;
-        tokio::time::sleep_until(next).await;
-        tokio::select! {
-            changed = reports.changed() => changed.ok()?,
-            changed = database.changed() => changed.ok()?,
-            changed = transfers.changed() => changed.ok()?,
-            changed = calls.changed() => changed.ok()?,
-        }
-        let status = streaming::event(&app.status());
-        let next = Instant::now() + TELL_EVERY;
-        Some((Ok::<_, Infallible>(status), (app, reports, database, transfers, calls, next)))
+    // What changes from here on is heard of, and what was before is told first.
+    let listens = app.events.join();
+    let first = Some(streaming::event(&app.status()));
+    let start = (first, listens);
+    let statuses = futures_util::stream::unfold(start, |(first, mut listens)| async move {
+        let event = match first {
+            Some(first) => first,
+            None => {
+                listens.changed().await.ok()?;
+                listens.borrow_and_update().clone()
+            }
+        };
+        Some((Ok::<_, Infallible>(event), (None, listens)))
     });
     streaming::response(statuses)
 }

@@ -6,7 +6,7 @@ mod chat;
 mod checks;
 mod depot;
 mod embeddings;
-mod events;
+pub(crate) mod events;
 mod health;
 mod history;
 mod instances;
@@ -44,6 +44,7 @@ use crate::metrics::Metrics;
 
 use caller::Caller;
 pub(crate) use caller::readable;
+use events::Events;
 use streaming::Patience;
 
 pub use openapi::document as openapi_document;
@@ -58,6 +59,7 @@ pub(crate) struct App {
     pub(crate) loads: Arc<Loads>,
     pub(crate) gateway: Gateway,
     pub(crate) board: Board,
+    pub(crate) events: Events,
     pub(crate) metrics: Metrics,
     pub(crate) machine: watch::Receiver<MachineReport>,
     /// After so long without a word a waiting caller is told where its call stands.
