@@ -15,7 +15,8 @@ const SCREEN: &str = ":87";
 /// Longest time a picture is waited for.
 const PATIENCE: Duration = Duration::from_secs(30);
 
-/// Name and commands of each terminal picture. A line after `<` is typed into the command before.
+/// Name and commands of each terminal picture. A line after `<` is typed into the command before, one after
+/// `&` runs unseen beside the others, and one after `@` is seen while it runs.
 const TERMINAL: [(&str, &[&str]); 7] = [
     (
         "terminal-ask",
@@ -35,7 +36,16 @@ const TERMINAL: [(&str, &[&str]); 7] = [
             "deft ask larkfen-dsk Hello",
         ],
     ),
-    ("terminal-inspect", &["deft depot inspect larkfen-desk | grep -v '^  file '"]),
+    (
+        "terminal-watch",
+        &[
+            "& for who in shop shelf shed; do for n in 1 2; do (while :; do deft ask larkfen-desk \
+             \"Tell me all about row $RANDOM.\" --temperature 2 --max-tokens 300; done) & done; done",
+            "& for n in 1 2 3; do (while :; do deft ask larkfen-desk-mini --temperature 2 \
+             \"Tell me all about shelf $RANDOM.\" --priority background; done) & done",
+            "@ deft watch",
+        ],
+    ),
     (
         "terminal-find",
         &[
@@ -87,6 +97,7 @@ pub fn take() -> anyhow::Result<()> {
             "calls::the_console",
             "console::",
             "finding::",
+            "watching::the_console",
         ])
         .env("DEFT_PICTURES", &folder)
         .current_dir(root())
@@ -145,6 +156,13 @@ fn shell(commands: &[&str], done: &str) -> String {
         let typed: Vec<&str> =
             commands[at + 1..].iter().map_while(|line| line.strip_prefix("< ")).collect();
         at += 1 + typed.len();
+        if let Some(unseen) = command.strip_prefix("& ") {
+            text += &format!("({unseen}) > /dev/null 2>&1\n");
+            continue;
+        }
+        if let Some(running) = command.strip_prefix("@ ") {
+            return text + &format!("(sleep 14; touch {}) &\ntimeout 20 {running}\n", quoted(done));
+        }
         text += &format!("printf '\\033[1;33m$ \\033[0m%s\\n' {}\n", quoted(command));
         if typed.is_empty() {
             text += &format!("{command}\necho\n");

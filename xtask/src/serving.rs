@@ -50,7 +50,7 @@ fn pieces(
     let prompt: Vec<u32> = (0..tokens).map(token).collect();
     let body = json!({"model": model, "prompt": prompt, "max_tokens": answer, "temperature": 0,
                       "stream": true, "repetition_guard": false});
-    let mut lines = BufReader::new(post(address, &body)?).lines();
+    let mut lines = BufReader::new(post(address, "/v1/completions", &body)?).lines();
     let mut times = Vec::new();
     while let Some(line) = lines.next().transpose()? {
         if line.contains("\"error\"") {
@@ -68,12 +68,13 @@ fn pieces(
     bail!("the answer broke off")
 }
 
-fn post(address: &str, body: &Value) -> anyhow::Result<TcpStream> {
+/// Sends a body, and leaves what comes back to be read.
+pub(crate) fn post(address: &str, path: &str, body: &Value) -> anyhow::Result<TcpStream> {
     let mut socket = TcpStream::connect(address)?;
     let body = body.to_string();
     let length = body.len();
     let head = format!(
-        "POST /v1/completions HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\n\
+        "POST {path} HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\n\
          content-length: {length}\r\n\r\n"
     );
     socket.write_all((head + &body).as_bytes())?;
@@ -200,7 +201,7 @@ fn own_share(address: &str) -> anyhow::Result<()> {
             json!({"model": "larkfen-least", "prompt": prompt, "max_tokens": 4, "temperature": 0});
         let begun = Instant::now();
         let mut answer = String::new();
-        post(address, &body)?.read_to_string(&mut answer)?;
+        post(address, "/v1/completions", &body)?.read_to_string(&mut answer)?;
         let total = begun.elapsed().as_secs_f64();
         let json = answer.split("\r\n\r\n").nth(1).context("it has a body")?;
         let figures: Value = serde_json::from_str(json)?;

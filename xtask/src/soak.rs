@@ -10,6 +10,7 @@ use anyhow::{Context, bail, ensure};
 use serde_json::{Value, json};
 
 use crate::bench::Service;
+use crate::serving::post;
 use crate::steps::root;
 
 /// Models of the demo, each with two instances of sixteen lanes.
@@ -135,17 +136,6 @@ fn ask(address: &str, stream: u64, turn: u64, counted: &Counted) -> anyhow::Resu
         }
     }
     bail!("the answer broke off")
-}
-
-fn post(address: &str, path: &str, body: &Value) -> anyhow::Result<TcpStream> {
-    let mut socket = TcpStream::connect(address)?;
-    let body = body.to_string();
-    let head = format!(
-        "POST {path} HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\ncontent-length: {}\r\n\r\n",
-        body.len()
-    );
-    socket.write_all((head + &body).as_bytes())?;
-    Ok(socket)
 }
 
 /// Private bytes of the service and of its engine processes.

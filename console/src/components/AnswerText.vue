@@ -6,6 +6,8 @@ import { segments } from '../answerText'
 
 const props = defineProps<{ text: string; growing?: boolean }>()
 const parts = computed(() => segments(props.text))
+/** Browsers give no clipboard to pages that come unencrypted from afar. */
+const canCopy = Boolean(navigator.clipboard)
 const copied = ref<number | null>(null)
 
 async function copy(at: number, text: string) {
@@ -24,6 +26,7 @@ async function copy(at: number, text: string) {
           <span class="text-medium-emphasis">{{ part.language }}</span>
           <v-spacer />
           <v-btn
+            v-if="canCopy"
             size="x-small"
             variant="text"
             :prepend-icon="copied === at ? mdiCheck : mdiContentCopy"

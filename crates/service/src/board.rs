@@ -204,14 +204,14 @@ impl Arrived {
     }
 
     /// What is told to the queue.
-    pub(crate) fn asker(&self, lanes: u32) -> Asker {
+    pub(crate) fn asker(&self, lanes: u32, is_hasty: bool) -> Asker {
         let entry = &self.watched.entry;
         let class = match lock(&entry.standing).priority {
             CallPriority::Urgent => Class::Urgent,
             CallPriority::Usual => Class::Usual,
             CallPriority::Background => Class::Background,
         };
-        Asker { caller: self.caller(), class, lanes, place: Arc::clone(&entry.place) }
+        Asker { caller: self.caller(), class, lanes, is_hasty, place: Arc::clone(&entry.place) }
     }
 
     pub(crate) fn caller(&self) -> String {

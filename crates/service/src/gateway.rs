@@ -142,7 +142,7 @@ impl Gateway {
     ) -> Result<Answer, Problem> {
         let registered = self.loads.resolve(model)?;
         call.meant(&registered.name.to_string());
-        let asker = call.asker(answers);
+        let asker = call.asker(answers, wait.is_some());
         let seat = tokio::select! {
             seat = self.loads.seat(&registered, &asker, wait) => seat,
             problem = call.ended_by_operator() => Err(problem),

@@ -33,8 +33,9 @@ fn text(status: &ServiceStatus) -> String {
         return parts.join("\n\n");
     }
     let rows = status.instances.iter().map(instance).collect();
-    let headers = ["instance", "state", "kept", "planned", "measured", "lanes", "calls", "process"];
-    parts.push(print::table(&headers, rows, &[3, 4, 6, 7]));
+    let headers =
+        ["instance", "state", "kept", "planned", "measured", "lanes", "calls", "queue", "process"];
+    parts.push(print::table(&headers, rows, &[3, 4, 6, 7, 8]));
     let notes = status.instances.iter().filter_map(|instance| {
         let problem = instance.problem.as_ref().map(ToString::to_string);
         let note = problem.or_else(|| instance.note.clone())?;
@@ -109,6 +110,7 @@ fn instance(instance: &InstanceReport) -> Vec<String> {
         instance.measured_bytes.map_or_else(String::new, print::bytes),
         format!("{} x {}", instance.settings.lanes, print::count(instance.settings.context.into())),
         instance.calls.to_string(),
+        instance.queued.to_string(),
         instance.pid.map_or_else(String::new, |pid| pid.to_string()),
     ]
 }

@@ -69,7 +69,6 @@ fn a_refused_load_offers_what_would_fit_and_takes_it_at_a_click() {
         browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
         browser.read("what would make it fit").await;
         browser.read("deft load larkfen-desk/q8_0 --cache q8_0").await;
-        browser.picture("console-refused").await;
         browser.press("@role='alert'", "Take this").await;
         browser.see("[aria-label='load'] button:not([disabled]).bg-primary").await;
         browser.press("@aria-label='load'", "Load").await;

@@ -4,7 +4,7 @@ use deft_client::{ClientError, StreamedPiece};
 use deft_protocol::manage::InstanceState;
 
 use crate::processes;
-use crate::world::{ANSWER, PATIENCE, QUESTION, World, endless, unending, until, wait};
+use crate::world::{ANSWER, PATIENCE, QUESTION, World, endless, send, unending, until, wait};
 
 #[test]
 fn a_killed_engine_ends_its_stream_with_an_error_and_is_loaded_again() {
@@ -131,6 +131,13 @@ fn a_killed_service_leaves_no_process_behind_and_the_next_start_recovers() {
     world.ok(&["load", "larkfen-desk"]);
     let status = world.status();
     let engine = status.instances[0].pid.unwrap();
+    // In the middle of its work, with more that wait.
+    let address = world.listens();
+    let _callers: Vec<_> = (0..6).map(|_| send(&address, &unending("larkfen-desk"))).collect();
+    until("lanes answer and calls wait", || {
+        let calls = wait(world.client().running_calls()).unwrap();
+        calls.iter().any(|call| call.position.is_some()).then_some(())
+    });
     processes::kill(status.pid);
     until("the engine process is gone", || (!processes::is_alive(engine)).then_some(()));
     until("the database is gone", || {

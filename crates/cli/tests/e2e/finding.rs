@@ -50,7 +50,6 @@ fn an_operator_adds_a_source_searches_it_judges_an_offer_and_fetches_it() {
         browser.see("[data-transfer='running']").await;
         browser.page.goto(&format!("{address}/depot")).await.unwrap();
         browser.see("[data-transfer='running']").await;
-        browser.picture("console-transfer").await;
         browser.see("[data-variant='larkfen-desk/q8_0']").await;
         browser.read("kept as `larkfen-desk/q8_0`").await;
         browser.page.goto(&format!("{address}/find")).await.unwrap();

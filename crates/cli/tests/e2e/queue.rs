@@ -1,6 +1,6 @@
 //! Calls that wait for a lane: turns, places, bounds, and callers who are slow, many, or gone.
 
-use std::io::{Read, Write};
+use std::io::Read;
 use std::net::TcpStream;
 use std::time::Duration;
 
@@ -9,7 +9,7 @@ use deft_protocol::chat::{CallPriority, ChatRequest, EndedBy};
 use deft_protocol::manage::{CallStage, RunningCall};
 use serde_json::json;
 
-use crate::world::{QUESTION, World, endless, question, until, wait};
+use crate::world::{QUESTION, World, endless, question, send, until, wait};
 
 /// Pools on which a step takes a tenth and a hundredth of a second: what is answered there takes its time,
 /// however fast the machine is.
@@ -28,28 +28,10 @@ fn slow() -> World {
     World::configured(SLOW)
 }
 
-/// Where the service listens, as sockets want it.
-fn listens(world: &World) -> String {
-    world.address().trim_start_matches("http://").trim_end_matches('/').to_owned()
-}
-
-/// Sends a call, and leaves it to the caller what to do with what comes back.
-fn send(address: &str, request: &ChatRequest) -> TcpStream {
-    let body = serde_json::to_string(request).unwrap();
-    let mut socket = TcpStream::connect(address).unwrap();
-    let head = format!(
-        "POST /v1/chat/completions HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\n\
-         content-length: {}\r\n\r\n",
-        body.len()
-    );
-    socket.write_all(format!("{head}{body}").as_bytes()).unwrap();
-    socket
-}
-
 /// One lane, and a caller who has it as long as its socket is there.
 fn taken(world: &World) -> TcpStream {
     world.ok(&["load", "larkfen-desk", "--in", "fern", "--lanes", "1"]);
-    let socket = send(&listens(world), &of("agent", endless("larkfen-desk")));
+    let socket = send(&world.listens(), &of("agent", endless("larkfen-desk")));
     until("the lane is taken", || {
         running(world).into_iter().find(|call| call.stage == CallStage::Answering)
     });
@@ -140,7 +122,7 @@ fn callers_take_turns_and_see_their_places() {
 fn a_full_queue_refuses_until_somebody_leaves() {
     let world = slow().with("DEFT_QUEUE", "1").start().stock();
     let held = taken(&world);
-    let (address, whole) = (listens(&world), question("larkfen-desk", "Hello"));
+    let (address, whole) = (world.listens(), question("larkfen-desk", "Hello"));
     // An answer in one piece, waited for by somebody who says nothing any more.
     let waits = send(&address, &whole);
     until("it waits", || places(&world).first().cloned());
@@ -162,7 +144,7 @@ fn a_full_queue_refuses_until_somebody_leaves() {
 
 #[test]
 fn a_deadline_that_passes_or_has_passed_is_told() {
-    let world = slow().start().stock();
+    let world = slow().with("DEFT_WAIT_SECONDS", "1").start().stock();
     let held = taken(&world);
     let mut hasty = of("person", question("larkfen-desk", QUESTION));
     hasty.options.wait_seconds = Some(0.3);
@@ -179,7 +161,12 @@ fn a_deadline_that_passes_or_has_passed_is_told() {
         };
         assert!(problem.detail.contains("`wait_seconds`"), "{problem}");
     }
+    // Whoever names none waits for a lane as long as it takes: the service's limit is for loads.
+    let patient = ask(&world, of("person", question("larkfen-desk", QUESTION)));
+    std::thread::sleep(Duration::from_millis(1500));
+    assert_eq!(places(&world), [(1, "person".to_owned())]);
     drop(held);
+    assert!(patient.join().unwrap().unwrap().contains("3 cm"));
     until("it is recorded", || {
         let calls = wait(world.client().calls(9)).unwrap();
         calls.into_iter().find(|call| call.detail.as_deref() == Some("queue_slow"))
@@ -212,7 +199,7 @@ fn an_unload_while_sixteen_lanes_answer_lets_them_end_and_refuses_who_waits() {
 fn five_hundred_streams_that_leave_leave_nothing_behind() {
     let world = slow().start().stock();
     world.ok(&["load", "larkfen-desk", "--in", "fern"]);
-    let address = listens(&world);
+    let address = world.listens();
     let sockets: Vec<TcpStream> =
         (0..500).map(|_| send(&address, &endless("larkfen-desk"))).collect();
     until("two are answered and the queue is full", || {
@@ -233,7 +220,7 @@ fn a_caller_who_reads_a_byte_a_second_holds_nobody_up() {
     world.ok(&["load", "larkfen-desk", "--lanes", "1"]);
     let mut slow = of("slow", question("larkfen-desk", QUESTION));
     slow.options.max_tokens = Some(8);
-    let mut socket = send(&listens(&world), &slow);
+    let mut socket = send(&world.listens(), &slow);
     let mut first = [0; 3];
     for byte in &mut first {
         std::thread::sleep(Duration::from_secs(1));

@@ -1,6 +1,8 @@
 //! A world for a story: a data directory, the program, and what it says.
 
 use std::future::Future;
+use std::io::Write;
+use std::net::TcpStream;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
@@ -169,6 +171,11 @@ impl World {
         json["address"].as_str().unwrap().to_owned()
     }
 
+    /// The same, as sockets want it.
+    pub(crate) fn listens(&self) -> String {
+        self.address().trim_start_matches("http://").trim_end_matches('/').to_owned()
+    }
+
     pub(crate) fn client(&self) -> Client {
         Client::new(&self.address()).unwrap()
     }
@@ -220,6 +227,19 @@ impl Drop for World {
             eprintln!("--- log of the service\n{}", self.log());
         }
     }
+}
+
+/// Sends a call, and leaves it to the caller what to do with what comes back.
+pub(crate) fn send(address: &str, request: &ChatRequest) -> TcpStream {
+    let body = serde_json::to_string(request).unwrap();
+    let mut socket = TcpStream::connect(address).unwrap();
+    let head = format!(
+        "POST /v1/chat/completions HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\n\
+         content-length: {}\r\n\r\n",
+        body.len()
+    );
+    socket.write_all(format!("{head}{body}").as_bytes()).unwrap();
+    socket
 }
 
 /// A question at temperature 0.

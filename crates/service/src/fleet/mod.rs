@@ -191,8 +191,9 @@ impl Fleet {
         self.ask(|answer| Ask::Limit { pool, limit, answer }).await?
     }
 
-    /// A seat at an instance of a variant, waiting while it loads and while all lanes are taken; none
-    /// where there is no instance.
+    /// A seat at an instance of a variant, waiting while it loads, for so long at most, and while all lanes
+    /// are taken, for as long as it takes where the caller has no deadline of its own; none where
+    /// there is no instance.
     pub(crate) async fn seat(
         &self,
         variant: Uuid,
@@ -201,10 +202,15 @@ impl Fleet {
     ) -> Result<Option<Seat>, Problem> {
         let asks = asker.clone();
         let asked = self.ask(|answer| Ask::Seat { variant, asker: asks, answer });
-        let Some(seat) = asked.await? else {
+        let Some(mut seat) = asked.await? else {
             return Ok(None);
         };
-        match tokio::time::timeout(longest, seat).await {
+        let mut given = tokio::time::timeout(longest, &mut seat).await;
+        let told = asker.place.told();
+        if given.is_err() && !asker.is_hasty && told.is_some_and(|told| told.is_loaded) {
+            given = Ok(seat.await);
+        }
+        match given {
             Ok(Ok(seat)) => seat.map(Some),
             Ok(Err(_)) => Err(refusals::unloaded()),
             Err(_) => Err(match asker.place.told().filter(|told| told.is_loaded) {

@@ -25,6 +25,8 @@ pub(crate) struct Asker {
     pub(crate) class: Class,
     /// Lanes that the call uses at once.
     pub(crate) lanes: u32,
+    /// Whether its own deadline counts for lanes too.
+    pub(crate) is_hasty: bool,
     /// Where it is told how it stands.
     pub(crate) place: Arc<Place>,
 }
