@@ -103,6 +103,9 @@ fn together(address: &str, rounds: usize) -> anyhow::Result<()> {
         // Only while both answer.
         let from = times.iter().filter_map(|times| times.first()).max().context("none")?;
         let to = times.iter().filter_map(|times| times.last()).min().context("none")?;
+        if from >= to {
+            bail!("the two did not answer at the same time");
+        }
         let within = |times: &[Instant]| times.iter().filter(|at| *at >= from && *at <= to).count();
         #[expect(clippy::cast_precision_loss, reason = "a rate")]
         let sum = (within(&times[0]) + within(&times[1]) - 2) as f64;

@@ -43,6 +43,8 @@ pub(crate) struct Table {
     holder: AtomicU32,
     /// Places that wait.
     waiting: AtomicU32,
+    /// The run of whoever computed last.
+    last_run: AtomicU64,
     places: [Place; PLACES],
 }
 
@@ -251,8 +253,9 @@ impl Baton {
             return;
         }
         let least = self.table().least_run_of_others(self.at);
+        let last = self.table().last_run.load(SeqCst);
         let place = self.place();
-        place.run.store(rejoined(place.run.load(SeqCst), least, QUANTUM_NS), SeqCst);
+        place.run.store(rejoined(place.run.load(SeqCst), least, last, QUANTUM_NS), SeqCst);
         self.wait();
     }
 
@@ -340,7 +343,9 @@ impl Baton {
         if let Some(since) = self.since.replace(Some(Instant::now())) {
             let (place, held) = (self.place(), nanoseconds(since.elapsed()));
             place.computed.fetch_add(held, SeqCst);
-            place.run.fetch_add(growth(held, place.share.load(SeqCst)), SeqCst);
+            let grown = growth(held, place.share.load(SeqCst));
+            let run = place.run.fetch_add(grown, SeqCst) + grown;
+            self.table().last_run.fetch_max(run, SeqCst);
         }
     }
 }

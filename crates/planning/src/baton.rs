@@ -4,7 +4,8 @@
 //! over time everybody computes in proportion to its share (start-time fair queueing: Goyal, Vin and Cheng
 //! 1996). Runs that differ by less than a quantum count as equal; between equals, whoever answers comes
 //! before whoever takes in a prompt. Who was away has no claim on the time in between: it comes back no
-//! further behind than one quantum.
+//! further behind than one quantum, measured at those who are busy, or at whoever computed last where
+//! nobody is. So nobody pays for what it computed while nobody else wanted to.
 
 /// The usual share: of whoever has it, a run grows by what it computes.
 const USUAL: u64 = 100;
@@ -35,10 +36,10 @@ pub fn growth(nanoseconds: u64, share: u32) -> u64 {
 }
 
 /// The run of somebody who comes back: its own, or the least of those who are busy less a quantum,
-/// whichever is more.
+/// whichever is more; where nobody is busy, `last` counts, the run of whoever computed last.
 #[must_use]
-pub fn rejoined(own: u64, least_of_others: Option<u64>, quantum: u64) -> u64 {
-    own.max(least_of_others.map_or(0, |least| least.saturating_sub(quantum)))
+pub fn rejoined(own: u64, least_of_others: Option<u64>, last: u64, quantum: u64) -> u64 {
+    own.max(least_of_others.unwrap_or(last).saturating_sub(quantum))
 }
 
 /// Of those who wait, the number of the one that computes next; none where nobody waits.
@@ -81,12 +82,19 @@ mod tests {
 
     #[test]
     fn who_was_away_has_no_claim_on_the_time_in_between() {
-        assert_eq!(rejoined(5, Some(900 * MILLISECOND), QUANTUM), 880 * MILLISECOND);
-        assert_eq!(
-            rejoined(950 * MILLISECOND, Some(900 * MILLISECOND), QUANTUM),
-            950 * MILLISECOND
-        );
-        assert_eq!(rejoined(5, None, QUANTUM), 5);
+        let rejoined = |own, least, last| rejoined(own, least, last, QUANTUM);
+        let busy = Some(900 * MILLISECOND);
+        assert_eq!(rejoined(5, busy, 0), 880 * MILLISECOND);
+        assert_eq!(rejoined(950 * MILLISECOND, busy, 0), 950 * MILLISECOND);
+        assert_eq!(rejoined(5, None, 0), 5);
+    }
+
+    #[test]
+    fn nobody_pays_for_what_it_computed_alone() {
+        // One computed for a minute and rests; another one, which is new, begins at the same moment.
+        let alone = 60_000 * MILLISECOND;
+        let new = rejoined(0, None, alone, QUANTUM);
+        assert!(alone - new <= QUANTUM, "it is at most a quantum behind");
     }
 
     /// A contender of the simulation: its share, how long its layers are, what it computes.

@@ -142,3 +142,26 @@ fn who_is_alone_keeps_it_and_all_places_may_be_taken() {
     assert!(board.join(2, 100).is_some());
     assert!(Board::open(Path::new("/dev/null")).is_err());
 }
+
+#[test]
+fn who_computed_alone_does_not_pay_for_it_when_another_comes() {
+    let board = Board::create().unwrap();
+    let stop = AtomicBool::new(false);
+    let layer = Duration::from_millis(1);
+    let alone = board.join(1, 100).unwrap();
+    alone.take(Work::Answers);
+    thread::sleep(Duration::from_secs(2));
+    alone.release();
+    // Nobody is busy when the new one comes.
+    let waited = thread::scope(|scope| {
+        scope.spawn(|| compute(&board, 2, 100, layer, Work::Answers, &stop));
+        thread::sleep(Duration::from_millis(100));
+        let begun = Instant::now();
+        alone.take(Work::Answers);
+        let waited = begun.elapsed();
+        alone.release();
+        stop.store(true, SeqCst);
+        waited
+    });
+    assert!(waited < Duration::from_secs(1), "it waited {waited:?} for two seconds it had before");
+}

@@ -105,6 +105,8 @@ impl Actor {
                 ask = questions.recv() => ask,
                 Some(left) = left.recv() => {
                     self.left(&left);
+                    // Before anybody looks for what is idle: who waits for it is not passed over.
+                    self.serve_all();
                     Some(Ask::CallEnded)
                 }
                 _ = clock.tick() => Some(Ask::Refresh),

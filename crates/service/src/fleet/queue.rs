@@ -93,6 +93,7 @@ impl Actor {
     ) -> Option<oneshot::Receiver<Result<Seat, Problem>>> {
         let meant = |found: &&Instance| found.target.variant == variant && found.holds_memory();
         let there = self.instances.values().filter(meant).count();
+        let lanes = self.lanes(variant);
         if there == 0 {
             return None;
         }
@@ -104,7 +105,7 @@ impl Actor {
         let most = (self.queue * there).max(usize::from(has_free && line.queue.is_empty()));
         let (answer, seat) = oneshot::channel();
         if line.queue.len() >= most {
-            let wait = line.holding.expected(most + 1, asker.lanes);
+            let wait = line.holding.expected(most + 1, lanes);
             let _ = answer.send(Err(refusals::queue_full(most, wait)));
             return Some(seat);
         }
@@ -177,6 +178,12 @@ impl Actor {
         }
     }
 
+    /// Lanes of all its instances.
+    fn lanes(&self, variant: Uuid) -> u32 {
+        let meant = self.instances.values().filter(|found| found.target.variant == variant);
+        meant.map(|found| found.target.settings.lanes).sum()
+    }
+
     fn is_loaded(&self, variant: Uuid) -> bool {
         let ready = |found: &Instance| found.target.variant == variant && found.is_ready();
         self.instances.values().any(ready)
@@ -201,9 +208,7 @@ impl Actor {
 
     /// Tells those who wait how they stand.
     fn tell_places(&mut self, variant: Uuid) {
-        let meant = |found: &&Instance| found.target.variant == variant;
-        let lanes = self.instances.values().filter(meant).map(|found| found.target.settings.lanes);
-        let (lanes, now) = (lanes.sum(), self.begun.elapsed());
+        let (lanes, now) = (self.lanes(variant), self.begun.elapsed());
         let is_loaded = self.is_loaded(variant);
         let Some(line) = self.lines.get_mut(&variant) else { return };
         if line.told.is_some_and(|told| told.elapsed() < TELL_EVERY) {

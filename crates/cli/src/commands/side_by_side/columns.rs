@@ -127,28 +127,20 @@ pub(super) fn side_by_side(columns: &[Column], width: usize, last: Option<usize>
         let blocks = columns.iter().map(|column| block(column, width, last).join("\n"));
         return blocks.collect::<Vec<_>>().join("\n\n");
     }
-    let blocks: Vec<(Vec<String>, Vec<String>)> = columns
-        .iter()
-        .map(|column| (answer_lines(column, each, last), figure_lines(column, each)))
-        .collect();
-    let height = blocks.iter().map(|(answer, _)| answer.len()).max().unwrap_or(0);
-    let cell = |lines: &[String], at: usize| {
+    let answers = columns.iter().map(|column| answer_lines(column, each, last)).collect();
+    let figures = columns.iter().map(|column| figure_lines(column, each)).collect();
+    [beside(answers, each), beside(figures, each)].concat().join("\n")
+}
+
+/// Lines of blocks beside each other, each block so wide and as high as the highest.
+fn beside(blocks: Vec<Vec<String>>, width: usize) -> Vec<String> {
+    let height = blocks.iter().map(Vec::len).max().unwrap_or(0);
+    let cell = |lines: &Vec<String>, at: usize| {
         let line = lines.get(at).map_or("", String::as_str);
-        format!("{line}{}", " ".repeat(each.saturating_sub(display_width(line))))
+        format!("{line}{}", " ".repeat(width.saturating_sub(display_width(line))))
     };
-    let rows = |pick: &dyn Fn(&(Vec<String>, Vec<String>)) -> Vec<String>, count: usize| {
-        (0..count)
-            .map(|at| {
-                let cells: Vec<String> =
-                    blocks.iter().map(|block| cell(&pick(block), at)).collect();
-                cells.join(BETWEEN).trim_end().to_owned()
-            })
-            .collect::<Vec<_>>()
-    };
-    let figures = blocks.first().map_or(0, |(_, figures)| figures.len());
-    let mut lines = rows(&|block| block.0.clone(), height);
-    lines.extend(rows(&|block| block.1.clone(), figures));
-    lines.join("\n")
+    let row = |at| blocks.iter().map(|block| cell(block, at)).collect::<Vec<_>>().join(BETWEEN);
+    (0..height).map(|at| row(at).trim_end().to_owned()).collect()
 }
 
 fn block(column: &Column, width: usize, last: Option<usize>) -> Vec<String> {
