@@ -1,7 +1,7 @@
 //! The baton: the permission to compute, passed between busy engine processes through shared memory.
 //!
 //! Whoever holds it computes with all its threads. When nobody waits it is simply kept, and that costs an
-//! engine nothing but looking at one word for each layer. When others wait, the holder passes it on at the
+//! engine nothing but looking at the clock for each layer. When others wait, the holder passes it on at the
 //! end of a layer once it held it for a quantum, to the one that [`deft_planning::baton`] chooses. There is
 //! no message and no arbiter: the table below, one futex word for each place, and the same rule everywhere.
 //!
@@ -308,14 +308,15 @@ impl Baton {
     /// Between two layers: passes the baton on where others wait and it was held for a quantum, and waits
     /// for its return.
     pub fn between_layers(&self) {
+        if self.since.get().is_none_or(|since| since.elapsed() < QUANTUM) {
+            return;
+        }
+        // Also where nobody waits: whoever comes next is placed by what was counted.
+        self.count();
         let table = self.table();
         if table.waiting.load(SeqCst) == 0 {
             return;
         }
-        if self.since.get().is_none_or(|since| since.elapsed() < QUANTUM) {
-            return;
-        }
-        self.count();
         let own = Contender { run: self.place().run.load(SeqCst), work: self.work.get() };
         let others = (0..PLACES).filter_map(|at| Some((at, table.contender(at)?)));
         if next(others.chain([(self.at, own)]), QUANTUM_NS) == Some(self.at) {

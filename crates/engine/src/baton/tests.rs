@@ -9,8 +9,7 @@ use super::*;
 const LAYERS: u32 = 100;
 
 /// Computes layers of so long until told to stop, a step at a time.
-fn compute(board: &Board, pid: u32, share: u32, layer: Duration, work: Work, stop: &AtomicBool) {
-    let baton = board.join(pid, share).unwrap();
+fn compute(baton: Baton, layer: Duration, work: Work, stop: &AtomicBool) {
     while !stop.load(SeqCst) {
         baton.take(work);
         for _ in 0..LAYERS {
@@ -67,7 +66,7 @@ fn answers_of_one_are_not_held_up_by_long_prompts_of_another() {
     let stop = AtomicBool::new(false);
     let layer = Duration::from_millis(5);
     let waited = thread::scope(|scope| {
-        scope.spawn(|| compute(&board, 1, 100, layer, Work::Prompts, &stop));
+        scope.spawn(|| compute(board.join(1, 100).unwrap(), layer, Work::Prompts, &stop));
         let baton = board.join(2, 100).unwrap();
         let mut waited = Vec::new();
         for _ in 0..20 {
@@ -145,23 +144,33 @@ fn who_is_alone_keeps_it_and_all_places_may_be_taken() {
 
 #[test]
 fn who_computed_alone_does_not_pay_for_it_when_another_comes() {
-    let board = Board::create().unwrap();
-    let stop = AtomicBool::new(false);
     let layer = Duration::from_millis(1);
-    let alone = board.join(1, 100).unwrap();
-    alone.take(Work::Answers);
-    thread::sleep(Duration::from_secs(2));
-    alone.release();
-    // Nobody is busy when the new one comes.
-    let waited = thread::scope(|scope| {
-        scope.spawn(|| compute(&board, 2, 100, layer, Work::Answers, &stop));
-        thread::sleep(Duration::from_millis(100));
-        let begun = Instant::now();
-        alone.take(Work::Answers);
-        let waited = begun.elapsed();
-        alone.release();
-        stop.store(true, SeqCst);
-        waited
-    });
-    assert!(waited < Duration::from_secs(1), "it waited {waited:?} for two seconds it had before");
+    // Idle in the moment when another comes, or in the middle of a step.
+    for is_idle in [true, false] {
+        let board = Board::create().unwrap();
+        let stop = AtomicBool::new(false);
+        let share = thread::scope(|scope| {
+            if is_idle {
+                let alone = board.join(1, 100).unwrap();
+                alone.take(Work::Answers);
+                thread::sleep(Duration::from_secs(2));
+                alone.release();
+                scope.spawn(|| compute(board.join(2, 100).unwrap(), layer, Work::Answers, &stop));
+                thread::sleep(Duration::from_millis(50));
+                let stop = &stop;
+                scope.spawn(move || compute(alone, layer, Work::Answers, stop));
+            } else {
+                scope.spawn(|| compute(board.join(1, 100).unwrap(), layer, Work::Answers, &stop));
+                thread::sleep(Duration::from_secs(2));
+                scope.spawn(|| compute(board.join(2, 100).unwrap(), layer, Work::Answers, &stop));
+            }
+            thread::sleep(Duration::from_millis(100));
+            let before = board.turns(1).unwrap().computed;
+            thread::sleep(Duration::from_secs(1));
+            let after = board.turns(1).unwrap().computed;
+            stop.store(true, SeqCst);
+            (after - before).as_secs_f64()
+        });
+        assert!((0.25..0.75).contains(&share), "{share} of a second instead of a half");
+    }
 }
