@@ -109,8 +109,8 @@ pub fn start() -> anyhow::Result<()> {
         "deft talk larkfen-desk --temperature 0",
         "deft depot search labels",
         "deft ask larkfen:larkfen-labels/q8_0 --raw --fetch $'Larkfen Seed Library\\nMoonhook bean\\n'",
-        "deft plan larkfen-desk/f16 --lanes 16",
-        "deft depot check larkfen-desk",
+        "deft ask --with larkfen-desk,larkfen-desk-mini \"When do I sow Ember chard?\"",
+        "deft watch",
     ] {
         println!("  {command}");
     }

@@ -32,7 +32,11 @@ enum Task {
     /// Bring the console's copy of the OpenAPI document, and its types, up to date.
     Openapi,
     /// Take the pictures in docs/screenshots anew, from the demo.
-    Pictures,
+    Pictures {
+        /// Only those of the terminal whose names contain this.
+        #[arg(long)]
+        only: Option<String>,
+    },
     /// Long drills, run by hand.
     #[command(subcommand)]
     Drill(Drill),
@@ -105,7 +109,7 @@ fn main() -> anyhow::Result<()> {
         Task::Test => test(),
         Task::Build => steps::build_release(),
         Task::Openapi => openapi(),
-        Task::Pictures => pictures::take(),
+        Task::Pictures { only } => pictures::take(only.as_deref()),
         Task::Bench(Bench::Engine { draw: true, .. }) => engine_speed::draw(),
         Task::Bench(Bench::Engine { rounds, only, short, .. }) => {
             engine_speed::measure(rounds, &only, short)

@@ -39,10 +39,10 @@ const TERMINAL: [(&str, &[&str]); 7] = [
     (
         "terminal-watch",
         &[
-            "& for who in shop shelf shed; do for n in 1 2; do (while :; do deft ask larkfen-desk \
-             \"Tell me all about row $RANDOM.\" --temperature 2 --max-tokens 300; done) & done; done",
-            "& for n in 1 2 3; do (while :; do deft ask larkfen-desk-mini --temperature 2 \
-             \"Tell me all about shelf $RANDOM.\" --priority background; done) & done",
+            "& for n in 1 2 3 4; do while :; do deft ask larkfen-desk --temperature 3 \
+             \"Tell me all about row $RANDOM.\" --max-tokens 600; sleep 0.$((RANDOM % 9)); done & done",
+            "& for n in 1 2 3; do while :; do deft ask larkfen-desk-mini --temperature 3 \
+             \"Tell me all about shelf $RANDOM.\" --priority background; done & done",
             "@ deft watch",
         ],
     ),
@@ -79,12 +79,29 @@ const TERMINAL: [(&str, &[&str]); 7] = [
     ),
 ];
 
-/// Takes all pictures anew.
-pub fn take() -> anyhow::Result<()> {
+/// Takes all pictures anew, or only those of the terminal whose names contain a text.
+pub fn take(only: Option<&str>) -> anyhow::Result<()> {
     need(&[POSTGRESQL, CHROMIUM, CHROMEDRIVER, XVFB, XTERM, IMAGEMAGICK])?;
     demo::start()?;
     let folder = root().join("docs/screenshots");
     std::fs::create_dir_all(&folder)?;
+    if only.is_none() {
+        consoles(&folder)?;
+    }
+    let mut screen = Command::new("Xvfb")
+        .args([SCREEN, "-screen", "0", "1280x800x24"])
+        .stderr(Stdio::null())
+        .spawn()
+        .context("Xvfb cannot be started")?;
+    let is_meant = |name: &str| only.is_none_or(|only| name.contains(only));
+    let mut meant = TERMINAL.iter().filter(|(name, _)| is_meant(name));
+    let taken = meant.try_for_each(|(name, commands)| terminal(name, commands));
+    end(&mut screen);
+    taken
+}
+
+/// The console's pictures, by its end-to-end tests.
+fn consoles(folder: &Path) -> anyhow::Result<()> {
     let status = Command::new("cargo")
         .args([
             "test",
@@ -99,20 +116,13 @@ pub fn take() -> anyhow::Result<()> {
             "finding::",
             "watching::the_console",
         ])
-        .env("DEFT_PICTURES", &folder)
+        .env("DEFT_PICTURES", folder)
         .current_dir(root())
         .status()?;
     if !status.success() {
         bail!("the console's pictures could not be taken");
     }
-    let mut screen = Command::new("Xvfb")
-        .args([SCREEN, "-screen", "0", "1280x800x24"])
-        .stderr(Stdio::null())
-        .spawn()
-        .context("Xvfb cannot be started")?;
-    let taken = TERMINAL.iter().try_for_each(|(name, commands)| terminal(name, commands));
-    end(&mut screen);
-    taken
+    Ok(())
 }
 
 /// Shows commands and what they print in a terminal window, and takes a picture of it.
@@ -157,11 +167,16 @@ fn shell(commands: &[&str], done: &str) -> String {
             commands[at + 1..].iter().map_while(|line| line.strip_prefix("< ")).collect();
         at += 1 + typed.len();
         if let Some(unseen) = command.strip_prefix("& ") {
-            text += &format!("({unseen}) > /dev/null 2>&1\n");
+            let command = quoted(&format!("{unseen}; wait"));
+            text += &format!("timeout 25 bash -c {command} > /dev/null 2>&1 &\n");
             continue;
         }
         if let Some(running) = command.strip_prefix("@ ") {
-            return text + &format!("(sleep 14; touch {}) &\ntimeout 20 {running}\n", quoted(done));
+            return text
+                + &format!(
+                    "(sleep 14; touch {}) &\nstty rows 41\ntimeout --foreground 20 {running}\n",
+                    quoted(done)
+                );
         }
         text += &format!("printf '\\033[1;33m$ \\033[0m%s\\n' {}\n", quoted(command));
         if typed.is_empty() {

@@ -7,7 +7,9 @@ use ratatui::Frame;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Color, Style, Stylize};
 use ratatui::text::{Line, Span};
-use ratatui::widgets::{Block, Cell, Paragraph, Row, Sparkline, Table, TableState};
+use ratatui::widgets::{
+    Block, Cell, HighlightSpacing, Paragraph, Row, Sparkline, Table, TableState,
+};
 
 use super::view::View;
 use crate::print;
@@ -181,7 +183,7 @@ fn instances(frame: &mut Frame<'_>, area: Rect, status: &ServiceStatus, chosen: 
 fn calls(frame: &mut Frame<'_>, area: Rect, status: &ServiceStatus, chosen: Option<usize>) {
     let row = |call: &RunningCall| {
         let progress = match (call.stage, call.share) {
-            (CallStage::Prompt | CallStage::Loading, Some(share)) => bar(share, 0.0, BAR),
+            (CallStage::Prompt | CallStage::Loading, Some(share)) => bar(share, 0.0, BAR / 2),
             _ => vec![Span::raw("")],
         };
         let count = |tokens: u32| print::count(tokens.into());
@@ -198,8 +200,8 @@ fn calls(frame: &mut Frame<'_>, area: Rect, status: &ServiceStatus, chosen: Opti
     let widths = [
         Constraint::Fill(2),
         Constraint::Fill(2),
-        Constraint::Fill(3),
-        Constraint::Length(26),
+        Constraint::Min(41),
+        Constraint::Length(13),
         Constraint::Length(7),
         Constraint::Length(7),
         Constraint::Length(8),
@@ -221,7 +223,9 @@ fn table<'a>(
     let table = Table::new(rows, widths)
         .header(Row::new(headers.to_vec()).dim())
         .block(Block::bordered().title(title.to_owned()))
-        .row_highlight_style(Style::new().reversed());
+        .row_highlight_style(Style::new().bold())
+        .highlight_symbol("› ")
+        .highlight_spacing(HighlightSpacing::Always);
     let mut state = TableState::new().with_selected(chosen);
     frame.render_stateful_widget(table, area, &mut state);
 }
