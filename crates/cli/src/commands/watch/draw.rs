@@ -200,7 +200,7 @@ fn calls(frame: &mut Frame<'_>, area: Rect, status: &ServiceStatus, chosen: Opti
     let widths = [
         Constraint::Fill(2),
         Constraint::Fill(2),
-        Constraint::Min(43),
+        Constraint::Min(48),
         Constraint::Length(13),
         Constraint::Length(7),
         Constraint::Length(7),
