@@ -3,6 +3,8 @@ import { mdiDownload } from '@mdi/js'
 
 import { type Comparison, figuresOf, markdown } from '../comparison'
 import AnswerText from './AnswerText.vue'
+import FigureTable from './FigureTable.vue'
+import QuestionBubble from './QuestionBubble.vue'
 
 const props = defineProps<{ comparison: Comparison; running: boolean }>()
 
@@ -18,7 +20,7 @@ function save(kind: 'md' | 'json') {
 
 <template>
   <div class="d-flex flex-column ga-3">
-    <div class="question">{{ comparison.question }}</div>
+    <QuestionBubble :text="comparison.question" />
     <div class="columns">
       <v-card v-for="column in comparison.answers" :key="column.model" class="pa-4 d-flex flex-column" :data-column="column.model">
         <div class="font-weight-bold mb-2">{{ column.model }}</div>
@@ -26,12 +28,7 @@ function save(kind: 'md' | 'json') {
         <v-alert v-if="column.problem" type="error" variant="tonal" density="compact" class="mt-2">
           {{ column.problem }}
         </v-alert>
-        <dl class="figures text-body-small mt-auto pt-3">
-          <template v-for="[name, value] in figuresOf(column)" :key="name">
-            <dt class="text-medium-emphasis">{{ name }}</dt>
-            <dd>{{ value }}</dd>
-          </template>
-        </dl>
+        <FigureTable class="text-body-small mt-auto pt-3" :figures="figuresOf(column)" />
       </v-card>
     </div>
     <div class="d-flex ga-2 flex-wrap">
@@ -47,22 +44,5 @@ function save(kind: 'md' | 'json') {
   display: grid;
   grid-template-columns: repeat(auto-fit, minmax(240px, 1fr));
   gap: 12px;
-}
-.question {
-  align-self: flex-end;
-  max-width: 80%;
-  padding: 8px 14px;
-  border-radius: 12px 12px 2px 12px;
-  background: rgba(var(--v-theme-primary), 0.14);
-  white-space: pre-wrap;
-}
-.figures {
-  display: grid;
-  grid-template-columns: max-content 1fr;
-  gap: 2px 12px;
-}
-dd {
-  margin: 0;
-  font-variant-numeric: tabular-nums;
 }
 </style>

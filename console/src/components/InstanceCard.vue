@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { type Instance, Refused } from '../api/client'
 import { bytes, count, seconds } from '../format'
 import { title } from '../pools'
+import FigureTable from './FigureTable.vue'
 import ProblemNote from './ProblemNote.vue'
 
 const props = defineProps<{ instance: Instance; busy: boolean }>()
@@ -38,18 +39,21 @@ const work = computed(() => {
   return `${work.lanes_busy} of ${settings.lanes}${paused}; ${count(work.pages_used)} of ${count(work.pages)} pages`
 })
 
-const lines = computed(() => [
+/** What there is to tell; what is empty is left out. */
+const lines = computed(() => all.value.filter(([, value]) => value))
+
+const all = computed((): [string, string][] => [
   ['planned', bytes(props.instance.planned_bytes)],
   ['measured', props.instance.measured_bytes == null ? 'not yet' : bytes(props.instance.measured_bytes)],
   ['context', `${props.instance.settings.lanes} lanes x ${count(props.instance.settings.context)} tokens`],
-  ...(props.instance.settings.pools?.length ? [['layers', props.instance.settings.pools.join(', ')]] : []),
+  ['layers', props.instance.settings.pools?.join(', ') ?? ''],
   ['cache', cache.value],
   ['weights', props.instance.settings.weights ?? 'mapped'],
   ['prompt tokens', `${count(props.instance.prompt_tokens)}, ${count(props.instance.reused_tokens)} known before`],
   ['answer tokens', count(props.instance.answer_tokens)],
   ['idle limit', props.instance.settings.idle ?? 'never'],
   ['calls now', `${props.instance.calls}, ${props.instance.queued ?? 0} waiting`],
-  ...(work.value ? [['lanes at work', work.value]] : []),
+  ['lanes at work', work.value],
   ['loaded in', props.instance.load_seconds == null ? 'not yet' : seconds(props.instance.load_seconds)],
   ['process', props.instance.pid == null ? 'none' : `${props.instance.pid}, ${props.instance.kernels ?? ''}`],
 ])
@@ -64,12 +68,7 @@ const lines = computed(() => [
         {{ instance.keeping === 'kept' ? 'kept' : 'on demand' }}{{ instance.settings.pinned ? ', pinned' : '' }}
       </v-chip>
     </div>
-    <dl class="facts text-body-medium">
-      <template v-for="[name, value] in lines" :key="name">
-        <dt class="text-medium-emphasis">{{ name }}</dt>
-        <dd>{{ value }}</dd>
-      </template>
-    </dl>
+    <FigureTable class="text-body-medium" :figures="lines" />
     <details class="mt-2 text-body-small">
       <summary>planned, part by part</summary>
       <div v-for="part in instance.planned" :key="part.pool + part.part" class="d-flex justify-space-between">
@@ -106,15 +105,6 @@ const lines = computed(() => [
 </template>
 
 <style scoped>
-.facts {
-  display: grid;
-  grid-template-columns: max-content 1fr;
-  gap: 2px 16px;
-}
-dd {
-  margin: 0;
-  font-variant-numeric: tabular-nums;
-}
 summary {
   cursor: pointer;
 }

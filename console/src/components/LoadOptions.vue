@@ -18,50 +18,30 @@ const IDLE_LIMITS = ['never', 'answered', '1m', '10m', '1h']
       :min="1"
       :max="4096"
       :step="64"
-      control-variant="hidden"
-      variant="outlined"
-      density="compact"
-      hide-details
     />
     <v-number-input
       v-model="controls.cacheTokens"
       label="Tokens of all lanes (every context)"
       :min="1"
       :step="1024"
-      control-variant="hidden"
-      variant="outlined"
-      density="compact"
       clearable
-      hide-details
     />
     <v-number-input
       v-model="controls.threads"
       label="Threads (all)"
       :min="1"
       :max="256"
-      control-variant="hidden"
-      variant="outlined"
-      density="compact"
       clearable
-      hide-details
     />
     <v-number-input
       v-model="controls.priority"
       label="Priority"
-      control-variant="hidden"
-      variant="outlined"
-      density="compact"
-      hide-details
     />
     <v-number-input
       v-model="controls.share"
       label="Share of the processor"
       :min="1"
       :max="10000"
-      control-variant="hidden"
-      variant="outlined"
-      density="compact"
-      hide-details
     />
     <v-select v-model="controls.idle" label="Unload when idle" :items="IDLE_LIMITS" density="compact" hide-details />
     <v-checkbox v-model="controls.pinned" label="Pinned" density="compact" hide-details />

@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { mdiSend, mdiStop } from '@mdi/js'
 import { ref } from 'vue'
 
 import { type Comparison, keep, kept } from '../comparison'
 import { useSideBySide } from '../composables/useSideBySide'
 import { day } from '../format'
 import ComparisonColumns from './ComparisonColumns.vue'
+import QuestionForm from './QuestionForm.vue'
 
 defineProps<{ names: string[] }>()
 const { comparison, running, begin, stop } = useSideBySide()
@@ -18,9 +18,7 @@ const inTurn = ref(false)
 const release = ref(false)
 const all = ref(kept())
 
-async function send() {
-  const words = question.value.trim()
-  if (!words || running.value || models.value.length === 0) return
+async function send(words: string) {
   await begin({
     models: models.value.flatMap((model) => Array<string>(times.value).fill(model)),
     question: words,
@@ -54,9 +52,6 @@ function show(one: Comparison) {
         :min="1"
         :max="4"
         control-variant="stacked"
-        variant="outlined"
-        density="compact"
-        hide-details
         class="times"
       />
       <v-slider v-model="temperature" label="Temperature" :min="0" :max="2" :step="0.1" hide-details class="chooser">
@@ -65,27 +60,15 @@ function show(one: Comparison) {
       <v-checkbox v-model="inTurn" label="One after the other" density="compact" hide-details :disabled="release" />
       <v-checkbox v-model="release" label="In turn, unloading each" density="compact" hide-details />
     </div>
-    <form class="d-flex ga-2 align-end" @submit.prevent="send">
-      <v-textarea
-        v-model="question"
-        label="Question to all"
-        rows="2"
-        auto-grow
-        max-rows="8"
-        variant="outlined"
-        hide-details
-        @keydown.enter.exact.prevent="send"
-      />
-      <v-btn v-if="running" :icon="mdiStop" aria-label="Stop" color="error" @click="stop" />
-      <v-btn
-        v-else
-        :icon="mdiSend"
-        aria-label="Ask all"
-        color="primary"
-        type="submit"
-        :disabled="!question.trim() || models.length === 0"
-      />
-    </form>
+    <QuestionForm
+      v-model="question"
+      label="Question to all"
+      ask="Ask all"
+      :running="running"
+      :disabled="models.length === 0"
+      @ask="send"
+      @stop="stop"
+    />
   </v-card>
   <ComparisonColumns v-if="comparison" :comparison="comparison" :running="running">
     <v-btn size="small" variant="tonal" color="primary" :disabled="running" @click="keepIt(comparison)">Keep</v-btn>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { mdiSend, mdiStop } from '@mdi/js'
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
@@ -7,6 +6,8 @@ import type { Figures, Status, Usage } from '../api/client'
 import AnswerFigures from '../components/AnswerFigures.vue'
 import AnswerText from '../components/AnswerText.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import QuestionBubble from '../components/QuestionBubble.vue'
+import QuestionForm from '../components/QuestionForm.vue'
 import SideBySide from '../components/SideBySide.vue'
 import { useAnswer } from '../composables/useAnswer'
 import { useDepot } from '../composables/useDepot'
@@ -42,9 +43,7 @@ watch([names, () => props.status], () => {
   }
 })
 
-async function send() {
-  const words = question.value.trim()
-  if (!words || running.value || !model.value) return
+async function send(words: string) {
   asked.value = words
   question.value = ''
   const messages = turns.value.flatMap((turn) => [
@@ -88,7 +87,7 @@ function forget() {
         </span>
       </v-card>
       <div v-for="(turn, at) in turns" :key="at" class="d-flex flex-column ga-2" data-turn>
-        <div class="question">{{ turn.question }}</div>
+        <QuestionBubble :text="turn.question" />
         <v-card class="pa-4">
           <AnswerText :text="turn.answer" />
           <v-divider class="my-3" />
@@ -97,27 +96,13 @@ function forget() {
         </v-card>
       </div>
       <div v-if="asked" class="d-flex flex-column ga-2">
-        <div class="question">{{ asked }}</div>
+        <QuestionBubble :text="asked" />
         <v-card class="pa-4" aria-live="polite">
           <AnswerText :text="text" growing />
         </v-card>
       </div>
       <ProblemNote v-if="problem" :problem="problem" />
-      <form class="d-flex ga-2 align-end" @submit.prevent="send">
-        <v-textarea
-          v-model="question"
-          label="Question"
-          rows="2"
-          auto-grow
-          max-rows="8"
-          variant="outlined"
-          hide-details
-          bg-color="surface"
-          @keydown.enter.exact.prevent="send"
-        />
-        <v-btn v-if="running" :icon="mdiStop" aria-label="Stop" color="error" @click="answer.stop()" />
-        <v-btn v-else :icon="mdiSend" aria-label="Ask" color="primary" type="submit" :disabled="!question.trim()" />
-      </form>
+      <QuestionForm v-model="question" label="Question" ask="Ask" :running="running" :disabled="!model" @ask="send" @stop="answer.stop()" />
     </template>
   </div>
 </template>
@@ -126,13 +111,5 @@ function forget() {
 .chooser {
   min-width: 220px;
   max-width: 340px;
-}
-.question {
-  align-self: flex-end;
-  max-width: 80%;
-  padding: 8px 14px;
-  border-radius: 12px 12px 2px 12px;
-  background: rgba(var(--v-theme-primary), 0.14);
-  white-space: pre-wrap;
 }
 </style>

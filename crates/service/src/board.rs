@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
 use deft_planning::queue::Class;
@@ -204,14 +204,14 @@ impl Arrived {
     }
 
     /// What is told to the queue.
-    pub(crate) fn asker(&self, lanes: u32, is_hasty: bool) -> Asker {
+    pub(crate) fn asker(&self, lanes: u32, deadline: Option<Duration>) -> Asker {
         let entry = &self.watched.entry;
         let class = match lock(&entry.standing).priority {
             CallPriority::Urgent => Class::Urgent,
             CallPriority::Usual => Class::Usual,
             CallPriority::Background => Class::Background,
         };
-        Asker { caller: self.caller(), class, lanes, is_hasty, place: Arc::clone(&entry.place) }
+        Asker { caller: self.caller(), class, lanes, deadline, place: Arc::clone(&entry.place) }
     }
 
     pub(crate) fn caller(&self) -> String {

@@ -1,17 +1,23 @@
 //! Settings of the service: defaults < file (TOML) < `DEFT_*` environment < flags, each value with
 //! where it came from.
 
+mod amounts;
+mod layers;
+
 use std::fmt;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
 use deft_planning::{Bytes, HOST};
 use deft_protocol::manage::IdleLimit;
+use figment::Figment;
 use figment::providers::{Format, Serialized, Toml};
-use figment::value::{Dict, Map as ProfileMap};
-use figment::{Figment, Metadata, Profile, Provider};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
+
+use amounts::parse_amount;
+pub(crate) use amounts::{limit, parse_rate};
+use layers::{FlagLayer, Variable, in_words, origins};
 
 /// Environment variables and the settings they stand for.
 const VARIABLES: &[(&str, &str)] = &[
@@ -398,13 +404,6 @@ impl Config {
     }
 }
 
-/// Bytes a second of `20 MiB/s` or `20 MiB`; none is no rate.
-#[must_use]
-pub(crate) fn parse_rate(text: &str) -> Option<Bytes> {
-    let text = text.trim();
-    parse_amount(text.strip_suffix("/s").unwrap_or(text)).filter(|rate| rate.0 > 0)
-}
-
 /// A simulated accelerator, understood.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Accelerator {
@@ -418,52 +417,6 @@ pub struct Accelerator {
     pub held: Bytes,
     /// Most that instances may hold together.
     pub limit: Bytes,
-}
-
-/// A limit of a pool that has so much memory; `setting` is what errors call it.
-///
-/// # Errors
-/// It is neither an amount nor a share, or more than there is.
-pub(crate) fn limit(setting: &str, text: &str, usable: Bytes) -> Result<Bytes, ConfigError> {
-    let limit = parse_limit(text, usable.0).ok_or_else(|| {
-        let how = "write an amount such as `48 GiB` or a share such as `80 %`";
-        ConfigError(format!("{setting} is `{text}`; {how}"))
-    })?;
-    if limit > usable {
-        let what = format!(
-            "{setting} is `{text}`, and {usable} of memory may be used (what there is, or what a \
-             control group allows); write less, or a share such as `80 %`"
-        );
-        return Err(ConfigError(what));
-    }
-    Ok(limit)
-}
-
-fn parse_amount(text: &str) -> Option<Bytes> {
-    parse_limit(text, 0).filter(|_| !text.contains('%'))
-}
-
-fn parse_limit(text: &str, machine: u64) -> Option<Bytes> {
-    let text = text.trim();
-    let digits = text.find(|letter: char| !letter.is_ascii_digit() && letter != '.');
-    let (number, unit) = text.split_at(digits.unwrap_or(text.len()));
-    let number: f64 = number.parse().ok()?;
-    #[expect(clippy::cast_precision_loss, reason = "memory is far below 2^53 bytes")]
-    let factor = match unit.trim() {
-        "" | "B" => 1.0,
-        "KiB" => 1024.0,
-        "MiB" => 1024.0 * 1024.0,
-        "GiB" => 1024.0 * 1024.0 * 1024.0,
-        "TiB" => 1024.0 * 1024.0 * 1024.0 * 1024.0,
-        "%" if number <= 100.0 => machine as f64 / 100.0,
-        _ => return None,
-    };
-    #[expect(
-        clippy::cast_possible_truncation,
-        clippy::cast_sign_loss,
-        reason = "parsed as positive"
-    )]
-    Some(Bytes((number * factor) as u64))
 }
 
 /// `/var/lib/deft-harbor` for root (a system service), else under the user's data directory.
@@ -486,117 +439,6 @@ fn user_dir(variable: &str, below_home: &str) -> PathBuf {
         Some(path) if !path.is_empty() => PathBuf::from(path),
         _ => PathBuf::from(std::env::var_os("HOME").unwrap_or_default()).join(below_home),
     }
-}
-
-/// One environment variable as a layer.
-struct Variable<'a> {
-    name: &'a str,
-    key: &'a str,
-    value: String,
-}
-
-impl Provider for Variable<'_> {
-    fn metadata(&self) -> Metadata {
-        Metadata::named(format!("environment variable {}", self.name))
-    }
-
-    fn data(&self) -> Result<ProfileMap<Profile, Dict>, figment::Error> {
-        let value = match self.value.as_str() {
-            "true" => true.into(),
-            "false" => false.into(),
-            text => match text.parse::<u64>() {
-                Ok(number) if NUMBERS.contains(&self.key) => number.into(),
-                _ => text.into(),
-            },
-        };
-        let nested = figment::util::nest(self.key, value);
-        let dict = nested.into_dict().unwrap_or_default();
-        Ok(ProfileMap::from([(Profile::Default, dict)]))
-    }
-}
-
-struct FlagLayer<'a>(&'a Flags);
-
-impl Provider for FlagLayer<'_> {
-    fn metadata(&self) -> Metadata {
-        Metadata::named("command line")
-    }
-
-    fn data(&self) -> Result<ProfileMap<Profile, Dict>, figment::Error> {
-        Serialized::defaults(self.0).data()
-    }
-}
-
-fn origins(figment: &Figment, config: &Config) -> Vec<(String, String, String)> {
-    let most = config.loading.most_instances.map_or("any".to_owned(), |most| most.to_string());
-    let keys = [
-        ("data_dir", config.data_dir.display().to_string()),
-        ("listen", config.listen.to_string()),
-        ("database.url", config.database.url.as_ref().map_or("private", |_| "(set)").to_owned()),
-        ("pools.host.limit", config.pools.host.limit.clone()),
-        ("pools.simulated", simulated(config)),
-        ("loading.on_demand", config.loading.on_demand.to_string()),
-        ("loading.make_room", config.loading.make_room.to_string()),
-        ("loading.idle", config.loading.idle.to_string()),
-        ("loading.most_instances", most),
-        ("loading.wait_seconds", config.loading.wait_seconds.to_string()),
-        ("loading.drain_seconds", config.loading.drain_seconds.to_string()),
-        ("loading.kernels", config.loading.kernels.clone().unwrap_or("best".to_owned())),
-    ];
-    keys.into_iter()
-        .map(|(key, value)| {
-            let origin =
-                figment.find_metadata(key).map_or_else(|| DEFAULT_ORIGIN.to_owned(), origin);
-            (key.to_owned(), value, origin)
-        })
-        .collect()
-}
-
-fn simulated(config: &Config) -> String {
-    let pools = config.pools.simulated.iter().map(|pool| format!("{} {}", pool.name, pool.size));
-    let list = pools.collect::<Vec<_>>().join(", ");
-    if list.is_empty() { "none".to_owned() } else { list }
-}
-
-fn origin(metadata: &Metadata) -> String {
-    match (&metadata.source, metadata.name.as_ref()) {
-        (Some(figment::Source::File(path)), _) => path.display().to_string(),
-        (_, name) if name.contains("Config") => DEFAULT_ORIGIN.to_owned(),
-        (_, name) => name.to_owned(),
-    }
-}
-
-/// All errors at once, each with its place and, for unknown names, the nearest known one.
-fn in_words(error: &figment::Error) -> ConfigError {
-    let lines: Vec<String> = error
-        .clone()
-        .into_iter()
-        .map(|error| {
-            let place = error
-                .metadata
-                .as_ref()
-                .map_or_else(String::new, |metadata| format!(" in {}", origin(metadata)));
-            let path = error.path.join(".");
-            match &error.kind {
-                figment::error::Kind::UnknownField(name, known) => {
-                    let nearest = known
-                        .iter()
-                        .max_by(|a, b| {
-                            strsim::jaro_winkler(a, name).total_cmp(&strsim::jaro_winkler(b, name))
-                        })
-                        .map_or_else(String::new, |nearest| format!("; did you mean `{nearest}`?"));
-                    let within = if path.is_empty() || path == *name {
-                        String::new()
-                    } else {
-                        format!(" under `{path}`")
-                    };
-                    format!("unknown setting `{name}`{within}{place}{nearest}")
-                }
-                other => format!("setting `{path}`{place}: {other}"),
-            }
-        })
-        .collect();
-    ConfigError(lines.join("\n"))
 }
 
 impl fmt::Display for Loaded {

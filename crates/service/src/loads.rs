@@ -245,9 +245,8 @@ impl Loads {
         &self,
         registered: &Registered,
         asker: &Asker,
-        deadline: Option<Duration>,
     ) -> Result<Seat, Problem> {
-        let longest = deadline.map_or(self.wait, |deadline| deadline.min(self.wait));
+        let longest = asker.deadline.map_or(self.wait, |deadline| deadline.min(self.wait));
         let arrived = Instant::now();
         let left = || longest.saturating_sub(arrived.elapsed());
         if let Some(seat) = self.fleet.seat(registered.id, asker, longest).await? {

@@ -32,6 +32,9 @@ pub(crate) struct Lanes {
     /// Lanes without pages, in the same order.
     paused: Vec<Lane>,
     waiting: VecDeque<Waiting>,
+    /// Pages that were in use when the next one found too few: it is not tried again before there are
+    /// fewer.
+    full_at: Option<usize>,
     pace: Pace,
     done: Done,
 }
@@ -89,6 +92,7 @@ impl Lanes {
             begun: 0,
             paused,
             waiting,
+            full_at: None,
             pace,
             done: Done::default(),
         })
@@ -122,6 +126,8 @@ impl Lanes {
     fn end_call(&mut self, call: u64, trusted: bool) {
         self.waiting.retain(|waiting| waiting.call() != call);
         self.paused.retain(|lane| lane.call != call);
+        // Who is next may be another one now, which needs less.
+        self.full_at = None;
         for lane in self.lanes.extract_if(.., |lane| lane.call == call) {
             lane.end(trusted, &mut self.cache);
         }

@@ -363,9 +363,9 @@ impl Actor {
             tracing::error!("`{}` hangs: {why}; its process is ended", instance.target.title());
             instance.why_ended = Some(why);
             process.kill();
-            process.link.excuse();
         }
         if is_ended {
+            // The others may have waited for it.
             self.instances
                 .values()
                 .filter_map(|found| found.process.as_ref())

@@ -205,19 +205,17 @@ impl Fleet {
         let Some(mut seat) = asked.await? else {
             return Ok(None);
         };
-        let mut given = tokio::time::timeout(longest, &mut seat).await;
-        let told = asker.place.told();
-        if given.is_err() && !asker.is_hasty && told.is_some_and(|told| told.is_loaded) {
-            given = Ok(seat.await);
-        }
-        match given {
-            Ok(Ok(seat)) => seat.map(Some),
-            Ok(Err(_)) => Err(refusals::unloaded()),
-            Err(_) => Err(match asker.place.told().filter(|told| told.is_loaded) {
-                Some(told) => refusals::queue_slow(longest, &told),
-                None => refusals::load_slow(longest),
-            }),
-        }
+        let given = match tokio::time::timeout(longest, &mut seat).await {
+            Ok(given) => given,
+            Err(_) => match (asker.place.told().filter(|told| told.is_loaded), asker.deadline) {
+                (None, _) => return Err(refusals::load_slow(longest)),
+                (Some(told), Some(deadline)) => {
+                    return Err(refusals::queue_slow(deadline, &told));
+                }
+                (Some(_), None) => seat.await,
+            },
+        };
+        given.map_err(|_| refusals::unloaded())?.map(Some)
     }
 
     /// Waits until an instance is ready; none where there is no such instance.

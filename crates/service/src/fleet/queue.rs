@@ -25,8 +25,8 @@ pub(crate) struct Asker {
     pub(crate) class: Class,
     /// Lanes that the call uses at once.
     pub(crate) lanes: u32,
-    /// Whether its own deadline counts for lanes too.
-    pub(crate) is_hasty: bool,
+    /// How long it waits for load and lane, where the call says so itself.
+    pub(crate) deadline: Option<Duration>,
     /// Where it is told how it stands.
     pub(crate) place: Arc<Place>,
 }

@@ -40,6 +40,11 @@ impl Lanes {
     /// Gives free lanes to what waits: first to what was paused, then first come first served.
     pub(crate) fn admit(&mut self, out: &mut Vec<FromEngine>) {
         while self.lanes.len() < self.settings.lanes as usize {
+            let used = self.cache.count().used;
+            if self.full_at.is_some_and(|full| used >= full) {
+                return;
+            }
+            self.full_at = None;
             let begun = if self.paused.is_empty() { self.begin_next(out) } else { self.resume() };
             if !begun {
                 return;
@@ -59,6 +64,7 @@ impl Lanes {
             // No pages: nobody overtakes it, or it might wait for ever.
             Ok(Some(waiting)) => {
                 self.waiting.insert(at, waiting);
+                self.full_at = Some(self.cache.count().used);
                 false
             }
             Err(error) => {
@@ -165,6 +171,7 @@ impl Lanes {
         };
         lane.leave_pages(&mut self.cache);
         self.paused.insert(0, lane);
+        self.full_at = Some(self.cache.count().used);
         false
     }
 
