@@ -33,6 +33,7 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_HEARTBEAT_SECONDS", "calls.heartbeat_seconds"),
     ("DEFT_QUEUE", "calls.queue"),
     ("DEFT_HANG_SECONDS", "loading.hang_seconds"),
+    ("DEFT_GIVES_WAY_SECONDS", "loading.gives_way_seconds"),
     ("DEFT_CA_FILE", "fetching.ca_file"),
     ("DEFT_FETCH_LIMIT", "fetching.limit"),
     ("DEFT_STALL_SECONDS", "fetching.stall_seconds"),
@@ -45,6 +46,7 @@ const NUMBERS: &[&str] = &[
     "calls.heartbeat_seconds",
     "calls.queue",
     "loading.hang_seconds",
+    "loading.gives_way_seconds",
     "fetching.stall_seconds",
 ];
 
@@ -169,6 +171,9 @@ pub struct LoadingConfig {
     pub wait_seconds: u64,
     /// Longest time in seconds that running calls get to end when the service stops.
     pub drain_seconds: u64,
+    /// A model that always has calls takes no more of them when a call of another model has waited so many
+    /// seconds for its room.
+    pub gives_way_seconds: u64,
     /// An engine process that has calls and computes no step for so many seconds is replaced.
     pub hang_seconds: u64,
     /// Instructions that engines compute with; the best of the processor where absent.
@@ -215,6 +220,7 @@ impl Default for Config {
                 most_instances: None,
                 wait_seconds: 120,
                 drain_seconds: 30,
+                gives_way_seconds: 10,
                 hang_seconds: 60,
                 kernels: None,
             },

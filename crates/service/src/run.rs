@@ -150,6 +150,7 @@ async fn serve(
         make_room: config.loading.make_room,
         queue: config.calls.queue,
         hang: Duration::from_secs(config.loading.hang_seconds),
+        gives_way: Duration::from_secs(config.loading.gives_way_seconds),
     };
     let fleet = Fleet::start(machine, rules);
     let metrics = Metrics::new();

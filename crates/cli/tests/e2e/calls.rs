@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 
 use crate::browser::Browser;
 use crate::processes;
-use crate::world::{World, until, wait};
+use crate::world::{World, question, send, until, wait};
 
 /// So slow that a step takes a good half of a second.
 const SLOW: &str = r#"
@@ -40,11 +40,15 @@ fn long_question(stream: bool) -> Value {
 
 /// Asks as a program does that gives up when it hears nothing; all that comes back.
 fn ask(world: &World, body: &Value) -> JoinHandle<String> {
+    ask_patiently(world, body, GIVES_UP)
+}
+
+fn ask_patiently(world: &World, body: &Value, patience: Duration) -> JoinHandle<String> {
     let address = world.address().trim_start_matches("http://").trim_end_matches('/').to_owned();
     let body = body.to_string();
     std::thread::spawn(move || {
         let mut socket = TcpStream::connect(&address).unwrap();
-        socket.set_read_timeout(Some(GIVES_UP)).unwrap();
+        socket.set_read_timeout(Some(patience)).unwrap();
         let length = body.len();
         let head = format!(
             "POST /v1/chat/completions HTTP/1.1\r\nhost: {address}\r\nconnection: close\r\n\
@@ -126,6 +130,41 @@ fn an_operator_ends_a_call_and_its_caller_is_told() {
     let reused: u32 =
         reused.split(|letter: char| !letter.is_ascii_digit()).next().unwrap().parse().unwrap();
     assert!(reused >= 16, "{second}");
+}
+
+#[test]
+fn a_caller_who_leaves_while_its_prompt_is_taken_in_frees_its_lane_and_goes_on_later() {
+    let world = slow();
+    let mut request = question("larkfen-desk", &"How deep do I sow Moonhook bean? ".repeat(12));
+    request.options.max_tokens = Some(2);
+    let leaves = send(&world.listens(), &request);
+    let call = taken_in(&world);
+    drop(leaves);
+    // A step takes a good half of a second here: it is gone within that, not when its prompt is done.
+    until("it is gone", || running(&world).is_empty().then_some(()));
+    let left = call.seconds_left.unwrap_or(9.0);
+    assert!(left > 1.0, "most of its prompt was still to come: {left} s");
+    until("its lane is free", || (world.instance("larkfen-desk/q8_0")?.calls == 0).then_some(()));
+    let again = wait(world.client().chat(&request)).unwrap();
+    let known = again.usage.prompt_tokens_details.cached_tokens;
+    assert!(known >= 16 && again.usage.prompt_tokens > known, "{:?}", again.usage);
+    let left = until("both are recorded", || {
+        let calls = wait(world.client().calls(2)).unwrap();
+        (calls.len() == 2).then(|| calls[1].outcome.clone())
+    });
+    assert_eq!(left, "cancelled");
+}
+
+#[test]
+fn a_client_that_waits_ten_seconds_for_a_word_gets_its_answer_to_a_prompt_of_a_minute() {
+    let world = World::configured(&SLOW.replace("heartbeat_seconds = 1", "")).start().stock();
+    world.ok(&["load", "larkfen-desk", "--in", "fern", "--chunk", "1"]);
+    let begun = std::time::Instant::now();
+    let asked = ask_patiently(&world, &long_question(true), Duration::from_secs(10));
+    let streamed = asked.join().unwrap();
+    assert!(begun.elapsed() > Duration::from_secs(50), "it took {:?}", begun.elapsed());
+    assert!(streamed.contains("\"finish_reason\":\"length\""), "{streamed}");
+    assert!(streamed.lines().filter(|line| line.starts_with(": taking in")).count() >= 8);
 }
 
 #[test]

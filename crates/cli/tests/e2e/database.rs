@@ -1,5 +1,6 @@
 //! The records database in trouble.
 
+use std::process::Command;
 use std::time::Duration;
 
 use crate::processes;
@@ -57,6 +58,42 @@ fn loaded_models_go_on_while_the_database_is_away_and_the_records_follow() {
     assert_eq!((recorded.outcome.as_str(), recorded.answer_tokens), ("stop", 8));
     drop(world);
     drop(server);
+}
+
+/// What the records answer to a statement.
+fn sql(world: &World, statement: &str) -> String {
+    let (program, url) = ("psql", url(world));
+    let said = Command::new(program).args(["-qAtc", statement, &url]).output().unwrap();
+    assert!(said.status.success(), "{said:?}");
+    String::from_utf8(said.stdout).unwrap().trim().to_owned()
+}
+
+#[test]
+fn history_is_bounded_also_where_a_clock_went_wrong() {
+    let world = World::new().start();
+    let measured = until("something was measured", || {
+        let count = sql(&world, "select count(*) from history where series = 'busy'");
+        count.parse().ok().filter(|&steps: &u32| steps > 0)
+    });
+    // As if days had passed since, and as if the clock had run ahead.
+    let astray = "from history where abs(extract(epoch from now() - at)) > 100000";
+    for shift in ["-interval '8 days'", "interval '3 days'"] {
+        sql(
+            &world,
+            &format!(
+                "insert into history (node, step_seconds, series, at, samples, total, most)
+                 select node, step_seconds, series, at + {shift}, samples, total, most
+                 from history where series = 'busy' and at > now() - interval '1 hour'
+                    and at < now()"
+            ),
+        );
+    }
+    let count = || sql(&world, &format!("select count(*) {astray}"));
+    assert!(count().parse::<u32>().unwrap() >= 2 * measured, "{}", count());
+    world.ok(&["service", "restart"]);
+    until("what is astray is gone", || (count() == "0").then_some(()));
+    let kept = sql(&world, "select count(*) from history where series = 'busy'");
+    assert!(kept.parse::<u32>().unwrap() >= measured, "{kept}");
 }
 
 #[test]

@@ -137,6 +137,10 @@ fn a_full_queue_refuses_until_somebody_leaves() {
     // Whoever leaves while it waits gives its place back.
     drop(waits);
     until("its place is free", || places(&world).is_empty().then_some(()));
+    until("it is recorded", || {
+        let calls = wait(world.client().calls(9)).unwrap();
+        calls.into_iter().find(|call| call.outcome == "cancelled" && call.prompt_tokens == 0)
+    });
     let next = ask(&world, of("person", question("larkfen-desk", QUESTION)));
     drop(held);
     assert!(next.join().unwrap().unwrap().contains("3 cm"));

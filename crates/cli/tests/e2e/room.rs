@@ -1,8 +1,11 @@
 //! Making room, coming back, and what is unloaded for want of calls. The pool holds one of the two
 //! demo models at a time.
 
+use std::sync::atomic::{AtomicBool, Ordering};
+
 use deft_client::ClientError;
 use deft_protocol::ProblemKind;
+use deft_protocol::chat::ChatRequest;
 use deft_protocol::manage::{InstanceState, Keeping};
 use serde_json::json;
 
@@ -179,4 +182,59 @@ fn other_settings_replace_an_instance_once_they_are_sure_to_fit() {
     world.ok(&["service", "restart"]);
     let restored = world.ready(DESK).settings;
     assert!(restored.pinned && restored.context == 512, "{restored:?}");
+}
+
+/// Says that it is over when it goes, also where something failed.
+struct Over<'a>(&'a AtomicBool);
+
+impl Drop for Over<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
+
+#[test]
+fn a_model_that_always_has_calls_gives_way_to_one_that_waits_and_loses_none_of_them() {
+    let world = World::new()
+        .with("DEFT_HOST_LIMIT", "10 MiB")
+        .with("DEFT_GIVES_WAY_SECONDS", "1")
+        .start()
+        .stock();
+    world.ok(&["load", "larkfen-desk"]);
+    let over = AtomicBool::new(false);
+    let ask = |request: &ChatRequest| wait(world.client().chat(request)).map(|_| ());
+    let mut long = unending("larkfen-desk");
+    (long.options.stream, long.options.max_tokens) = (None, Some(200));
+    let asked = std::thread::scope(|scope| {
+        let ends = Over(&over);
+        // More of them than there are lanes: it is never idle.
+        let busy: Vec<_> = (0..5)
+            .map(|_| {
+                scope.spawn(|| {
+                    let mut answered = 0;
+                    while !over.load(Ordering::Relaxed) {
+                        ask(&long).expect("no call is lost");
+                        answered += 1;
+                    }
+                    answered
+                })
+            })
+            .collect();
+        until("calls wait for lanes", || {
+            world.instance(DESK).filter(|found| found.queued > 0 && found.calls == 2)
+        });
+        // Again and again each has its turn.
+        for _ in 0..3 {
+            ask(&question("larkfen-desk-mini", QUESTION)).expect("it has its turn");
+            until("the other one is back", || {
+                (state(&world, DESK) == Some(InstanceState::Ready)).then_some(())
+            });
+        }
+        drop(ends);
+        busy.into_iter().map(|busy| busy.join().unwrap()).collect::<Vec<u32>>()
+    });
+    assert!(asked.iter().all(|&answered| answered > 3), "{asked:?}");
+    let why = world.ok(&["status", "--why"]);
+    assert!(why.contains(&format!("give way `{DESK}`: it takes no more calls")), "{why}");
+    assert_eq!(world.ready(DESK).keeping, Keeping::Kept, "it came back as it was");
 }

@@ -171,7 +171,7 @@ pub struct Decision {
     pub at: DateTime<Utc>,
     /// About what: an instance or a pool.
     pub about: String,
-    /// What was decided: `load`, `refuse`, `wait`, `displace`, `unload`, `bring back`, `replace`,
+    /// What was decided: `load`, `refuse`, `wait`, `give way`, `displace`, `unload`, `bring back`, `replace`,
     /// `load again`, `set aside`, `limit`.
     pub what: String,
     /// Why, with the figures.

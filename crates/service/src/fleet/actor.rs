@@ -36,6 +36,8 @@ pub(super) struct Actor {
     pub(super) queue: usize,
     pub(super) begun: Instant,
     hang: Duration,
+    /// After so long a call that waits for room has its turn.
+    pub(super) gives_way: Duration,
     pub(super) make_room: MakeRoom,
     pub(super) machine: Machine,
     pub(super) decisions: Decisions,
@@ -83,6 +85,7 @@ impl Actor {
             queue: rules.queue,
             begun: Instant::now(),
             hang: rules.hang,
+            gives_way: rules.gives_way,
             make_room: rules.make_room,
             asks,
             leaving,
@@ -326,6 +329,9 @@ impl Actor {
                 if instance.state == InstanceState::Loading {
                     tracing::info!("`{}` is ready after {seconds:.3} s", instance.target.title());
                     instance.become_ready(kernels, seconds, &warnings);
+                    if let Some(line) = self.lines.get_mut(&instance.target.variant) {
+                        line.target = None;
+                    }
                     self.measure();
                 }
             }
@@ -448,19 +454,16 @@ impl Actor {
         }
     }
 
-    /// Whoever waits until an instance is ready is told.
+    /// Whoever waits until an instance is ready is told; none where nothing is being loaded.
     fn ready(&mut self, id: Uuid) -> Option<oneshot::Receiver<Result<(), Problem>>> {
-        let replaced = |found: &Instance| self.is_replaced(&found.target);
-        let instance = self.instances.get(&id).filter(|found| found.holds_memory())?;
-        let (answer, ready) = oneshot::channel();
-        let is_draining = instance.state == InstanceState::Draining && !replaced(instance);
-        if instance.is_ready() {
-            drop(answer.send(Ok(())));
-        } else if is_draining {
-            drop(answer.send(Err(refusals::draining(&instance.target.title()))));
-        } else if let Some(instance) = self.instances.get_mut(&id) {
-            instance.waiting.push(answer);
+        let is_replaced =
+            self.instances.get(&id).is_some_and(|found| self.is_replaced(&found.target));
+        let instance = self.instances.get_mut(&id)?;
+        if instance.state == InstanceState::Displaced {
+            return None;
         }
+        let (answer, ready) = oneshot::channel();
+        instance.tell_when_ready(answer, is_replaced);
         Some(ready)
     }
 
@@ -470,6 +473,9 @@ impl Actor {
         };
         instance.gone.push(gone);
         instance.leaving = Leaving::Gone;
+        if let Some(line) = self.lines.get_mut(&instance.target.variant) {
+            line.target = None;
+        }
         self.end(id, how);
         Ok(())
     }

@@ -36,7 +36,7 @@ use super::engine_link::{EngineLink, EngineProcess};
 use super::memory::Measured;
 use super::pools;
 use super::queue::{Asker, Left};
-use crate::wire;
+use crate::{refusals, wire};
 
 /// Crashes in a row after which an instance is set aside.
 const GIVE_UP_AFTER: u32 = 5;
@@ -209,6 +209,8 @@ pub(super) struct Instance {
     pub(super) standing: Option<EngineStanding>,
     /// What it computed and waited, as of the last look.
     pub(super) turns: Turns,
+    /// Whether it takes no more calls, so that a call of another model finds room.
+    pub(super) gives_way: bool,
     /// Why its process was ended, where the fleet did that.
     pub(super) why_ended: Option<String>,
     use_made: Arc<UseMade>,
@@ -252,6 +254,7 @@ impl Instance {
             leaving: Leaving::Gone,
             standing: None,
             turns: Turns::default(),
+            gives_way: false,
             why_ended: None,
             use_made: Arc::default(),
             lanes_used: Arc::default(),
@@ -350,6 +353,7 @@ impl Instance {
         (self.process, self.measured, self.ready_since) = (None, None, None);
         self.standing = None;
         self.use_made = Arc::default();
+        self.gives_way = false;
         true
     }
 
@@ -389,7 +393,7 @@ impl Instance {
     pub(super) fn has_free(&self, lanes: u32) -> bool {
         let all = self.target.settings.lanes;
         let used = self.lanes_used.load(Ordering::Relaxed);
-        self.is_ready() && used + lanes.min(all) <= all
+        self.is_ready() && !self.gives_way && used + lanes.min(all) <= all
     }
 
     /// A seat, where the instance is ready.
@@ -428,6 +432,24 @@ impl Instance {
             // Whoever left meanwhile need not know.
             let _ = answer.send(Ok(()));
         }
+    }
+
+    /// Answers at once where it is settled whether it becomes ready.
+    pub(super) fn tell_when_ready(
+        &mut self,
+        answer: oneshot::Sender<Result<(), Problem>>,
+        is_replaced: bool,
+    ) {
+        let settled = match (self.state, &self.problem) {
+            _ if self.is_ready() => Ok(()),
+            // It may have failed before anybody could ask.
+            (InstanceState::Failed, Some(problem)) => Err(problem.clone()),
+            (InstanceState::Draining, _) if !is_replaced => {
+                Err(refusals::draining(&self.target.title()))
+            }
+            _ => return self.waiting.push(answer),
+        };
+        let _ = answer.send(settled);
     }
 
     pub(super) fn fail(&mut self, problem: &Problem) {

@@ -116,6 +116,8 @@ pub(crate) struct Rules {
     pub(crate) queue: usize,
     /// A process that has calls and says nothing for so long is replaced.
     pub(crate) hang: Duration,
+    /// An instance that always has calls makes room for one that waited so long.
+    pub(crate) gives_way: Duration,
 }
 
 /// How an instance is unloaded.

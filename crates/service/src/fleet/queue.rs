@@ -6,13 +6,15 @@ use std::time::{Duration, Instant};
 
 use deft_planning::queue::{Class, Holding, Queue};
 use deft_protocol::Problem;
-use deft_protocol::manage::InstanceState;
+use deft_protocol::manage::{InstanceState, Keeping};
 use tokio::sync::oneshot;
+use tokio::sync::oneshot::error::TryRecvError;
 use uuid::Uuid;
 
 use super::Seat;
 use super::actor::Actor;
-use super::instance::Instance;
+use super::instance::{Instance, Target};
+use super::room::Pending;
 use crate::refusals;
 
 /// Places in the queue are told no more often.
@@ -42,7 +44,7 @@ pub(crate) struct Told {
     pub(crate) position: u32,
     /// How long it will probably take.
     pub(crate) expected: Option<Duration>,
-    /// Whether an instance is ready, so that it is lanes that are waited for.
+    /// Whether an instance is ready, or was since it came: then it is lanes that are waited for.
     pub(crate) is_loaded: bool,
 }
 
@@ -53,7 +55,9 @@ impl Place {
     }
 
     fn tell(&self, told: Option<Told>) {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = told;
+        let mut place = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let was_loaded = place.is_some_and(|told| told.is_loaded);
+        *place = told.map(|told| Told { is_loaded: told.is_loaded || was_loaded, ..told });
     }
 }
 
@@ -82,6 +86,16 @@ pub(super) struct Line {
     queue: Queue<Ticket>,
     holding: Holding,
     told: Option<Instant>,
+    /// What is loaded for those who wait, where the instance made room for others.
+    pub(super) target: Option<Target>,
+    /// A load for those who wait.
+    loading: Option<oneshot::Receiver<Result<Uuid, Problem>>>,
+}
+
+impl Line {
+    fn refuse(&mut self, problem: &Problem) {
+        self.queue.drain().into_iter().for_each(|ticket| ticket.give(Err(problem.clone())));
+    }
 }
 
 impl Actor {
@@ -156,7 +170,11 @@ impl Actor {
         loop {
             let Some(line) = self.lines.get_mut(&variant) else { return };
             line.queue.retain(|ticket| !ticket.answer.is_closed());
-            let Some(next) = line.queue.peek(now) else { return };
+            let Some(next) = line.queue.peek(now) else {
+                // Nothing is loaded for nobody.
+                line.loading = None;
+                return;
+            };
             let lanes = next.asker.lanes;
             let Some(free) = self.free_instance(variant, lanes) else { break };
             let Some(line) = self.lines.get_mut(&variant) else { return };
@@ -171,11 +189,39 @@ impl Actor {
         }
         match self.nobody_comes(variant) {
             Some(problem) => {
-                let line = self.lines.get_mut(&variant).map(|line| line.queue.drain());
-                line.into_iter().flatten().for_each(|ticket| ticket.give(Err(problem.clone())));
+                if let Some(line) = self.lines.get_mut(&variant) {
+                    line.refuse(&problem);
+                }
             }
-            None => self.tell_places(variant),
+            None => {
+                self.load_for(variant);
+                self.tell_places(variant);
+            }
         }
+    }
+
+    /// Loads again what made room for others, for those who wait for it.
+    fn load_for(&mut self, variant: Uuid) {
+        let is_there = self.instances.values().any(|found| {
+            found.target.variant == variant
+                && !matches!(found.state, InstanceState::Displaced | InstanceState::Failed)
+        });
+        let Some(line) = self.lines.get_mut(&variant) else { return };
+        if let Some(loading) = &mut line.loading {
+            match loading.try_recv() {
+                Err(TryRecvError::Empty) => return,
+                Ok(Err(problem)) => {
+                    (line.loading, line.target) = (None, None);
+                    line.refuse(&problem);
+                    return;
+                }
+                Ok(Ok(_)) | Err(TryRecvError::Closed) => line.loading = None,
+            }
+        }
+        let Some(target) = line.target.clone().filter(|_| !is_there) else { return };
+        let (answer, loaded) = oneshot::channel();
+        line.loading = Some(loaded);
+        self.load_or_wait(Pending::new(Uuid::now_v7(), target, Keeping::OnDemand, answer));
     }
 
     /// Lanes of all its instances.
@@ -191,19 +237,24 @@ impl Actor {
 
     /// Why no instance will serve those who wait, if so.
     fn nobody_comes(&self, variant: Uuid) -> Option<Problem> {
-        let mut problem = refusals::unloaded();
+        let comes_back = self.lines.get(&variant).is_some_and(|line| line.target.is_some());
+        let mut problem = (!comes_back).then(refusals::unloaded);
         for found in self.instances.values().filter(|found| found.target.variant == variant) {
             match found.state {
                 InstanceState::Ready | InstanceState::Loading | InstanceState::Restarting => {
                     return None;
                 }
-                InstanceState::Draining if self.is_replaced(&found.target) => return None,
-                InstanceState::Draining => problem = refusals::draining(&found.target.title()),
-                InstanceState::Failed => problem = found.problem.clone().unwrap_or(problem),
+                InstanceState::Draining if comes_back || self.is_replaced(&found.target) => {
+                    return None;
+                }
+                InstanceState::Draining => {
+                    problem = Some(refusals::draining(&found.target.title()));
+                }
+                InstanceState::Failed => problem = found.problem.clone().or(problem),
                 InstanceState::Displaced => {}
             }
         }
-        Some(problem)
+        problem
     }
 
     /// Tells those who wait how they stand.

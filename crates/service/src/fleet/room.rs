@@ -4,7 +4,7 @@
 //! running call is never disturbed, and nothing that comes back displaces anything.
 
 use std::cmp::Reverse;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use deft_planning::{Unused, least_valuable_first};
 use deft_protocol::Problem;
@@ -26,8 +26,11 @@ pub(super) struct Pending {
     target: Target,
     keeping: Keeping,
     answer: oneshot::Sender<Result<Uuid, Problem>>,
+    since: Instant,
     /// Whether it was told that it waits.
     told: bool,
+    /// Whether it was told that others take no more calls for its sake.
+    made_way: bool,
 }
 
 impl Pending {
@@ -37,7 +40,7 @@ impl Pending {
         keeping: Keeping,
         answer: oneshot::Sender<Result<Uuid, Problem>>,
     ) -> Self {
-        Self { id, target, keeping, answer, told: false }
+        Self { id, target, keeping, answer, since: Instant::now(), told: false, made_way: false }
     }
 }
 
@@ -45,8 +48,8 @@ impl Pending {
 enum Room {
     /// These go, and some that are going already.
     By(Vec<Uuid>),
-    /// It will do when calls that run now have ended.
-    AfterCalls,
+    /// It will do when calls that run now at these have ended.
+    AfterCalls(Vec<Uuid>),
     None,
 }
 
@@ -83,6 +86,7 @@ impl Actor {
 
     /// Tries again what waited. Whoever does not wait any more is forgotten.
     pub(super) fn retry_pending(&mut self) {
+        self.instances.values_mut().for_each(|instance| instance.gives_way = false);
         for pending in std::mem::take(&mut self.pending) {
             if !pending.answer.is_closed() {
                 self.load_or_wait(pending);
@@ -129,7 +133,11 @@ impl Actor {
                 }
                 Ok(true)
             }
-            Room::AfterCalls => {
+            Room::AfterCalls(busy) => {
+                if pending.since.elapsed() >= self.gives_way {
+                    let is_new = !std::mem::replace(&mut pending.made_way, true);
+                    self.give_way(&busy, &title, is_new);
+                }
                 if !std::mem::replace(&mut pending.told, true) {
                     let why = format!("{}; it waits until calls have ended", refusal.detail);
                     self.decisions.note(What::Wait, &title, why);
@@ -160,8 +168,21 @@ impl Actor {
         let busy = self.instances.values().filter(|found| self.may_go(found) && !found.is_idle());
         order.extend(busy.map(|found| found.id));
         match self.ledger.make_room(wanted, &order) {
-            Some(_) => Room::AfterCalls,
+            Some(gone) => Room::AfterCalls(gone),
             None => Room::None,
+        }
+    }
+
+    /// Instances that always have something to do take no more calls, so that a call that waited long for
+    /// their room has its turn. Who waits for them is served when they come back.
+    fn give_way(&mut self, busy: &[Uuid], title: &str, is_new: bool) {
+        for id in busy {
+            let Some(instance) = self.instances.get_mut(id) else { continue };
+            instance.gives_way = true;
+            if is_new {
+                let why = format!("it takes no more calls: one of `{title}` waits for its room");
+                self.decisions.note(What::GiveWay, &instance.target.title(), why);
+            }
         }
     }
 
@@ -225,6 +246,9 @@ impl Actor {
         if kept {
             instance.leaving = Leaving::Displaced { why: why.to_owned(), comes_back };
         }
+        // Calls that come for it now are not refused: it is loaded again for them.
+        let (variant, target) = (instance.target.variant, instance.target.clone());
+        self.lines.entry(variant).or_default().target = Some(target);
         self.end(id, Unload::Drain);
     }
 

@@ -130,3 +130,17 @@ async fn whoever_waits_is_told_when_it_fails() {
     assert_eq!(problem.detail, "cut short");
     assert_eq!(instance.state, InstanceState::Failed);
 }
+
+#[test]
+fn who_asks_after_it_failed_is_told_why() {
+    let mut instance = instance(Policy::default());
+    let (answer, mut before) = oneshot::channel();
+    instance.tell_when_ready(answer, false);
+    assert!(before.try_recv().is_err(), "it is still being loaded");
+    instance.fail(&refusals::crashes("killed", "deft load larkfen-desk"));
+    let (answer, mut after) = oneshot::channel();
+    instance.tell_when_ready(answer, false);
+    for told in [before.try_recv(), after.try_recv()] {
+        assert_eq!(told.unwrap().unwrap_err().code, "engine_crashes");
+    }
+}
