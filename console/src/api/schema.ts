@@ -999,7 +999,7 @@ export interface components {
              */
             at: string;
             /**
-             * @description What was decided: `load`, `refuse`, `wait`, `displace`, `unload`, `bring back`, `replace`,
+             * @description What was decided: `load`, `refuse`, `wait`, `give way`, `displace`, `unload`, `bring back`, `replace`,
              *     `load again`, `set aside`, `limit`.
              */
             what: string;
