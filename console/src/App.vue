@@ -33,7 +33,6 @@ function otherTheme() {
           :aria-label="page.title"
           :prepend-icon="page.icon"
           class="page"
-          exact
           variant="text"
         >
           {{ page.title }}

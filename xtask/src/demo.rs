@@ -35,7 +35,7 @@ pub fn data_dir() -> PathBuf {
     }
 }
 
-fn program() -> PathBuf {
+pub fn program() -> PathBuf {
     root().join("target/release/deft")
 }
 

@@ -117,6 +117,7 @@ fn consoles(folder: &Path) -> anyhow::Result<()> {
             "watching::the_console",
         ])
         .env("DEFT_PICTURES", folder)
+        .env("DEFT_PICTURED", demo::program())
         .current_dir(root())
         .status()?;
     if !status.success() {

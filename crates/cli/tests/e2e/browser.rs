@@ -23,23 +23,33 @@ pub(crate) struct Browser {
     pub(crate) page: Client,
 }
 
+/// A driver and its port; none where it gave up, as it does when the port that it chose for one family of
+/// addresses is taken in the other.
+fn start_driver() -> Option<(Child, u16)> {
+    let mut driver = Command::new("/usr/bin/chromedriver")
+        .arg("--port=0")
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("chromedriver is installed (Debian package chromium-driver)");
+    let mut lines = BufReader::new(driver.stdout.take().unwrap()).lines();
+    let port = lines.find_map(|line| {
+        let line = line.unwrap();
+        let rest = line.split("started successfully on port ").nth(1)?.to_owned();
+        rest.trim_end_matches('.').parse::<u16>().ok()
+    });
+    let Some(port) = port else {
+        let _ = driver.wait();
+        return None;
+    };
+    std::thread::spawn(move || lines.for_each(drop));
+    Some((driver, port))
+}
+
 impl Browser {
     pub(crate) async fn open(width: u32, height: u32) -> Self {
-        let mut driver = Command::new("/usr/bin/chromedriver")
-            .arg("--port=0")
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("chromedriver is installed (Debian package chromium-driver)");
-        let mut lines = BufReader::new(driver.stdout.take().unwrap()).lines();
-        let port = lines
-            .find_map(|line| {
-                let line = line.unwrap();
-                let rest = line.split("started successfully on port ").nth(1)?.to_owned();
-                rest.trim_end_matches('.').parse::<u16>().ok()
-            })
-            .expect("chromedriver tells its port");
-        std::thread::spawn(move || lines.for_each(drop));
+        let (driver, port) =
+            (0..5).find_map(|_| start_driver()).expect("chromedriver tells its port");
         let profile = tempfile::tempdir().unwrap();
         let mut capabilities = json!({"goog:chromeOptions": {
             "binary": "/usr/bin/chromium",

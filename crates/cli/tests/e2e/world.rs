@@ -137,7 +137,7 @@ impl World {
     }
 
     pub(crate) fn command(&self, arguments: &[&str]) -> Command {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_deft"));
+        let mut command = Command::new(program());
         for (name, _) in std::env::vars().filter(|(name, _)| name.starts_with("DEFT_")) {
             command.env_remove(name);
         }
@@ -247,6 +247,12 @@ pub(crate) fn question(model: &str, text: &str) -> ChatRequest {
     let messages = vec![ChatMessage::text("user", text)];
     let options = AnswerOptions { temperature: Some(0.0), ..AnswerOptions::default() };
     ChatRequest { head: ChatHead::new(model, messages), options }
+}
+
+/// Pictures are taken of the build that operators use, which `DEFT_PICTURED` names.
+fn program() -> PathBuf {
+    let pictured = std::env::var_os("DEFT_PICTURED");
+    pictured.map_or_else(|| env!("CARGO_BIN_EXE_deft").into(), PathBuf::from)
 }
 
 /// A question whose answer goes on until the context is full: at such a temperature the end token
