@@ -286,6 +286,10 @@ impl<'a, T> Places<'a, T> {
     }
 }
 
+/// Floats of a line of the caches.
+#[cfg(target_arch = "x86_64")]
+const LINE_FLOATS: usize = 16;
+
 /// The output of a product, `tokens x rows`, of which threads write stretches of rows.
 #[derive(Debug)]
 pub(crate) struct Outputs<'a> {
@@ -316,6 +320,17 @@ impl<'a> Outputs<'a> {
         unsafe {
             let start = self.start.add(token * self.rows + rows.start);
             std::slice::from_raw_parts_mut(start, rows.len())
+        }
+    }
+
+    /// Asks for the lines of a token's results of some rows, which are written soon.
+    #[cfg(target_arch = "x86_64")]
+    pub(crate) fn fetch(&self, token: usize, rows: Range<usize>) {
+        use std::arch::x86_64::{_MM_HINT_ET0, _mm_prefetch};
+        let first = self.start.wrapping_add(token * self.rows + rows.start);
+        for at in (0..rows.len()).step_by(LINE_FLOATS) {
+            // SAFETY: asking for an address reads and writes nothing, whatever is there.
+            unsafe { _mm_prefetch::<_MM_HINT_ET0>(first.wrapping_add(at).cast()) };
         }
     }
 }

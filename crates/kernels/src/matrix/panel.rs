@@ -2,8 +2,10 @@
 
 use deft_formats::quant::{STRIP, STRIP_GROUPS};
 
-/// Rows of a panel.
+/// Most rows of a panel.
 pub(super) const PANEL_ROWS: usize = 16;
+/// So many tokens are few.
+const FEW_TOKENS: usize = 24;
 /// Rows of a tile.
 pub(super) const TILE_ROWS: usize = 4;
 /// Strips of each row that are in a panel at a time: with some tokens they stay in the nearest cache.
@@ -28,12 +30,19 @@ pub(super) struct RowTile {
 #[repr(C, align(64))]
 pub(super) struct Sums(pub(super) [f32; STRIP_GROUPS]);
 
-/// Strips of sixteen rows.
+/// Strips of some rows.
 #[derive(Debug, Clone)]
 pub(super) struct Panel {
     pub(super) tiles: [[RowTile; PANEL_STRIPS]; PANEL_ROWS / TILE_ROWS],
     /// How many of the strips are in use.
     pub(super) strips: usize,
+}
+
+/// Rows of the panels for so many tokens. Few tokens use a panel up while it is in the nearest cache. Many
+/// would push it out of there anyhow; then the more rows it has, the more seldom they themselves are read from
+/// the caches far away.
+pub(super) fn panel_rows(tokens: usize) -> usize {
+    if tokens > FEW_TOKENS { PANEL_ROWS } else { TILE_ROWS }
 }
 
 impl Default for Panel {

@@ -7,7 +7,7 @@ use deft_formats::quant::{Blocks, STRIP, Strip, TensorType};
 use deft_formats::with_blocks;
 
 use super::activations::{Activations, Eighths};
-use super::panel::{PANEL_ROWS, PANEL_STRIPS, Panel, Sums, TILE_ROWS};
+use super::panel::{PANEL_STRIPS, Panel, Sums, TILE_ROWS, panel_rows};
 use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
@@ -27,9 +27,6 @@ struct Space {
     panel: Panel,
     /// Partial sums, `tokens x rows of a panel`.
     sums: Vec<Sums>,
-    /// What comes out of a panel, token by token. In the output its lines are so far apart that they push
-    /// each other out of the caches: there each is written once.
-    results: Vec<[f32; PANEL_ROWS]>,
 }
 
 thread_local! {
@@ -55,12 +52,13 @@ pub(super) fn multiply(
         });
         return;
     }
-    let products = x.tokens * matrix.columns * PANEL_ROWS;
-    let grain = LEAST_PRODUCTS.div_ceil(products.max(1)) * PANEL_ROWS;
+    let together = panel_rows(x.tokens);
+    let products = x.tokens * matrix.columns * together;
+    let grain = LEAST_PRODUCTS.div_ceil(products.max(1)) * together;
     with_blocks!(matrix.tensor_type, B => {
         team.each(matrix.rows, grain, |_, rows| SPACE.with_borrow_mut(|space| {
-            for from in rows.clone().step_by(PANEL_ROWS) {
-                let rows = from..rows.end.min(from + PANEL_ROWS);
+            for from in rows.clone().step_by(together) {
+                let rows = from..rows.end.min(from + together);
                 if path == Path::Avx512 {
                     #[cfg(target_arch = "x86_64")]
                     panel_of::<B>(&matrix, rows, x, space, out);
@@ -126,8 +124,8 @@ fn rows_of<B: Blocks>(
     }
 }
 
-/// Up to sixteen rows times all tokens: strips are taken apart once and multiplied while they are in the
-/// nearest cache.
+/// Rows of a panel times all tokens: strips are taken apart once and multiplied while they are in a near
+/// cache.
 #[cfg(target_arch = "x86_64")]
 fn panel_of<B: avx512::Wide>(
     matrix: &Matrix<'_>,
@@ -136,14 +134,13 @@ fn panel_of<B: avx512::Wide>(
     space: &mut Space,
     out: &Outputs<'_>,
 ) {
-    let Space { strip, panel, sums, results } = space;
+    let Space { strip, panel, sums } = space;
     let bytes = STRIP / B::VALUES * B::BYTES;
     let stride = matrix.columns.div_ceil(STRIP);
     if stride > PANEL_STRIPS {
         // What was there before is not read.
-        sums.resize(x.tokens * PANEL_ROWS, Sums::default());
+        sums.resize(x.tokens * rows.len().next_multiple_of(TILE_ROWS), Sums::default());
     }
-    results.resize(x.tokens, [0.0; PANEL_ROWS]);
     let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
     for first in (0..stride).step_by(strips) {
         panel.strips = strips.min(stride - first);
@@ -155,19 +152,10 @@ fn panel_of<B: avx512::Wide>(
                 unsafe { avx512::pack::<B>(blocks, strip, tile, at % TILE_ROWS) };
             }
         }
-        let (x, tokens) = (x.tiles(), x.tokens);
-        let mut block = avx512::Block { panel, x, stride, first, sums, results, tokens };
-        // SAFETY: as above; activations have `stride` strips for each three tokens, and there is a result
-        // for each token. Rows of the panel beyond the matrix hold what was there before.
+        let (x, tokens, rows) = (x.tiles(), x.tokens, rows.clone());
+        let mut block = avx512::Block { panel, rows, x, stride, first, sums, out, tokens };
+        // SAFETY: as above; activations have `stride` strips for each three tokens, and rows are given to
+        // one thread once.
         unsafe { avx512::multiply::<B>(&mut block) };
-    }
-    for (token, results) in results.iter().enumerate() {
-        // SAFETY: rows are given to one thread once.
-        let out = unsafe { out.stretch(token, rows.clone()) };
-        // In one piece where it can be.
-        match <&mut [f32; PANEL_ROWS]>::try_from(&mut *out) {
-            Ok(out) => *out = *results,
-            Err(_) => out.copy_from_slice(&results[..out.len()]),
-        }
     }
 }

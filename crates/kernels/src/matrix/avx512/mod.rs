@@ -1,6 +1,7 @@
 //! 512-bit twins of [`super::scalar`]. One register holds the sixteen partial sums.
 
 use std::arch::x86_64::*;
+use std::ops::Range;
 
 mod quants;
 mod rounding;
@@ -11,7 +12,8 @@ use super::activations::{Eighths, TILE_TOKENS, TokenTile};
 pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
 
-use super::panel::{PANEL_ROWS, Panel, RowTile, Sums, TILE_ROWS};
+use super::panel::{Panel, RowTile, Sums, TILE_ROWS};
+use crate::team::Outputs;
 
 /// Dot instructions that a strip takes.
 const STEPS: usize = STRIP / 64;
@@ -244,31 +246,46 @@ pub(super) fn pack<B: Wide>(blocks: &[u8], strip: &mut Strip, tile: &mut RowTile
 /// Strips of a panel of rows, and of all tokens: what [`multiply`] computes.
 pub(super) struct Block<'a> {
     pub(super) panel: &'a Panel,
+    /// Which rows of the matrix these are. The panel's last tile may have more, which are not looked at.
+    pub(super) rows: Range<usize>,
     /// `stride` strips for each three tokens, of which those of the panel begin at `first`.
     pub(super) x: &'a [TokenTile],
     pub(super) stride: usize,
     pub(super) first: usize,
-    /// Partial sums, `tokens x rows of a panel`; not read where the panel has the first strips, and not
+    /// Partial sums, `tokens x rows` in whole tiles; not read where the panel has the first strips, and not
     /// written where it has the last ones.
     pub(super) sums: &'a mut [Sums],
-    /// What comes out of the panel's rows, token by token; written where the panel has the last strips.
-    pub(super) results: &'a mut [[f32; PANEL_ROWS]],
+    /// Written where the panel has the last strips.
+    pub(super) out: &'a Outputs<'a>,
     pub(super) tokens: usize,
+}
+
+impl Block<'_> {
+    fn is_last(&self) -> bool {
+        self.first + self.panel.strips == self.stride
+    }
 }
 
 /// A panel's strips of rows times all tokens.
 ///
 /// # Safety
-/// `x` has `stride` strips for each three tokens, `sums` and `results` have what is said there.
+/// `x` has `stride` strips for each three tokens, `sums` has what is said there, and nobody else writes the
+/// results of these rows.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
     let tiles = block.tokens.div_ceil(TILE_TOKENS);
-    // Weights of four rows stay in the nearest cache while all tokens pass by.
-    for rows in 0..PANEL_ROWS / TILE_ROWS {
-        for at in 0..tiles {
+    // Activations of three tokens stay in the nearest cache while all rows pass by.
+    for at in 0..tiles {
+        let tokens = TILE_TOKENS.min(block.tokens - at * TILE_TOKENS);
+        if block.is_last() {
+            for token in at * TILE_TOKENS..at * TILE_TOKENS + tokens {
+                block.out.fetch(token, block.rows.clone());
+            }
+        }
+        for rows in 0..block.rows.len().div_ceil(TILE_ROWS) {
             // SAFETY: the tile's tokens and rows exist, as the caller promises.
             unsafe {
-                match block.tokens - at * TILE_TOKENS {
+                match tokens {
                     1 => tile::<B, 1>(block, rows, at),
                     2 => tile::<B, 2>(block, rows, at),
                     _ => tile::<B, TILE_TOKENS>(block, rows, at),
@@ -287,17 +304,18 @@ pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
 unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, rows: usize, at: usize) {
     let Block { panel, stride, first, .. } = *block;
     let (row, token) = (rows * TILE_ROWS, at * TILE_TOKENS);
+    let together = block.rows.len().next_multiple_of(TILE_ROWS);
     // SAFETY: what is read and written are arrays of sixteen entries or 64 bytes, aligned to lines, and the
-    // sums and results of rows and tokens of the tile.
+    // sums of rows and tokens of the tile.
     unsafe {
         let x = block.x.as_ptr().add(at * stride + first);
         let weights = panel.tiles[rows].as_ptr();
-        let sums = block.sums.as_mut_ptr().add(token * PANEL_ROWS + row);
+        let sums = block.sums.as_mut_ptr().wrapping_add(token * together + row);
         let mut partials = [[_mm512_setzero_ps(); TILE_ROWS]; TOKENS];
         if first > 0 {
             for (token, partials) in partials.iter_mut().enumerate() {
                 for (at, partial) in partials.iter_mut().enumerate() {
-                    *partial = _mm512_load_ps(sums.add(token * PANEL_ROWS + at).cast());
+                    *partial = _mm512_load_ps(sums.add(token * together + at).cast());
                 }
             }
         }
@@ -308,16 +326,27 @@ unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, rows: usiz
                 add_tile::<B, TOKENS>(weights, x, 1, &mut partials);
             }
         }
-        if first + panel.strips < stride {
+        if !block.is_last() {
             for (token, partials) in partials.iter().enumerate() {
                 for (at, partial) in partials.iter().enumerate() {
-                    _mm512_store_ps(sums.add(token * PANEL_ROWS + at).cast(), *partial);
+                    _mm512_store_ps(sums.add(token * together + at).cast(), *partial);
                 }
             }
-        } else {
-            for (at, partials) in partials.iter().enumerate() {
-                let results = block.results.as_mut_ptr().add(token + at).cast::<f32>();
-                _mm_storeu_ps(results.add(row), trees(partials));
+            return;
+        }
+        for (at, partials) in partials.iter().enumerate() {
+            let begin = block.rows.start + row;
+            let rows = begin..block.rows.end.min(begin + TILE_ROWS);
+            // SAFETY: nobody else writes these rows, as the caller promises.
+            let out = block.out.stretch(token + at, rows);
+            let results = trees(partials);
+            match <&mut [f32; TILE_ROWS]>::try_from(&mut *out) {
+                Ok(out) => _mm_storeu_ps(out.as_mut_ptr(), results),
+                Err(_) => {
+                    let mut all = [0.0; TILE_ROWS];
+                    _mm_storeu_ps(all.as_mut_ptr(), results);
+                    out.copy_from_slice(&all[..out.len()]);
+                }
             }
         }
     }
@@ -469,4 +498,4 @@ pub(super) unsafe fn float_rows<F: Floats, const ROWS: usize>(
     out
 }
 
-const _: () = assert!(GROUP == 32 && STRIP_GROUPS == 16 && PANEL_ROWS == 16);
+const _: () = assert!(GROUP == 32 && STRIP_GROUPS == 16 && TILE_ROWS == 4);
