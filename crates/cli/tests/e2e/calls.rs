@@ -4,7 +4,7 @@
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use deft_protocol::manage::{CallStage, RunningCall};
 use serde_json::{Value, json};
@@ -138,13 +138,16 @@ fn a_caller_who_leaves_while_its_prompt_is_taken_in_frees_its_lane_and_goes_on_l
     let mut request = question("larkfen-desk", &"How deep do I sow Moonhook bean? ".repeat(12));
     request.options.max_tokens = Some(2);
     let leaves = send(&world.listens(), &request);
-    let call = taken_in(&world);
+    let still_to_come = until("it is told how long its prompt will take", || {
+        running(&world).into_iter().find_map(|call| call.share.and(call.seconds_left))
+    });
     drop(leaves);
-    // A step takes a good half of a second here: it is gone within that, not when its prompt is done.
-    until("it is gone", || running(&world).is_empty().then_some(()));
-    let left = call.seconds_left.unwrap_or(9.0);
-    assert!(left > 1.0, "most of its prompt was still to come: {left} s");
+    let begun = Instant::now();
     until("its lane is free", || (world.instance("larkfen-desk/q8_0")?.calls == 0).then_some(()));
+    until("it is gone", || running(&world).is_empty().then_some(()));
+    // Once the step that runs has ended, not when all of its prompt is taken in.
+    let took = begun.elapsed().as_secs_f64();
+    assert!(took < still_to_come / 2.0, "{took} s of {still_to_come} s");
     let again = wait(world.client().chat(&request)).unwrap();
     let known = again.usage.prompt_tokens_details.cached_tokens;
     assert!(known >= 16 && again.usage.prompt_tokens > known, "{:?}", again.usage);
@@ -159,7 +162,7 @@ fn a_caller_who_leaves_while_its_prompt_is_taken_in_frees_its_lane_and_goes_on_l
 fn a_client_that_waits_ten_seconds_for_a_word_gets_its_answer_to_a_prompt_of_a_minute() {
     let world = World::configured(&SLOW.replace("heartbeat_seconds = 1", "")).start().stock();
     world.ok(&["load", "larkfen-desk", "--in", "fern", "--chunk", "1"]);
-    let begun = std::time::Instant::now();
+    let begun = Instant::now();
     let asked = ask_patiently(&world, &long_question(true), Duration::from_secs(10));
     let streamed = asked.join().unwrap();
     assert!(begun.elapsed() > Duration::from_secs(50), "it took {:?}", begun.elapsed());

@@ -161,16 +161,18 @@ impl Actor {
         let mut order: Vec<Uuid> = draining.map(|found| found.id).collect();
         let leaving = order.len();
         order.extend(least_valuable_first(self.unused()));
-        if let Some(mut gone) = self.ledger.make_room(wanted, &order) {
+        // What is going already need not be told to.
+        let make_room = |order: &[Uuid]| {
+            let mut gone = self.ledger.make_room(wanted, order)?;
             gone.retain(|id| !order[..leaving].contains(id));
+            Some(gone)
+        };
+        if let Some(gone) = make_room(&order) {
             return Room::By(gone);
         }
         let busy = self.instances.values().filter(|found| self.may_go(found) && !found.is_idle());
         order.extend(busy.map(|found| found.id));
-        match self.ledger.make_room(wanted, &order) {
-            Some(gone) => Room::AfterCalls(gone),
-            None => Room::None,
-        }
+        make_room(&order).map_or(Room::None, Room::AfterCalls)
     }
 
     /// Instances that always have something to do take no more calls, so that a call that waited long for
