@@ -1,7 +1,8 @@
-//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step]]` loads a model as an engine
+//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth]]` loads a model as an engine
 //! process does, asks it over a link, measures the limits between the questions, and writes medians as JSON;
-//! `short` leaves out what takes minutes: prompts and contexts of thousands of tokens; `step` measures
-//! nothing but a step of one token.
+//! `short` leaves out what takes minutes: prompts and contexts of thousands of tokens; `step`, `prompt`,
+//! `eight` and `depth` measure nothing but a step of one token, prompts of 512, answers of one and of eight
+//! lanes, and answers after long prompts.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
 use std::fs::File;
@@ -210,6 +211,31 @@ fn main() {
     }
     let instructions = Instructions::best();
     let team = Team::new(None);
+    if how_much.as_deref() == Some("depth") {
+        let link = Link::open(&file, cost.vocabulary, 8192, 1, "f16");
+        println!("{}", depth(&file, &cost, rounds, link));
+        return;
+    }
+    if let Some(mode @ ("prompt" | "eight")) = how_much.as_deref() {
+        let mut link = Link::open(&file, cost.vocabulary, 1024, LANES, "f16");
+        link.prompt_seconds(16);
+        let found = if mode == "prompt" {
+            let peak = || limits::integer_peak(instructions, &team);
+            let (peak, prompt) =
+                beside(rounds, peak, || cost.operations(512) / link.prompt_seconds(512));
+            json!({ "prompt_512": 512.0 * prompt / cost.operations(512), "ratio": prompt / peak })
+        } else {
+            let mut pairs: Vec<_> =
+                (0..rounds).map(|_| (link.answer_rate(16), link.rate_together())).collect();
+            let one = median(&mut pairs.iter().map(|pair| pair.0).collect::<Vec<_>>());
+            pairs.sort_by(|a, b| a.1.total_cmp(&b.1));
+            let eight = pairs[rounds / 2].1;
+            json!({ "one": one, "eight": eight, "ratio": eight / one })
+        };
+        link.end();
+        println!("{found}");
+        return;
+    }
     let buffer = vec![1_u8; 256 << 20];
     let read = || limits::memory_read(&team, &buffer);
     let integers = || limits::integer_peak(instructions, &team);
@@ -253,18 +279,31 @@ fn long(file: &Path, cost: &Cost, rounds: usize, peak: &impl Fn() -> f64) -> ser
     let mut link = Link::open(file, cost.vocabulary, 8192, 1, "f16");
     let (peak, prompt) =
         beside(rounds.min(2), peak, || cost.operations(4096) / link.prompt_seconds(4096));
-    let at = |link: &mut Link, tokens: u32| {
-        let mut rates: Vec<f64> = (0..rounds).map(|_| link.answer_rate(tokens)).collect();
-        median(&mut rates)
-    };
-    let [near, at_4000, at_8000] = [100, 4000, 8000].map(|tokens| at(&mut link, tokens));
-    link.end();
+    let mut report = depth(file, cost, rounds, link);
+    if let Some(report) = report.as_object_mut() {
+        report.insert("prompt_4096".into(), json!(4096.0 * prompt / cost.operations(4096)));
+        report.insert("prompt_4096_ratio".into(), json!(prompt / peak));
+    }
+    report
+}
+
+/// The speed of answers after long prompts, in turn, so that all are measured in the same moments.
+fn depth(file: &Path, cost: &Cost, rounds: usize, mut link: Link) -> serde_json::Value {
     let mut narrow = Link::open(file, cost.vocabulary, 8192, 1, "q8_0");
-    let narrow_at_4000 = at(&mut narrow, 4000);
+    // What is deepest comes first: the others are its beginning, which is known then.
+    narrow.answer_rate(4000);
+    link.answer_rate(8000);
+    let mut rates = [const { Vec::new() }; 4];
+    for _ in 0..rounds {
+        rates[0].push(link.answer_rate(100));
+        rates[1].push(link.answer_rate(4000));
+        rates[2].push(narrow.answer_rate(4000));
+        rates[3].push(link.answer_rate(8000));
+    }
+    link.end();
     narrow.end();
+    let [near, at_4000, narrow_at_4000, at_8000] = rates.map(|mut rates| median(&mut rates));
     json!({
-        "prompt_4096": 4096.0 * prompt / cost.operations(4096),
-        "prompt_4096_ratio": prompt / peak,
         "decode_at_100": near,
         "decode_at_4000": at_4000,
         "decode_at_8000": at_8000,

@@ -1,12 +1,17 @@
 //! Products beside the machine's limits, alternating; medians. Run with
-//! `cargo run --release --package deft-kernels --example products [rounds [types]]`; `cache` instead of
-//! rounds tells nanoseconds with everything in the nearest cache.
+//! `cargo run --release --package deft-kernels --example products [rounds [types]]`; `cache
+//! [columns]` instead of rounds tells nanoseconds with everything in the nearest cache.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
 use std::time::Instant;
 
 use deft_formats::quant::TensorType;
 use deft_kernels::{Activations, Matrix, Path, Team, limits, multiply};
+
+/// Tokens of a long prompt that are taken in together.
+const MANY: usize = 120;
+/// Moments that are measured, in the nearest cache.
+const ROUNDS: usize = 60;
 
 fn median(mut values: Vec<f64>) -> f64 {
     values.sort_by(f64::total_cmp);
@@ -21,7 +26,7 @@ fn timed(mut work: impl FnMut()) -> f64 {
 
 fn main() {
     if std::env::args().nth(1).is_some_and(|text| text == "cache") {
-        return in_cache();
+        return in_cache(std::env::args().nth(2).and_then(|text| text.parse().ok()).unwrap_or(2048));
     }
     let rounds = std::env::args().nth(1).and_then(|text| text.parse().ok()).unwrap_or(5);
     let (rows, columns, tokens) = (8192, 2048, 256);
@@ -92,30 +97,37 @@ fn main() {
     }
 }
 
-/// Nanoseconds that a strip of 512 values takes, with everything in the nearest cache: the best of many.
-fn in_cache() {
+/// Nanoseconds that a strip of 512 values takes, with everything in the nearest cache as far as it fits: the
+/// best of many moments.
+fn in_cache(columns: usize) {
     let team = Team::new(std::num::NonZero::new(1));
     let path = Path::best();
-    let (rows, columns) = (16, 2048);
-    let mut x = Activations::default();
-    for tensor_type in TensorType::ALL.iter().copied().filter(|kind| !kind.is_float()) {
-        let bytes = tensor_type.row_bytes(columns) * rows;
-        let stored: Vec<u8> = (0..bytes).map(|at| (at * 7 + at / 255) as u8 & 0x3B).collect();
-        let matrix = Matrix { tensor_type, rows, columns, bytes: &stored };
-        let best = |x: &mut Activations, tokens: usize| {
-            let values: Vec<f32> = (0..tokens * columns).map(|at| (at as f32).sin()).collect();
-            x.prepare(path, &team, tensor_type, &values, columns);
-            let mut out = vec![0.0; rows * tokens];
-            let one = |out: &mut [f32]| timed(|| multiply(path, &team, matrix, x, out));
-            let least = (0..2000 / tokens.min(4)).map(|_| one(&mut out)).fold(f64::MAX, f64::min);
-            least * 1e9 / (rows * columns / 512) as f64
-        };
-        let (one, eight, many) = (best(&mut x, 1), best(&mut x, 8), best(&mut x, 240));
+    let rows = 16;
+    let types: Vec<_> = TensorType::ALL.iter().copied().filter(|kind| !kind.is_float()).collect();
+    let mut best = vec![[f64::MAX; 3]; types.len()];
+    for _ in 0..ROUNDS {
+        for (&tensor_type, best) in types.iter().zip(&mut best) {
+            let bytes = tensor_type.row_bytes(columns) * rows;
+            let stored: Vec<u8> = (0..bytes).map(|at| (at * 7 + at / 255) as u8 & 0x3B).collect();
+            let matrix = Matrix { tensor_type, rows, columns, bytes: &stored };
+            for (best, tokens) in best.iter_mut().zip([1, 8, MANY]) {
+                let values: Vec<f32> = (0..tokens * columns).map(|at| (at as f32).sin()).collect();
+                let mut x = Activations::default();
+                x.prepare(path, &team, tensor_type, &values, columns);
+                let mut out = vec![0.0; rows * tokens];
+                for _ in 0..300 / tokens + 3 {
+                    let seconds = timed(|| multiply(path, &team, matrix, &x, &mut out));
+                    *best = best.min(seconds * 1e9 / (rows * columns / 512) as f64);
+                }
+            }
+        }
+    }
+    for (tensor_type, [one, eight, many]) in types.iter().zip(best) {
         println!(
             "{:7} one token {one:6.1} ns ({:4.1} GB/s), eight {eight:6.1}, many {:5.2} each",
             tensor_type.name(),
             tensor_type.row_bytes(512) as f64 / one,
-            many / 240.0
+            many / MANY as f64
         );
     }
 }

@@ -2,6 +2,8 @@
 
 use deft_formats::quant::{STRIP, STRIP_GROUPS};
 
+use super::activations::TILE_TOKENS;
+
 /// Most rows of a panel.
 pub(super) const PANEL_ROWS: usize = 16;
 /// So many tokens are few.
@@ -10,6 +12,8 @@ const FEW_TOKENS: usize = 24;
 pub(super) const TILE_ROWS: usize = 4;
 /// Strips of each row that are in a panel at a time: with some tokens they stay in the nearest cache.
 pub(super) const PANEL_STRIPS: usize = 6;
+/// Bytes of a line of the caches.
+pub(super) const LINE: usize = 64;
 /// Dot instructions that a strip takes.
 const STEPS: usize = STRIP / 64;
 
@@ -36,6 +40,44 @@ pub(super) struct Panel {
     pub(super) tiles: [[RowTile; PANEL_STRIPS]; PANEL_ROWS / TILE_ROWS],
     /// How many of the strips are in use.
     pub(super) strips: usize,
+}
+
+/// Stored rows of the next panel, whose lines are asked for while the one before is computed with.
+///
+/// Tiles of many tokens take long and ask for little each. Few tokens are done before what they asked for
+/// comes; there each strip that is taken apart, which waits for memory anyhow, asks for the one in its place.
+#[derive(Debug)]
+pub(super) struct Ahead {
+    next: *const u8,
+    lines: usize,
+    /// Lines for each tile.
+    each: usize,
+    /// How far on the next panel's strips are; 0 where tiles ask for them.
+    pub(super) distance: usize,
+}
+
+impl Ahead {
+    /// For a panel of so many strips, of all its rows together.
+    pub(super) fn of(stored: &[u8], strips: usize, tokens: usize) -> Self {
+        let lines = stored.len().div_ceil(LINE);
+        let tiles = tokens.div_ceil(TILE_TOKENS) * strips.div_ceil(TILE_ROWS * PANEL_STRIPS);
+        let few = tokens <= FEW_TOKENS;
+        let (each, distance) = if few { (0, stored.len()) } else { (lines.div_ceil(tiles), 0) };
+        Self { next: stored.as_ptr(), lines, each, distance }
+    }
+
+    /// Asks for a tile's lines.
+    #[cfg(target_arch = "x86_64")]
+    #[inline(always)]
+    pub(super) fn fetch(&mut self) {
+        use std::arch::x86_64::{_MM_HINT_T1, _mm_prefetch};
+        for _ in 0..self.each.min(self.lines) {
+            // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
+            unsafe { _mm_prefetch::<_MM_HINT_T1>(self.next.cast()) };
+            self.next = self.next.wrapping_add(LINE);
+            self.lines -= 1;
+        }
+    }
 }
 
 /// Rows of the panels for so many tokens. Few tokens use a panel up while it is in the nearest cache. Many

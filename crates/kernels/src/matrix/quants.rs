@@ -7,7 +7,7 @@ use deft_formats::quant::{Blocks, STRIP, Strip, TensorType};
 use deft_formats::with_blocks;
 
 use super::activations::{Activations, Eighths};
-use super::panel::{PANEL_STRIPS, Panel, Sums, TILE_ROWS, panel_rows};
+use super::panel::{Ahead, PANEL_STRIPS, Panel, Sums, TILE_ROWS, panel_rows};
 use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
@@ -124,6 +124,14 @@ fn rows_of<B: Blocks>(
     }
 }
 
+/// The stored rows of the panel that comes after some rows, as far as there are any.
+#[cfg(target_arch = "x86_64")]
+fn after<'a>(matrix: &Matrix<'a>, rows: &Range<usize>) -> &'a [u8] {
+    let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
+    let end = matrix.rows.min(rows.end + rows.len());
+    &matrix.bytes[rows.end * row_bytes..end * row_bytes]
+}
+
 /// Rows of a panel times all tokens: strips are taken apart once and multiplied while they are in a near
 /// cache.
 #[cfg(target_arch = "x86_64")]
@@ -142,6 +150,7 @@ fn panel_of<B: avx512::Wide>(
         sums.resize(x.tokens * rows.len().next_multiple_of(TILE_ROWS), Sums::default());
     }
     let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
+    let mut ahead = Ahead::of(after(matrix, &rows), rows.len() * stride, x.tokens);
     for first in (0..stride).step_by(strips) {
         panel.strips = strips.min(stride - first);
         for (at, row) in rows.clone().enumerate() {
@@ -149,11 +158,11 @@ fn panel_of<B: avx512::Wide>(
             let blocks = matrix.row(row)[first * bytes..].chunks(bytes);
             for (blocks, tile) in blocks.zip(tiles) {
                 // SAFETY: the path was found on this processor; nothing else is demanded.
-                unsafe { avx512::pack::<B>(blocks, strip, tile, at % TILE_ROWS) };
+                unsafe { avx512::pack::<B>(blocks, ahead.distance, strip, tile, at % TILE_ROWS) };
             }
         }
         let (x, tokens, rows) = (x.tiles(), x.tokens, rows.clone());
-        let mut block = avx512::Block { panel, rows, x, stride, first, sums, out, tokens };
+        let mut block = avx512::Block { panel, rows, x, stride, first, sums, out, tokens, ahead: &mut ahead };
         // SAFETY: as above; activations have `stride` strips for each three tokens, and rows are given to
         // one thread once.
         unsafe { avx512::multiply::<B>(&mut block) };

@@ -3,16 +3,20 @@
 use std::arch::x86_64::*;
 use std::ops::Range;
 
+mod interleaved;
 mod quants;
 mod rounding;
+mod scales;
 
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
 
 use super::activations::{Eighths, TILE_TOKENS, TokenTile};
+use interleaved::interleaved;
 pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
+use scales::Scales;
 
-use super::panel::{Panel, RowTile, Sums, TILE_ROWS};
+use super::panel::{Ahead, LINE, Panel, RowTile, Sums, TILE_ROWS};
 use crate::team::Outputs;
 
 /// Dot instructions that a strip takes.
@@ -66,27 +70,6 @@ fn half_sums(sums: &[__m512i; STEPS]) -> (__m512i, __m512i) {
     )
 }
 
-/// The scales, or minima, of a strip's groups in a half.
-#[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
-#[inline]
-fn scales<B: Blocks>(strip: &Strip, half: usize) -> (__m512, __m512) {
-    // SAFETY: all four arrays have sixteen entries.
-    unsafe {
-        let wide = |bits: &[u16; 16]| _mm512_cvtph_ps(_mm256_loadu_si256(bits.as_ptr().cast()));
-        let mut scale = wide(&strip.scale);
-        let mut min = if B::MINIMA { wide(&strip.min) } else { _mm512_setzero_ps() };
-        if B::SUB_SCALES {
-            let whole = _mm512_cvtepi8_epi32(_mm_loadu_si128(strip.scales[half].as_ptr().cast()));
-            scale = _mm512_mul_ps(scale, _mm512_cvtepi32_ps(whole));
-        }
-        if B::SUB_SCALES && B::MINIMA {
-            let whole = _mm512_cvtepu8_epi32(_mm_loadu_si128(strip.mins[half].as_ptr().cast()));
-            min = _mm512_mul_ps(min, _mm512_cvtepi32_ps(whole));
-        }
-        (scale, min)
-    }
-}
-
 /// Adds sixteen integer sums, and what minima take away, to the partial sums.
 #[target_feature(enable = "avx512f")]
 #[inline]
@@ -115,20 +98,20 @@ fn add<B: Blocks>(
 fn add_strip<B: Blocks>(
     partial: __m512,
     sums: &[__m512i; STEPS],
-    strip: &Strip,
+    scales: &Scales,
     x: &Eighths,
 ) -> __m512 {
     let (first, second) = half_sums(sums);
     // SAFETY: the arrays have sixteen entries.
     let start = |half: usize| unsafe { _mm512_load_si512(x.starts[half].as_ptr().cast()) };
-    let (scale, min) = scales::<B>(strip, 0);
+    let (scale, min) = (scales.scales[0], scales.mins[0]);
     if !B::HALVES {
         let sums = _mm512_add_epi32(_mm512_add_epi32(first, second), start(0));
         return add::<B>(partial, sums, scale, min, &x.scales, &x.lows[0]);
     }
     let first = _mm512_add_epi32(first, start(0));
     let partial = add::<B>(partial, first, scale, min, &x.scales, &x.lows[0]);
-    let (scale, min) = scales::<B>(strip, 1);
+    let (scale, min) = (scales.scales[1], scales.mins[1]);
     let second = _mm512_add_epi32(second, start(1));
     add::<B>(partial, second, scale, min, &x.scales, &x.lows[1])
 }
@@ -141,15 +124,17 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &
         let mut partial = _mm512_setzero_ps();
         let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
         for (blocks, x) in strips.by_ref().zip(x) {
-            unpack_scales::<B>(blocks, &mut strip);
             // SAFETY: these are blocks of 512 values.
-            let quants = unsafe { quants::load::<B>(blocks.as_ptr(), STEPS) };
-            partial = add_strip::<B>(partial, &products(&quants, x), &strip, x);
+            let (quants, scales) = unsafe {
+                (quants::load::<B>(blocks.as_ptr(), STEPS), B::scales_of(blocks, &mut strip))
+            };
+            partial = add_strip::<B>(partial, &products(&quants, x), &scales, x);
         }
         let rest = strips.remainder();
         if let Some(x) = x.last().filter(|_| !rest.is_empty()) {
             let quants = quants_of::<B>(rest, &mut strip);
-            partial = add_strip::<B>(partial, &products(&quants, x), &strip, x);
+            let scales = Scales::of::<B>(&strip);
+            partial = add_strip::<B>(partial, &products(&quants, x), &scales, x);
         }
         *out = tree(partial);
     }
@@ -193,51 +178,48 @@ pub(crate) fn tree(sums: __m512) -> f32 {
     _mm_cvtss_f32(_mm_add_ss(two, _mm_movehdup_ps(two)))
 }
 
-/// Four quants of each of the sixteen groups side by side, from registers with two groups in each.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl")]
-#[inline]
-fn interleaved(quants: &[__m512i; STEPS]) -> [__m512i; STEPS] {
-    // In a lane of 128 bits: word `k` of the same quarter of four registers.
-    let four = |first: usize| -> [__m512i; 4] {
-        let (a, b) = (quants[first], quants[first + 1]);
-        let (c, d) = (quants[first + 2], quants[first + 3]);
-        let (low, high) = (_mm512_unpacklo_epi32(a, b), _mm512_unpackhi_epi32(a, b));
-        let (more, most) = (_mm512_unpacklo_epi32(c, d), _mm512_unpackhi_epi32(c, d));
-        [
-            _mm512_unpacklo_epi64(low, more),
-            _mm512_unpackhi_epi64(low, more),
-            _mm512_unpacklo_epi64(high, most),
-            _mm512_unpackhi_epi64(high, most),
-        ]
-    };
-    let (low, high) = (four(0), four(4));
-    let (even, odd) = (places(false), places(true));
-    std::array::from_fn(|step| {
-        let places = if step < 4 { even } else { odd };
-        _mm512_permutex2var_epi32(low[step % 4], places, high[step % 4])
-    })
+/// Takes blocks of a row apart, four quants of each group side by side, for its place in a tile; asks for
+/// blocks so far on, where that is anything.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+pub(super) fn pack<B: Wide>(
+    blocks: &[u8],
+    ahead: usize,
+    strip: &mut Strip,
+    tile: &mut RowTile,
+    row: usize,
+) {
+    if ahead > 0 {
+        let next = blocks.as_ptr().wrapping_add(ahead);
+        for line in 0..(STRIP / B::VALUES * B::BYTES).div_ceil(LINE) {
+            // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
+            unsafe { _mm_prefetch::<_MM_HINT_T0>(next.wrapping_add(line * LINE).cast()) };
+        }
+    }
+    if blocks.len() == STRIP / B::VALUES * B::BYTES {
+        // SAFETY: these are blocks of 512 values.
+        let (quants, scales) = unsafe {
+            (B::interleaved(blocks.as_ptr()), B::scales_of(blocks, strip))
+        };
+        put::<B>(&quants, &scales, tile, row);
+    } else {
+        let quants = quants_of::<B>(blocks, strip);
+        put::<B>(&interleaved(&quants), &Scales::of::<B>(strip), tile, row);
+    }
 }
 
-/// Takes blocks of a row apart, four quants of each group side by side, for its place in a tile.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
-pub(super) fn pack<B: Wide>(blocks: &[u8], strip: &mut Strip, tile: &mut RowTile, row: usize) {
-    let quants = if blocks.len() == STRIP / B::VALUES * B::BYTES {
-        unpack_scales::<B>(blocks, strip);
-        // SAFETY: these are blocks of 512 values.
-        unsafe { quants::load::<B>(blocks.as_ptr(), STEPS) }
-    } else {
-        quants_of::<B>(blocks, strip)
-    };
+/// Writes a strip to its place in a tile.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn put<B: Blocks>(quants: &[__m512i; STEPS], scales: &Scales, tile: &mut RowTile, row: usize) {
     // SAFETY: places have 64 bytes, or sixteen entries, and are aligned to lines.
     unsafe {
-        for (step, words) in interleaved(&quants).into_iter().enumerate() {
-            _mm512_store_si512(tile.quants[step][row].as_mut_ptr().cast(), words);
+        for (step, words) in quants.iter().enumerate() {
+            _mm512_store_si512(tile.quants[step][row].as_mut_ptr().cast(), *words);
         }
         for half in 0..if B::HALVES { 2 } else { 1 } {
-            let (scale, min) = scales::<B>(strip, half);
-            _mm512_store_ps(tile.scales[half][row].as_mut_ptr(), scale);
+            _mm512_store_ps(tile.scales[half][row].as_mut_ptr(), scales.scales[half]);
             if B::MINIMA {
-                _mm512_store_ps(tile.mins[half][row].as_mut_ptr(), min);
+                _mm512_store_ps(tile.mins[half][row].as_mut_ptr(), scales.mins[half]);
             }
         }
     }
@@ -258,6 +240,8 @@ pub(super) struct Block<'a> {
     /// Written where the panel has the last strips.
     pub(super) out: &'a Outputs<'a>,
     pub(super) tokens: usize,
+    /// What comes next.
+    pub(super) ahead: &'a mut Ahead,
 }
 
 impl Block<'_> {
@@ -302,6 +286,7 @@ pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 #[inline]
 unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, rows: usize, at: usize) {
+    block.ahead.fetch();
     let Block { panel, stride, first, .. } = *block;
     let (row, token) = (rows * TILE_ROWS, at * TILE_TOKENS);
     let together = block.rows.len().next_multiple_of(TILE_ROWS);

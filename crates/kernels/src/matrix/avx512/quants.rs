@@ -4,10 +4,12 @@
 use std::arch::x86_64::*;
 
 use deft_formats::quant::{
-    Blocks, IQ4_NL, IQ4_XS, Q2_K, Q3_K, Q4_0, Q4_1, Q4_K, Q5_0, Q5_1, Q5_K, Q6_K, Q8_0, STEPS,
+    Blocks, IQ4_NL, IQ4_XS, Q2_K, Q3_K, Q4_0, Q4_1, Q4_K, Q5_0, Q5_1, Q5_K, Q6_K, Q8_0, STEPS, Strip,
 };
 
 use super::STEPS as REGISTERS;
+use super::interleaved;
+use super::scales::Scales;
 
 /// A type whose quants come straight into registers.
 pub(in crate::matrix) trait Wide: Blocks {
@@ -16,6 +18,18 @@ pub(in crate::matrix) trait Wide: Blocks {
     /// # Safety
     /// Blocks of 512 values can be read; the processor has the instructions.
     unsafe fn register<const STEP: usize>(blocks: *const u8) -> __m512i;
+
+    /// Quants of a strip as tiles read them.
+    ///
+    /// # Safety
+    /// Blocks of 512 values can be read; the processor has the instructions.
+    unsafe fn interleaved(blocks: *const u8) -> [__m512i; REGISTERS];
+
+    /// The scales of a strip, and its minima.
+    ///
+    /// # Safety
+    /// Blocks of 512 values can be read; the processor has the instructions.
+    unsafe fn scales_of(blocks: &[u8], strip: &mut Strip) -> Scales;
 }
 
 /// The quants of a strip, or of its first registers; the others are zero.
@@ -69,7 +83,7 @@ fn shifted(bytes: __m512i, by: [i64; 4]) -> __m512i {
 /// The low four bits of every byte.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
-fn four_bits(bytes: __m512i) -> __m512i {
+pub(super) fn four_bits(bytes: __m512i) -> __m512i {
     _mm512_and_si512(bytes, _mm512_set1_epi8(0x0F))
 }
 
@@ -99,7 +113,7 @@ fn with_fifth(quants: __m512i, bits: u64) -> __m512i {
 /// What nibbles choose.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
-fn chosen(nibbles: __m512i) -> __m512i {
+pub(super) fn chosen(nibbles: __m512i) -> __m512i {
     // SAFETY: there are sixteen steps.
     let steps = unsafe { _mm_loadu_si128(STEPS.as_ptr().cast()) };
     _mm512_shuffle_epi8(_mm512_broadcast_i32x4(steps), nibbles)
@@ -118,8 +132,21 @@ fn bits(bytes: __m512i, lower: usize) -> u64 {
 /// For each type: what a register holds of blocks that begin at `at`; of small blocks it takes two, of
 /// large ones the quarter `step`.
 macro_rules! wide {
-    ($($kind:ty: |$at:ident, $step:ident| $load:expr;)*) => {$(
+    ($($kind:ty, $scales:ident, $interleaved:expr, |$at:ident, $step:ident| $load:expr;)*) => {$(
         impl Wide for $kind {
+            #[inline]
+            #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2")]
+            unsafe fn interleaved(blocks: *const u8) -> [__m512i; REGISTERS] {
+                // SAFETY: the caller promises the blocks of 512 values.
+                unsafe { $interleaved(blocks) }
+            }
+
+            #[inline]
+            #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,f16c")]
+            unsafe fn scales_of(blocks: &[u8], strip: &mut Strip) -> Scales {
+                scales!($scales, $kind, blocks, strip)
+            }
+
             #[inline]
             #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2")]
             unsafe fn register<const STEP: usize>(blocks: *const u8) -> __m512i {
@@ -136,6 +163,18 @@ macro_rules! wide {
             }
         }
     )*};
+}
+
+/// How scales are found: straight from blocks, or by way of memory.
+macro_rules! scales {
+    (stored, $kind:ty, $blocks:ident, $strip:ident) => {
+        Scales::stored::<$kind>($blocks, $strip)
+    };
+    ($straight:ident, $kind:ty, $blocks:ident, $strip:ident) => {{
+        let _ = $strip;
+        // SAFETY: the caller promises the blocks of 512 values.
+        unsafe { Scales::$straight::<$kind>($blocks.as_ptr()) }
+    }};
 }
 
 /// Bytes from a block's quants to those of the block after it.
@@ -156,29 +195,29 @@ unsafe fn fifth_bits(first: *const u8, second: *const u8) -> u64 {
 }
 
 wide! {
-    Q8_0: |at, step| {
+    Q8_0, of_small, interleaved::by_groups::<Q8_0>, |at, step| {
         let low = _mm512_castsi256_si512(_mm256_loadu_si256(at.add(2).cast()));
         let high = _mm256_loadu_si256(at.add(2 + next::<Q8_0>()).cast());
         _mm512_xor_si512(_mm512_inserti64x4::<1>(low, high), _mm512_set1_epi8(-128))
     };
-    Q4_0: |at, step| nibbles(at.add(2), at.add(2 + next::<Q4_0>()));
-    Q4_1: |at, step| nibbles(at.add(4), at.add(4 + next::<Q4_1>()));
-    Q5_0: |at, step| {
+    Q4_0, of_small, interleaved::nibbles::<Q4_0, 2>, |at, step| nibbles(at.add(2), at.add(2 + next::<Q4_0>()));
+    Q4_1, of_small, interleaved::nibbles::<Q4_1, 4>, |at, step| nibbles(at.add(4), at.add(4 + next::<Q4_1>()));
+    Q5_0, of_small, interleaved::nibbles_and_fifths::<Q5_0, 6>, |at, step| {
         let other = at.add(next::<Q5_0>());
         with_fifth(nibbles(at.add(6), other.add(6)), fifth_bits(at.add(2), other.add(2)))
     };
-    Q5_1: |at, step| {
+    Q5_1, of_small, interleaved::nibbles_and_fifths::<Q5_1, 8>, |at, step| {
         let other = at.add(next::<Q5_1>());
         with_fifth(nibbles(at.add(8), other.add(8)), fifth_bits(at.add(4), other.add(4)))
     };
-    IQ4_NL: |at, step| chosen(nibbles(at.add(2), at.add(2 + next::<IQ4_NL>())));
-    IQ4_XS: |at, step| chosen(nibbles(at.add(8 + step * 32), at.add(24 + step * 32)));
-    Q4_K: |at, step| nibble_pair(at.add(16 + step * 32));
-    Q5_K: |at, step| {
+    IQ4_NL, of_small, interleaved::steps::<IQ4_NL, 2>, |at, step| chosen(nibbles(at.add(2), at.add(2 + next::<IQ4_NL>())));
+    IQ4_XS, stored, interleaved::by_groups::<IQ4_XS>, |at, step| chosen(nibbles(at.add(8 + step * 32), at.add(24 + step * 32)));
+    Q4_K, of_six_bits, interleaved::nibble_pairs::<Q4_K, 16>, |at, step| nibble_pair(at.add(16 + step * 32));
+    Q5_K, of_six_bits, interleaved::nibble_pairs_and_fifths::<Q5_K, 48>, |at, step| {
         let quants = nibble_pair(at.add(48 + step * 32));
         with_fifth(quants, bits(twice(at.add(16)), step * 2))
     };
-    Q6_K: |at, step| {
+    Q6_K, of_halves, interleaved::by_groups::<Q6_K>, |at, step| {
         let (part, upper) = (step / 2, step % 2);
         let low = _mm512_loadu_si512(at.add(part * 64).cast());
         let low = four_bits(if upper == 1 { shifted(low, [4; 4]) } else { low });
@@ -189,12 +228,12 @@ wide! {
         };
         _mm512_or_si512(low, _mm512_and_si512(high, _mm512_set1_epi8(0x30)))
     };
-    Q2_K: |at, step| {
+    Q2_K, stored, interleaved::by_groups::<Q2_K>, |at, step| {
         let (part, upper) = (step / 2, (step % 2 * 4) as i64);
         let bytes = shifted(twice(at.add(16 + part * 32)), [upper, upper, upper + 2, upper + 2]);
         _mm512_and_si512(bytes, _mm512_set1_epi8(3))
     };
-    Q3_K: |at, step| {
+    Q3_K, stored, interleaved::by_groups::<Q3_K>, |at, step| {
         let (part, upper) = (step / 2, (step % 2 * 4) as i64);
         let bytes = shifted(twice(at.add(32 + part * 32)), [upper, upper, upper + 2, upper + 2]);
         let quants = _mm512_and_si512(bytes, _mm512_set1_epi8(3));

@@ -1,0 +1,188 @@
+//! Scales and minima of sixteen groups straight into registers: what `Blocks::scales` of each type says.
+
+use std::arch::x86_64::*;
+
+use deft_formats::quant::{Blocks, STRIP_GROUPS, Strip, unpack_scales};
+
+/// The scales, and minima, of a strip's groups: of groups, or of both halves of groups.
+#[derive(Debug, Clone, Copy)]
+pub(in crate::matrix) struct Scales {
+    pub(super) scales: [__m512; 2],
+    pub(super) mins: [__m512; 2],
+}
+
+impl Scales {
+    /// Those of a strip that was taken apart.
+    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    #[inline]
+    pub(super) fn of<B: Blocks>(strip: &Strip) -> Self {
+        let half = |half: usize| {
+            // SAFETY: all four arrays have sixteen entries.
+            unsafe {
+                let wide = |bits: &[u16; 16]| _mm256_loadu_si256(bits.as_ptr().cast());
+                let whole = |bytes: *const u8| _mm_loadu_si128(bytes.cast());
+                let scales = whole(strip.scales[half].as_ptr().cast());
+                let mins = whole(strip.mins[half].as_ptr());
+                scale_and_min::<B>(wide(&strip.scale), scales, wide(&strip.min), mins)
+            }
+        };
+        let (first, second) = (half(0), if B::HALVES { half(1) } else { half(0) });
+        Self { scales: [first.0, second.0], mins: [first.1, second.1] }
+    }
+
+    /// Those of blocks, by way of memory.
+    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    #[inline]
+    pub(super) fn stored<B: Blocks>(blocks: &[u8], strip: &mut Strip) -> Self {
+        unpack_scales::<B>(blocks, strip);
+        Self::of::<B>(strip)
+    }
+
+    /// Those of sixteen small blocks, which begin with the scale, and the minus of the minimum where there
+    /// is one.
+    ///
+    /// # Safety
+    /// Sixteen blocks can be read.
+    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    #[inline]
+    pub(super) unsafe fn of_small<B: Blocks>(blocks: *const u8) -> Self {
+        let none = _mm_setzero_si128();
+        // SAFETY: as the caller promises.
+        let scale = unsafe { halves_at::<B>(blocks) };
+        let min = if B::MINIMA {
+            // SAFETY: as the caller promises; blocks have more than four bytes.
+            let minus = unsafe { halves_at::<B>(blocks.add(2)) };
+            _mm256_xor_si256(minus, _mm256_set1_epi16(i16::MIN))
+        } else {
+            _mm256_setzero_si256()
+        };
+        let (scale, min) = scale_and_min::<B>(scale, none, min, none);
+        Self { scales: [scale; 2], mins: [min; 2] }
+    }
+
+    /// Those of two blocks with a scale for each eight groups, and whole numbers of six bits.
+    ///
+    /// # Safety
+    /// Two blocks can be read, which begin with scale, factor of minima, and the whole numbers.
+    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    #[inline]
+    pub(super) unsafe fn of_six_bits<B: Blocks>(blocks: *const u8) -> Self {
+        // SAFETY: as the caller promises.
+        unsafe {
+            let (first, second) = (blocks, blocks.add(B::BYTES));
+            let (scales, mins) = (six_bits(first.add(4)), six_bits(second.add(4)));
+            let scale = eight_each(first, second);
+            let min = eight_each(first.add(2), second.add(2));
+            let (low, high) = (_mm_unpacklo_epi64(scales, mins), _mm_unpackhi_epi64(scales, mins));
+            let (scale, min) = scale_and_min::<B>(scale, low, min, high);
+            Self { scales: [scale; 2], mins: [min; 2] }
+        }
+    }
+
+    /// Those of two blocks of `Q6_K`: bytes for both halves of eight groups, then the scale.
+    ///
+    /// # Safety
+    /// Two blocks can be read.
+    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    #[inline]
+    pub(super) unsafe fn of_halves<B: Blocks>(blocks: *const u8) -> Self {
+        // SAFETY: as the caller promises.
+        unsafe {
+            let (first, second) = (blocks.add(192), blocks.add(B::BYTES + 192));
+            let apart = _mm_setr_epi8(0, 2, 4, 6, 8, 10, 12, 14, 1, 3, 5, 7, 9, 11, 13, 15);
+            let bytes = |at: *const u8| _mm_shuffle_epi8(_mm_loadu_si128(at.cast()), apart);
+            let (a, b) = (bytes(first), bytes(second));
+            let scale = eight_each(first.add(16), second.add(16));
+            let (none, zero) = (_mm_setzero_si128(), _mm256_setzero_si256());
+            let half = |bytes: __m128i| scale_and_min::<B>(scale, bytes, zero, none).0;
+            let scales = [half(_mm_unpacklo_epi64(a, b)), half(_mm_unpackhi_epi64(a, b))];
+            Self { scales, mins: [_mm512_setzero_ps(); 2] }
+        }
+    }
+}
+
+/// Scales and minima: common ones in half precision, times whole numbers where there are some.
+#[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+#[inline]
+fn scale_and_min<B: Blocks>(
+    scale: __m256i,
+    scales: __m128i,
+    min: __m256i,
+    mins: __m128i,
+) -> (__m512, __m512) {
+    let mut scale = _mm512_cvtph_ps(scale);
+    let mut min = if B::MINIMA { _mm512_cvtph_ps(min) } else { _mm512_setzero_ps() };
+    if B::SUB_SCALES {
+        let whole = _mm512_cvtepi32_ps(_mm512_cvtepi8_epi32(scales));
+        scale = _mm512_mul_ps(scale, whole);
+    }
+    if B::SUB_SCALES && B::MINIMA {
+        let whole = _mm512_cvtepi32_ps(_mm512_cvtepu8_epi32(mins));
+        min = _mm512_mul_ps(min, whole);
+    }
+    (scale, min)
+}
+
+/// A half-precision number eight times, then another one.
+#[target_feature(enable = "avx512f,avx512vl,avx512bw")]
+#[inline]
+unsafe fn eight_each(first: *const u8, second: *const u8) -> __m256i {
+    // SAFETY: the caller promises two bytes at both.
+    unsafe {
+        let number = |at: *const u8| _mm_set1_epi16(at.cast::<i16>().read_unaligned());
+        _mm256_inserti128_si256::<1>(_mm256_castsi128_si256(number(first)), number(second))
+    }
+}
+
+/// The eight scales and eight minima of six bits each that twelve bytes hold, as bytes.
+#[target_feature(enable = "avx512f,avx512vl")]
+#[inline]
+unsafe fn six_bits(packed: *const u8) -> __m128i {
+    // SAFETY: the caller promises twelve bytes.
+    let word = |at: usize| unsafe { packed.cast::<u32>().add(at).read_unaligned() };
+    let (low, rest) = (u64::from(word(0)) | u64::from(word(1)) << 32, word(2));
+    // Words of both: the first four have their six bits together, of others two stand above these.
+    let (six, two) = (low & 0x3F3F_3F3F_3F3F_3F3F, low >> 2 & 0x3030_3030_3030_3030);
+    let four = u64::from(rest & 0x0F0F_0F0F) | u64::from(rest >> 4 & 0x0F0F_0F0F) << 32;
+    let (six, more) = (six.cast_signed(), (four | two).cast_signed());
+    let (six, more) = (_mm_cvtsi64_si128(six), _mm_cvtsi64_si128(more));
+    // Scales of the first four, of the others; then minima.
+    _mm_unpacklo_epi32(six, more)
+}
+
+/// The half-precision numbers at the beginning of sixteen small blocks, in their order.
+///
+/// Words of some blocks are merged into one register from places that differ, so that none covers another.
+///
+/// # Safety
+/// Two bytes can be read at the beginning of sixteen blocks.
+#[target_feature(enable = "avx512f,avx512vl,avx512bw")]
+#[inline]
+unsafe fn halves_at<B: Blocks>(blocks: *const u8) -> __m256i {
+    const {
+        assert!(B::VALUES == 32 && B::BYTES.is_multiple_of(2) && B::BYTES / 2 >= STRIP_GROUPS / 2);
+        assert!(B::BYTES + 2 <= 64);
+    }
+    let mut words = _mm512_setzero_si512();
+    for at in 0..STRIP_GROUPS / 2 {
+        let both = 1_u32 << at | 1 << (at + B::BYTES / 2);
+        // SAFETY: only the words of two blocks are read, which are there.
+        words = unsafe {
+            let from = blocks.wrapping_add(2 * at * B::BYTES).wrapping_sub(2 * at);
+            _mm512_mask_loadu_epi16(words, both, from.cast())
+        };
+    }
+    // Blocks in their order: even ones stand at the beginning, odd ones a block further.
+    let order = const {
+        let mut order = [0_u16; 32];
+        let mut at = 0;
+        while at < STRIP_GROUPS {
+            order[at] = (at / 2 + at % 2 * (B::BYTES / 2)) as u16;
+            at += 1;
+        }
+        order
+    };
+    // SAFETY: the array has 64 bytes.
+    let order = unsafe { _mm512_loadu_si512(order.as_ptr().cast()) };
+    _mm512_castsi512_si256(_mm512_permutexvar_epi16(order, words))
+}
