@@ -26,7 +26,9 @@ fn timed(mut work: impl FnMut()) -> f64 {
 
 fn main() {
     if std::env::args().nth(1).is_some_and(|text| text == "cache") {
-        return in_cache(std::env::args().nth(2).and_then(|text| text.parse().ok()).unwrap_or(2048));
+        return in_cache(
+            std::env::args().nth(2).and_then(|text| text.parse().ok()).unwrap_or(2048),
+        );
     }
     let rounds = std::env::args().nth(1).and_then(|text| text.parse().ok()).unwrap_or(5);
     let (rows, columns, tokens) = (8192, 2048, 256);

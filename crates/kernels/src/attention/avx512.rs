@@ -1,39 +1,68 @@
 //! 512-bit twins of [`super::plain`]: several queries share what is loaded of a page.
 
 use std::arch::x86_64::*;
-use std::ops::Range;
 
 use super::PAGE;
 use crate::curve;
-use crate::matrix::avx512_tree as tree;
+use crate::matrix::Floats;
 
 /// Queries whose scores, or sums, fill the registers.
-const TILE: usize = 8;
-/// The same for sums, which take four registers each.
-const SUM_TILE: usize = 6;
-/// Values of a sum that are computed at a time.
-const WIDE: usize = 64;
+pub(super) const TILE: usize = 8;
+/// Rows that become weights together.
+pub(super) const ROWS: usize = 16;
+/// Bytes that come together where one of them is asked for: lines are fetched in pairs.
+const PAIR: usize = 128;
 
+/// What is looked at next, asked for bit by bit while something else is computed.
+struct Ahead {
+    next: *const u8,
+    pairs: usize,
+    each: usize,
+}
+
+impl Ahead {
+    /// Bytes that are asked for in so many parts.
+    fn of(bytes: &[u8], parts: usize) -> Self {
+        let pairs = bytes.len().div_ceil(PAIR);
+        Self { next: bytes.as_ptr(), pairs, each: pairs.div_ceil(parts.max(1)) }
+    }
+
+    #[inline(always)]
+    fn fetch(&mut self) {
+        for _ in 0..self.each.min(self.pairs) {
+            // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
+            unsafe { _mm_prefetch::<_MM_HINT_T1>(self.next.cast()) };
+            self.next = self.next.wrapping_add(PAIR);
+            self.pairs -= 1;
+        }
+    }
+}
+
+/// Scores of all positions of a page; asks for the keys that come next.
+///
 /// # Safety
 /// `queries` has `length` values for each of `scores`, `keys` as many rows of a page's positions.
-#[target_feature(enable = "avx512f")]
-pub(super) unsafe fn scores(
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+pub(super) unsafe fn scores<F: Floats>(
     queries: &[f32],
-    keys: &[f32],
+    keys: &[u8],
     length: usize,
     scores: &mut [[f32; PAGE]],
+    next: &[u8],
 ) {
+    let mut ahead = Ahead::of(next, length);
     let mut at = 0;
     while at < scores.len() {
         // SAFETY: the tile's queries and scores exist.
         unsafe {
             let queries = queries.as_ptr().add(at * length);
             let out = scores.as_mut_ptr().add(at);
+            let keys = keys.as_ptr();
             at += match scores.len() - at {
-                1 => score_tile::<1>(queries, keys, length, out),
-                2 | 3 => score_tile::<2>(queries, keys, length, out),
-                4..TILE => score_tile::<4>(queries, keys, length, out),
-                _ => score_tile::<TILE>(queries, keys, length, out),
+                1 => score_tile::<F, 1>(queries, keys, length, out, &mut ahead),
+                2 | 3 => score_tile::<F, 2>(queries, keys, length, out, &mut ahead),
+                4..TILE => score_tile::<F, 4>(queries, keys, length, out, &mut ahead),
+                _ => score_tile::<F, TILE>(queries, keys, length, out, &mut ahead),
             };
         }
     }
@@ -43,19 +72,21 @@ pub(super) unsafe fn scores(
 ///
 /// # Safety
 /// As [`scores`], for so many.
-#[target_feature(enable = "avx512f")]
-unsafe fn score_tile<const ROWS: usize>(
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+unsafe fn score_tile<F: Floats, const ROWS: usize>(
     queries: *const f32,
-    keys: &[f32],
+    keys: *const u8,
     length: usize,
     out: *mut [f32; PAGE],
+    ahead: &mut Ahead,
 ) -> usize {
     let mut sums = [[_mm512_setzero_ps(); 2]; ROWS];
-    for (at, keys) in keys.as_chunks::<PAGE>().0.iter().enumerate() {
-        // SAFETY: `at < length`, and each query has so many values; a row of keys has 32.
+    for at in 0..length {
+        ahead.fetch();
+        // SAFETY: each query has `length` values; a row of keys has 32.
         unsafe {
-            let low = _mm512_loadu_ps(keys.as_ptr());
-            let high = _mm512_loadu_ps(keys.as_ptr().add(16));
+            let low = F::load(keys.add(at * PAGE * F::BYTES));
+            let high = F::load(keys.add((at * PAGE + 16) * F::BYTES));
             for (row, sums) in sums.iter_mut().enumerate() {
                 let query = _mm512_set1_ps(*queries.add(row * length + at));
                 sums[0] = _mm512_fmadd_ps(query, low, sums[0]);
@@ -74,41 +105,43 @@ unsafe fn score_tile<const ROWS: usize>(
     ROWS
 }
 
+/// Adds weighted values of a page to the sums; asks for the values that come next.
+///
 /// # Safety
-/// `values` has `width` (a multiple of 16) values for each position of a page, `sums` for each of
-/// `scores`; `used` is at most a page.
-#[target_feature(enable = "avx512f")]
-pub(super) unsafe fn gather(
+/// `values` has `width` (a multiple of 16) values for each position of a page that is `used`, `sums` for
+/// each of `scores`; `used` is at most a page.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+pub(super) unsafe fn gather<F: Floats>(
     scores: &[[f32; PAGE]],
-    values: &[f32],
+    values: &[u8],
     width: usize,
     used: usize,
     sums: &mut [f32],
+    next: &[u8],
 ) {
+    let mut ahead = Ahead::of(next, used);
     let mut at = 0;
     while at < scores.len() {
-        let left = scores.len() - at;
-        let rows = if left >= SUM_TILE {
-            SUM_TILE
-        } else if left >= 2 {
-            2
-        } else {
-            1
-        };
+        let rows = [TILE, 4, 1].into_iter().find(|rows| at + rows <= scores.len()).unwrap_or(1);
         let mut from = 0;
         while from < width {
             // SAFETY: the tile's rows and columns exist.
             unsafe {
-                let scores = scores.as_ptr().add(at);
-                let values = values.as_ptr().add(from);
-                let sums = sums.as_mut_ptr().add(at * width + from);
-                from += match (rows, width - from >= WIDE) {
-                    (SUM_TILE, true) => sum_tile::<SUM_TILE, 4>(scores, values, width, used, sums),
-                    (2, true) => sum_tile::<2, 4>(scores, values, width, used, sums),
-                    (_, true) => sum_tile::<1, 4>(scores, values, width, used, sums),
-                    (SUM_TILE, false) => sum_tile::<SUM_TILE, 1>(scores, values, width, used, sums),
-                    (2, false) => sum_tile::<2, 1>(scores, values, width, used, sums),
-                    (_, false) => sum_tile::<1, 1>(scores, values, width, used, sums),
+                let tile = SumTile {
+                    scores: scores.as_ptr().add(at),
+                    values: values.as_ptr().add(from * F::BYTES),
+                    width,
+                    used,
+                    sums: sums.as_mut_ptr().add(at * width + from),
+                };
+                let left = width - from;
+                from += match rows {
+                    TILE if left >= 32 => tile.add::<F, TILE, 2>(&mut ahead),
+                    TILE => tile.add::<F, TILE, 1>(&mut ahead),
+                    4 if left >= 64 => tile.add::<F, 4, 4>(&mut ahead),
+                    4 => tile.add::<F, 4, 1>(&mut ahead),
+                    _ if left >= 64 => tile.add::<F, 1, 4>(&mut ahead),
+                    _ => tile.add::<F, 1, 1>(&mut ahead),
                 };
             }
         }
@@ -116,43 +149,54 @@ pub(super) unsafe fn gather(
     }
 }
 
-/// Sums of some queries over some columns; returns how many columns.
-///
-/// # Safety
-/// As [`gather`], for so many rows and registers of columns.
-#[target_feature(enable = "avx512f")]
-unsafe fn sum_tile<const ROWS: usize, const REGISTERS: usize>(
+/// Sums of some queries over some columns.
+struct SumTile {
     scores: *const [f32; PAGE],
-    values: *const f32,
+    values: *const u8,
     width: usize,
     used: usize,
     sums: *mut f32,
-) -> usize {
-    // SAFETY: all rows and columns exist, as the caller promises.
-    unsafe {
-        let mut own = [[_mm512_setzero_ps(); REGISTERS]; ROWS];
-        for (row, own) in own.iter_mut().enumerate() {
-            for (at, own) in own.iter_mut().enumerate() {
-                *own = _mm512_loadu_ps(sums.add(row * width + at * 16));
-            }
-        }
-        for position in 0..used {
-            let values: [__m512; REGISTERS] =
-                std::array::from_fn(|at| _mm512_loadu_ps(values.add(position * width + at * 16)));
+}
+
+impl SumTile {
+    /// Adds to so many rows and registers of columns; returns how many columns.
+    ///
+    /// # Safety
+    /// As [`gather`], for so many.
+    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+    unsafe fn add<F: Floats, const ROWS: usize, const REGISTERS: usize>(
+        &self,
+        ahead: &mut Ahead,
+    ) -> usize {
+        let Self { scores, values, width, used, sums } = *self;
+        // SAFETY: all rows and columns exist, as the caller promises.
+        unsafe {
+            let mut own = [[_mm512_setzero_ps(); REGISTERS]; ROWS];
             for (row, own) in own.iter_mut().enumerate() {
-                let score = _mm512_set1_ps(*(*scores.add(row)).as_ptr().add(position));
-                for (own, value) in own.iter_mut().zip(values) {
-                    *own = _mm512_fmadd_ps(score, value, *own);
+                for (at, own) in own.iter_mut().enumerate() {
+                    *own = _mm512_loadu_ps(sums.add(row * width + at * 16));
+                }
+            }
+            for position in 0..used {
+                ahead.fetch();
+                let values = values.add(position * width * F::BYTES);
+                let values: [__m512; REGISTERS] =
+                    std::array::from_fn(|at| F::load(values.add(at * 16 * F::BYTES)));
+                for (row, own) in own.iter_mut().enumerate() {
+                    let score = _mm512_set1_ps(*(*scores.add(row)).as_ptr().add(position));
+                    for (own, value) in own.iter_mut().zip(values) {
+                        *own = _mm512_fmadd_ps(score, value, *own);
+                    }
+                }
+            }
+            for (row, own) in own.iter().enumerate() {
+                for (at, own) in own.iter().enumerate() {
+                    _mm512_storeu_ps(sums.add(row * width + at * 16), *own);
                 }
             }
         }
-        for (row, own) in own.iter().enumerate() {
-            for (at, own) in own.iter().enumerate() {
-                _mm512_storeu_ps(sums.add(row * width + at * 16), *own);
-            }
-        }
+        REGISTERS * 16
     }
-    REGISTERS * 16
 }
 
 /// Sixteen times [`curve::exp`], operation by operation.
@@ -177,46 +221,123 @@ fn exp(x: __m512) -> __m512 {
     _mm512_maskz_mov_ps(is_there, result)
 }
 
-/// As `plain_soften`, without a cap.
+/// Sixteen times sixteen numbers.
+#[repr(C, align(64))]
+struct Square([[f32; 16]; ROWS]);
+
+impl Square {
+    fn row(&mut self, row: usize) -> *mut f32 {
+        self.0[row].as_mut_ptr()
+    }
+
+    /// The fixed tree over each row, in their order: sums, or what is largest.
+    #[target_feature(enable = "avx512f")]
+    #[inline]
+    fn trees<const SUMS: bool>(&self) -> __m512 {
+        let both = |a, b| if SUMS { _mm512_add_ps(a, b) } else { _mm512_max_ps(a, b) };
+        // SAFETY: a row has sixteen numbers and is aligned to lines.
+        let row = |at: usize| unsafe { _mm512_load_ps(self.0[at].as_ptr()) };
+        // Eight apart: of two rows, one in each half of a register.
+        let eight = |a: usize, b: usize| {
+            let (a, b) = (row(a), row(b));
+            both(_mm512_shuffle_f32x4::<0x44>(a, b), _mm512_shuffle_f32x4::<0xEE>(a, b))
+        };
+        // Four apart: of every fourth row, one in each quarter.
+        let four = |at: usize| {
+            let (a, b) = (eight(at, at + 4), eight(at + 8, at + 12));
+            both(_mm512_shuffle_f32x4::<0x88>(a, b), _mm512_shuffle_f32x4::<0xDD>(a, b))
+        };
+        // Two apart: of two rows in each quarter.
+        let two = |at: usize| {
+            let (a, b) = (four(at), four(at + 1));
+            both(_mm512_shuffle_ps::<0x44>(a, b), _mm512_shuffle_ps::<0xEE>(a, b))
+        };
+        let (a, b) = (two(0), two(2));
+        both(_mm512_shuffle_ps::<0x88>(a, b), _mm512_shuffle_ps::<0xDD>(a, b))
+    }
+}
+
+/// As `plain_soften` of up to sixteen rows, without a cap.
 ///
 /// # Safety
-/// `sums` has whole registers.
+/// All slices are as long as `scores`, but `sums`, which has the same number of whole registers for each.
 #[target_feature(enable = "avx512f,avx512dq,avx512vl")]
 pub(super) unsafe fn soften(
-    scores: &mut [f32; PAGE],
-    seen: Range<usize>,
+    scores: &mut [[f32; PAGE]],
+    seen: &[u32],
     scale: f32,
-    state: &mut (f32, f32),
+    largest: &mut [f32],
+    weights: &mut [f32],
     sums: &mut [f32],
 ) {
-    let (before, weight) = *state;
-    let seen = (u64::MAX >> (64 - (seen.end - seen.start)) << seen.start) as u32;
-    // SAFETY: a page has 32 scores, and the caller promises whole registers of sums.
+    let mut square = Square([[0.0; 16]; ROWS]);
+    let rows = scores.len();
+    #[expect(clippy::cast_possible_truncation, reason = "up to sixteen rows")]
+    let there = ((1_u32 << rows) - 1) as u16;
+    // SAFETY: a page has 32 scores, a row of the square sixteen numbers, and the caller promises the rest;
+    // what is not there is neither read nor written.
     unsafe {
         let none = _mm512_set1_ps(f32::NEG_INFINITY);
-        let half = |at: usize| {
-            let scores = _mm512_loadu_ps(scores.as_ptr().add(at * 16));
-            let seen = (seen >> (at * 16)) as u16;
-            _mm512_mask_mul_ps(none, seen, scores, _mm512_set1_ps(scale))
-        };
-        let (low, high) = (half(0), half(1));
-        // What is no number does not count: the first of two where the second is none.
-        let largest = _mm512_max_ps(high, _mm512_max_ps(low, _mm512_set1_ps(before)));
-        let largest = _mm512_reduce_max_ps(largest);
-        let base = if largest == f32::NEG_INFINITY { 0.0 } else { largest };
-        let base_of_all = _mm512_set1_ps(base);
-        let (low, high) =
-            (exp(_mm512_sub_ps(low, base_of_all)), exp(_mm512_sub_ps(high, base_of_all)));
-        _mm512_storeu_ps(scores.as_mut_ptr(), low);
-        _mm512_storeu_ps(scores.as_mut_ptr().add(16), high);
+        for (row, (scores, seen)) in scores.iter_mut().zip(seen).enumerate() {
+            let scores = scores.as_mut_ptr();
+            let half = |at: usize| {
+                let seen = (seen >> (at * 16)) as u16;
+                let scaled =
+                    _mm512_mul_ps(_mm512_loadu_ps(scores.add(at * 16)), _mm512_set1_ps(scale));
+                _mm512_mask_mov_ps(none, seen, scaled)
+            };
+            let (low, high) = (half(0), half(1));
+            _mm512_storeu_ps(scores, low);
+            _mm512_storeu_ps(scores.add(16), high);
+            // What is no number does not count: the first of two where the second is none.
+            let most = _mm512_max_ps(high, _mm512_max_ps(low, none));
+            _mm512_store_ps(square.row(row), most);
+        }
+        let before = _mm512_maskz_loadu_ps(there, largest.as_ptr());
+        let now = _mm512_max_ps(square.trees::<false>(), before);
+        let nothing = _mm512_cmp_ps_mask::<_CMP_EQ_OQ>(now, none);
+        let base = _mm512_mask_mov_ps(now, nothing, _mm512_setzero_ps());
         // Nothing is smaller where the largest stayed: then what was summed stays as it is.
-        let smaller = if before == largest { 1.0 } else { curve::exp(before - base) };
-        *state = (largest, weight * smaller + tree(_mm512_add_ps(low, high)));
-        if smaller.to_bits() != 1.0f32.to_bits() {
-            let smaller = _mm512_set1_ps(smaller);
-            for at in (0..sums.len()).step_by(16) {
-                let place = sums.as_mut_ptr().add(at);
-                _mm512_storeu_ps(place, _mm512_mul_ps(_mm512_loadu_ps(place), smaller));
+        let same = _mm512_cmp_ps_mask::<_CMP_EQ_OQ>(before, now);
+        let one = _mm512_set1_ps(1.0);
+        let smaller = _mm512_mask_mov_ps(exp(_mm512_sub_ps(before, base)), same, one);
+        _mm512_mask_storeu_ps(largest.as_mut_ptr(), there, now);
+        let mut bases = [0.0; ROWS];
+        _mm512_storeu_ps(bases.as_mut_ptr(), base);
+        for (row, (scores, base)) in scores.iter_mut().zip(bases).enumerate() {
+            let (scores, base) = (scores.as_mut_ptr(), _mm512_set1_ps(base));
+            let low = exp(_mm512_sub_ps(_mm512_loadu_ps(scores), base));
+            let high = exp(_mm512_sub_ps(_mm512_loadu_ps(scores.add(16)), base));
+            _mm512_storeu_ps(scores, low);
+            _mm512_storeu_ps(scores.add(16), high);
+            _mm512_store_ps(square.row(row), _mm512_add_ps(low, high));
+        }
+        let sum = square.trees::<true>();
+        let weight = _mm512_mul_ps(_mm512_maskz_loadu_ps(there, weights.as_ptr()), smaller);
+        _mm512_mask_storeu_ps(weights.as_mut_ptr(), there, _mm512_add_ps(weight, sum));
+        let mut factors = [0.0; ROWS];
+        _mm512_storeu_ps(factors.as_mut_ptr(), smaller);
+        make_smaller(&factors[..rows], there & !same, sums);
+    }
+}
+
+/// Multiplies those rows of sums that are not the same as before.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn make_smaller(factors: &[f32], changed: u16, sums: &mut [f32]) {
+    if changed == 0 {
+        return;
+    }
+    let width = sums.len() / factors.len();
+    for (row, (factor, sums)) in factors.iter().zip(sums.chunks_exact_mut(width)).enumerate() {
+        if changed >> row & 1 == 1 {
+            for sums in sums.as_chunks_mut::<16>().0 {
+                // SAFETY: sixteen numbers.
+                unsafe {
+                    let place = sums.as_mut_ptr();
+                    let smaller = _mm512_mul_ps(_mm512_loadu_ps(place), _mm512_set1_ps(*factor));
+                    _mm512_storeu_ps(place, smaller);
+                }
             }
         }
     }

@@ -24,6 +24,8 @@ use crate::{Path, Team};
 
 /// Queries that look at a page together, at most.
 const TOGETHER: usize = 32;
+/// So many queries look at half floats as they are stored; for more it pays to widen them first.
+const FEW: usize = 8;
 /// Multiplications below which attention stays on one thread.
 const LEAST_PRODUCTS: usize = 1 << 16;
 
@@ -68,8 +70,12 @@ struct Space {
     scores: Vec<[f32; PAGE]>,
     /// Weighted sums of values, `queries x value length`, filled up likewise.
     sums: Vec<f32>,
-    /// For each query the largest score so far, and the sum of weights.
-    state: Vec<(f32, f32)>,
+    /// For each query the positions of a page that it sees, a bit each.
+    seen: Vec<u32>,
+    /// For each query the largest score so far.
+    largest: Vec<f32>,
+    /// For each query the sum of weights so far.
+    weights: Vec<f32>,
 }
 
 thread_local! {
@@ -113,7 +119,7 @@ pub fn attend(
     let seen: usize = looks.iter().map(|look| look.end - look.first).sum();
     let is_small = seen * heads * keys.length < LEAST_PRODUCTS;
     // Fewer queries together where else some threads would have nothing to do.
-    let share = (looks.len() * heads).div_ceil(team.threads() * 2);
+    let share = (looks.len() * heads).div_ceil(team.threads());
     let together = if is_small { TOGETHER } else { share.clamp(1, TOGETHER) };
     let parts = group.div_ceil(together.min(group));
     let part = group.div_ceil(parts);
@@ -198,17 +204,21 @@ impl Space {
         self.scores.resize(rows, [0.0; PAGE]);
         self.sums.clear();
         self.sums.resize(rows * width, 0.0);
-        self.state.clear();
-        self.state.resize(rows, (f32::NEG_INFINITY, 0.0));
+        self.seen.resize(rows, 0);
+        self.largest.clear();
+        self.largest.resize(rows, f32::NEG_INFINITY);
+        self.weights.clear();
+        self.weights.resize(rows, 0.0);
         let looks = &looks[piece.tokens.clone()];
         let first = looks.iter().map(|look| look.first).min().unwrap_or(0);
         let end = looks.iter().map(|look| look.end).max().unwrap_or(0);
         let pages = looks.first().map_or(&[][..], |look| attention.pages[look.sequence]);
         for (at, &page) in pages.iter().enumerate().take(end.div_ceil(PAGE)).skip(first / PAGE) {
-            self.look_at(path, attention, looks, (at, page), piece);
+            let next = pages.get(at + 1).filter(|_| (at + 1) * PAGE < end).copied();
+            self.look_at(path, attention, looks, (at, page, next), piece);
         }
         let per_token = piece.queries.len();
-        for (row, (sums, (_, weight))) in self.sums.chunks(width).zip(&self.state).enumerate() {
+        for (row, (sums, weight)) in self.sums.chunks(width).zip(&self.weights).enumerate() {
             let token = piece.tokens.start + row / per_token;
             let head = piece.queries.start + row % per_token;
             // SAFETY: a token's head belongs to one piece, and a piece is done by one thread.
@@ -218,13 +228,14 @@ impl Space {
         }
     }
 
-    /// One page, by its place in the sequence and among all pages, for all tokens that see some of it.
+    /// One page, by its place in the sequence and among all pages, for all tokens that see some of it; the
+    /// page after it is asked for meanwhile.
     fn look_at(
         &mut self,
         path: Path,
         attention: &Attention<'_>,
         looks: &[Look],
-        (at, page): (usize, u32),
+        (at, page, next): (usize, u32, Option<u32>),
         piece: &Piece,
     ) {
         let Attention { keys, values, scale, cap, .. } = *attention;
@@ -236,24 +247,37 @@ impl Space {
         // What nobody sees was perhaps never written.
         let used = (end - positions.start).min(PAGE);
         let (width, per_token) = (filled(values.length), piece.queries.len());
-        keys.read_keys(path, page, piece.head, &mut self.keys);
-        values.read_values(path, page, piece.head, used, &mut self.values, width);
         let rows = from * per_token..to * per_token;
+        let few = rows.len() <= FEW;
         let queries = &self.queries[rows.start * keys.length..rows.end * keys.length];
         let scores = &mut self.scores[rows.clone()];
-        plain::scores(path, queries, &self.keys, keys.length, scores);
-        for (row, (scores, state)) in
-            scores.iter_mut().zip(&mut self.state[rows.clone()]).enumerate()
-        {
-            let look = &looks[from + row / per_token];
-            let first = look.first.saturating_sub(positions.start);
-            let seen = first..(look.end.max(positions.start) - positions.start).min(PAGE);
-            let sums = &mut self.sums[(rows.start + row) * width..][..width];
-            plain::soften(path, scores, seen, scale, cap.unwrap_or(0.0), state, sums);
+        let stored_keys = keys.keys(path, page, piece.head, few, &mut self.keys);
+        let next_keys = next.map_or(&[][..], |next| keys.page(next, piece.head));
+        plain::scores(path, queries, stored_keys, keys.length, scores, next_keys);
+        for (row, seen) in self.seen[rows.clone()].iter_mut().enumerate() {
+            *seen = seen_of(&looks[from + row / per_token], positions.start);
         }
         let sums = &mut self.sums[rows.start * width..rows.end * width];
-        plain::gather(path, scores, &self.values, width, used, sums);
+        let softmax = plain::Softmax {
+            scores,
+            seen: &self.seen[rows.clone()],
+            largest: &mut self.largest[rows.clone()],
+            weights: &mut self.weights[rows.clone()],
+            sums,
+        };
+        plain::soften(path, softmax, width, scale, cap.unwrap_or(0.0));
+        let (scores, sums) = (&self.scores[rows.clone()], sums);
+        let stored_values = values.values(path, page, piece.head, used, few, &mut self.values);
+        let next_values = next.map_or(&[][..], |next| values.page(next, piece.head));
+        plain::gather(path, scores, stored_values, width, used, sums, next_values);
     }
+}
+
+/// The positions of a page that a token sees, a bit each.
+fn seen_of(look: &Look, start: usize) -> u32 {
+    let first = look.first.saturating_sub(start).min(PAGE);
+    let end = look.end.saturating_sub(start).min(PAGE);
+    if first >= end { 0 } else { u32::MAX >> (PAGE - (end - first)) << first }
 }
 
 /// Caches are stored as floats, as half floats or in eight bits.

@@ -3,7 +3,8 @@
 use deft_formats::quant::{GROUP, TensorType, encode_q8_0};
 use half::f16;
 
-use super::check;
+use super::plain::Rows;
+use super::{check, filled};
 use crate::Path;
 use crate::on_every_path;
 
@@ -37,45 +38,68 @@ pub struct Cached<'a> {
     pub bytes: &'a [u8],
 }
 
-impl Cached<'_> {
-    fn page(&self, page: u32, head: usize) -> &[u8] {
+impl<'a> Cached<'a> {
+    /// All bytes of a page and head.
+    pub(super) fn page(&self, page: u32, head: usize) -> &'a [u8] {
         let bytes = PAGE * self.tensor_type.row_bytes(self.length);
         &self.bytes[(page as usize * self.heads + head) * bytes..][..bytes]
     }
 
-    /// A page's keys as floats, `length x positions`.
-    pub(super) fn read_keys(&self, path: Path, page: u32, head: usize, out: &mut [f32]) {
+    /// A page's keys, `length x positions`: as floats, or as they are stored where few queries look at them
+    /// on a path that reads that.
+    pub(super) fn keys<'b>(
+        &self,
+        path: Path,
+        page: u32,
+        head: usize,
+        few: bool,
+        out: &'b mut [f32],
+    ) -> Rows<'b>
+    where
+        'a: 'b,
+    {
         let bytes = self.page(page, head);
         match self.tensor_type {
+            #[cfg(target_arch = "x86_64")]
+            TensorType::F16 if few && path == Path::Avx512 => return Rows::Half(bytes),
             TensorType::F16 => widen(path, bytes, out),
             TensorType::Q8_0 => key_blocks(path, bytes, out),
             _ => copy(bytes, out),
         }
+        Rows::Single(out)
     }
 
-    /// The first `used` positions' values as floats, rows filled up to `width`.
-    pub(super) fn read_values(
+    /// The first `used` positions' values, likewise; rows of floats are filled up to whole registers.
+    pub(super) fn values<'b>(
         &self,
         path: Path,
         page: u32,
         head: usize,
         used: usize,
-        out: &mut [f32],
-        width: usize,
-    ) {
+        few: bool,
+        out: &'b mut [f32],
+    ) -> Rows<'b>
+    where
+        'a: 'b,
+    {
         let row = self.tensor_type.row_bytes(self.length);
+        let width = filled(self.length);
         let bytes = &self.page(page, head)[..used * row];
+        let all = &mut out[..used * width];
         match self.tensor_type {
-            TensorType::F16 if width == self.length => widen(path, bytes, &mut out[..used * width]),
-            TensorType::Q8_0 if width == self.length => {
-                value_blocks(path, bytes, &mut out[..used * width]);
+            #[cfg(target_arch = "x86_64")]
+            TensorType::F16 if few && path == Path::Avx512 && width == self.length => {
+                return Rows::Half(bytes);
             }
+            TensorType::F16 if width == self.length => widen(path, bytes, all),
+            TensorType::Q8_0 if width == self.length => value_blocks(path, bytes, all),
             _ => {
-                for (row, out) in bytes.chunks(row).zip(out.chunks_mut(width)) {
+                for (row, out) in bytes.chunks(row).zip(all.chunks_mut(width)) {
                     self.tensor_type.decode(row, &mut out[..self.length]);
                 }
             }
         }
+        Rows::Single(out)
     }
 
     /// One position's row of a head as floats, read back.
@@ -88,11 +112,13 @@ impl Cached<'_> {
         let mut values = vec![0.0; all];
         match kind {
             Kind::Values => {
-                self.read_values(Path::Scalar, page, head, PAGE, &mut values, self.length);
-                values[slot * self.length..][..self.length].to_vec()
+                let width = filled(self.length);
+                values.resize(PAGE * width, 0.0);
+                self.values(Path::Scalar, page, head, PAGE, false, &mut values);
+                values[slot * width..][..self.length].to_vec()
             }
             Kind::Keys => {
-                self.read_keys(Path::Scalar, page, head, &mut values);
+                self.keys(Path::Scalar, page, head, false, &mut values);
                 values[slot..].iter().step_by(PAGE).copied().collect()
             }
         }
@@ -196,9 +222,31 @@ fn widen(path: Path, bytes: &[u8], out: &mut [f32]) {
     }
 }
 
+/// Keys in eight bits to floats.
+fn key_blocks(path: Path, bytes: &[u8], out: &mut [f32]) {
+    assert_eq!(bytes.len() / KEY_BLOCK * GROUP * PAGE, out.len(), "blocks and floats differ");
+    match path {
+        // SAFETY: the path was found on this processor; lengths are equal.
+        #[cfg(target_arch = "x86_64")]
+        Path::Avx512 => unsafe { x86::key_blocks_512(bytes, out) },
+        _ => narrow_key_blocks(path, bytes, out),
+    }
+}
+
+/// Values in eight bits to floats.
+fn value_blocks(path: Path, bytes: &[u8], out: &mut [f32]) {
+    assert_eq!(bytes.len() / Q8_BYTES * GROUP, out.len(), "blocks and floats differ");
+    match path {
+        // SAFETY: the path was found on this processor; lengths are equal.
+        #[cfg(target_arch = "x86_64")]
+        Path::Avx512 => unsafe { x86::value_blocks_512(bytes, out) },
+        _ => narrow_value_blocks(path, bytes, out),
+    }
+}
+
 on_every_path! {
-    fn key_blocks(bytes: &[u8], out: &mut [f32]) = plain_key_blocks;
-    fn value_blocks(bytes: &[u8], out: &mut [f32]) = plain_value_blocks;
+    fn narrow_key_blocks(bytes: &[u8], out: &mut [f32]) = plain_key_blocks;
+    fn narrow_value_blocks(bytes: &[u8], out: &mut [f32]) = plain_value_blocks;
 }
 
 /// A half float by whole numbers only, which the compiler can make vectors of on every path; exact.
@@ -245,6 +293,56 @@ fn plain_value_blocks(bytes: &[u8], out: &mut [f32]) {
 #[cfg(target_arch = "x86_64")]
 mod x86 {
     use std::arch::x86_64::*;
+
+    use super::{GROUP, KEY_BLOCK, PAGE, Q8_BYTES};
+
+    /// Sixteen signed bytes as floats.
+    #[target_feature(enable = "avx512f")]
+    #[inline]
+    unsafe fn floats(bytes: *const u8) -> __m512 {
+        // SAFETY: the caller promises sixteen bytes.
+        let bytes = unsafe { _mm_loadu_si128(bytes.cast()) };
+        _mm512_cvtepi32_ps(_mm512_cvtepi8_epi32(bytes))
+    }
+
+    /// # Safety
+    /// `out` has `GROUP` rows of a page's positions for each block.
+    #[target_feature(enable = "avx512f")]
+    pub(super) unsafe fn key_blocks_512(bytes: &[u8], out: &mut [f32]) {
+        let blocks = bytes.as_chunks::<KEY_BLOCK>().0.iter();
+        for (block, out) in blocks.zip(out.chunks_exact_mut(GROUP * PAGE)) {
+            // SAFETY: a block has 32 half floats and 32 times as many bytes, `out` as many places.
+            unsafe {
+                let scales = |at: usize| {
+                    _mm512_cvtph_ps(_mm256_loadu_si256(block.as_ptr().add(at * 2).cast()))
+                };
+                let scales = [scales(0), scales(16)];
+                let quants = block.as_ptr().add(PAGE * 2);
+                for (at, out) in out.as_chunks_mut::<16>().0.iter_mut().enumerate() {
+                    let values = _mm512_mul_ps(floats(quants.add(at * 16)), scales[at % 2]);
+                    _mm512_storeu_ps(out.as_mut_ptr(), values);
+                }
+            }
+        }
+    }
+
+    /// # Safety
+    /// `out` has 32 places for each block.
+    #[target_feature(enable = "avx512f,f16c")]
+    pub(super) unsafe fn value_blocks_512(bytes: &[u8], out: &mut [f32]) {
+        let blocks = bytes.as_chunks::<Q8_BYTES>().0.iter();
+        for (block, out) in blocks.zip(out.as_chunks_mut::<GROUP>().0) {
+            let scale = _mm_cvtsi32_si128(i32::from(u16::from_le_bytes([block[0], block[1]])));
+            let scale = _mm512_broadcastss_ps(_mm_cvtph_ps(scale));
+            // SAFETY: a block has 32 bytes, `out` as many places.
+            unsafe {
+                for half in [0, 16] {
+                    let values = _mm512_mul_ps(floats(block.as_ptr().add(2 + half)), scale);
+                    _mm512_storeu_ps(out.as_mut_ptr().add(half), values);
+                }
+            }
+        }
+    }
 
     /// # Safety
     /// `bytes` holds at least as many half floats as `out` has places, a multiple of 16.

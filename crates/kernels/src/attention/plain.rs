@@ -1,74 +1,127 @@
 //! Scores, softmax and weighted sums of a page. The plain bodies are the specification.
 
-use std::ops::Range;
-
 use super::PAGE;
 #[cfg(target_arch = "x86_64")]
 use super::avx512;
 use crate::curve::{exp, tanh};
+#[cfg(target_arch = "x86_64")]
+use crate::matrix::{Half, Single};
 use crate::on_every_path;
 use crate::{Path, matrix};
 
+/// Rows that become weights together.
+const ROWS: usize = 16;
+
+/// Rows of a page, as floats or as half floats.
+#[derive(Clone, Copy)]
+pub(super) enum Rows<'a> {
+    /// Floats.
+    Single(&'a [f32]),
+    /// Half floats as they are stored, for the widest path.
+    #[cfg(target_arch = "x86_64")]
+    Half(&'a [u8]),
+}
+
+impl Rows<'_> {
+    fn len(&self) -> usize {
+        match self {
+            Self::Single(floats) => floats.len(),
+            #[cfg(target_arch = "x86_64")]
+            Self::Half(bytes) => bytes.len() / 2,
+        }
+    }
+}
+
 /// `scores[query][position] = keys[.][position] . query`; `queries` is `queries x length`, `keys` is
-/// `length x positions`.
+/// `length x positions`. May ask for the bytes that come `next`.
 pub(super) fn scores(
     path: Path,
     queries: &[f32],
-    keys: &[f32],
+    keys: Rows<'_>,
     length: usize,
     scores: &mut [[f32; PAGE]],
+    next: &[u8],
 ) {
     assert_eq!(queries.len(), scores.len() * length, "queries and scores differ");
     assert_eq!(keys.len(), length * PAGE, "keys and queries differ");
-    match path {
-        // SAFETY: the path was found on this processor; lengths were asserted.
+    match (path, keys) {
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 => unsafe { avx512::scores(queries, keys, length, scores) },
-        _ => narrow_scores(path, queries, keys, length, scores),
+        // SAFETY: the path was found on this processor; lengths were asserted.
+        (Path::Avx512, Rows::Single(keys)) => unsafe {
+            avx512::scores::<Single>(queries, bytemuck::cast_slice(keys), length, scores, next);
+        },
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: rows are left as they are on this path only; the rest as above.
+        (_, Rows::Half(keys)) => unsafe {
+            avx512::scores::<Half>(queries, keys, length, scores, next);
+        },
+        (_, Rows::Single(keys)) => narrow_scores(path, queries, keys, length, scores),
     }
 }
 
 /// `sums[query] += scores[query][position] * values[position]` for the first `used` positions; rows of
-/// values and sums are `width` long, a multiple of 16.
+/// values and sums are `width` long, a multiple of 16. May ask for the bytes that come `next`.
 pub(super) fn gather(
     path: Path,
     scores: &[[f32; PAGE]],
-    values: &[f32],
+    values: Rows<'_>,
     width: usize,
     used: usize,
     sums: &mut [f32],
+    next: &[u8],
 ) {
-    assert!(width.is_multiple_of(16) && used <= PAGE && values.len() == width * PAGE);
+    assert!(width.is_multiple_of(16) && used <= PAGE && values.len() >= width * used);
     assert_eq!(sums.len(), scores.len() * width, "scores and sums differ");
-    match path {
-        // SAFETY: the path was found on this processor; lengths were asserted.
+    match (path, values) {
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 => unsafe { avx512::gather(scores, values, width, used, sums) },
-        _ => narrow_gather(path, scores, values, width, used, sums),
+        // SAFETY: the path was found on this processor; lengths were asserted.
+        (Path::Avx512, Rows::Single(values)) => unsafe {
+            let values = bytemuck::cast_slice(values);
+            avx512::gather::<Single>(scores, values, width, used, sums, next);
+        },
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: rows are left as they are on this path only; the rest as above.
+        (_, Rows::Half(values)) => unsafe {
+            avx512::gather::<Half>(scores, values, width, used, sums, next);
+        },
+        (_, Rows::Single(values)) => narrow_gather(path, scores, values, width, used, sums),
     }
+}
+
+/// Scores of some rows on their way to weights.
+pub(super) struct Softmax<'a> {
+    /// `queries x positions`.
+    pub(super) scores: &'a mut [[f32; PAGE]],
+    /// Of each row, a bit for every position that is seen.
+    pub(super) seen: &'a [u32],
+    /// Of each row, the largest score so far.
+    pub(super) largest: &'a mut [f32],
+    /// Of each row, the sum of weights so far.
+    pub(super) weights: &'a mut [f32],
+    /// `queries x width`: weighted values so far.
+    pub(super) sums: &'a mut [f32],
 }
 
 /// Turns scores into weights: those seen are scaled, capped (where `cap` is not 0), and put to the power of
 /// `e`, less the largest so far; those not seen are 0. What was summed before is made smaller accordingly.
-pub(super) fn soften(
-    path: Path,
-    scores: &mut [f32; PAGE],
-    seen: Range<usize>,
-    scale: f32,
-    cap: f32,
-    state: &mut (f32, f32),
-    sums: &mut [f32],
-) {
-    assert!(seen.end <= PAGE && sums.len().is_multiple_of(16), "what is seen is of the page");
-    if seen.is_empty() {
-        scores.fill(0.0);
-        return;
-    }
-    match path {
-        // SAFETY: the path was found on this processor; lengths were asserted.
-        #[cfg(target_arch = "x86_64")]
-        Path::Avx512 if cap == 0.0 => unsafe { avx512::soften(scores, seen, scale, state, sums) },
-        _ => narrow_soften(path, scores, seen, scale, cap, state, sums),
+pub(super) fn soften(path: Path, rows: Softmax<'_>, width: usize, scale: f32, cap: f32) {
+    let Softmax { scores, seen, largest, weights, sums } = rows;
+    let count = scores.len();
+    assert!(width.is_multiple_of(16) && sums.len() == count * width, "sums of whole registers");
+    assert!([seen.len(), largest.len(), weights.len()] == [count; 3], "rows differ in number");
+    let rows = scores.chunks_mut(ROWS).zip(seen.chunks(ROWS));
+    let state = largest.chunks_mut(ROWS).zip(weights.chunks_mut(ROWS));
+    for (((scores, seen), (largest, weights)), sums) in
+        rows.zip(state).zip(sums.chunks_mut(ROWS * width))
+    {
+        match path {
+            #[cfg(target_arch = "x86_64")]
+            // SAFETY: the path was found on this processor; lengths were asserted.
+            Path::Avx512 if cap == 0.0 => unsafe {
+                avx512::soften(scores, seen, scale, largest, weights, sums);
+            },
+            _ => narrow_soften(path, scores, seen, (scale, cap), largest, weights, sums),
+        }
     }
 }
 
@@ -87,11 +140,11 @@ on_every_path! {
         sums: &mut [f32],
     ) = plain_gather;
     fn narrow_soften(
-        scores: &mut [f32; PAGE],
-        seen: Range<usize>,
-        scale: f32,
-        cap: f32,
-        state: &mut (f32, f32),
+        scores: &mut [[f32; PAGE]],
+        seen: &[u32],
+        scale_and_cap: (f32, f32),
+        largest: &mut [f32],
+        weights: &mut [f32],
         sums: &mut [f32],
     ) = plain_soften;
 }
@@ -128,13 +181,33 @@ fn plain_gather(
 
 #[inline(always)]
 fn plain_soften(
-    scores: &mut [f32; PAGE],
-    seen: Range<usize>,
-    scale: f32,
-    cap: f32,
-    state: &mut (f32, f32),
+    scores: &mut [[f32; PAGE]],
+    seen: &[u32],
+    scale_and_cap: (f32, f32),
+    largest: &mut [f32],
+    weights: &mut [f32],
     sums: &mut [f32],
 ) {
+    let width = sums.len() / scores.len();
+    for (row, (scores, seen)) in scores.iter_mut().zip(seen).enumerate() {
+        let sums = &mut sums[row * width..][..width];
+        soften_row(scores, *seen, scale_and_cap, &mut largest[row], &mut weights[row], sums);
+    }
+}
+
+#[inline(always)]
+fn soften_row(
+    scores: &mut [f32; PAGE],
+    seen: u32,
+    (scale, cap): (f32, f32),
+    largest_so_far: &mut f32,
+    weight: &mut f32,
+    sums: &mut [f32],
+) {
+    if seen == 0 {
+        scores.fill(0.0);
+        return;
+    }
     for score in &mut *scores {
         *score *= scale;
     }
@@ -143,13 +216,12 @@ fn plain_soften(
             *score = cap * tanh(*score / cap);
         }
     }
-    if seen != (0..PAGE) {
+    if seen != u32::MAX {
         for (at, score) in scores.iter_mut().enumerate() {
-            let is_seen = at >= seen.start && at < seen.end;
-            *score = if is_seen { *score } else { f32::NEG_INFINITY };
+            *score = if seen >> at & 1 == 1 { *score } else { f32::NEG_INFINITY };
         }
     }
-    let (before, weight) = *state;
+    let before = *largest_so_far;
     let mut largest = [before; 16];
     for half in scores.as_chunks::<16>().0 {
         for (largest, score) in largest.iter_mut().zip(half) {
@@ -173,7 +245,8 @@ fn plain_soften(
         halves[at] = scores[at] + scores[at + 16];
     }
     let smaller = exp(before - base);
-    *state = (largest, weight * smaller + matrix::tree(&halves));
+    *largest_so_far = largest;
+    *weight = *weight * smaller + matrix::tree(&halves);
     for sum in sums {
         *sum *= smaller;
     }

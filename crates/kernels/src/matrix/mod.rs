@@ -23,7 +23,7 @@ use deft_formats::quant::TensorType;
 
 pub use activations::Activations;
 #[cfg(target_arch = "x86_64")]
-pub(crate) use avx512::tree as avx512_tree;
+pub(crate) use avx512::{Floats, Half, Single};
 pub use floats::dot;
 
 use crate::team::Outputs;

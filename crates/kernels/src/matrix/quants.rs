@@ -162,7 +162,8 @@ fn panel_of<B: avx512::Wide>(
             }
         }
         let (x, tokens, rows) = (x.tiles(), x.tokens, rows.clone());
-        let mut block = avx512::Block { panel, rows, x, stride, first, sums, out, tokens, ahead: &mut ahead };
+        let mut block =
+            avx512::Block { panel, rows, x, stride, first, sums, out, tokens, ahead: &mut ahead };
         // SAFETY: as above; activations have `stride` strips for each three tokens, and rows are given to
         // one thread once.
         unsafe { avx512::multiply::<B>(&mut block) };

@@ -98,7 +98,7 @@ pub(super) unsafe fn nibbles_and_fifths<B: Blocks, const AT: usize>(
     // A byte of each word, four times.
     let first = _mm512_broadcast_i32x4(_mm_setr_epi32(0, 0x0404_0404, 0x0808_0808, 0x0C0C_0C0C));
     for (step, quants) in quants.iter_mut().enumerate() {
-        #[expect(clippy::cast_possible_truncation, clippy::cast_possible_wrap, reason = "below 4")]
+        #[expect(clippy::cast_possible_truncation, reason = "below 4")]
         let byte = _mm512_set1_epi8((step / 2) as i8);
         let bits = _mm512_shuffle_epi8(bits, _mm512_add_epi8(first, byte));
         let set = _mm512_test_epi8_mask(bits, if step % 2 == 0 { lower } else { upper });

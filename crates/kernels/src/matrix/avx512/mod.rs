@@ -171,7 +171,7 @@ fn quants_of<B: Wide>(blocks: &[u8], strip: &mut Strip) -> [__m512i; STEPS] {
 /// The fixed tree at the end of a sum.
 #[target_feature(enable = "avx512f,avx512dq,avx512vl")]
 #[inline]
-pub(crate) fn tree(sums: __m512) -> f32 {
+fn tree(sums: __m512) -> f32 {
     let eight = _mm256_add_ps(_mm512_castps512_ps256(sums), _mm512_extractf32x8_ps::<1>(sums));
     let four = _mm_add_ps(_mm256_castps256_ps128(eight), _mm256_extractf128_ps::<1>(eight));
     let two = _mm_add_ps(four, _mm_movehl_ps(four, four));
@@ -191,15 +191,13 @@ pub(super) fn pack<B: Wide>(
     if ahead > 0 {
         let next = blocks.as_ptr().wrapping_add(ahead);
         for line in 0..(STRIP / B::VALUES * B::BYTES).div_ceil(LINE) {
-            // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
-            unsafe { _mm_prefetch::<_MM_HINT_T0>(next.wrapping_add(line * LINE).cast()) };
+            _mm_prefetch::<_MM_HINT_T0>(next.wrapping_add(line * LINE).cast());
         }
     }
     if blocks.len() == STRIP / B::VALUES * B::BYTES {
         // SAFETY: these are blocks of 512 values.
-        let (quants, scales) = unsafe {
-            (B::interleaved(blocks.as_ptr()), B::scales_of(blocks, strip))
-        };
+        let (quants, scales) =
+            unsafe { (B::interleaved(blocks.as_ptr()), B::scales_of(blocks, strip)) };
         put::<B>(&quants, &scales, tile, row);
     } else {
         let quants = quants_of::<B>(blocks, strip);
@@ -404,7 +402,7 @@ fn trees(sums: &[__m512; TILE_ROWS]) -> __m128 {
 }
 
 /// Float rows: how stored values become floats.
-pub(super) trait Floats {
+pub(crate) trait Floats {
     /// Bytes of a value.
     const BYTES: usize;
 
@@ -415,8 +413,8 @@ pub(super) trait Floats {
     unsafe fn load(stored: *const u8) -> __m512;
 }
 
-pub(super) struct Single;
-pub(super) struct Half;
+pub(crate) struct Single;
+pub(crate) struct Half;
 pub(super) struct Brain;
 
 impl Floats for Single {

@@ -4,7 +4,8 @@
 use std::arch::x86_64::*;
 
 use deft_formats::quant::{
-    Blocks, IQ4_NL, IQ4_XS, Q2_K, Q3_K, Q4_0, Q4_1, Q4_K, Q5_0, Q5_1, Q5_K, Q6_K, Q8_0, STEPS, Strip,
+    Blocks, IQ4_NL, IQ4_XS, Q2_K, Q3_K, Q4_0, Q4_1, Q4_K, Q5_0, Q5_1, Q5_K, Q6_K, Q8_0, STEPS,
+    Strip,
 };
 
 use super::STEPS as REGISTERS;
