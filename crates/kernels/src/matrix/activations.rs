@@ -35,6 +35,24 @@ pub(crate) struct Eighths {
     pub(crate) lows: [[f32; STRIP_GROUPS]; 2],
 }
 
+#[cfg(target_arch = "x86_64")]
+impl Eighths {
+    /// The first groups, so many, again and again.
+    pub(crate) fn repeated(&self, groups: usize) -> Self {
+        let mut all = *self;
+        for group in groups..STRIP_GROUPS {
+            let first = group % groups;
+            all.quants.copy_within(first * GROUP..(first + 1) * GROUP, group * GROUP);
+            all.scales[group] = all.scales[first];
+            for half in 0..2 {
+                all.starts[half][group] = all.starts[half][first];
+                all.lows[half][group] = all.lows[half][first];
+            }
+        }
+        all
+    }
+}
+
 /// The same of some tokens, in the order in which a tile reads it.
 #[derive(Debug, Clone, Copy, Pod, Zeroable)]
 #[repr(C, align(64))]

@@ -140,6 +140,32 @@ fn long_rows_and_many_tokens_agree_with_the_scalar_twin() {
     }
 }
 
+/// Rows of which several fill what is otherwise a piece of one row, and some that are left over.
+#[test]
+fn short_rows_agree_with_the_scalar_twin() {
+    let team = Team::new(NonZero::new(2));
+    for &tensor_type in TensorType::ALL {
+        let widths: &[usize] = match tensor_type.block_values() {
+            256 => &[256],
+            _ => &[32, 64, 96, 128, 256],
+        };
+        for &columns in widths {
+            let rows = 37;
+            let bytes = stored(tensor_type, rows * columns, 5);
+            let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+            for x in [0.7f32, 0.0, -0.7] {
+                let x: Vec<f32> = (0..columns).map(|at| (at as f32 * 0.19).cos() * x).collect();
+                let bits = |path| product(path, &team, matrix, &x).into_iter().map(f32::to_bits);
+                let twin: Vec<u32> = bits(Path::Scalar).collect();
+                for path in paths() {
+                    let found: Vec<u32> = bits(path).collect();
+                    assert_eq!(found, twin, "{tensor_type} on {path}, rows of {columns}");
+                }
+            }
+        }
+    }
+}
+
 #[test]
 fn extreme_bytes_do_not_saturate() {
     let team = Team::new(NonZero::new(1));

@@ -120,6 +120,8 @@ fn add_strip<B: Blocks>(
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
     let mut strip = Strip::default();
+    let done = short_rows::<B>(rows, row_bytes, x, &mut strip, out);
+    let (rows, out) = (&rows[done * row_bytes..], &mut out[done..]);
     for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
         let mut partial = _mm512_setzero_ps();
         let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
@@ -138,6 +140,56 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &
         }
         *out = tree(partial);
     }
+}
+
+/// Rows of which several fill a strip, as many at a time; returns how many rows.
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+fn short_rows<B: Wide>(
+    rows: &[u8],
+    row_bytes: usize,
+    x: &[Eighths],
+    strip: &mut Strip,
+    out: &mut [f32],
+) -> usize {
+    let strip_bytes = STRIP / B::VALUES * B::BYTES;
+    if row_bytes >= strip_bytes || !strip_bytes.is_multiple_of(row_bytes) {
+        return 0;
+    }
+    let together = strip_bytes / row_bytes;
+    let x = x[0].repeated(STRIP_GROUPS / together);
+    let mut done = 0;
+    for (blocks, out) in rows.chunks_exact(strip_bytes).zip(out.chunks_exact_mut(together)) {
+        // SAFETY: these are blocks of 512 values.
+        let (quants, scales) =
+            unsafe { (quants::load::<B>(blocks.as_ptr(), STEPS), B::scales_of(blocks, strip)) };
+        let none = _mm512_setzero_ps();
+        let partials = add_strip::<B>(none, &products(&quants, &x), &scales, &x);
+        short_trees(partials, out);
+        done += together;
+    }
+    done
+}
+
+/// The fixed tree of several rows that have the partial sums of a register in equal parts; others are nothing.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn short_trees(partials: __m512, out: &mut [f32]) {
+    let groups = STRIP_GROUPS / out.len();
+    // What is nothing is added as well: it changes the sign of a zero.
+    let mut sums = _mm512_add_ps(partials, _mm512_setzero_ps());
+    if groups == 8 {
+        sums = _mm512_add_ps(sums, _mm512_shuffle_f32x4::<0xB1>(sums, sums));
+    }
+    if groups >= 4 {
+        sums = _mm512_add_ps(sums, _mm512_shuffle_ps::<0x4E>(sums, sums));
+    }
+    if groups >= 2 {
+        sums = _mm512_add_ps(sums, _mm512_shuffle_ps::<0xB1>(sums, sums));
+    }
+    let mut all = [0.0; STRIP_GROUPS];
+    // SAFETY: the array has sixteen entries.
+    unsafe { _mm512_storeu_ps(all.as_mut_ptr(), sums) };
+    out.iter_mut().zip(all.iter().step_by(groups)).for_each(|(out, sum)| *out = *sum);
 }
 
 /// Quants times activations, group by group: two groups in each register.
