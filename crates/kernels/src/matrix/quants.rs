@@ -6,7 +6,7 @@ use std::ops::Range;
 use deft_formats::quant::{Blocks, STRIP, Strip, TensorType};
 use deft_formats::with_blocks;
 
-use super::activations::{Activations, Eighths};
+use super::activations::{Activations, Eighths, TILE_TOKENS};
 use super::panel::{Ahead, PANEL_STRIPS, Panel, Sums, TILE_ROWS, panel_rows};
 use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
@@ -17,6 +17,9 @@ use crate::{Path, Team};
 /// Bytes of weights that a thread takes at a time, at least: below, handing out work costs more than it
 /// saves.
 const LEAST_BYTES: usize = 16 << 10;
+/// Tokens that a thread has for itself, at least: for fewer it does not pay that others take the same weights
+/// apart.
+const LEAST_TOKENS: usize = 48;
 /// Multiplications below which a product of several tokens stays on one thread.
 const LEAST_PRODUCTS: usize = 1 << 18;
 
@@ -52,21 +55,41 @@ pub(super) fn multiply(
         });
         return;
     }
-    let together = panel_rows(x.tokens);
-    let products = x.tokens * matrix.columns * together;
-    let grain = LEAST_PRODUCTS.div_ceil(products.max(1)) * together;
+    #[cfg(target_arch = "x86_64")]
+    if path == Path::Avx512 {
+        return with_blocks!(matrix.tensor_type, B => panels_of::<B>(team, &matrix, x, out));
+    }
+    let grain = LEAST_PRODUCTS.div_ceil((x.tokens * matrix.columns).max(1));
     with_blocks!(matrix.tensor_type, B => {
-        team.each(matrix.rows, grain, |_, rows| SPACE.with_borrow_mut(|space| {
-            for from in rows.clone().step_by(together) {
-                let rows = from..rows.end.min(from + together);
-                if path == Path::Avx512 {
-                    #[cfg(target_arch = "x86_64")]
-                    panel_of::<B>(&matrix, rows, x, space, out);
-                } else {
-                    rows_of::<B>(path, &matrix, rows, x, space, out);
-                }
+        team.each(matrix.rows, grain, |_, rows| {
+            SPACE.with_borrow_mut(|space| rows_of::<B>(path, &matrix, rows, x, space, out));
+        });
+    });
+}
+
+/// Panels of rows times all tokens, or parts of them: where there are many, threads have tokens of their own,
+/// which stay in their own caches.
+#[cfg(target_arch = "x86_64")]
+fn panels_of<B: avx512::Wide>(
+    team: &Team,
+    matrix: &Matrix<'_>,
+    x: &Activations,
+    out: &Outputs<'_>,
+) {
+    let parts = (x.tokens / LEAST_TOKENS).clamp(1, team.threads());
+    let part = x.tokens.div_ceil(parts).next_multiple_of(TILE_TOKENS);
+    let together = panel_rows(part);
+    let panels = matrix.rows.div_ceil(together);
+    let grain = LEAST_PRODUCTS.div_ceil((part * matrix.columns * together).max(1));
+    team.each(panels * parts, grain, |_, pieces| {
+        SPACE.with_borrow_mut(|space| {
+            for piece in pieces {
+                let (first, from) = (piece / panels * part, piece % panels * together);
+                let tokens = first..x.tokens.min(first + part);
+                let rows = from..matrix.rows.min(from + together);
+                panel_of::<B>(matrix, rows, x, tokens, space, out);
             }
-        }));
+        });
     });
 }
 
@@ -132,13 +155,14 @@ fn after<'a>(matrix: &Matrix<'a>, rows: &Range<usize>) -> &'a [u8] {
     &matrix.bytes[rows.end * row_bytes..end * row_bytes]
 }
 
-/// Rows of a panel times all tokens: strips are taken apart once and multiplied while they are in a near
-/// cache.
+/// Rows of a panel times some tokens, the first of which begins a tile: strips are taken apart once and
+/// multiplied while they are in a near cache.
 #[cfg(target_arch = "x86_64")]
 fn panel_of<B: avx512::Wide>(
     matrix: &Matrix<'_>,
     rows: Range<usize>,
     x: &Activations,
+    tokens: Range<usize>,
     space: &mut Space,
     out: &Outputs<'_>,
 ) {
@@ -147,10 +171,10 @@ fn panel_of<B: avx512::Wide>(
     let stride = matrix.columns.div_ceil(STRIP);
     if stride > PANEL_STRIPS {
         // What was there before is not read.
-        sums.resize(x.tokens * rows.len().next_multiple_of(TILE_ROWS), Sums::default());
+        sums.resize(tokens.len() * rows.len().next_multiple_of(TILE_ROWS), Sums::default());
     }
     let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
-    let mut ahead = Ahead::of(after(matrix, &rows), rows.len() * stride, x.tokens);
+    let mut ahead = Ahead::of(after(matrix, &rows), rows.len() * stride, tokens.len());
     for first in (0..stride).step_by(strips) {
         panel.strips = strips.min(stride - first);
         for (at, row) in rows.clone().enumerate() {
@@ -161,11 +185,12 @@ fn panel_of<B: avx512::Wide>(
                 unsafe { avx512::pack::<B>(blocks, ahead.distance, strip, tile, at % TILE_ROWS) };
             }
         }
-        let (x, tokens, rows) = (x.tiles(), x.tokens, rows.clone());
+        let (rows, tokens) = (rows.clone(), tokens.clone());
+        let x = &x.tiles()[tokens.start / TILE_TOKENS * stride..];
         let mut block =
             avx512::Block { panel, rows, x, stride, first, sums, out, tokens, ahead: &mut ahead };
-        // SAFETY: as above; activations have `stride` strips for each three tokens, and rows are given to
-        // one thread once.
+        // SAFETY: as above; activations have `stride` strips for each three tokens, and rows of some tokens
+        // are given to one thread once.
         unsafe { avx512::multiply::<B>(&mut block) };
     }
 }

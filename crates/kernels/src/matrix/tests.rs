@@ -118,7 +118,7 @@ proptest! {
 #[test]
 fn long_rows_and_many_tokens_agree_with_the_scalar_twin() {
     let (one, two) = (Team::new(NonZero::new(1)), Team::new(NonZero::new(2)));
-    let (rows, columns, most) = (39, 3840, 28);
+    let (rows, columns, most) = (39, 3840, 103);
     let x: Vec<f32> = (0..most * columns).map(|at| (at as f32 * 0.013).sin()).collect();
     for tensor_type in
         [TensorType::Q8_0, TensorType::Q5_1, TensorType::Q4_K, TensorType::Q6_K, TensorType::Q2_K]
@@ -128,7 +128,7 @@ fn long_rows_and_many_tokens_agree_with_the_scalar_twin() {
         let twin: Vec<f32> =
             x.chunks(columns).flat_map(|x| product(Path::Scalar, &one, matrix, x)).collect();
         for path in paths() {
-            for tokens in [2, 7, 24, 25, most] {
+            for tokens in [2, 7, 24, 25, 96, most] {
                 let found = product(path, &two, matrix, &x[..tokens * columns]);
                 assert_eq!(
                     found,

@@ -284,12 +284,13 @@ pub(super) struct Block<'a> {
     pub(super) x: &'a [TokenTile],
     pub(super) stride: usize,
     pub(super) first: usize,
-    /// Partial sums, `tokens x rows` in whole tiles; not read where the panel has the first strips, and not
+    /// Partial sums of these tokens, `tokens x rows` in whole tiles; not read where the panel has the first strips, and not
     /// written where it has the last ones.
     pub(super) sums: &'a mut [Sums],
     /// Written where the panel has the last strips.
     pub(super) out: &'a Outputs<'a>,
-    pub(super) tokens: usize,
+    /// Which tokens these are; the first one is the first of `x`.
+    pub(super) tokens: Range<usize>,
     /// What comes next.
     pub(super) ahead: &'a mut Ahead,
 }
@@ -307,13 +308,14 @@ impl Block<'_> {
 /// results of these rows.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
-    let tiles = block.tokens.div_ceil(TILE_TOKENS);
+    let count = block.tokens.len();
+    let tiles = count.div_ceil(TILE_TOKENS);
     // Activations of three tokens stay in the nearest cache while all rows pass by.
     for at in 0..tiles {
-        let tokens = TILE_TOKENS.min(block.tokens - at * TILE_TOKENS);
+        let tokens = TILE_TOKENS.min(count - at * TILE_TOKENS);
         if block.is_last() {
             for token in at * TILE_TOKENS..at * TILE_TOKENS + tokens {
-                block.out.fetch(token, block.rows.clone());
+                block.out.fetch(block.tokens.start + token, block.rows.clone());
             }
         }
         for rows in 0..block.rows.len().div_ceil(TILE_ROWS) {
@@ -373,7 +375,7 @@ unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, rows: usiz
             let begin = block.rows.start + row;
             let rows = begin..block.rows.end.min(begin + TILE_ROWS);
             // SAFETY: nobody else writes these rows, as the caller promises.
-            let out = block.out.stretch(token + at, rows);
+            let out = block.out.stretch(block.tokens.start + token + at, rows);
             let results = trees(partials);
             match <&mut [f32; TILE_ROWS]>::try_from(&mut *out) {
                 Ok(out) => _mm_storeu_ps(out.as_mut_ptr(), results),
