@@ -284,8 +284,8 @@ pub(super) struct Block<'a> {
     pub(super) x: &'a [TokenTile],
     pub(super) stride: usize,
     pub(super) first: usize,
-    /// Partial sums of these tokens, `tokens x rows` in whole tiles; not read where the panel has the first strips, and not
-    /// written where it has the last ones.
+    /// Partial sums of these tokens, `tokens x rows` in whole tiles; not read where the panel has the first
+    /// strips, and not written where it has the last ones.
     pub(super) sums: &'a mut [Sums],
     /// Written where the panel has the last strips.
     pub(super) out: &'a Outputs<'a>,
