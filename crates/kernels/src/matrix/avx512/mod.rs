@@ -19,6 +19,9 @@ use scales::Scales;
 use super::panel::{Ahead, LINE, Panel, RowTile, Sums, TILE_ROWS};
 use crate::team::Outputs;
 
+/// Bytes that a single token's weights are asked for ahead. The processor does that by itself within a page of
+/// 4 KiB only.
+const AHEAD: usize = 4096;
 /// Dot instructions that a strip takes.
 const STEPS: usize = STRIP / 64;
 
@@ -116,6 +119,16 @@ fn add_strip<B: Blocks>(
     add::<B>(partial, second, scale, min, &x.scales, &x.lows[1])
 }
 
+/// Asks for the strip that begins so many bytes after another one.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn ask_for<B: Blocks>(blocks: &[u8], ahead: usize) {
+    let next = blocks.as_ptr().wrapping_add(ahead);
+    for line in 0..(STRIP / B::VALUES * B::BYTES).div_ceil(LINE) {
+        _mm_prefetch::<_MM_HINT_T0>(next.wrapping_add(line * LINE).cast());
+    }
+}
+
 /// Rows of so many bytes times the activations of a token, group by group.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
@@ -126,6 +139,7 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &
         let mut partial = _mm512_setzero_ps();
         let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
         for (blocks, x) in strips.by_ref().zip(x) {
+            ask_for::<B>(blocks, AHEAD);
             // SAFETY: these are blocks of 512 values.
             let (quants, scales) = unsafe {
                 (quants::load::<B>(blocks.as_ptr(), STEPS), B::scales_of(blocks, &mut strip))
@@ -241,10 +255,7 @@ pub(super) fn pack<B: Wide>(
     row: usize,
 ) {
     if ahead > 0 {
-        let next = blocks.as_ptr().wrapping_add(ahead);
-        for line in 0..(STRIP / B::VALUES * B::BYTES).div_ceil(LINE) {
-            _mm_prefetch::<_MM_HINT_T0>(next.wrapping_add(line * LINE).cast());
-        }
+        ask_for::<B>(blocks, ahead);
     }
     if blocks.len() == STRIP / B::VALUES * B::BYTES {
         // SAFETY: these are blocks of 512 values.
