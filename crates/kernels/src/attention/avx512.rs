@@ -3,13 +3,12 @@
 use std::arch::x86_64::*;
 
 use super::PAGE;
+use super::plain::ROWS;
 use crate::curve;
 use crate::matrix::Floats;
 
 /// Queries whose scores, or sums, fill the registers.
-pub(super) const TILE: usize = 8;
-/// Rows that become weights together.
-pub(super) const ROWS: usize = 16;
+const TILE: usize = 8;
 /// Bytes that come together where one of them is asked for: lines are fetched in pairs.
 const PAIR: usize = 128;
 

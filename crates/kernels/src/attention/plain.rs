@@ -10,7 +10,7 @@ use crate::on_every_path;
 use crate::{Path, matrix};
 
 /// Rows that become weights together.
-const ROWS: usize = 16;
+pub(super) const ROWS: usize = 16;
 
 /// Rows of a page, as floats or as half floats.
 #[derive(Clone, Copy)]
