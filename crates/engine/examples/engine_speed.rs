@@ -1,8 +1,8 @@
-//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth]]` loads a model as an engine
-//! process does, asks it over a link, measures the limits between the questions, and writes medians as JSON;
-//! `short` leaves out what takes minutes: prompts and contexts of thousands of tokens; `step`, `prompt`,
-//! `eight` and `depth` measure nothing but a step of one token, prompts of 512, answers of one and of eight
-//! lanes, and answers after long prompts.
+//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth]]` loads a
+//! model as an engine process does, asks it over a link, measures the limits between the questions, and
+//! writes medians as JSON; `short` leaves out what takes minutes: prompts and contexts of thousands of tokens;
+//! `step`, `prompt`, `eight` and `depth` measure nothing but a step of one token, prompts of 512, answers of
+//! one and of eight lanes, and answers after long prompts.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
 use std::fs::File;
@@ -211,29 +211,8 @@ fn main() {
     }
     let instructions = Instructions::best();
     let team = Team::new(None);
-    if how_much.as_deref() == Some("depth") {
-        let link = Link::open(&file, cost.vocabulary, 8192, 1, "f16");
-        println!("{}", depth(&file, &cost, rounds, link));
-        return;
-    }
-    if let Some(mode @ ("prompt" | "eight")) = how_much.as_deref() {
-        let mut link = Link::open(&file, cost.vocabulary, 1024, LANES, "f16");
-        link.prompt_seconds(16);
-        let found = if mode == "prompt" {
-            let peak = || limits::integer_peak(instructions, &team);
-            let (peak, prompt) =
-                beside(rounds, peak, || cost.operations(512) / link.prompt_seconds(512));
-            json!({ "prompt_512": 512.0 * prompt / cost.operations(512), "ratio": prompt / peak })
-        } else {
-            let mut pairs: Vec<_> =
-                (0..rounds).map(|_| (link.answer_rate(16), link.rate_together())).collect();
-            let one = median(&mut pairs.iter().map(|pair| pair.0).collect::<Vec<_>>());
-            pairs.sort_by(|a, b| a.1.total_cmp(&b.1));
-            let eight = pairs[rounds / 2].1;
-            json!({ "one": one, "eight": eight, "ratio": eight / one })
-        };
-        link.end();
-        println!("{found}");
+    if let Some(mode @ ("prompt" | "eight" | "depth")) = how_much.as_deref() {
+        println!("{}", only(mode, &file, &cost, rounds, &team));
         return;
     }
     let buffer = vec![1_u8; 256 << 20];
@@ -272,6 +251,28 @@ fn main() {
         report.extend(long.clone());
     }
     println!("{report}");
+}
+
+/// One workload alone.
+fn only(mode: &str, file: &Path, cost: &Cost, rounds: usize, team: &Team) -> serde_json::Value {
+    if mode == "depth" {
+        return depth(file, cost, rounds, Link::open(file, cost.vocabulary, 8192, 1, "f16"));
+    }
+    let mut link = Link::open(file, cost.vocabulary, 1024, LANES, "f16");
+    link.prompt_seconds(16);
+    let found = if mode == "prompt" {
+        let peak = || limits::integer_peak(Instructions::best(), team);
+        let (peak, prompt) =
+            beside(rounds, peak, || cost.operations(512) / link.prompt_seconds(512));
+        json!({ "prompt_512": 512.0 * prompt / cost.operations(512), "ratio": prompt / peak })
+    } else {
+        let (mut one, mut eight): (Vec<f64>, Vec<f64>) =
+            (0..rounds).map(|_| (link.answer_rate(16), link.rate_together())).unzip();
+        let (one, eight) = (median(&mut one), median(&mut eight));
+        json!({ "one": one, "eight": eight, "ratio": eight / one })
+    };
+    link.end();
+    found
 }
 
 /// What needs long prompts: their speed, and that of answers after them.

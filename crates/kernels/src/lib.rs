@@ -7,6 +7,8 @@
     reason = "vector instructions, each with a scalar twin, and a team of threads"
 )]
 
+#[cfg(target_arch = "x86_64")]
+mod ahead;
 mod attention;
 mod curve;
 pub mod limits;

@@ -4,6 +4,7 @@ use std::arch::x86_64::*;
 
 use super::PAGE;
 use super::plain::ROWS;
+use crate::ahead::Ahead;
 use crate::curve;
 use crate::matrix::Floats;
 
@@ -11,31 +12,6 @@ use crate::matrix::Floats;
 const TILE: usize = 8;
 /// Bytes that come together where one of them is asked for: lines are fetched in pairs.
 const PAIR: usize = 128;
-
-/// What is looked at next, asked for bit by bit while something else is computed.
-struct Ahead {
-    next: *const u8,
-    pairs: usize,
-    each: usize,
-}
-
-impl Ahead {
-    /// Bytes that are asked for in so many parts.
-    fn of(bytes: &[u8], parts: usize) -> Self {
-        let pairs = bytes.len().div_ceil(PAIR);
-        Self { next: bytes.as_ptr(), pairs, each: pairs.div_ceil(parts.max(1)) }
-    }
-
-    #[inline(always)]
-    fn fetch(&mut self) {
-        for _ in 0..self.each.min(self.pairs) {
-            // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
-            unsafe { _mm_prefetch::<_MM_HINT_T1>(self.next.cast()) };
-            self.next = self.next.wrapping_add(PAIR);
-            self.pairs -= 1;
-        }
-    }
-}
 
 /// Scores of all positions of a page; asks for the keys that come next.
 ///
@@ -49,7 +25,7 @@ pub(super) unsafe fn scores<F: Floats>(
     scores: &mut [[f32; PAGE]],
     next: &[u8],
 ) {
-    let mut ahead = Ahead::of(next, length);
+    let mut ahead = Ahead::of(next, PAIR, length);
     let mut at = 0;
     while at < scores.len() {
         // SAFETY: the tile's queries and scores exist.
@@ -118,10 +94,10 @@ pub(super) unsafe fn gather<F: Floats>(
     sums: &mut [f32],
     next: &[u8],
 ) {
-    let mut ahead = Ahead::of(next, used);
+    let mut ahead = Ahead::of(next, PAIR, used);
     let mut at = 0;
     while at < scores.len() {
-        let rows = [TILE, 4, 1].into_iter().find(|rows| at + rows <= scores.len()).unwrap_or(1);
+        let rows = [TILE, 4, 2, 1].into_iter().find(|rows| at + rows <= scores.len()).unwrap_or(1);
         let mut from = 0;
         while from < width {
             // SAFETY: the tile's rows and columns exist.
@@ -139,6 +115,8 @@ pub(super) unsafe fn gather<F: Floats>(
                     TILE => tile.add::<F, TILE, 1>(&mut ahead),
                     4 if left >= 64 => tile.add::<F, 4, 4>(&mut ahead),
                     4 => tile.add::<F, 4, 1>(&mut ahead),
+                    2 if left >= 64 => tile.add::<F, 2, 4>(&mut ahead),
+                    2 => tile.add::<F, 2, 1>(&mut ahead),
                     _ if left >= 64 => tile.add::<F, 1, 4>(&mut ahead),
                     _ => tile.add::<F, 1, 1>(&mut ahead),
                 };

@@ -2,7 +2,10 @@
 
 use deft_formats::quant::{STRIP, STRIP_GROUPS};
 
+#[cfg(target_arch = "x86_64")]
 use super::activations::TILE_TOKENS;
+#[cfg(target_arch = "x86_64")]
+use crate::ahead::Ahead;
 
 /// Most rows of a panel.
 pub(super) const PANEL_ROWS: usize = 16;
@@ -42,41 +45,27 @@ pub(super) struct Panel {
     pub(super) strips: usize,
 }
 
-/// Stored rows of the next panel, whose lines are asked for while the one before is computed with.
+/// How the stored rows of the next panel are asked for while the one before is computed with.
 ///
 /// Tiles of many tokens take long and ask for little each. Few tokens are done before what they asked for
 /// comes; there each strip that is taken apart, which waits for memory anyhow, asks for the one in its place.
+#[cfg(target_arch = "x86_64")]
 #[derive(Debug)]
-pub(super) struct Ahead {
-    next: *const u8,
-    lines: usize,
-    /// Lines for each tile.
-    each: usize,
-    /// How far on the next panel's strips are; 0 where tiles ask for them.
+pub(super) struct Next {
+    /// For tiles.
+    pub(super) ahead: Ahead,
+    /// For strips: how far on the next panel's are; 0 where tiles ask for them.
     pub(super) distance: usize,
 }
 
-impl Ahead {
+#[cfg(target_arch = "x86_64")]
+impl Next {
     /// For a panel of so many strips, of all its rows together.
     pub(super) fn of(stored: &[u8], strips: usize, tokens: usize) -> Self {
-        let lines = stored.len().div_ceil(LINE);
         let tiles = tokens.div_ceil(TILE_TOKENS) * strips.div_ceil(TILE_ROWS * PANEL_STRIPS);
-        let few = tokens <= FEW_TOKENS;
-        let (each, distance) = if few { (0, stored.len()) } else { (lines.div_ceil(tiles), 0) };
-        Self { next: stored.as_ptr(), lines, each, distance }
-    }
-
-    /// Asks for a tile's lines.
-    #[cfg(target_arch = "x86_64")]
-    #[inline(always)]
-    pub(super) fn fetch(&mut self) {
-        use std::arch::x86_64::{_MM_HINT_T1, _mm_prefetch};
-        for _ in 0..self.each.min(self.lines) {
-            // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
-            unsafe { _mm_prefetch::<_MM_HINT_T1>(self.next.cast()) };
-            self.next = self.next.wrapping_add(LINE);
-            self.lines -= 1;
-        }
+        let (for_tiles, distance) =
+            if tokens > FEW_TOKENS { (stored, 0) } else { (&[][..], stored.len()) };
+        Self { ahead: Ahead::of(for_tiles, LINE, tiles), distance }
     }
 }
 

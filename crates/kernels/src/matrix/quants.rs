@@ -7,7 +7,7 @@ use deft_formats::quant::{Blocks, STRIP, Strip, TensorType};
 use deft_formats::with_blocks;
 
 use super::activations::{Activations, Eighths, TILE_TOKENS};
-use super::panel::{Ahead, PANEL_STRIPS, Panel, Sums, TILE_ROWS, panel_rows};
+use super::panel::{Next, PANEL_STRIPS, Panel, Sums, TILE_ROWS, panel_rows};
 use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
@@ -78,6 +78,8 @@ fn panels_of<B: avx512::Wide>(
 ) {
     let parts = (x.tokens / LEAST_TOKENS).clamp(1, team.threads());
     let part = x.tokens.div_ceil(parts).next_multiple_of(TILE_TOKENS);
+    // Whole tiles may leave nothing for the last of many threads.
+    let parts = x.tokens.div_ceil(part);
     let together = panel_rows(part);
     let panels = matrix.rows.div_ceil(together);
     let grain = LEAST_PRODUCTS.div_ceil((part * matrix.columns * together).max(1));
@@ -174,7 +176,7 @@ fn panel_of<B: avx512::Wide>(
         sums.resize(tokens.len() * rows.len().next_multiple_of(TILE_ROWS), Sums::default());
     }
     let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
-    let mut ahead = Ahead::of(after(matrix, &rows), rows.len() * stride, tokens.len());
+    let mut next = Next::of(after(matrix, &rows), rows.len() * stride, tokens.len());
     for first in (0..stride).step_by(strips) {
         panel.strips = strips.min(stride - first);
         for (at, row) in rows.clone().enumerate() {
@@ -182,13 +184,22 @@ fn panel_of<B: avx512::Wide>(
             let blocks = matrix.row(row)[first * bytes..].chunks(bytes);
             for (blocks, tile) in blocks.zip(tiles) {
                 // SAFETY: the path was found on this processor; nothing else is demanded.
-                unsafe { avx512::pack::<B>(blocks, ahead.distance, strip, tile, at % TILE_ROWS) };
+                unsafe { avx512::pack::<B>(blocks, next.distance, strip, tile, at % TILE_ROWS) };
             }
         }
         let (rows, tokens) = (rows.clone(), tokens.clone());
         let x = &x.tiles()[tokens.start / TILE_TOKENS * stride..];
-        let mut block =
-            avx512::Block { panel, rows, x, stride, first, sums, out, tokens, ahead: &mut ahead };
+        let mut block = avx512::Block {
+            panel,
+            rows,
+            x,
+            stride,
+            first,
+            sums,
+            out,
+            tokens,
+            ahead: &mut next.ahead,
+        };
         // SAFETY: as above; activations have `stride` strips for each three tokens, and rows of some tokens
         // are given to one thread once.
         unsafe { avx512::multiply::<B>(&mut block) };

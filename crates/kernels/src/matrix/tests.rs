@@ -140,6 +140,20 @@ fn long_rows_and_many_tokens_agree_with_the_scalar_twin() {
     }
 }
 
+/// Whole tiles of tokens leave nothing for the last of so many threads.
+#[test]
+fn tokens_divided_among_many_threads_agree_with_the_scalar_twin() {
+    let (one, many) = (Team::new(NonZero::new(1)), Team::new(NonZero::new(30)));
+    let (tensor_type, rows, columns, tokens) = (TensorType::Q8_0, 5, 32, 1441);
+    let bytes = stored(tensor_type, rows * columns, 3);
+    let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+    let x: Vec<f32> = (0..tokens * columns).map(|at| (at as f32 * 0.07).sin()).collect();
+    let twin = product(Path::Scalar, &one, matrix, &x);
+    for path in paths() {
+        assert_eq!(product(path, &many, matrix, &x), twin, "{path}");
+    }
+}
+
 /// Rows of which several fill what is otherwise a piece of one row, and some that are left over.
 #[test]
 fn short_rows_agree_with_the_scalar_twin() {

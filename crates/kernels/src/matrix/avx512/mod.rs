@@ -16,7 +16,8 @@ pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
 use scales::Scales;
 
-use super::panel::{Ahead, LINE, Panel, RowTile, Sums, TILE_ROWS};
+use super::panel::{LINE, Panel, RowTile, Sums, TILE_ROWS};
+use crate::ahead::Ahead;
 use crate::team::Outputs;
 
 /// Bytes that a single token's weights are asked for ahead. The processor does that by itself within a page of
