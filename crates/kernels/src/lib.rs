@@ -16,6 +16,7 @@ mod matrix;
 mod path;
 mod pointwise;
 mod processors;
+mod sixteen;
 mod team;
 
 pub(crate) use path::on_every_path;

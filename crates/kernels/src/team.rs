@@ -323,12 +323,53 @@ impl<'a> Outputs<'a> {
         }
     }
 
-    /// Asks for the lines of a token's results of some rows, which are written soon.
+    /// The results of some tokens and rows.
+    ///
+    /// # Safety
+    /// As [`Self::stretch`], for all of them.
     #[cfg(target_arch = "x86_64")]
-    pub(crate) fn fetch(&self, token: usize, rows: Range<usize>) {
+    pub(crate) unsafe fn block(&self, tokens: Range<usize>, rows: Range<usize>) -> Block<'_> {
+        assert!(tokens.start <= tokens.end && tokens.end <= self.tokens);
+        assert!(rows.start <= rows.end && rows.end <= self.rows);
+        let start = self.start.wrapping_add(tokens.start * self.rows + rows.start);
+        let (tokens, rows) = (tokens.len(), rows.len());
+        Block { start, tokens, rows, stride: self.rows, slice: PhantomData }
+    }
+}
+
+/// The results of some tokens and rows, which one thread has for itself.
+#[cfg(target_arch = "x86_64")]
+#[derive(Debug)]
+pub(crate) struct Block<'a> {
+    start: *mut f32,
+    tokens: usize,
+    rows: usize,
+    stride: usize,
+    slice: PhantomData<&'a mut [f32]>,
+}
+
+#[cfg(target_arch = "x86_64")]
+impl Block<'_> {
+    pub(crate) fn tokens(&self) -> usize {
+        self.tokens
+    }
+
+    pub(crate) fn rows(&self) -> usize {
+        self.rows
+    }
+
+    /// Where a token's results from a row on are, of which this many are left.
+    #[inline(always)]
+    pub(crate) fn at(&self, token: usize, row: usize) -> (*mut f32, usize) {
+        debug_assert!(token < self.tokens && row < self.rows);
+        (self.start.wrapping_add(token * self.stride + row), self.rows - row)
+    }
+
+    /// Asks for the lines of a token's results, which are written soon.
+    pub(crate) fn fetch(&self, token: usize) {
         use std::arch::x86_64::{_MM_HINT_ET0, _mm_prefetch};
-        let first = self.start.wrapping_add(token * self.rows + rows.start);
-        for at in (0..rows.len()).step_by(LINE_FLOATS) {
+        let (first, rows) = self.at(token, 0);
+        for at in (0..rows).step_by(LINE_FLOATS) {
             // SAFETY: asking for an address reads and writes nothing, whatever is there.
             unsafe { _mm_prefetch::<_MM_HINT_ET0>(first.wrapping_add(at).cast()) };
         }

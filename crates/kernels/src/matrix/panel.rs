@@ -7,14 +7,16 @@ use super::activations::TILE_TOKENS;
 #[cfg(target_arch = "x86_64")]
 use crate::ahead::Ahead;
 
-/// Most rows of a panel.
-pub(super) const PANEL_ROWS: usize = 16;
+/// Tiles of a panel: so many stay in the nearest cache while tokens pass by.
+const PANEL_TILES: usize = 8;
+/// Most strips of each row that are in a panel at a time.
+const PANEL_STRIPS: usize = 6;
+/// Most tiles above one another: more rows would not fill more of a line of results.
+const TILES_HIGH: usize = 4;
 /// So many tokens are few.
 const FEW_TOKENS: usize = 24;
 /// Rows of a tile.
 pub(super) const TILE_ROWS: usize = 4;
-/// Strips of each row that are in a panel at a time: with some tokens they stay in the nearest cache.
-pub(super) const PANEL_STRIPS: usize = 6;
 /// Bytes of a line of the caches.
 pub(super) const LINE: usize = 64;
 /// Dot instructions that a strip takes.
@@ -32,16 +34,11 @@ pub(super) struct RowTile {
     pub(super) mins: [[[f32; STRIP_GROUPS]; TILE_ROWS]; 2],
 }
 
-/// The partial sums of a row and a token.
-#[derive(Debug, Clone, Copy, Default)]
-#[repr(C, align(64))]
-pub(super) struct Sums(pub(super) [f32; STRIP_GROUPS]);
-
-/// Strips of some rows.
+/// Strips of some rows: tiles with the strips of four rows side by side, those of other rows behind them.
 #[derive(Debug, Clone)]
 pub(super) struct Panel {
-    pub(super) tiles: [[RowTile; PANEL_STRIPS]; PANEL_ROWS / TILE_ROWS],
-    /// How many of the strips are in use.
+    pub(super) tiles: [RowTile; PANEL_TILES],
+    /// How many strips of each row there are.
     pub(super) strips: usize,
 }
 
@@ -60,20 +57,32 @@ pub(super) struct Next {
 
 #[cfg(target_arch = "x86_64")]
 impl Next {
-    /// For a panel of so many strips, of all its rows together.
-    pub(super) fn of(stored: &[u8], strips: usize, tokens: usize) -> Self {
-        let tiles = tokens.div_ceil(TILE_TOKENS) * strips.div_ceil(TILE_ROWS * PANEL_STRIPS);
+    /// For what a thread does with such panels, one after the other.
+    pub(super) fn of(stored: &[u8], shape: Shape, stride: usize, tokens: usize) -> Self {
+        let tiles = tokens.div_ceil(TILE_TOKENS) * shape.rows / TILE_ROWS;
         let (for_tiles, distance) =
             if tokens > FEW_TOKENS { (stored, 0) } else { (&[][..], stored.len()) };
-        Self { ahead: Ahead::of(for_tiles, LINE, tiles), distance }
+        let parts = tiles * stride.div_ceil(shape.strips);
+        Self { ahead: Ahead::of(for_tiles, LINE, parts), distance }
     }
 }
 
-/// Rows of the panels for so many tokens. Few tokens use a panel up while it is in the nearest cache. Many
-/// would push it out of there anyhow; then the more rows it has, the more seldom they themselves are read from
-/// the caches far away.
-pub(super) fn panel_rows(tokens: usize) -> usize {
-    if tokens > FEW_TOKENS { PANEL_ROWS } else { TILE_ROWS }
+/// How large a panel is.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Shape {
+    pub(super) rows: usize,
+    /// Of each row at a time.
+    pub(super) strips: usize,
+}
+
+impl Shape {
+    /// For rows of so many strips and so many tokens. Few tokens use four rows up while these are in the nearest
+    /// cache; for many there are as many rows as fit in there.
+    pub(super) fn of(stride: usize, tokens: usize) -> Self {
+        let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
+        let high = if tokens > FEW_TOKENS { (PANEL_TILES / strips).min(TILES_HIGH) } else { 1 };
+        Self { rows: high * TILE_ROWS, strips }
+    }
 }
 
 impl Default for Panel {
@@ -83,6 +92,6 @@ impl Default for Panel {
             scales: [[[0.0; STRIP_GROUPS]; TILE_ROWS]; 2],
             mins: [[[0.0; STRIP_GROUPS]; TILE_ROWS]; 2],
         };
-        Self { tiles: [[tile; PANEL_STRIPS]; PANEL_ROWS / TILE_ROWS], strips: 0 }
+        Self { tiles: [tile; PANEL_TILES], strips: 0 }
     }
 }

@@ -7,10 +7,11 @@ use deft_formats::quant::{Blocks, STRIP, Strip, TensorType};
 use deft_formats::with_blocks;
 
 use super::activations::{Activations, Eighths, TILE_TOKENS};
-use super::panel::{Next, PANEL_STRIPS, Panel, Sums, TILE_ROWS, panel_rows};
+use super::panel::{Next, Panel, Shape, TILE_ROWS};
 use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
+use crate::sixteen::Sixteen;
 use crate::team::Outputs;
 use crate::{Path, Team};
 
@@ -20,6 +21,8 @@ const LEAST_BYTES: usize = 16 << 10;
 /// Tokens that a thread has for itself, at least: for fewer it does not pay that others take the same weights
 /// apart.
 const LEAST_TOKENS: usize = 48;
+/// Bytes of activations that stay in a thread's own caches while rows pass by.
+const NEAR_BYTES: usize = 768 << 10;
 /// Multiplications below which a product of several tokens stays on one thread.
 const LEAST_PRODUCTS: usize = 1 << 18;
 
@@ -29,7 +32,7 @@ struct Space {
     strip: Strip,
     panel: Panel,
     /// Partial sums, `tokens x rows of a panel`.
-    sums: Vec<Sums>,
+    sums: Vec<Sixteen>,
 }
 
 thread_local! {
@@ -76,20 +79,22 @@ fn panels_of<B: avx512::Wide>(
     x: &Activations,
     out: &Outputs<'_>,
 ) {
-    let parts = (x.tokens / LEAST_TOKENS).clamp(1, team.threads());
+    let stride = matrix.columns.div_ceil(STRIP);
+    let near = NEAR_BYTES / (stride * size_of::<Eighths>());
+    let parts = (x.tokens / LEAST_TOKENS).clamp(1, team.threads().max(x.tokens.div_ceil(near)));
     let part = x.tokens.div_ceil(parts).next_multiple_of(TILE_TOKENS);
     // Whole tiles may leave nothing for the last of many threads.
     let parts = x.tokens.div_ceil(part);
-    let together = panel_rows(part);
-    let panels = matrix.rows.div_ceil(together);
-    let grain = LEAST_PRODUCTS.div_ceil((part * matrix.columns * together).max(1));
+    let shape = Shape::of(stride, part);
+    let panels = matrix.rows.div_ceil(shape.rows);
+    let grain = LEAST_PRODUCTS.div_ceil((part * matrix.columns * shape.rows).max(1));
     team.each(panels * parts, grain, |_, pieces| {
         SPACE.with_borrow_mut(|space| {
             for piece in pieces {
-                let (first, from) = (piece / panels * part, piece % panels * together);
+                let (first, from) = (piece / panels * part, piece % panels * shape.rows);
                 let tokens = first..x.tokens.min(first + part);
-                let rows = from..matrix.rows.min(from + together);
-                panel_of::<B>(matrix, rows, x, tokens, space, out);
+                let rows = from..matrix.rows.min(from + shape.rows);
+                panel_of::<B>(matrix, shape, rows, x, tokens, space, out);
             }
         });
     });
@@ -122,7 +127,7 @@ fn rows_of<B: Blocks>(
     let bytes = STRIP / B::VALUES * B::BYTES;
     for row in rows {
         space.sums.clear();
-        space.sums.resize(x.tokens, Sums::default());
+        space.sums.resize(x.tokens, Sixteen::default());
         for (at, blocks) in matrix.row(row).chunks(bytes).enumerate() {
             let strip = &mut space.strip;
             match path {
@@ -162,6 +167,7 @@ fn after<'a>(matrix: &Matrix<'a>, rows: &Range<usize>) -> &'a [u8] {
 #[cfg(target_arch = "x86_64")]
 fn panel_of<B: avx512::Wide>(
     matrix: &Matrix<'_>,
+    shape: Shape,
     rows: Range<usize>,
     x: &Activations,
     tokens: Range<usize>,
@@ -171,37 +177,28 @@ fn panel_of<B: avx512::Wide>(
     let Space { strip, panel, sums } = space;
     let bytes = STRIP / B::VALUES * B::BYTES;
     let stride = matrix.columns.div_ceil(STRIP);
-    if stride > PANEL_STRIPS {
+    if stride > shape.strips {
         // What was there before is not read.
-        sums.resize(tokens.len() * rows.len().next_multiple_of(TILE_ROWS), Sums::default());
+        sums.resize(tokens.len() * shape.rows, Sixteen::default());
     }
-    let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
-    let mut next = Next::of(after(matrix, &rows), rows.len() * stride, tokens.len());
-    for first in (0..stride).step_by(strips) {
-        panel.strips = strips.min(stride - first);
+    let mut next = Next::of(after(matrix, &rows), shape, stride, tokens.len());
+    // SAFETY: rows of some tokens are given to one thread once.
+    let results = unsafe { out.block(tokens.clone(), rows.clone()) };
+    let x = &x.tiles()[tokens.start / TILE_TOKENS * stride..];
+    for first in (0..stride).step_by(shape.strips) {
+        panel.strips = shape.strips.min(stride - first);
         for (at, row) in rows.clone().enumerate() {
-            let tiles = &mut panel.tiles[at / TILE_ROWS][..panel.strips];
+            let tiles = &mut panel.tiles[at / TILE_ROWS * panel.strips..][..panel.strips];
             let blocks = matrix.row(row)[first * bytes..].chunks(bytes);
             for (blocks, tile) in blocks.zip(tiles) {
                 // SAFETY: the path was found on this processor; nothing else is demanded.
                 unsafe { avx512::pack::<B>(blocks, next.distance, strip, tile, at % TILE_ROWS) };
             }
         }
-        let (rows, tokens) = (rows.clone(), tokens.clone());
-        let x = &x.tiles()[tokens.start / TILE_TOKENS * stride..];
-        let mut block = avx512::Block {
-            panel,
-            rows,
-            x,
-            stride,
-            first,
-            sums,
-            out,
-            tokens,
-            ahead: &mut next.ahead,
-        };
-        // SAFETY: as above; activations have `stride` strips for each three tokens, and rows of some tokens
-        // are given to one thread once.
+        let (sums, ahead) = (&mut sums[..], &mut next.ahead);
+        let mut block = avx512::Block { panel, x, stride, first, sums, out: &results, ahead };
+        // SAFETY: as above; activations have `stride` strips for each three tokens, and sums are as many as
+        // there are of whole tiles.
         unsafe { avx512::multiply::<B>(&mut block) };
     }
 }

@@ -1,7 +1,6 @@
 //! 512-bit twins of [`super::scalar`]. One register holds the sixteen partial sums.
 
 use std::arch::x86_64::*;
-use std::ops::Range;
 
 mod interleaved;
 mod quants;
@@ -16,9 +15,10 @@ pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
 use scales::Scales;
 
-use super::panel::{LINE, Panel, RowTile, Sums, TILE_ROWS};
+use super::panel::{LINE, Panel, RowTile, TILE_ROWS};
 use crate::ahead::Ahead;
-use crate::team::Outputs;
+use crate::sixteen::Sixteen;
+use crate::team::Block as Results;
 
 /// Bytes that a single token's weights are asked for ahead. The processor does that by itself within a page of
 /// 4 KiB only.
@@ -287,22 +287,19 @@ fn put<B: Blocks>(quants: &[__m512i; STEPS], scales: &Scales, tile: &mut RowTile
     }
 }
 
-/// Strips of a panel of rows, and of all tokens: what [`multiply`] computes.
+/// Strips of a panel of rows, and of some tokens: what [`multiply`] computes.
 pub(super) struct Block<'a> {
     pub(super) panel: &'a Panel,
-    /// Which rows of the matrix these are. The panel's last tile may have more, which are not looked at.
-    pub(super) rows: Range<usize>,
     /// `stride` strips for each three tokens, of which those of the panel begin at `first`.
     pub(super) x: &'a [TokenTile],
     pub(super) stride: usize,
     pub(super) first: usize,
     /// Partial sums of these tokens, `tokens x rows` in whole tiles; not read where the panel has the first
     /// strips, and not written where it has the last ones.
-    pub(super) sums: &'a mut [Sums],
-    /// Written where the panel has the last strips.
-    pub(super) out: &'a Outputs<'a>,
-    /// Which tokens these are; the first one is the first of `x`.
-    pub(super) tokens: Range<usize>,
+    pub(super) sums: &'a mut [Sixteen],
+    /// Written where the panel has the last strips. The panel's last tile may have more rows, which are not
+    /// looked at.
+    pub(super) out: &'a Results<'a>,
     /// What comes next.
     pub(super) ahead: &'a mut Ahead,
 }
@@ -316,27 +313,25 @@ impl Block<'_> {
 /// A panel's strips of rows times all tokens.
 ///
 /// # Safety
-/// `x` has `stride` strips for each three tokens, `sums` has what is said there, and nobody else writes the
-/// results of these rows.
+/// `x` has `stride` strips for each three tokens of the results, the panel has their rows, and `sums` has what
+/// is said there.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
-    let count = block.tokens.len();
-    let tiles = count.div_ceil(TILE_TOKENS);
+    let count = block.out.tokens();
+    let is_last = block.is_last();
     // Activations of three tokens stay in the nearest cache while all rows pass by.
-    for at in 0..tiles {
-        let tokens = TILE_TOKENS.min(count - at * TILE_TOKENS);
-        if block.is_last() {
-            for token in at * TILE_TOKENS..at * TILE_TOKENS + tokens {
-                block.out.fetch(block.tokens.start + token, block.rows.clone());
-            }
+    for first in (0..count).step_by(TILE_TOKENS) {
+        let tokens = TILE_TOKENS.min(count - first);
+        if is_last {
+            (first..first + tokens).for_each(|token| block.out.fetch(token));
         }
-        for rows in 0..block.rows.len().div_ceil(TILE_ROWS) {
+        for row in (0..block.out.rows()).step_by(TILE_ROWS) {
             // SAFETY: the tile's tokens and rows exist, as the caller promises.
             unsafe {
                 match tokens {
-                    1 => tile::<B, 1>(block, rows, at),
-                    2 => tile::<B, 2>(block, rows, at),
-                    _ => tile::<B, TILE_TOKENS>(block, rows, at),
+                    1 => tile::<B, 1>(block, row, first),
+                    2 => tile::<B, 2>(block, row, first),
+                    _ => tile::<B, TILE_TOKENS>(block, row, first),
                 }
             }
         }
@@ -346,19 +341,18 @@ pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
 /// Four rows times some tokens, up to three.
 ///
 /// # Safety
-/// As [`multiply`], and these rows and tokens exist.
+/// As [`multiply`], and rows and tokens begin a tile that exists.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 #[inline]
-unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, rows: usize, at: usize) {
+unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, row: usize, token: usize) {
     block.ahead.fetch();
     let Block { panel, stride, first, .. } = *block;
-    let (row, token) = (rows * TILE_ROWS, at * TILE_TOKENS);
-    let together = block.rows.len().next_multiple_of(TILE_ROWS);
+    let together = block.out.rows().next_multiple_of(TILE_ROWS);
     // SAFETY: what is read and written are arrays of sixteen entries or 64 bytes, aligned to lines, and the
-    // sums of rows and tokens of the tile.
+    // sums and results of rows and tokens of the tile.
     unsafe {
-        let x = block.x.as_ptr().add(at * stride + first);
-        let weights = panel.tiles[rows].as_ptr();
+        let x = block.x.as_ptr().add(token / TILE_TOKENS * stride + first);
+        let weights = panel.tiles.as_ptr().add(row / TILE_ROWS * panel.strips);
         let sums = block.sums.as_mut_ptr().wrapping_add(token * together + row);
         let mut partials = [[_mm512_setzero_ps(); TILE_ROWS]; TOKENS];
         if first > 0 {
@@ -375,28 +369,33 @@ unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, rows: usiz
                 add_tile::<B, TOKENS>(weights, x, 1, &mut partials);
             }
         }
-        if !block.is_last() {
-            for (token, partials) in partials.iter().enumerate() {
-                for (at, partial) in partials.iter().enumerate() {
-                    _mm512_store_ps(sums.add(token * together + at).cast(), *partial);
-                }
-            }
-            return;
-        }
         for (at, partials) in partials.iter().enumerate() {
-            let begin = block.rows.start + row;
-            let rows = begin..block.rows.end.min(begin + TILE_ROWS);
-            // SAFETY: nobody else writes these rows, as the caller promises.
-            let out = block.out.stretch(block.tokens.start + token + at, rows);
-            let results = trees(partials);
-            match <&mut [f32; TILE_ROWS]>::try_from(&mut *out) {
-                Ok(out) => _mm_storeu_ps(out.as_mut_ptr(), results),
-                Err(_) => {
-                    let mut all = [0.0; TILE_ROWS];
-                    _mm_storeu_ps(all.as_mut_ptr(), results);
-                    out.copy_from_slice(&all[..out.len()]);
-                }
+            if block.is_last() {
+                let (out, rows) = block.out.at(token + at, row);
+                put_results(trees(partials), out, rows);
+                continue;
             }
+            for (row, partial) in partials.iter().enumerate() {
+                _mm512_store_ps(sums.add(at * together + row).cast(), *partial);
+            }
+        }
+    }
+}
+
+/// Writes four results, or as many as there is room for.
+///
+/// # Safety
+/// So many can be written.
+#[target_feature(enable = "avx512f,avx512vl")]
+#[inline]
+unsafe fn put_results(results: __m128, out: *mut f32, room: usize) {
+    // SAFETY: as the caller promises.
+    unsafe {
+        if room >= TILE_ROWS {
+            _mm_storeu_ps(out, results);
+        } else {
+            let rows = (1_u8 << room) - 1;
+            _mm_mask_storeu_ps(out, rows, results);
         }
     }
 }
