@@ -1,6 +1,6 @@
 //! Memory that is asked for before its turn.
 
-use std::arch::x86_64::{_MM_HINT_T1, _mm_prefetch};
+use std::arch::x86_64::{_MM_HINT_T0, _MM_HINT_T1, _mm_prefetch};
 
 /// What comes next, asked for part by part while something else is computed.
 #[derive(Debug)]
@@ -27,6 +27,36 @@ impl Ahead {
             unsafe { _mm_prefetch::<_MM_HINT_T1>(self.next.cast()) };
             self.next = self.next.wrapping_add(self.step);
             self.left -= 1;
+        }
+    }
+}
+
+/// What comes next, in parts of equal length, each asked for while its like is worked on.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Parts {
+    start: *const u8,
+    length: usize,
+}
+
+impl Parts {
+    /// Bytes in so many parts. Where there are none, what is here is asked for again, which costs nothing.
+    pub(crate) fn of(bytes: &[u8], parts: usize, here: &[u8]) -> Self {
+        let start = if bytes.is_empty() { here.as_ptr() } else { bytes.as_ptr() };
+        Self { start, length: bytes.len() / parts.max(1) }
+    }
+
+    /// Bytes of a part.
+    pub(crate) fn length(self) -> usize {
+        self.length
+    }
+
+    /// Asks for a line of a part.
+    #[inline(always)]
+    pub(crate) fn fetch(self, part: usize, offset: usize) {
+        // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
+        unsafe {
+            let line = self.start.wrapping_add(part * self.length + offset);
+            _mm_prefetch::<_MM_HINT_T0>(line.cast());
         }
     }
 }

@@ -4,14 +4,12 @@ use std::arch::x86_64::*;
 
 use super::PAGE;
 use super::plain::ROWS;
-use crate::ahead::Ahead;
+use crate::ahead::Parts;
 use crate::curve;
 use crate::matrix::Floats;
 
 /// Queries whose scores, or sums, fill the registers.
 const TILE: usize = 8;
-/// Bytes that come together where one of them is asked for: lines are fetched in pairs.
-const PAIR: usize = 128;
 
 /// Scores of all positions of a page; asks for the keys that come next.
 ///
@@ -25,7 +23,7 @@ pub(super) unsafe fn scores<F: Floats>(
     scores: &mut [[f32; PAGE]],
     next: &[u8],
 ) {
-    let mut ahead = Ahead::of(next, PAIR, length);
+    let next = Parts::of(next, length, keys);
     let mut at = 0;
     while at < scores.len() {
         // SAFETY: the tile's queries and scores exist.
@@ -34,10 +32,10 @@ pub(super) unsafe fn scores<F: Floats>(
             let out = scores.as_mut_ptr().add(at);
             let keys = keys.as_ptr();
             at += match scores.len() - at {
-                1 => score_tile::<F, 1>(queries, keys, length, out, &mut ahead),
-                2 | 3 => score_tile::<F, 2>(queries, keys, length, out, &mut ahead),
-                4..TILE => score_tile::<F, 4>(queries, keys, length, out, &mut ahead),
-                _ => score_tile::<F, TILE>(queries, keys, length, out, &mut ahead),
+                1 => score_tile::<F, 1>(queries, keys, length, out, next),
+                2 | 3 => score_tile::<F, 2>(queries, keys, length, out, next),
+                4..TILE => score_tile::<F, 4>(queries, keys, length, out, next),
+                _ => score_tile::<F, TILE>(queries, keys, length, out, next),
             };
         }
     }
@@ -53,11 +51,11 @@ unsafe fn score_tile<F: Floats, const ROWS: usize>(
     keys: *const u8,
     length: usize,
     out: *mut [f32; PAGE],
-    ahead: &mut Ahead,
+    next: Parts,
 ) -> usize {
     let mut sums = [[_mm512_setzero_ps(); 2]; ROWS];
-    for at in 0..length {
-        ahead.fetch();
+    let mut add = |at: usize| {
+        next.fetch(at, 0);
         // SAFETY: each query has `length` values; a row of keys has 32.
         unsafe {
             let low = F::load(keys.add(at * PAGE * F::BYTES));
@@ -68,6 +66,13 @@ unsafe fn score_tile<F: Floats, const ROWS: usize>(
                 sums[1] = _mm512_fmadd_ps(query, high, sums[1]);
             }
         }
+    };
+    for at in (0..length / 2 * 2).step_by(2) {
+        add(at);
+        add(at + 1);
+    }
+    if length % 2 == 1 {
+        add(length - 1);
     }
     for (row, sums) in sums.iter().enumerate() {
         // SAFETY: there are so many scores of 32 positions.
@@ -94,7 +99,7 @@ pub(super) unsafe fn gather<F: Floats>(
     sums: &mut [f32],
     next: &[u8],
 ) {
-    let mut ahead = Ahead::of(next, PAIR, used);
+    let next = Parts::of(next, used, values);
     let mut at = 0;
     while at < scores.len() {
         let rows = [TILE, 4, 2, 1].into_iter().find(|rows| at + rows <= scores.len()).unwrap_or(1);
@@ -108,17 +113,19 @@ pub(super) unsafe fn gather<F: Floats>(
                     width,
                     used,
                     sums: sums.as_mut_ptr().add(at * width + from),
+                    next,
+                    next_from: from * next.length() / width,
                 };
                 let left = width - from;
                 from += match rows {
-                    TILE if left >= 32 => tile.add::<F, TILE, 2>(&mut ahead),
-                    TILE => tile.add::<F, TILE, 1>(&mut ahead),
-                    4 if left >= 64 => tile.add::<F, 4, 4>(&mut ahead),
-                    4 => tile.add::<F, 4, 1>(&mut ahead),
-                    2 if left >= 64 => tile.add::<F, 2, 4>(&mut ahead),
-                    2 => tile.add::<F, 2, 1>(&mut ahead),
-                    _ if left >= 64 => tile.add::<F, 1, 4>(&mut ahead),
-                    _ => tile.add::<F, 1, 1>(&mut ahead),
+                    TILE if left >= 32 => tile.add::<F, TILE, 2>(),
+                    TILE => tile.add::<F, TILE, 1>(),
+                    4 if left >= 64 => tile.add::<F, 4, 4>(),
+                    4 => tile.add::<F, 4, 1>(),
+                    2 if left >= 64 => tile.add::<F, 2, 4>(),
+                    2 => tile.add::<F, 2, 1>(),
+                    _ if left >= 64 => tile.add::<F, 1, 4>(),
+                    _ => tile.add::<F, 1, 1>(),
                 };
             }
         }
@@ -133,6 +140,9 @@ struct SumTile {
     width: usize,
     used: usize,
     sums: *mut f32,
+    next: Parts,
+    /// Where these columns are in what comes next of a position.
+    next_from: usize,
 }
 
 impl SumTile {
@@ -141,11 +151,8 @@ impl SumTile {
     /// # Safety
     /// As [`gather`], for so many.
     #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
-    unsafe fn add<F: Floats, const ROWS: usize, const REGISTERS: usize>(
-        &self,
-        ahead: &mut Ahead,
-    ) -> usize {
-        let Self { scores, values, width, used, sums } = *self;
+    unsafe fn add<F: Floats, const ROWS: usize, const REGISTERS: usize>(&self) -> usize {
+        let Self { scores, values, width, used, sums, next, next_from } = *self;
         // SAFETY: all rows and columns exist, as the caller promises.
         unsafe {
             let mut own = [[_mm512_setzero_ps(); REGISTERS]; ROWS];
@@ -154,8 +161,8 @@ impl SumTile {
                     *own = _mm512_loadu_ps(sums.add(row * width + at * 16));
                 }
             }
-            for position in 0..used {
-                ahead.fetch();
+            let mut add = |position: usize| {
+                next.fetch(position, next_from);
                 let values = values.add(position * width * F::BYTES);
                 let values: [__m512; REGISTERS] =
                     std::array::from_fn(|at| F::load(values.add(at * 16 * F::BYTES)));
@@ -165,6 +172,13 @@ impl SumTile {
                         *own = _mm512_fmadd_ps(score, value, *own);
                     }
                 }
+            };
+            for position in (0..used / 2 * 2).step_by(2) {
+                add(position);
+                add(position + 1);
+            }
+            if used % 2 == 1 {
+                add(used - 1);
             }
             for (row, own) in own.iter().enumerate() {
                 for (at, own) in own.iter().enumerate() {

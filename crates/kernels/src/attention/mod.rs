@@ -19,6 +19,7 @@ use deft_formats::quant::TensorType;
 
 pub use page::{Cached, Kind, PAGE};
 
+use crate::sixteen::{REGISTER, Sixteen};
 use crate::team::Places;
 use crate::{Path, Team};
 
@@ -61,21 +62,41 @@ pub struct Attention<'a> {
 #[derive(Default)]
 struct Space {
     /// `queries x key length`.
-    queries: Vec<f32>,
+    queries: Floats,
     /// A page's keys, `key length x positions`.
-    keys: Vec<f32>,
+    keys: Floats,
     /// A page's values, `positions x value length`, rows filled up to whole registers.
-    values: Vec<f32>,
+    values: Floats,
     /// `queries x positions`.
-    scores: Vec<[f32; PAGE]>,
+    scores: Floats,
     /// Weighted sums of values, `queries x value length`, filled up likewise.
-    sums: Vec<f32>,
+    sums: Floats,
     /// For each query the positions of a page that it sees, a bit each.
     seen: Vec<u32>,
     /// For each query the largest score so far.
     largest: Vec<f32>,
     /// For each query the sum of weights so far.
     weights: Vec<f32>,
+}
+
+/// Floats that begin where a line of the caches does, so that no register comes from two of them.
+#[derive(Default)]
+struct Floats(Vec<Sixteen>);
+
+impl Floats {
+    /// Room for so many at least; what is there stays.
+    fn hold(&mut self, count: usize) {
+        self.0.resize(count.div_ceil(REGISTER), Sixteen::default());
+    }
+
+    fn all(&mut self) -> &mut [f32] {
+        bytemuck::cast_slice_mut(&mut self.0)
+    }
+
+    /// Rows of a page's positions.
+    fn rows(&mut self) -> &mut [[f32; PAGE]] {
+        bytemuck::cast_slice_mut(&mut self.0)
+    }
 }
 
 thread_local! {
@@ -193,17 +214,17 @@ impl Space {
         let Attention { keys, values, heads, .. } = *attention;
         let width = filled(values.length);
         let rows = piece.tokens.len() * piece.queries.len();
-        self.queries.clear();
-        for token in piece.tokens.clone() {
+        self.queries.hold(rows * keys.length);
+        let own = self.queries.all().chunks_exact_mut(piece.queries.len() * keys.length);
+        for (token, own) in piece.tokens.clone().zip(own) {
             let from = (token * heads + piece.queries.start) * keys.length;
-            let to = (token * heads + piece.queries.end) * keys.length;
-            self.queries.extend_from_slice(&queries[from..to]);
+            own.copy_from_slice(&queries[from..][..own.len()]);
         }
-        self.keys.resize(keys.length * PAGE, 0.0);
-        self.values.resize(width * PAGE, 0.0);
-        self.scores.resize(rows, [0.0; PAGE]);
-        self.sums.clear();
-        self.sums.resize(rows * width, 0.0);
+        self.keys.hold(keys.length * PAGE);
+        self.values.hold(width * PAGE);
+        self.scores.hold(rows * PAGE);
+        self.sums.hold(rows * width);
+        self.sums.all().fill(0.0);
         self.seen.resize(rows, 0);
         self.largest.clear();
         self.largest.resize(rows, f32::NEG_INFINITY);
@@ -218,7 +239,7 @@ impl Space {
             self.look_at(path, attention, looks, (at, page, next), piece);
         }
         let per_token = piece.queries.len();
-        for (row, (sums, weight)) in self.sums.chunks(width).zip(&self.weights).enumerate() {
+        for (row, (sums, weight)) in self.sums.all().chunks(width).zip(&self.weights).enumerate() {
             let token = piece.tokens.start + row / per_token;
             let head = piece.queries.start + row % per_token;
             // SAFETY: a token's head belongs to one piece, and a piece is done by one thread.
@@ -249,15 +270,17 @@ impl Space {
         let (width, per_token) = (filled(values.length), piece.queries.len());
         let rows = from * per_token..to * per_token;
         let few = rows.len() <= FEW;
-        let queries = &self.queries[rows.start * keys.length..rows.end * keys.length];
-        let scores = &mut self.scores[rows.clone()];
-        let stored_keys = keys.keys(path, page, piece.head, few, &mut self.keys);
+        let queries = &self.queries.all()[rows.start * keys.length..rows.end * keys.length];
+        let scores = &mut self.scores.rows()[rows.clone()];
+        let own_keys = &mut self.keys.all()[..keys.length * PAGE];
+        let stored_keys = keys.keys(path, page, piece.head, few, own_keys);
         let next_keys = next.map_or(&[][..], |next| keys.page(next, piece.head));
         plain::scores(path, queries, stored_keys, keys.length, scores, next_keys);
-        for (row, seen) in self.seen[rows.clone()].iter_mut().enumerate() {
-            *seen = seen_of(&looks[from + row / per_token], positions.start);
+        let seen = self.seen[rows.clone()].chunks_mut(per_token);
+        for (look, seen) in looks[from..to].iter().zip(seen) {
+            seen.fill(seen_of(look, positions.start));
         }
-        let sums = &mut self.sums[rows.start * width..rows.end * width];
+        let sums = &mut self.sums.all()[rows.start * width..rows.end * width];
         let softmax = plain::Softmax {
             scores,
             seen: &self.seen[rows.clone()],
@@ -266,8 +289,8 @@ impl Space {
             sums,
         };
         plain::soften(path, softmax, width, scale, cap.unwrap_or(0.0));
-        let (scores, sums) = (&self.scores[rows.clone()], sums);
-        let stored_values = values.values(path, page, piece.head, used, few, &mut self.values);
+        let (scores, own_values) = (&self.scores.rows()[rows.clone()], self.values.all());
+        let stored_values = values.values(path, page, piece.head, used, few, own_values);
         let next_values = next.map_or(&[][..], |next| values.page(next, piece.head));
         plain::gather(path, scores, stored_values, width, used, sums, next_values);
     }
