@@ -7,6 +7,7 @@
 use std::ops::{Deref, DerefMut};
 use std::time::{Duration, Instant};
 
+use bytemuck::{Pod, Zeroable};
 use deft_planning::Bytes;
 use deft_protocol::engine::{AcceleratorOrder, PlaceOrder};
 use memmap2::MmapMut;
@@ -30,8 +31,39 @@ pub struct OutOfMemory {
 
 /// Bytes of a layer.
 pub(crate) enum Memory {
-    Host(Vec<u8>),
+    Host(Lines),
     Accelerator(MmapMut),
+}
+
+/// A line of the caches.
+#[derive(Clone, Copy, Pod, Zeroable)]
+#[repr(C, align(64))]
+struct Line([u8; 64]);
+
+/// Bytes that begin where a line of the caches does, so that no register comes from two of them.
+pub(crate) struct Lines {
+    lines: Vec<Line>,
+    length: usize,
+}
+
+impl Lines {
+    fn filled(length: usize, byte: u8) -> Self {
+        Self { lines: vec![Line([byte; 64]); length.div_ceil(64)], length }
+    }
+}
+
+impl Deref for Lines {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        &bytemuck::cast_slice(&self.lines)[..self.length]
+    }
+}
+
+impl DerefMut for Lines {
+    fn deref_mut(&mut self) -> &mut [u8] {
+        &mut bytemuck::cast_slice_mut(&mut self.lines)[..self.length]
+    }
 }
 
 impl Deref for Memory {
@@ -127,7 +159,7 @@ impl Places {
         byte: u8,
     ) -> Result<Memory, OutOfMemory> {
         let Some(accelerator) = self.accelerator_of(layer) else {
-            return Ok(Memory::Host(vec![byte; length]));
+            return Ok(Memory::Host(Lines::filled(length, byte)));
         };
         let mut memory = self.take(accelerator, length)?;
         memory.fill(byte);
