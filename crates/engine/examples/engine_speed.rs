@@ -14,6 +14,7 @@ use std::time::Instant;
 use deft_engine::process::{ServeError, serve};
 use deft_formats::gguf::Header;
 use deft_kernels::{Path as Instructions, Team, limits};
+use deft_planning::usual_chunk;
 use deft_protocol::engine::{
     CallOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, Prompt, ToEngine, read_frame,
     write_frame,
@@ -34,7 +35,7 @@ struct Link {
 }
 
 impl Link {
-    fn open(file: &Path, vocabulary: u32, context: u32, lanes: u32, cache: &str) -> Self {
+    fn open(file: &Path, cost: &Cost, context: u32, lanes: u32, cache: &str) -> Self {
         let began = Instant::now();
         let (stream, other) = UnixStream::pair().expect("a pair of sockets");
         let reader = other.try_clone().expect("a socket");
@@ -47,7 +48,7 @@ impl Link {
             context,
             lanes,
             cache_tokens: None,
-            chunk: 128,
+            chunk: usual_chunk(cost.width),
             keys: cache.to_owned(),
             values: cache.to_owned(),
             places: Vec::new(),
@@ -56,7 +57,7 @@ impl Link {
             kernels: None,
         };
         write_frame(&stream, &ToEngine::Load(order)).expect("the engine listens");
-        let mut link = Self { stream, engine, ready: 0.0, calls: 0, vocabulary };
+        let mut link = Self { stream, engine, ready: 0.0, calls: 0, vocabulary: cost.vocabulary };
         loop {
             match link.read() {
                 FromEngine::Loaded { .. } => break,
@@ -137,8 +138,7 @@ struct Cost {
     /// Values of the output matrix.
     output: f64,
     layers: f64,
-    /// Query heads times length.
-    queries: f64,
+    width: u32,
     vocabulary: u32,
 }
 
@@ -166,7 +166,7 @@ impl Cost {
                 .map(|tensor| size(&tensor.dimensions))
                 .sum(),
             layers: f64::from(count("llama.block_count")),
-            queries: f64::from(count("llama.embedding_length")),
+            width: count("llama.embedding_length"),
             vocabulary: u32::try_from(vocabulary).expect("ids have 32 bits"),
         }
     }
@@ -175,7 +175,8 @@ impl Cost {
     fn operations(&self, tokens: u32) -> f64 {
         let tokens = f64::from(tokens);
         let seen = tokens * (tokens + 1.0) / 2.0;
-        2.0 * (self.values * tokens + self.output) + 4.0 * self.layers * self.queries * seen
+        2.0 * (self.values * tokens + self.output)
+            + 4.0 * self.layers * f64::from(self.width) * seen
     }
 }
 
@@ -201,7 +202,7 @@ fn main() {
     let cost = Cost::of(&file);
     let how_much = arguments.next();
     if how_much.as_deref() == Some("step") {
-        let mut link = Link::open(&file, cost.vocabulary, 1024, 1, "f16");
+        let mut link = Link::open(&file, &cost, 1024, 1, "f16");
         let mut rates: Vec<f64> = (0..rounds).map(|_| link.answer_rate(16)).collect();
         let ready = link.ready;
         link.end();
@@ -219,7 +220,7 @@ fn main() {
     let read = || limits::memory_read(&team, &buffer);
     let integers = || limits::integer_peak(instructions, &team);
 
-    let mut link = Link::open(&file, cost.vocabulary, 1024, LANES, "f16");
+    let mut link = Link::open(&file, &cost, 1024, LANES, "f16");
     let ready = link.ready;
     let (read_speed, one) = beside(rounds * 3, read, || link.answer_rate(16));
     let (_, eight) = beside(rounds, read, || link.rate_together());
@@ -256,9 +257,9 @@ fn main() {
 /// One workload alone.
 fn only(mode: &str, file: &Path, cost: &Cost, rounds: usize, team: &Team) -> serde_json::Value {
     if mode == "depth" {
-        return depth(file, cost, rounds, Link::open(file, cost.vocabulary, 8192, 1, "f16"));
+        return depth(file, cost, rounds, Link::open(file, cost, 8192, 1, "f16"));
     }
-    let mut link = Link::open(file, cost.vocabulary, 1024, LANES, "f16");
+    let mut link = Link::open(file, cost, 1024, LANES, "f16");
     link.prompt_seconds(16);
     let found = if mode == "prompt" {
         let peak = || limits::integer_peak(Instructions::best(), team);
@@ -277,7 +278,7 @@ fn only(mode: &str, file: &Path, cost: &Cost, rounds: usize, team: &Team) -> ser
 
 /// What needs long prompts: their speed, and that of answers after them.
 fn long(file: &Path, cost: &Cost, rounds: usize, peak: &impl Fn() -> f64) -> serde_json::Value {
-    let mut link = Link::open(file, cost.vocabulary, 8192, 1, "f16");
+    let mut link = Link::open(file, cost, 8192, 1, "f16");
     let (peak, prompt) =
         beside(rounds.min(2), peak, || cost.operations(4096) / link.prompt_seconds(4096));
     let mut report = depth(file, cost, rounds, link);
@@ -290,7 +291,7 @@ fn long(file: &Path, cost: &Cost, rounds: usize, peak: &impl Fn() -> f64) -> ser
 
 /// The speed of answers after long prompts, in turn, so that all are measured in the same moments.
 fn depth(file: &Path, cost: &Cost, rounds: usize, mut link: Link) -> serde_json::Value {
-    let mut narrow = Link::open(file, cost.vocabulary, 8192, 1, "q8_0");
+    let mut narrow = Link::open(file, cost, 8192, 1, "q8_0");
     // What is deepest comes first: the others are its beginning, which is known then.
     narrow.answer_rate(4000);
     link.answer_rate(8000);

@@ -154,16 +154,25 @@ pub struct SettingsError {
     pub reason: String,
 }
 
+/// Tokens of a chunk where none are named, for a model of such a width. The more there are, the more tokens
+/// share what weights that are taken apart cost; of narrow models, which take prompts in fast anyhow, the
+/// working space would be more than that is worth.
+#[must_use]
+pub const fn usual_chunk(width: u32) -> u32 {
+    if width < 1024 { 128 } else { 256 }
+}
+
 impl LoadSettings {
     /// Settings for a model where the operator named none: its own context up to 8,192 tokens, two
-    /// lanes, chunks of 128, half-precision cache; an encoder one lane with whole inputs, exactly.
+    /// lanes, chunks of [`usual_chunk`], half-precision cache; an encoder one lane with whole inputs,
+    /// exactly.
     #[must_use]
     pub fn for_model(shape: &ModelShape) -> Self {
         let decoder = Self {
             context: shape.context_length.min(8192),
             lanes: 2,
             cache_tokens: None,
-            chunk: 128,
+            chunk: usual_chunk(shape.width),
             keys: CacheType::default(),
             values: CacheType::default(),
             weights: Weights::default(),
@@ -377,6 +386,8 @@ pub(crate) fn layer_cache(shape: &ModelShape, settings: &LoadSettings) -> Bytes 
 
 /// Rows that a thread multiplies at once.
 const ROWS: u64 = 16;
+/// Rows whose sums are put aside where inputs are wider than [`SUMMED_AT_ONCE`], at most; sixteen sums each.
+const ROWS_ASIDE: u64 = 8;
 /// Inputs up to this width are summed without anything being put aside.
 const SUMMED_AT_ONCE: u64 = 6 * 512;
 /// Threads that are planned for where no number is given.
@@ -399,7 +410,7 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let per_token = keys.saturating_add(
         5 * u64::from(shape.width) + queries + outputs.max(queries) + 2 * feed_forward,
     );
-    let sums = if widest > SUMMED_AT_ONCE { ROWS + ROWS * 16 } else { ROWS };
+    let sums = if widest > SUMMED_AT_ONCE { ROWS_ASIDE * 16 } else { ROWS };
     let per_token = per_token.saturating_add(eighths + sums.saturating_mul(threads));
     let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
     let tokens = settings.step_tokens(shape);

@@ -21,7 +21,7 @@ pub use bytes::Bytes;
 pub use choice::{Unused, least_valuable_first};
 pub use demand::{
     Amount, CacheType, Demand, LoadSettings, ModelShape, PAGE_TOKENS, Part, PartKind,
-    SettingsError, Weights,
+    SettingsError, Weights, usual_chunk,
 };
 pub use ledger::{Candidate, Denial, Grant, Ledger, NoSuchPool, Pool, PoolReport};
 pub use placement::{HOST, Place, Placement, PlacementError, Share, WishedPlace};

@@ -1,15 +1,20 @@
 //! How many prompt tokens a step takes in.
 //!
-//! A whole chunk where nobody waits for the step's end. Where somebody does (an answer beside the
-//! prompt, another engine process), as many as take about [`LONGEST`]: so a long prompt never
-//! freezes the answers of others, at the price of reading the weights more often.
+//! Where somebody waits for the step's end (an answer beside the prompt, another engine process), as many
+//! as take about [`LONGEST`]: so a long prompt never freezes the answers of others, at the price of reading
+//! the weights more often. Where nobody does, a whole chunk, or what takes about [`LONGEST_ALONE`]: so who
+//! comes meanwhile is not kept for long.
 
 use std::time::Duration;
 
 /// How long a step may take while somebody waits for its end.
 const LONGEST: Duration = Duration::from_millis(150);
+/// How long a step may take while nobody waits.
+const LONGEST_ALONE: Duration = Duration::from_secs(1);
 /// Fewer tokens are not taken in at a time: the weights are read once for each step.
 const LEAST: u32 = 16;
+/// Likewise while nobody waits; and as many before anything was measured.
+const LEAST_ALONE: u32 = 128;
 /// How much of a new measurement counts.
 const WEIGHT: f64 = 0.3;
 
@@ -33,12 +38,14 @@ impl Pace {
     /// Prompt tokens of the next step, `chunk` at most.
     #[must_use]
     pub fn tokens(&self, chunk: u32, somebody_waits: bool) -> u32 {
-        let Some(each) = self.seconds_per_token.filter(|&each| somebody_waits && each > 0.0) else {
-            return chunk;
+        let (longest, least) =
+            if somebody_waits { (LONGEST, LEAST) } else { (LONGEST_ALONE, LEAST_ALONE) };
+        let Some(each) = self.seconds_per_token.filter(|&each| each > 0.0) else {
+            return chunk.min(LEAST_ALONE);
         };
         #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "it saturates")]
-        let fit = (LONGEST.as_secs_f64() / each) as u32;
-        fit.max(LEAST).min(chunk)
+        let fit = (longest.as_secs_f64() / each) as u32;
+        fit.max(least).min(chunk)
     }
 }
 
@@ -49,12 +56,16 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_chunk_is_whole_where_nobody_waits_and_before_anything_was_measured() {
+    fn a_chunk_is_cut_to_what_others_can_wait_for() {
         let mut pace = Pace::default();
-        assert_eq!(pace.tokens(128, true), 128);
-        pace.note(128, Duration::from_secs(10));
-        assert_eq!(pace.tokens(128, false), 128);
-        assert_eq!(pace.tokens(128, true), LEAST, "even the least takes longer here");
+        assert_eq!(pace.tokens(256, true), LEAST_ALONE, "nothing was measured yet");
+        assert_eq!(pace.tokens(64, false), 64);
+        pace.note(128, Duration::from_millis(256));
+        assert_eq!(pace.tokens(256, false), 256, "it takes half a second");
+        assert_eq!(pace.tokens(256, true), 75);
+        pace.note(128, Duration::from_secs(100));
+        assert_eq!(pace.tokens(256, false), LEAST_ALONE, "even the least takes longer here");
+        assert_eq!(pace.tokens(256, true), LEAST);
         assert_eq!(pace.tokens(8, true), 8, "a chunk never grows");
     }
 
