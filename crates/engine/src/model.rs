@@ -141,6 +141,11 @@ impl Model {
         Self { template, ..self }
     }
 
+    /// Keeps the calling thread, which is to give the steps, on a processor of its own.
+    pub(crate) fn settle(&self) {
+        self.network.compute().team.settle();
+    }
+
     /// The instructions it is computed with.
     #[must_use]
     pub fn path(&self) -> Instructions {

@@ -33,6 +33,7 @@ fn main() {
     let rounds = std::env::args().nth(1).and_then(|text| text.parse().ok()).unwrap_or(5);
     let (rows, columns, tokens) = (8192, 2048, 256);
     let team = Team::new(None);
+    team.settle();
     let path = Path::best();
     println!("{path}, {} threads", team.threads());
     let mut x = Activations::default();

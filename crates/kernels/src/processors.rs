@@ -1,13 +1,20 @@
 //! Which processors this process may use.
 
+use std::sync::LazyLock;
+
 use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
 
-/// The processors this process may use, by their numbers; empty where the system does not tell.
-pub(crate) fn mine() -> Vec<usize> {
+/// As it was before a thread was told to stay on one of them, which threads that it starts would inherit.
+static MINE: LazyLock<Vec<usize>> = LazyLock::new(|| {
     let Ok(set) = sched_getaffinity(None) else {
         return Vec::new();
     };
     (0..CpuSet::MAX_CPU).filter(|&processor| set.is_set(processor)).collect()
+});
+
+/// The processors this process may use, by their numbers; empty where the system does not tell.
+pub(crate) fn mine() -> &'static [usize] {
+    &MINE
 }
 
 /// Keeps the calling thread on a processor of its own, if the team has no more threads than there are

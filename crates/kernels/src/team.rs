@@ -69,7 +69,8 @@ impl Team {
     /// A team of so many threads (the caller's own among them); all the processors of this process where
     /// nothing is said.
     ///
-    /// Threads stay on a processor of their own where there are enough and the system allows it.
+    /// Other threads than the caller's stay on a processor of their own where there are enough and the system
+    /// allows it.
     #[must_use]
     pub fn new(threads: Option<NonZero<usize>>) -> Self {
         let processors = crate::processors::mine();
@@ -93,6 +94,13 @@ impl Team {
             thread::Builder::new().name(name).spawn(run).expect("the system gives a thread")
         });
         Self { others: others.collect(), shared, one: PhantomData }
+    }
+
+    /// Keeps the calling thread on a processor of its own, like the others, which else would share theirs with
+    /// it until the system finds them apart. For a thread that does little but give work; those that it starts
+    /// afterwards stay there too.
+    pub fn settle(&self) {
+        crate::processors::stay_on(0, self.threads());
     }
 
     /// Number of threads.
@@ -405,6 +413,32 @@ mod tests {
                 let wrong = done.iter().filter(|done| done.load(Ordering::Relaxed) != 20).count();
                 assert_eq!(wrong, 0, "{threads} threads, {count} items by {grain}");
             }
+        }
+    }
+
+    #[test]
+    fn a_settled_thread_stays_and_so_do_all_that_belong_to_a_team_as_large_as_the_machine() {
+        let places = std::thread::spawn(|| {
+            let team = Team::new(None);
+            team.settle();
+            // A team that a settled thread makes has all processors nevertheless.
+            let other = Team::new(None);
+            assert_eq!(team.threads(), other.threads());
+            let places: Mutex<Vec<_>> = Mutex::default();
+            for team in [&team, &other] {
+                let threads = team.threads();
+                let all = std::sync::Barrier::new(threads);
+                team.each(threads, 1, |thread, _| {
+                    all.wait();
+                    let processor = rustix::thread::sched_getcpu();
+                    places.lock().unwrap().push((thread, processor));
+                });
+            }
+            places.into_inner().unwrap()
+        });
+        let processors = crate::processors::mine();
+        for (thread, processor) in places.join().unwrap() {
+            assert_eq!(processor, processors[thread], "thread {thread}");
         }
     }
 

@@ -238,6 +238,10 @@ impl Network for Bert {
         &self.shape
     }
 
+    fn compute(&self) -> &Compute {
+        &self.compute
+    }
+
     fn step(&self, runs: &[Run<'_>], store: &mut Store, work: &mut Workspace) {
         let width = self.shape.width as usize;
         let mut wanted = std::mem::take(&mut work.wanted);

@@ -28,7 +28,7 @@ use blueprint::Blueprint;
 use transformer::Transformer;
 
 use crate::cache::Store;
-use crate::compute::ComputeSettings;
+use crate::compute::{Compute, ComputeSettings};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
 use crate::places::Places;
@@ -44,6 +44,9 @@ const ENCODER: &str = "bert";
 pub(crate) trait Network: Send {
     /// The sizes that decide what it needs.
     fn shape(&self) -> &ModelShape;
+
+    /// What it is computed with.
+    fn compute(&self) -> &Compute;
 
     /// Takes in the tokens of all runs, each after what its sequence holds, writes their keys and
     /// values, and keeps the hidden states of those asked for in `work.wanted`.

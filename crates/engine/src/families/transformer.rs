@@ -290,6 +290,10 @@ impl Network for Transformer {
         &self.plan.shape
     }
 
+    fn compute(&self) -> &Compute {
+        &self.compute
+    }
+
     fn step(&self, runs: &[Run<'_>], store: &mut Store, work: &mut Workspace) {
         let plan = &self.plan;
         let width = plan.shape.width as usize;

@@ -85,6 +85,7 @@ where
             }
         }
     });
+    lanes.model().settle();
     run(&mut lanes, &messages, &mut writer)
 }
 
