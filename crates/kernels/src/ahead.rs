@@ -16,7 +16,9 @@ impl Ahead {
     /// Bytes that are asked for in so many parts, one of each `step`.
     pub(crate) fn of(bytes: &[u8], step: usize, parts: usize) -> Self {
         let left = bytes.len().div_ceil(step);
-        Self { next: bytes.as_ptr(), step, left, each: left.div_ceil(parts.max(1)) }
+        // A division takes long where there is little else to do.
+        let each = if left == 0 { 0 } else { left.div_ceil(parts.max(1)) };
+        Self { next: bytes.as_ptr(), step, left, each }
     }
 
     /// Asks for a part.

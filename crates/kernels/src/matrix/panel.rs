@@ -58,12 +58,11 @@ pub(super) struct Next {
 #[cfg(target_arch = "x86_64")]
 impl Next {
     /// For what a thread does with such panels, one after the other.
-    pub(super) fn of(stored: &[u8], shape: Shape, stride: usize, tokens: usize) -> Self {
+    pub(super) fn of(stored: &[u8], shape: Shape, tokens: usize) -> Self {
         let tiles = tokens.div_ceil(TILE_TOKENS) * shape.rows / TILE_ROWS;
         let (for_tiles, distance) =
             if tokens > FEW_TOKENS { (stored, 0) } else { (&[][..], stored.len()) };
-        let parts = tiles * stride.div_ceil(shape.strips);
-        Self { ahead: Ahead::of(for_tiles, LINE, parts), distance }
+        Self { ahead: Ahead::of(for_tiles, LINE, tiles * shape.blocks), distance }
     }
 }
 
@@ -71,17 +70,21 @@ impl Next {
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Shape {
     pub(super) rows: usize,
-    /// Of each row at a time.
+    /// Strips of each row, in all.
+    pub(super) stride: usize,
+    /// Of these, so many at a time.
     pub(super) strips: usize,
+    /// So often.
+    pub(super) blocks: usize,
 }
 
 impl Shape {
     /// For rows of so many strips and so many tokens. Few tokens use four rows up while these are in the nearest
     /// cache; for many there are as many rows as fit in there.
     pub(super) fn of(stride: usize, tokens: usize) -> Self {
-        let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
+        let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS).max(1)).max(1);
         let high = if tokens > FEW_TOKENS { (PANEL_TILES / strips).min(TILES_HIGH) } else { 1 };
-        Self { rows: high * TILE_ROWS, strips }
+        Self { rows: high * TILE_ROWS, stride, strips, blocks: stride.div_ceil(strips) }
     }
 }
 

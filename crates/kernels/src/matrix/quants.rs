@@ -6,7 +6,7 @@ use std::ops::Range;
 use deft_formats::quant::{Blocks, STRIP, Strip, TensorType};
 use deft_formats::with_blocks;
 
-use super::activations::{Activations, Eighths, TILE_TOKENS};
+use super::activations::{Activations, Eighths, TILE_TOKENS, TokenTile};
 use super::panel::{Next, Panel, Shape, TILE_ROWS};
 use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
@@ -85,7 +85,9 @@ fn panels_of<B: avx512::Wide>(
     let part = x.tokens.div_ceil(parts).next_multiple_of(TILE_TOKENS);
     // Whole tiles may leave nothing for the last of many threads.
     let parts = x.tokens.div_ceil(part);
-    let shape = Shape::of(stride, part);
+    let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
+    let (shape, stored) = (Shape::of(stride, part), matrix.bytes);
+    let rows = Rows { stored, row_bytes, shape };
     let panels = matrix.rows.div_ceil(shape.rows);
     let grain = LEAST_PRODUCTS.div_ceil((part * matrix.columns * shape.rows).max(1));
     team.each(panels * parts, grain, |_, pieces| {
@@ -93,17 +95,20 @@ fn panels_of<B: avx512::Wide>(
             for piece in pieces {
                 let (first, from) = (piece / panels * part, piece % panels * shape.rows);
                 let tokens = first..x.tokens.min(first + part);
-                let rows = from..matrix.rows.min(from + shape.rows);
-                panel_of::<B>(matrix, shape, rows, x, tokens, space, out);
+                let own = from..matrix.rows.min(from + shape.rows);
+                let x = &x.tiles()[first / TILE_TOKENS * stride..];
+                // SAFETY: rows of some tokens are given to one thread once.
+                let results = unsafe { out.block(tokens, own.clone()) };
+                rows.panel::<B>(own, x, space, &results);
             }
         });
     });
 }
 
 /// Multiplies rows of so many bytes with one token.
-type Rows = fn(&[u8], usize, &[Eighths], &mut [f32]);
+type RowsFunction = fn(&[u8], usize, &[Eighths], &mut [f32]);
 
-fn rows_function(path: Path, tensor_type: TensorType) -> Rows {
+fn rows_function(path: Path, tensor_type: TensorType) -> RowsFunction {
     with_blocks!(tensor_type, B => match path {
         // SAFETY: the path was found on this processor; nothing else is demanded.
         #[cfg(target_arch = "x86_64")]
@@ -154,51 +159,54 @@ fn rows_of<B: Blocks>(
     }
 }
 
-/// The stored rows of the panel that comes after some rows, as far as there are any.
+/// The rows of a matrix, by panels. What takes a division is known here once: a panel of a few tokens is
+/// done in less than a microsecond.
 #[cfg(target_arch = "x86_64")]
-fn after<'a>(matrix: &Matrix<'a>, rows: &Range<usize>) -> &'a [u8] {
-    let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
-    let end = matrix.rows.min(rows.end + rows.len());
-    &matrix.bytes[rows.end * row_bytes..end * row_bytes]
+struct Rows<'a> {
+    stored: &'a [u8],
+    row_bytes: usize,
+    shape: Shape,
 }
 
-/// Rows of a panel times some tokens, the first of which begins a tile: strips are taken apart once and
-/// multiplied while they are in a near cache.
 #[cfg(target_arch = "x86_64")]
-fn panel_of<B: avx512::Wide>(
-    matrix: &Matrix<'_>,
-    shape: Shape,
-    rows: Range<usize>,
-    x: &Activations,
-    tokens: Range<usize>,
-    space: &mut Space,
-    out: &Outputs<'_>,
-) {
-    let Space { strip, panel, sums } = space;
-    let bytes = STRIP / B::VALUES * B::BYTES;
-    let stride = matrix.columns.div_ceil(STRIP);
-    if stride > shape.strips {
-        // What was there before is not read.
-        sums.resize(tokens.len() * shape.rows, Sixteen::default());
-    }
-    let mut next = Next::of(after(matrix, &rows), shape, stride, tokens.len());
-    // SAFETY: rows of some tokens are given to one thread once.
-    let results = unsafe { out.block(tokens.clone(), rows.clone()) };
-    let x = &x.tiles()[tokens.start / TILE_TOKENS * stride..];
-    for first in (0..stride).step_by(shape.strips) {
-        panel.strips = shape.strips.min(stride - first);
-        for (at, row) in rows.clone().enumerate() {
-            let tiles = &mut panel.tiles[at / TILE_ROWS * panel.strips..][..panel.strips];
-            let blocks = matrix.row(row)[first * bytes..].chunks(bytes);
-            for (blocks, tile) in blocks.zip(tiles) {
-                // SAFETY: the path was found on this processor; nothing else is demanded.
-                unsafe { avx512::pack::<B>(blocks, next.distance, strip, tile, at % TILE_ROWS) };
-            }
+impl Rows<'_> {
+    /// Some rows times some tokens, the first of which begins a tile: strips are taken apart once and
+    /// multiplied while they are in a near cache.
+    fn panel<B: avx512::Wide>(
+        &self,
+        rows: Range<usize>,
+        x: &[TokenTile],
+        space: &mut Space,
+        out: &avx512::Results<'_>,
+    ) {
+        let Self { row_bytes, shape, .. } = *self;
+        let Space { strip, panel, sums } = space;
+        let bytes = STRIP / B::VALUES * B::BYTES;
+        if shape.blocks > 1 {
+            // What was there before is not read.
+            sums.resize(out.tokens() * shape.rows, Sixteen::default());
         }
-        let (sums, ahead) = (&mut sums[..], &mut next.ahead);
-        let mut block = avx512::Block { panel, x, stride, first, sums, out: &results, ahead };
-        // SAFETY: as above; activations have `stride` strips for each three tokens, and sums are as many as
-        // there are of whole tiles.
-        unsafe { avx512::multiply::<B>(&mut block) };
+        let stored = &self.stored[rows.start * row_bytes..rows.end * row_bytes];
+        let after = &self.stored[rows.end * row_bytes..];
+        let mut next = Next::of(&after[..stored.len().min(after.len())], shape, out.tokens());
+        for block in 0..shape.blocks {
+            let first = block * shape.strips;
+            panel.strips = shape.strips.min(shape.stride - first);
+            for at in 0..rows.len() {
+                let row = &stored[at * row_bytes..][..row_bytes];
+                let tiles = &mut panel.tiles[at / TILE_ROWS * panel.strips..][..panel.strips];
+                for (blocks, tile) in row[first * bytes..].chunks(bytes).zip(tiles) {
+                    // SAFETY: the path was found on this processor; nothing else is demanded.
+                    unsafe {
+                        avx512::pack::<B>(blocks, next.distance, strip, tile, at % TILE_ROWS);
+                    }
+                }
+            }
+            let (stride, ahead) = (shape.stride, &mut next.ahead);
+            let mut block = avx512::Block { panel, x, stride, first, sums, out, ahead };
+            // SAFETY: as above; activations have `stride` strips for each three tokens, and sums are as
+            // many as there are of whole tiles.
+            unsafe { avx512::multiply::<B>(&mut block) };
+        }
     }
 }

@@ -18,7 +18,7 @@ use scales::Scales;
 use super::panel::{LINE, Panel, RowTile, TILE_ROWS};
 use crate::ahead::Ahead;
 use crate::sixteen::Sixteen;
-use crate::team::Block as Results;
+pub(super) use crate::team::Block as Results;
 
 /// Bytes that a single token's weights are asked for ahead. The processor does that by itself within a page of
 /// 4 KiB only.
