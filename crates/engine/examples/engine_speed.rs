@@ -1,8 +1,8 @@
-//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth]]` loads a
+//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth|drawn]]` loads a
 //! model as an engine process does, asks it over a link, measures the limits between the questions, and
 //! writes medians as JSON; `short` leaves out what takes minutes: prompts and contexts of thousands of tokens;
-//! `step`, `prompt`, `eight` and `depth` measure nothing but a step of one token, prompts of 512, answers of
-//! one and of eight lanes, and answers after long prompts.
+//! `step`, `prompt`, `eight`, `depth` and `drawn` measure nothing but a step of one token, prompts of 512,
+//! answers of one and of eight lanes, answers after long prompts, and answers whose tokens are drawn.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
 use std::fs::File;
@@ -32,6 +32,7 @@ struct Link {
     ready: f64,
     calls: u64,
     vocabulary: u32,
+    temperature: f32,
 }
 
 impl Link {
@@ -57,7 +58,14 @@ impl Link {
             kernels: None,
         };
         write_frame(&stream, &ToEngine::Load(order)).expect("the engine listens");
-        let mut link = Self { stream, engine, ready: 0.0, calls: 0, vocabulary: cost.vocabulary };
+        let mut link = Self {
+            stream,
+            engine,
+            ready: 0.0,
+            calls: 0,
+            vocabulary: cost.vocabulary,
+            temperature: 0.0,
+        };
         loop {
             match link.read() {
                 FromEngine::Loaded { .. } => break,
@@ -86,6 +94,7 @@ impl Link {
         let prompt = Prompt::Tokens((0..tokens).map(token).collect());
         let mut order = CallOrder::greedy(self.calls, prompt);
         (order.max_tokens, order.guard) = (Some(answer), false);
+        order.sampling.temperature = self.temperature;
         write_frame(&self.stream, &ToEngine::Call(Box::new(order))).expect("the engine listens");
     }
 
@@ -223,7 +232,7 @@ fn main() {
         return;
     }
     let instructions = Instructions::best();
-    if let Some(mode @ ("prompt" | "eight" | "depth")) = how_much.as_deref() {
+    if let Some(mode @ ("prompt" | "eight" | "depth" | "drawn")) = how_much.as_deref() {
         println!("{}", only(mode, &file, &cost, rounds));
         return;
     }
@@ -277,6 +286,16 @@ fn only(mode: &str, file: &Path, cost: &Cost, rounds: usize) -> serde_json::Valu
         let (peak, prompt) =
             beside(rounds, peak, || cost.operations(512) / link.prompt_seconds(512));
         json!({ "prompt_512": 512.0 * prompt / cost.operations(512), "ratio": prompt / peak })
+    } else if mode == "drawn" {
+        let mut rates = [const { Vec::new() }; 2];
+        for _ in 0..rounds {
+            for (rates, temperature) in rates.iter_mut().zip([0.0, 1.0]) {
+                link.temperature = temperature;
+                rates.push(link.answer_rate(16));
+            }
+        }
+        let [likeliest, drawn] = rates.map(|mut rates| median(&mut rates));
+        json!({ "likeliest": likeliest, "drawn": drawn, "ratio": drawn / likeliest })
     } else {
         let (mut one, mut eight): (Vec<f64>, Vec<f64>) =
             (0..rounds).map(|_| (link.answer_rate(16), link.rate_together())).unzip();

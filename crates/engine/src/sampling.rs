@@ -11,15 +11,21 @@
 //! 7. tokens at least `min_p` as likely as the likeliest are kept,
 //! 8. the likeliest that together reach `top_p` are kept (at least one),
 //! 9. one is drawn.
+//!
+//! A vocabulary may have hundreds of thousands of tokens, so all of them are looked at only in passes that the
+//! processor does many at a time; what is put in an order are the few that can be kept.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::cmp::Reverse;
+use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 
+use deft_kernels::{Path, softmax};
 use deft_protocol::engine::Sampling;
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
 
 /// Chooses tokens for one answer; the same seed draws the same tokens.
 pub(crate) struct Sampler {
+    path: Path,
     settings: Sampling,
     random: ChaCha8Rng,
     /// Tokens of prompt and answer, where their repetition is penalised.
@@ -27,17 +33,27 @@ pub(crate) struct Sampler {
     /// How often the answer has each of its tokens.
     answered: BTreeMap<u32, u32>,
     adjusted: Vec<f32>,
-    candidates: Vec<(u32, f32)>,
+    candidates: Vec<Candidate>,
 }
+
+/// A token, and its logit or its weight.
+type Candidate = (u32, f32);
+
+/// Tokens that are looked at together.
+const BLOCK: usize = 256;
+/// What is looked for first where a share is to be reached: tokens at least so likely as a part of the
+/// likeliest; then parts of these.
+const PART: f32 = 1.0 / 1024.0;
 
 /// Logits that are not numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct NotFinite;
 
 impl Sampler {
-    pub(crate) fn new(settings: Sampling, prompt: &[u32]) -> Self {
+    pub(crate) fn new(path: Path, settings: Sampling, prompt: &[u32]) -> Self {
         let repeats = settings.repetition_penalty != 1.0;
         Self {
+            path,
             random: ChaCha8Rng::seed_from_u64(settings.seed),
             seen: if repeats { prompt.iter().copied().collect() } else { BTreeSet::new() },
             answered: BTreeMap::new(),
@@ -49,9 +65,24 @@ impl Sampler {
 
     /// The next token of the answer.
     pub(crate) fn choose(&mut self, logits: &[f32]) -> Result<u32, NotFinite> {
-        if !logits.iter().all(|logit| logit.is_finite()) {
+        let are_finite =
+            |logits: &[f32]| logits.iter().fold(true, |all, one| all & one.is_finite());
+        if !logits.chunks(BLOCK).all(are_finite) {
             return Err(NotFinite);
         }
+        let token = if self.settings.temperature <= 0.0 && !self.adjusts() {
+            likeliest(logits)
+        } else {
+            self.choose_adjusted(logits)
+        };
+        *self.answered.entry(token).or_default() += 1;
+        if self.settings.repetition_penalty != 1.0 {
+            self.seen.insert(token);
+        }
+        Ok(token)
+    }
+
+    fn choose_adjusted(&mut self, logits: &[f32]) -> u32 {
         let mut adjusted = std::mem::take(&mut self.adjusted);
         adjusted.clear();
         adjusted.extend_from_slice(logits);
@@ -59,14 +90,17 @@ impl Sampler {
         let token = if self.settings.temperature <= 0.0 {
             likeliest(&adjusted)
         } else {
-            self.draw(&adjusted)
+            self.draw(&mut adjusted)
         };
         self.adjusted = adjusted;
-        *self.answered.entry(token).or_default() += 1;
-        if self.settings.repetition_penalty != 1.0 {
-            self.seen.insert(token);
-        }
-        Ok(token)
+        token
+    }
+
+    /// Whether anything changes logits.
+    fn adjusts(&self) -> bool {
+        let Sampling { logit_bias, presence_penalty, frequency_penalty, .. } = &self.settings;
+        let is_penalised = *presence_penalty != 0.0 || *frequency_penalty != 0.0;
+        is_penalised || !logit_bias.is_empty() || !self.seen.is_empty()
     }
 
     fn adjust(&self, logits: &mut [f32]) {
@@ -93,66 +127,157 @@ impl Sampler {
         }
     }
 
-    fn draw(&mut self, logits: &[f32]) -> u32 {
-        let candidates = &mut self.candidates;
-        candidates.clear();
-        candidates.extend((0..).zip(logits.iter().copied()));
-        let order = |a: &(u32, f32), b: &(u32, f32)| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0));
-        let keep = self.settings.top_k as usize;
-        if keep > 0 && keep < candidates.len() {
-            candidates.select_nth_unstable_by(keep - 1, order);
-            candidates.truncate(keep);
+    /// Draws one; logits become weights on the way.
+    fn draw(&mut self, logits: &mut [f32]) -> u32 {
+        let Sampling { temperature, top_k, top_p, min_p, .. } = self.settings;
+        if top_k > 0 && (top_k as usize) < logits.len() {
+            keep_likeliest(logits, top_k as usize, &mut self.candidates);
         }
-        candidates.sort_unstable_by(order);
-        let largest = candidates[0].1;
-        for (_, value) in &mut *candidates {
-            *value = ((*value - largest) / self.settings.temperature).exp();
+        let top = largest(logits);
+        logits.iter_mut().for_each(|logit| *logit = (*logit - top) / temperature);
+        softmax(self.path, logits);
+        let weights = logits;
+        let top = largest(weights);
+        if min_p > 0.0 {
+            let least = min_p.min(1.0) * top;
+            weights
+                .iter_mut()
+                .for_each(|weight| *weight = if *weight < least { 0.0 } else { *weight });
         }
-        // The likeliest weighs 1 now.
-        let likely = candidates.iter().take_while(|(_, weight)| *weight >= self.settings.min_p);
-        let likely = likely.count().max(1);
-        candidates.truncate(likely);
-        truncate_to_share(candidates, self.settings.top_p);
-        let total: f32 = candidates.iter().map(|(_, weight)| weight).sum();
+        if top_p < 1.0 {
+            keep_share(weights, top_p, top, &mut self.candidates);
+        }
         #[expect(clippy::cast_precision_loss, reason = "24 bits are exact")]
         let uniform = (self.random.next_u32() >> 8) as f32 / (1u32 << 24) as f32;
-        let mut left = uniform * total;
-        for (id, weight) in &*candidates {
-            left -= weight;
-            if left < 0.0 {
-                return *id;
-            }
-        }
-        candidates[candidates.len() - 1].0
+        at_share(weights, uniform)
     }
 }
 
+/// The largest of some numbers.
+fn largest(values: &[f32]) -> f32 {
+    let larger = |a: f32, b: f32| if b > a { b } else { a };
+    let mut lanes = [f32::NEG_INFINITY; 16];
+    let (whole, rest) = values.as_chunks::<16>();
+    for values in whole {
+        lanes.iter_mut().zip(values).for_each(|(lane, value)| *lane = larger(*lane, *value));
+    }
+    lanes.iter().chain(rest).fold(f32::NEG_INFINITY, |all, one| larger(all, *one))
+}
+
+/// Their sum, sixteen at a time.
+fn sum(values: &[f32]) -> f32 {
+    let mut lanes = [0.0; 16];
+    let (whole, rest) = values.as_chunks::<16>();
+    for values in whole {
+        lanes.iter_mut().zip(values).for_each(|(lane, value)| *lane += value);
+    }
+    lanes.iter().chain(rest).sum()
+}
+
+/// The first of the largest.
 fn likeliest(logits: &[f32]) -> u32 {
-    let mut best = (0, f32::NEG_INFINITY);
-    for (id, &logit) in (0..).zip(logits) {
-        if logit > best.1 {
-            best = (id, logit);
-        }
-    }
-    best.0
+    let top = largest(logits);
+    (0..).zip(logits).find(|(_, logit)| **logit == top).map_or(0, |(id, _)| id)
 }
 
-/// Keeps the first candidates that together reach a share of all weight.
-fn truncate_to_share(candidates: &mut Vec<(u32, f32)>, share: f32) {
-    if share >= 1.0 {
-        return;
+/// The likelier of two tokens; of equals the one with the smaller id.
+fn order(a: &Candidate, b: &Candidate) -> std::cmp::Ordering {
+    a.1.total_cmp(&b.1).then(b.0.cmp(&a.0))
+}
+
+/// A logit by which a heap can put tokens in an order.
+#[derive(PartialEq)]
+struct Ranked(Candidate);
+
+impl Eq for Ranked {}
+
+impl Ord for Ranked {
+    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
+        order(&self.0, &other.0)
     }
-    let enough = share * candidates.iter().map(|(_, weight)| weight).sum::<f32>();
+}
+
+impl PartialOrd for Ranked {
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+/// Leaves the likeliest tokens, so many; the others get no weight.
+fn keep_likeliest(logits: &mut [f32], count: usize, kept: &mut Vec<Candidate>) {
+    let all = || (0..).zip(logits.iter().copied());
+    // The least likely of those that are kept stands above.
+    let mut heap: BinaryHeap<_> = all().take(count).map(|one| Reverse(Ranked(one))).collect();
+    let floor =
+        |heap: &BinaryHeap<Reverse<Ranked>>| heap.peek().map_or(f32::MAX, |least| least.0.0.1);
+    let mut least = floor(&heap);
+    for candidate in all().skip(count) {
+        // Of equals the one that was there before has the smaller id.
+        if candidate.1 > least {
+            heap.pop();
+            heap.push(Reverse(Ranked(candidate)));
+            least = floor(&heap);
+        }
+    }
+    kept.clear();
+    kept.extend(heap.into_iter().map(|Reverse(Ranked(candidate))| candidate));
+    logits.fill(f32::NEG_INFINITY);
+    put_back(logits, kept);
+}
+
+/// Leaves the weights of the likeliest that together reach a share of all weight, at least one.
+fn keep_share(weights: &mut [f32], share: f32, top: f32, kept: &mut Vec<Candidate>) {
+    let enough = share * sum(weights);
+    let mut least = top * PART;
+    loop {
+        kept.clear();
+        kept.extend((0..).zip(weights.iter().copied()).filter(|(_, weight)| *weight >= least));
+        if least == 0.0 || kept.iter().map(|(_, weight)| weight).sum::<f32>() >= enough {
+            break;
+        }
+        // The third time all are looked at.
+        least = if least < top * PART { 0.0 } else { least * PART };
+    }
+    kept.sort_unstable_by(|a, b| order(b, a));
     let mut reached = 0.0;
-    let kept = candidates.iter().position(|(_, weight)| {
+    let last = kept.iter().position(|(_, weight)| {
         reached += weight;
         reached >= enough
     });
-    candidates.truncate(kept.map_or(candidates.len(), |last| last + 1));
+    kept.truncate(last.map_or(kept.len(), |last| last + 1));
+    weights.fill(0.0);
+    put_back(weights, kept);
+}
+
+fn put_back(values: &mut [f32], kept: &[Candidate]) {
+    kept.iter().for_each(|&(id, value)| values[id as usize] = value);
+}
+
+/// The token at which the weights so far, in the order of ids, pass a share of all weight.
+fn at_share(weights: &[f32], share: f32) -> u32 {
+    let mut left = share * sum(weights);
+    for (block, first) in weights.chunks(BLOCK).zip((0..).step_by(BLOCK)) {
+        let own = sum(block);
+        if own <= left {
+            left -= own;
+            continue;
+        }
+        for (id, weight) in (first..).zip(block).filter(|(_, weight)| **weight > 0.0) {
+            left -= weight;
+            if left < 0.0 {
+                return id;
+            }
+        }
+    }
+    // Sums in another order may differ in their last bits.
+    let last = (0..).zip(weights).filter(|(_, weight)| **weight > 0.0).last();
+    last.map_or(0, |(id, _)| id)
 }
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
 
     const LOGITS: [f32; 5] = [0.0, 2.0, 1.0, 2.0, -4.0];
@@ -162,7 +287,7 @@ mod tests {
     }
 
     fn draws(settings: Sampling, count: usize) -> Vec<u32> {
-        let mut sampler = Sampler::new(settings, &[]);
+        let mut sampler = Sampler::new(Path::best(), settings, &[]);
         (0..count).map(|_| sampler.choose(&LOGITS).unwrap()).collect()
     }
 
@@ -205,7 +330,7 @@ mod tests {
         let greedy = |change: &dyn Fn(&mut Sampling), prompt: &[u32]| {
             let mut settings = Sampling::GREEDY;
             change(&mut settings);
-            let mut sampler = Sampler::new(settings, prompt);
+            let mut sampler = Sampler::new(Path::best(), settings, prompt);
             (0..4).map(|_| sampler.choose(&LOGITS).unwrap()).collect::<Vec<u32>>()
         };
         assert_eq!(greedy(&|s| s.presence_penalty = 1.5, &[]), [1, 3, 2, 1]);
@@ -216,9 +341,82 @@ mod tests {
         assert_eq!(greedy(&|s| s.logit_bias = vec![(1, -100.0)], &[]), [3; 4]);
     }
 
+    /// The tokens that can be drawn, as the order at the top of this file says it; none where the border of
+    /// a share is too near to tell.
+    fn kept(logits: &[f32], settings: &Sampling) -> Option<Vec<u32>> {
+        let mut all: Vec<(u32, f64)> =
+            (0..).zip(logits.iter().map(|one| f64::from(*one))).collect();
+        all.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
+        if settings.top_k > 0 {
+            all.truncate(settings.top_k as usize);
+        }
+        let top = all[0].1;
+        all.iter_mut()
+            .for_each(|one| one.1 = ((one.1 - top) / f64::from(settings.temperature)).exp());
+        let min_p = f64::from(settings.min_p);
+        if all.iter().any(|one| (one.1 / min_p - 1.0).abs() < 1e-4) {
+            return None;
+        }
+        all.retain(|one| one.1 >= min_p);
+        let total: f64 = all.iter().map(|one| one.1).sum();
+        let mut reached = 0.0;
+        let mut kept = Vec::new();
+        for (id, weight) in all {
+            let before = reached / total - f64::from(settings.top_p);
+            if before.abs() < 1e-4 {
+                return None;
+            }
+            if settings.top_p < 1.0 && before > 0.0 {
+                break;
+            }
+            reached += weight;
+            kept.push(id);
+        }
+        kept.sort_unstable();
+        Some(kept)
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_kept_is_what_was_said(
+            halves in prop::collection::vec(-20i8..20, 1..900),
+            top_k in 0u32..60, top_p in 0.05f32..1.2, min_p in 0.0f32..0.3, temperature in 0.3f32..3.0,
+        ) {
+            let logits: Vec<f32> = halves.iter().map(|half| f32::from(*half) * 0.5).collect();
+            let (top_p, min_p) = (top_p.min(1.0), (min_p - 0.1).max(0.0));
+            let settings = Sampling { min_p, ..settings(temperature, top_k, top_p, 5) };
+            let Some(kept) = kept(&logits, &settings) else { return Ok(()) };
+            let mut sampler = Sampler::new(Path::best(), settings, &[]);
+            for _ in 0..4 {
+                let mut weights = logits.clone();
+                let drawn = sampler.draw(&mut weights);
+                let left: Vec<u32> =
+                    (0..).zip(&weights).filter(|(_, weight)| **weight > 0.0).map(|one| one.0).collect();
+                prop_assert_eq!(&left, &kept);
+                prop_assert!(kept.contains(&drawn));
+            }
+        }
+    }
+
+    #[test]
+    fn every_share_of_a_large_vocabulary_is_somebodys() {
+        let weights: Vec<f32> = (0..1000u16).map(|at| f32::from(at % 7) * 0.1).collect();
+        let all: f32 = weights.iter().sum();
+        let mut passed = 0.0;
+        for (id, weight) in (0..).zip(&weights) {
+            if *weight > 0.0 {
+                let found = at_share(&weights, (passed + weight / 2.0) / all);
+                assert_eq!(found, id, "the middle of a token's share is its own");
+            }
+            passed += weight;
+        }
+        assert_eq!(at_share(&weights, 1.0), 999, "of what is left by rounding the last is taken");
+        assert_eq!(at_share(&[0.0, 0.0, 1.0, 0.0], 1.0), 2);
+    }
+
     #[test]
     fn logits_that_are_not_numbers_are_refused() {
-        let mut sampler = Sampler::new(settings(0.0, 0, 1.0, 0), &[]);
+        let mut sampler = Sampler::new(Path::best(), settings(0.0, 0, 1.0, 0), &[]);
         assert_eq!(sampler.choose(&[0.0, f32::NAN]), Err(NotFinite));
         assert_eq!(sampler.choose(&[f32::INFINITY, 0.0]), Err(NotFinite));
     }

@@ -56,7 +56,7 @@ impl Answering {
             answer_tokens: 0,
             reused: 0,
             dropped: prepared.dropped.len(),
-            sampler: Sampler::new(sampling, &tokens),
+            sampler: Sampler::new(model.path(), sampling, &tokens),
             stops: Stops::new(order.stop.clone()),
             text: model.tokenizer.stream(prepared.start),
             guard: Guard::default(),
