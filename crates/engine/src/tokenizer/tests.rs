@@ -4,7 +4,7 @@ use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
 
-use deft_formats::gguf::Header;
+use deft_formats::gguf::{Array, Header, Value as Stored, write};
 use proptest::prelude::*;
 use serde_json::Value;
 
@@ -124,4 +124,25 @@ proptest! {
             prop_assert_eq!(&streamed, &text, "{}", name);
         }
     }
+}
+
+#[test]
+fn a_capital_that_has_no_small_letter_does_not_keep_texts_from_becoming_small() {
+    let ids_with = |odd: &str| {
+        let texts = ["[UNK]", "\u{2581}bean", "\u{2581}sow", odd];
+        let metadata = [
+            ("tokenizer.ggml.model", Stored::String("bert".to_owned())),
+            ("tokenizer.ggml.tokens", Stored::Array(Array::Strings(texts.into_iter().collect()))),
+            ("tokenizer.ggml.token_type", Stored::Array(Array::Integers(vec![2, 1, 1, 1]))),
+            ("tokenizer.ggml.unknown_token_id", Stored::Unsigned(0)),
+        ];
+        let mut file = Vec::new();
+        write(&mut file, &metadata, &[], |_, _| Ok(())).unwrap();
+        let bytes = file.len() as u64;
+        let header = Header::read(std::io::Cursor::new(file), bytes).unwrap();
+        Tokenizer::new(&header.metadata).unwrap().encode("Sow BEAN", Specials::PlainText)
+    };
+    // The sign for real numbers is a capital; published vocabularies of small letters have it.
+    assert_eq!(ids_with("\u{2581}\u{211D}"), [2, 1]);
+    assert_eq!(ids_with("\u{2581}Pea"), [0, 0], "with capitals texts stay as they are");
 }

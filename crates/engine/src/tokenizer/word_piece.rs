@@ -2,7 +2,8 @@
 //! Source: Devlin et al. 2018, and its published basic and wordpiece tokenizers.
 //!
 //! In GGUF a piece that begins a word carries U+2581 in front, one that goes on has lost its `##`.
-//! The file does not say whether text is lower-cased: it is where no ordinary token has a capital.
+//! The file does not say whether text is lower-cased: it is where no ordinary token has a capital that would
+//! become another letter then (signs such as `ℝ` are capitals, and stay what they are).
 
 use unicode_normalization::UnicodeNormalization;
 use unicode_properties::{GeneralCategory, GeneralCategoryGroup, UnicodeGeneralCategory};
@@ -27,7 +28,7 @@ impl WordPiece {
         let ids = vocabulary.lookup(|kind| kind == TokenKind::Normal);
         Self {
             longest_piece: ids.texts().map(str::len).max().unwrap_or(0),
-            lower_case: !normal().any(|(_, text, _)| text.contains(char::is_uppercase)),
+            lower_case: normal().all(|(_, text, _)| is_lower_case(text)),
             unknown: vocabulary.unknown(),
             ids,
         }
@@ -88,6 +89,11 @@ impl WordPiece {
         words.retain(|word| !word.is_empty());
         words
     }
+}
+
+/// Whether a text stays as it is where capitals become small letters.
+fn is_lower_case(text: &str) -> bool {
+    text.chars().flat_map(char::to_lowercase).eq(text.chars())
 }
 
 const MARK: GeneralCategory = GeneralCategory::NonspacingMark;
