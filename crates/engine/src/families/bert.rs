@@ -8,12 +8,12 @@ use std::ops::Range;
 use std::time::{Duration, Instant};
 
 use deft_formats::gguf::Header;
-use deft_kernels::{Activations, add, add_rows, gelu_erf, layer_norm};
+use deft_kernels::{Activations, add, gelu_erf, layer_norm};
 use deft_planning::ModelShape;
 
 use super::Network;
 use super::blueprint::{Projection, Reader, usual_score_scale};
-use super::parts::{Run, Sight, View, Workspace, attention, sized};
+use super::parts::{Run, Sight, View, Workspace, attention, grain, sized};
 use super::tensors::{MatrixPlace, VectorPlace};
 use crate::cache::Store;
 use crate::compute::{Compute, ComputeSettings};
@@ -181,7 +181,13 @@ impl Bert {
     /// `out = x . matrix + bias` for each token.
     fn linear(&self, linear: &Linear, x: &[f32], out: &mut [f32], act: &mut Activations) {
         linear.matrix.multiply(&self.file, &self.compute, x, out, act);
-        add_rows(self.compute.path, out, &linear.bias);
+        let path = self.compute.path;
+        self.each_row(out, linear.bias.len(), |_, row| add(path, row, &linear.bias));
+    }
+
+    /// Does work on each row of so many values, by its number.
+    fn each_row(&self, rows: &mut [f32], width: usize, work: impl Fn(usize, &mut [f32]) + Sync) {
+        self.compute.team.rows(rows, width, grain(width), work);
     }
 
     /// Embeds tokens of the first type at their positions.
@@ -222,14 +228,19 @@ impl Bert {
         self.add_and_norm(&layer.attention_norm, work);
         let inner = sized(&mut work.gate, tokens * shape.feed_forward as usize);
         self.linear(&layer.up, &work.state, inner, &mut work.activations);
-        gelu_erf(inner);
+        let path = self.compute.path;
+        self.each_row(inner, shape.feed_forward as usize, |_, row| gelu_erf(path, row));
         self.linear(&layer.down, inner, &mut work.normed, &mut work.activations);
         self.add_and_norm(&layer.output_norm, work);
     }
 
     fn add_and_norm(&self, norm: &Norm, work: &mut Workspace) {
-        add(self.compute.path, &mut work.state, &work.normed);
-        layer_norm(self.compute.path, &mut work.state, &norm.weight, &norm.bias, self.epsilon);
+        let (path, epsilon, width) = (self.compute.path, self.epsilon, norm.weight.len());
+        let Workspace { state, normed, .. } = work;
+        self.each_row(state, width, |at, row| {
+            add(path, row, &normed[at * width..][..width]);
+            layer_norm(path, row, &norm.weight, &norm.bias, epsilon);
+        });
     }
 }
 
