@@ -194,18 +194,6 @@ fn median(values: &mut [f64]) -> f64 {
     values[values.len() / 2]
 }
 
-/// Measures a limit with a team of which every thread has a processor of its own.
-fn limit(measure: impl FnOnce(&Team) -> f64 + Send) -> f64 {
-    let measured = || {
-        let team = Team::new(None);
-        team.settle();
-        // All threads have begun then.
-        team.each(team.threads(), 1, |_, _| {});
-        measure(&team)
-    };
-    std::thread::scope(|scope| scope.spawn(measured).join()).expect("it does not panic")
-}
-
 /// Measures a limit and a piece of work in turn.
 fn beside(rounds: usize, limit: impl Fn() -> f64, mut work: impl FnMut() -> f64) -> (f64, f64) {
     let (mut limits, mut works) = (vec![limit()], Vec::new());
@@ -237,8 +225,8 @@ fn main() {
         return;
     }
     let buffer = vec![1_u8; 256 << 20];
-    let read = || limit(|team| limits::memory_read(team, &buffer));
-    let integers = || limit(|team| limits::integer_peak(instructions, team));
+    let read = || limits::with_all(|team| limits::memory_read(team, &buffer));
+    let integers = || limits::with_all(|team| limits::integer_peak(instructions, team));
 
     let mut link = Link::open(&file, &cost, 1024, LANES, "f16");
     let ready = link.ready;
@@ -250,12 +238,12 @@ fn main() {
     link.end();
     let is_short = how_much.as_deref() == Some("short");
     let long = if is_short { json!({}) } else { long(&file, &cost, rounds, &integers) };
-    let floats = limit(|team| limits::float_peak(instructions, team));
+    let floats = limits::with_all(|team| limits::float_peak(instructions, team));
     let mut report = json!({
         "model": file.file_stem().map(|stem| stem.to_string_lossy()),
         "kernels": instructions.to_string(),
         "integer_instruction": limits::integer_instruction(instructions),
-        "threads": Team::new(None).threads(),
+        "threads": limits::with_all(Team::threads),
         "ready_seconds": ready,
         "memory_read": read_speed,
         "integer_peak": peak,
@@ -282,7 +270,7 @@ fn only(mode: &str, file: &Path, cost: &Cost, rounds: usize) -> serde_json::Valu
     let mut link = Link::open(file, cost, 1024, LANES, "f16");
     link.prompt_seconds(16);
     let found = if mode == "prompt" {
-        let peak = || limit(|team| limits::integer_peak(Instructions::best(), team));
+        let peak = || limits::with_all(|team| limits::integer_peak(Instructions::best(), team));
         let (peak, prompt) =
             beside(rounds, peak, || cost.operations(512) / link.prompt_seconds(512));
         json!({ "prompt_512": 512.0 * prompt / cost.operations(512), "ratio": prompt / peak })

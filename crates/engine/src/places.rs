@@ -4,10 +4,9 @@
 //! of its own, so that the kernel counts it apart; more than there is cannot be had. What it
 //! computes, the processor computes; a step waits where the accelerator would have taken longer.
 
-use std::ops::{Deref, DerefMut};
+use std::alloc::{Layout, handle_alloc_error};
 use std::time::{Duration, Instant};
 
-use bytemuck::{Pod, Zeroable};
 use deft_planning::Bytes;
 use deft_protocol::engine::{AcceleratorOrder, PlaceOrder};
 use memmap2::MmapMut;
@@ -27,63 +26,6 @@ pub struct OutOfMemory {
     pub asked: Bytes,
     /// What is free.
     pub free: Bytes,
-}
-
-/// Bytes of a layer.
-pub(crate) enum Memory {
-    Host(Lines),
-    Accelerator(MmapMut),
-}
-
-/// A line of the caches.
-#[derive(Clone, Copy, Pod, Zeroable)]
-#[repr(C, align(64))]
-struct Line([u8; 64]);
-
-/// Bytes that begin where a line of the caches does, so that no register comes from two of them.
-pub(crate) struct Lines {
-    lines: Vec<Line>,
-    length: usize,
-}
-
-impl Lines {
-    fn filled(length: usize, byte: u8) -> Self {
-        Self { lines: vec![Line([byte; 64]); length.div_ceil(64)], length }
-    }
-}
-
-impl Deref for Lines {
-    type Target = [u8];
-
-    fn deref(&self) -> &[u8] {
-        &bytemuck::cast_slice(&self.lines)[..self.length]
-    }
-}
-
-impl DerefMut for Lines {
-    fn deref_mut(&mut self) -> &mut [u8] {
-        &mut bytemuck::cast_slice_mut(&mut self.lines)[..self.length]
-    }
-}
-
-impl Deref for Memory {
-    type Target = [u8];
-
-    fn deref(&self) -> &[u8] {
-        match self {
-            Self::Host(bytes) => bytes,
-            Self::Accelerator(bytes) => bytes,
-        }
-    }
-}
-
-impl DerefMut for Memory {
-    fn deref_mut(&mut self) -> &mut [u8] {
-        match self {
-            Self::Host(bytes) => bytes,
-            Self::Accelerator(bytes) => bytes,
-        }
-    }
 }
 
 struct Accelerator {
@@ -151,19 +93,20 @@ impl Places {
         Ok(memory)
     }
 
-    /// Memory for a layer, every byte written.
+    /// Memory for a layer, every byte written. It begins with a page of memory, so that no register comes from
+    /// two lines of the caches.
     pub(crate) fn filled(
         &mut self,
         layer: usize,
         length: usize,
         byte: u8,
-    ) -> Result<Memory, OutOfMemory> {
-        let Some(accelerator) = self.accelerator_of(layer) else {
-            return Ok(Memory::Host(Lines::filled(length, byte)));
+    ) -> Result<MmapMut, OutOfMemory> {
+        let mut memory = match self.accelerator_of(layer) {
+            Some(accelerator) => self.take(accelerator, length)?,
+            None => MmapMut::map_anon(length).unwrap_or_else(|_| none_left(length)),
         };
-        let mut memory = self.take(accelerator, length)?;
         memory.fill(byte);
-        Ok(Memory::Accelerator(memory))
+        Ok(memory)
     }
 
     /// How long each layer takes at least; `weights` are their stored bytes.
@@ -176,6 +119,11 @@ impl Places {
         let least = weights.iter().enumerate().map(|layer| seconds(layer).unwrap_or_default());
         Pace { least: least.collect() }
     }
+}
+
+/// Ends the process, as it ends where any other memory cannot be had.
+fn none_left(length: usize) -> ! {
+    handle_alloc_error(Layout::array::<u8>(length).unwrap_or(Layout::new::<u8>()))
 }
 
 /// The speed of accelerators that are slower than the processor that stands in for them.
@@ -211,8 +159,12 @@ mod tests {
     #[test]
     fn more_than_there_is_cannot_be_had() {
         let mut places = places(None);
-        assert!(matches!(places.filled(0, 600, 7).unwrap(), Memory::Accelerator(m) if m[599] == 7));
-        assert!(matches!(places.filled(2, 6000, 7).unwrap(), Memory::Host(m) if m[5999] == 7));
+        assert_eq!(places.filled(0, 600, 7).unwrap()[..], [7; 600]);
+        assert_eq!(
+            places.filled(2, 6000, 7).unwrap()[..],
+            [7; 6000],
+            "host memory has no such bound"
+        );
         let Err(error) = places.filled(1, 401, 7) else { panic!("it was granted") };
         assert_eq!(
             error.to_string(),

@@ -15,11 +15,11 @@
 //! A vocabulary may have hundreds of thousands of tokens, so all of them are looked at only in passes that the
 //! processor does many at a time; what is put in an order are the few that can be kept.
 
-use std::cmp::Reverse;
-use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
+use std::collections::{BTreeMap, BTreeSet};
 
-use deft_kernels::{Path, softmax};
+use deft_kernels::{Path, largest, softmax, sum};
 use deft_protocol::engine::Sampling;
+use itertools::Itertools;
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
 
@@ -37,12 +37,12 @@ pub(crate) struct Sampler {
 }
 
 /// A token, and its logit or its weight.
-type Candidate = (u32, f32);
+pub(crate) type Candidate = (u32, f32);
 
 /// Tokens that are looked at together.
 const BLOCK: usize = 256;
-/// What is looked for first where a share is to be reached: tokens at least so likely as a part of the
-/// likeliest; then parts of these.
+/// Where a share is to be reached, tokens at least so likely as a part of the likeliest are put in an order
+/// first; where these are not enough, those down to a part of that, then all.
 const PART: f32 = 1.0 / 1024.0;
 
 /// Logits that are not numbers.
@@ -71,7 +71,7 @@ impl Sampler {
             return Err(NotFinite);
         }
         let token = if self.settings.temperature <= 0.0 && !self.adjusts() {
-            likeliest(logits)
+            likeliest(self.path, logits)
         } else {
             self.choose_adjusted(logits)
         };
@@ -88,7 +88,7 @@ impl Sampler {
         adjusted.extend_from_slice(logits);
         self.adjust(&mut adjusted);
         let token = if self.settings.temperature <= 0.0 {
-            likeliest(&adjusted)
+            likeliest(self.path, &adjusted)
         } else {
             self.draw(&mut adjusted)
         };
@@ -131,52 +131,30 @@ impl Sampler {
     fn draw(&mut self, logits: &mut [f32]) -> u32 {
         let Sampling { temperature, top_k, top_p, min_p, .. } = self.settings;
         if top_k > 0 && (top_k as usize) < logits.len() {
-            keep_likeliest(logits, top_k as usize, &mut self.candidates);
+            keep_likeliest(logits, top_k as usize);
         }
-        let top = largest(logits);
+        let top = largest(self.path, logits);
         logits.iter_mut().for_each(|logit| *logit = (*logit - top) / temperature);
         softmax(self.path, logits);
         let weights = logits;
-        let top = largest(weights);
         if min_p > 0.0 {
-            let least = min_p.min(1.0) * top;
+            let least = min_p.min(1.0) * largest(self.path, weights);
             weights
                 .iter_mut()
                 .for_each(|weight| *weight = if *weight < least { 0.0 } else { *weight });
         }
         if top_p < 1.0 {
-            keep_share(weights, top_p, top, &mut self.candidates);
+            keep_share(self.path, weights, top_p, &mut self.candidates);
         }
         #[expect(clippy::cast_precision_loss, reason = "24 bits are exact")]
         let uniform = (self.random.next_u32() >> 8) as f32 / (1u32 << 24) as f32;
-        at_share(weights, uniform)
+        at_share(self.path, weights, uniform)
     }
-}
-
-/// The largest of some numbers.
-fn largest(values: &[f32]) -> f32 {
-    let larger = |a: f32, b: f32| if b > a { b } else { a };
-    let mut lanes = [f32::NEG_INFINITY; 16];
-    let (whole, rest) = values.as_chunks::<16>();
-    for values in whole {
-        lanes.iter_mut().zip(values).for_each(|(lane, value)| *lane = larger(*lane, *value));
-    }
-    lanes.iter().chain(rest).fold(f32::NEG_INFINITY, |all, one| larger(all, *one))
-}
-
-/// Their sum, sixteen at a time.
-fn sum(values: &[f32]) -> f32 {
-    let mut lanes = [0.0; 16];
-    let (whole, rest) = values.as_chunks::<16>();
-    for values in whole {
-        lanes.iter_mut().zip(values).for_each(|(lane, value)| *lane += value);
-    }
-    lanes.iter().chain(rest).sum()
 }
 
 /// The first of the largest.
-fn likeliest(logits: &[f32]) -> u32 {
-    let top = largest(logits);
+fn likeliest(path: Path, logits: &[f32]) -> u32 {
+    let top = largest(path, logits);
     (0..).zip(logits).find(|(_, logit)| **logit == top).map_or(0, |(id, _)| id)
 }
 
@@ -185,58 +163,30 @@ fn order(a: &Candidate, b: &Candidate) -> std::cmp::Ordering {
     a.1.total_cmp(&b.1).then(b.0.cmp(&a.0))
 }
 
-/// A logit by which a heap can put tokens in an order.
-#[derive(PartialEq)]
-struct Ranked(Candidate);
-
-impl Eq for Ranked {}
-
-impl Ord for Ranked {
-    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
-        order(&self.0, &other.0)
-    }
-}
-
-impl PartialOrd for Ranked {
-    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
-        Some(self.cmp(other))
-    }
+/// So many of the likeliest tokens with their logits, the likeliest first.
+pub(crate) fn likeliest_of(
+    logits: &[f32],
+    count: usize,
+) -> impl Iterator<Item = Candidate> + use<> {
+    (0..).zip(logits.iter().copied()).k_largest_by(count, order)
 }
 
 /// Leaves the likeliest tokens, so many; the others get no weight.
-fn keep_likeliest(logits: &mut [f32], count: usize, kept: &mut Vec<Candidate>) {
-    let all = || (0..).zip(logits.iter().copied());
-    // The least likely of those that are kept stands above.
-    let mut heap: BinaryHeap<_> = all().take(count).map(|one| Reverse(Ranked(one))).collect();
-    let floor =
-        |heap: &BinaryHeap<Reverse<Ranked>>| heap.peek().map_or(f32::MAX, |least| least.0.0.1);
-    let mut least = floor(&heap);
-    for candidate in all().skip(count) {
-        // Of equals the one that was there before has the smaller id.
-        if candidate.1 > least {
-            heap.pop();
-            heap.push(Reverse(Ranked(candidate)));
-            least = floor(&heap);
-        }
-    }
-    kept.clear();
-    kept.extend(heap.into_iter().map(|Reverse(Ranked(candidate))| candidate));
+fn keep_likeliest(logits: &mut [f32], count: usize) {
+    let kept = likeliest_of(logits, count);
     logits.fill(f32::NEG_INFINITY);
     put_back(logits, kept);
 }
 
 /// Leaves the weights of the likeliest that together reach a share of all weight, at least one.
-fn keep_share(weights: &mut [f32], share: f32, top: f32, kept: &mut Vec<Candidate>) {
-    let enough = share * sum(weights);
-    let mut least = top * PART;
-    loop {
+fn keep_share(path: Path, weights: &mut [f32], share: f32, kept: &mut Vec<Candidate>) {
+    let (enough, top) = (share * sum(path, weights), largest(path, weights));
+    for least in [top * PART, top * PART * PART, 0.0] {
         kept.clear();
         kept.extend((0..).zip(weights.iter().copied()).filter(|(_, weight)| *weight >= least));
-        if least == 0.0 || kept.iter().map(|(_, weight)| weight).sum::<f32>() >= enough {
+        if kept.iter().map(|(_, weight)| weight).sum::<f32>() >= enough {
             break;
         }
-        // The third time all are looked at.
-        least = if least < top * PART { 0.0 } else { least * PART };
     }
     kept.sort_unstable_by(|a, b| order(b, a));
     let mut reached = 0.0;
@@ -246,18 +196,18 @@ fn keep_share(weights: &mut [f32], share: f32, top: f32, kept: &mut Vec<Candidat
     });
     kept.truncate(last.map_or(kept.len(), |last| last + 1));
     weights.fill(0.0);
-    put_back(weights, kept);
+    put_back(weights, kept.drain(..));
 }
 
-fn put_back(values: &mut [f32], kept: &[Candidate]) {
-    kept.iter().for_each(|&(id, value)| values[id as usize] = value);
+fn put_back(values: &mut [f32], kept: impl Iterator<Item = Candidate>) {
+    kept.for_each(|(id, value)| values[id as usize] = value);
 }
 
 /// The token at which the weights so far, in the order of ids, pass a share of all weight.
-fn at_share(weights: &[f32], share: f32) -> u32 {
-    let mut left = share * sum(weights);
+fn at_share(path: Path, weights: &[f32], share: f32) -> u32 {
+    let mut left = share * sum(path, weights);
     for (block, first) in weights.chunks(BLOCK).zip((0..).step_by(BLOCK)) {
-        let own = sum(block);
+        let own = sum(path, block);
         if own <= left {
             left -= own;
             continue;
@@ -399,19 +349,34 @@ mod tests {
     }
 
     #[test]
+    fn the_likeliest_come_in_order_and_ties_by_their_ids() {
+        let ids = |logits: &[f32], count| -> Vec<u32> {
+            likeliest_of(logits, count).map(|(id, _)| id).collect()
+        };
+        let logits = [0.5, 2.0, -1.0, 2.0, 1.0];
+        assert_eq!(ids(&logits, 3), [1, 3, 4]);
+        assert_eq!(ids(&logits, 9), [1, 3, 4, 0, 2]);
+        assert_eq!((ids(&logits, 0), ids(&[], 3)), (vec![], vec![]));
+    }
+
+    #[test]
     fn every_share_of_a_large_vocabulary_is_somebodys() {
         let weights: Vec<f32> = (0..1000u16).map(|at| f32::from(at % 7) * 0.1).collect();
         let all: f32 = weights.iter().sum();
         let mut passed = 0.0;
         for (id, weight) in (0..).zip(&weights) {
             if *weight > 0.0 {
-                let found = at_share(&weights, (passed + weight / 2.0) / all);
+                let found = at_share(Path::best(), &weights, (passed + weight / 2.0) / all);
                 assert_eq!(found, id, "the middle of a token's share is its own");
             }
             passed += weight;
         }
-        assert_eq!(at_share(&weights, 1.0), 999, "of what is left by rounding the last is taken");
-        assert_eq!(at_share(&[0.0, 0.0, 1.0, 0.0], 1.0), 2);
+        assert_eq!(
+            at_share(Path::best(), &weights, 1.0),
+            999,
+            "of what is left by rounding the last is taken"
+        );
+        assert_eq!(at_share(Path::best(), &[0.0, 0.0, 1.0, 0.0], 1.0), 2);
     }
 
     #[test]

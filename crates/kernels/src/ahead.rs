@@ -2,23 +2,25 @@
 
 use std::arch::x86_64::{_MM_HINT_T0, _MM_HINT_T1, _mm_prefetch};
 
+/// Bytes of a line of the caches.
+pub(crate) const LINE: usize = 64;
+
 /// What comes next, asked for part by part while something else is computed.
 #[derive(Debug)]
 pub(crate) struct Ahead {
     next: *const u8,
-    /// Bytes from one that is asked for to the next.
-    step: usize,
+    /// Lines.
     left: usize,
     each: usize,
 }
 
 impl Ahead {
-    /// Bytes that are asked for in so many parts, one of each `step`.
-    pub(crate) fn of(bytes: &[u8], step: usize, parts: usize) -> Self {
-        let left = bytes.len().div_ceil(step);
+    /// Bytes that are asked for in so many parts.
+    pub(crate) fn of(bytes: &[u8], parts: usize) -> Self {
+        let left = bytes.len().div_ceil(LINE);
         // A division takes long where there is little else to do.
         let each = if left == 0 { 0 } else { left.div_ceil(parts.max(1)) };
-        Self { next: bytes.as_ptr(), step, left, each }
+        Self { next: bytes.as_ptr(), left, each }
     }
 
     /// Asks for a part.
@@ -27,7 +29,7 @@ impl Ahead {
         for _ in 0..self.each.min(self.left) {
             // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
             unsafe { _mm_prefetch::<_MM_HINT_T1>(self.next.cast()) };
-            self.next = self.next.wrapping_add(self.step);
+            self.next = self.next.wrapping_add(LINE);
             self.left -= 1;
         }
     }

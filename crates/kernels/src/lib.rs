@@ -26,6 +26,7 @@ pub use limits::memory_speed;
 pub use matrix::{Activations, Matrix, dot, multiply};
 pub use path::Path;
 pub use pointwise::{
-    Gate, add, add_rows, add_scaled, gate, gelu_erf, layer_norm, rms_norm, soft_cap, softmax,
+    Gate, add, add_rows, add_scaled, gate, gelu_erf, largest, layer_norm, rms_norm, soft_cap,
+    softmax, sum,
 };
 pub use team::Team;

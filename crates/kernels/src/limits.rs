@@ -24,8 +24,26 @@ const REGISTERS: usize = 16;
 #[must_use]
 pub fn memory_speed() -> f64 {
     let buffer = vec![1_u8; MEASURED];
-    let team = Team::new(None);
-    (0..MEASUREMENTS).map(|_| memory_read(&team, &buffer)).fold(0.0, f64::max)
+    let read =
+        |team: &Team| (0..MEASUREMENTS).map(|_| memory_read(team, &buffer)).fold(0.0, f64::max);
+    with_all(read)
+}
+
+/// Measures with a team of which every thread has a processor of its own, and has begun. Else the system leaves
+/// two of them on one at times, and what is found is half of what there is.
+///
+/// # Panics
+/// When the measurement does.
+pub fn with_all<T: Send>(measure: impl FnOnce(&Team) -> T + Send) -> T {
+    let measured = || {
+        let team = Team::new(None);
+        team.settle();
+        team.each(team.threads(), 1, |_, _| {});
+        measure(&team)
+    };
+    // The calling thread goes on wherever it may.
+    let result = std::thread::scope(|scope| scope.spawn(measured).join());
+    result.unwrap_or_else(|panic| std::panic::resume_unwind(panic))
 }
 
 /// Bytes a second at which a team reads a buffer from its beginning to its end, each thread a part of its

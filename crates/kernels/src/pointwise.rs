@@ -11,6 +11,10 @@ on_every_path! {
     /// Norm of each row of `x` (rows of `weight.len()` values) to mean 0 and variance 1, then weight and
     /// bias, in place. Source: Ba et al. 2016, "Layer Normalization".
     pub fn layer_norm(x: &mut [f32], weight: &[f32], bias: &[f32], epsilon: f32) = plain_layer_norm;
+    /// The largest of some numbers; minus infinity of none.
+    pub fn largest(values: &[f32]) -> f32 = plain_largest;
+    /// Their sum, in the order of all sums here.
+    pub fn sum(values: &[f32]) -> f32 = plain_sum;
     /// Softmax in place; an empty slice stays empty.
     pub fn softmax(values: &mut [f32]) = plain_softmax;
     /// `gate = curve(gate) * up`, element by element.
@@ -53,6 +57,23 @@ fn ordered_sum(values: &[f32], term: impl Fn(f32) -> f32) -> f32 {
 }
 
 #[inline(always)]
+fn plain_sum(values: &[f32]) -> f32 {
+    ordered_sum(values, |value| value)
+}
+
+#[inline(always)]
+fn plain_largest(values: &[f32]) -> f32 {
+    // What is no number does not count.
+    let larger = |a: f32, b: f32| if b > a { b } else { a };
+    let mut lanes = [f32::NEG_INFINITY; PARTIALS];
+    let (whole, rest) = values.as_chunks::<PARTIALS>();
+    for values in whole {
+        lanes.iter_mut().zip(values).for_each(|(lane, value)| *lane = larger(*lane, *value));
+    }
+    lanes.iter().chain(rest).copied().fold(f32::NEG_INFINITY, larger)
+}
+
+#[inline(always)]
 #[expect(clippy::cast_precision_loss, reason = "widths are far below 2^24")]
 fn plain_rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
     for (row, out) in x.chunks(weight.len()).zip(out.chunks_mut(weight.len())) {
@@ -80,11 +101,11 @@ fn plain_layer_norm(x: &mut [f32], weight: &[f32], bias: &[f32], epsilon: f32) {
 
 #[inline(always)]
 fn plain_softmax(values: &mut [f32]) {
-    let largest = values.iter().copied().fold(f32::NEG_INFINITY, f32::max);
+    let largest = plain_largest(values);
     for value in &mut *values {
         *value = exp(*value - largest);
     }
-    let inverse = 1.0 / ordered_sum(values, |value| value);
+    let inverse = 1.0 / plain_sum(values);
     for value in values {
         *value *= inverse;
     }
@@ -180,6 +201,14 @@ mod tests {
     }
 
     #[test]
+    fn the_largest_and_the_sum_of_many_and_of_few() {
+        let values: Vec<f32> = (0..37u8).map(|at| f32::from(at * 7 % 37) - 40.0).collect();
+        assert_eq!((largest(HERE, &values), sum(HERE, &values)), (-4.0, -814.0));
+        assert_eq!((largest(HERE, &values[..1]), sum(HERE, &values[..1])), (-40.0, -40.0));
+        assert_eq!((largest(HERE, &[]), sum(HERE, &[])), (f32::NEG_INFINITY, 0.0));
+    }
+
+    #[test]
     fn softmax_sums_to_one_and_survives_large_values() {
         let mut values = [1000.0, 1001.0, 999.0];
         softmax(HERE, &mut values);
@@ -241,7 +270,8 @@ mod tests {
             let all = |path: Path| {
                 let mut results = vec![vec![0.0; x.len()]];
                 rms_norm(path, &x, &y, 1e-5, &mut results[0]);
-                let steps: [Step<'_>; 9] = [
+                let steps: [Step<'_>; 10] = [
+                    &|own| own[0] = largest(path, &y) + sum(path, &y),
                     &|own| gelu_erf(path, own),
                     &|own| layer_norm(path, own, &y, &y, 1e-5),
                     &|own| softmax(path, own),

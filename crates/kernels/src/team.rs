@@ -294,10 +294,6 @@ impl<'a, T> Places<'a, T> {
     }
 }
 
-/// Floats of a line of the caches.
-#[cfg(target_arch = "x86_64")]
-const LINE_FLOATS: usize = 16;
-
 /// The output of a product, `tokens x rows`, of which threads write stretches of rows.
 #[derive(Debug)]
 pub(crate) struct Outputs<'a> {
@@ -336,19 +332,19 @@ impl<'a> Outputs<'a> {
     /// # Safety
     /// As [`Self::stretch`], for all of them.
     #[cfg(target_arch = "x86_64")]
-    pub(crate) unsafe fn block(&self, tokens: Range<usize>, rows: Range<usize>) -> Block<'_> {
+    pub(crate) unsafe fn results(&self, tokens: Range<usize>, rows: Range<usize>) -> Results<'_> {
         assert!(tokens.start <= tokens.end && tokens.end <= self.tokens);
         assert!(rows.start <= rows.end && rows.end <= self.rows);
         let start = self.start.wrapping_add(tokens.start * self.rows + rows.start);
         let (tokens, rows) = (tokens.len(), rows.len());
-        Block { start, tokens, rows, stride: self.rows, slice: PhantomData }
+        Results { start, tokens, rows, stride: self.rows, slice: PhantomData }
     }
 }
 
 /// The results of some tokens and rows, which one thread has for itself.
 #[cfg(target_arch = "x86_64")]
 #[derive(Debug)]
-pub(crate) struct Block<'a> {
+pub(crate) struct Results<'a> {
     start: *mut f32,
     tokens: usize,
     rows: usize,
@@ -357,7 +353,7 @@ pub(crate) struct Block<'a> {
 }
 
 #[cfg(target_arch = "x86_64")]
-impl Block<'_> {
+impl Results<'_> {
     pub(crate) fn tokens(&self) -> usize {
         self.tokens
     }
@@ -377,7 +373,7 @@ impl Block<'_> {
     pub(crate) fn fetch(&self, token: usize) {
         use std::arch::x86_64::{_MM_HINT_ET0, _mm_prefetch};
         let (first, rows) = self.at(token, 0);
-        for at in (0..rows).step_by(LINE_FLOATS) {
+        for at in (0..rows).step_by(crate::sixteen::REGISTER) {
             // SAFETY: asking for an address reads and writes nothing, whatever is there.
             unsafe { _mm_prefetch::<_MM_HINT_ET0>(first.wrapping_add(at).cast()) };
         }

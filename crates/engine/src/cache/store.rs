@@ -3,10 +3,11 @@
 use deft_formats::quant::TensorType;
 use deft_kernels::{Cached, Kind};
 use deft_planning::{CacheType, ModelShape};
+use memmap2::MmapMut;
 
 use super::PAGE;
 use super::index::PageId;
-use crate::places::{Memory, OutOfMemory, Places};
+use crate::places::{OutOfMemory, Places};
 
 /// Rows of one kind, of one layer.
 struct Rows {
@@ -14,11 +15,11 @@ struct Rows {
     tensor_type: TensorType,
     heads: usize,
     length: usize,
-    bytes: Memory,
+    bytes: MmapMut,
 }
 
 /// Takes memory of a length, filled with a byte.
-type Take<'a> = &'a mut dyn FnMut(usize, u8) -> Result<Memory, OutOfMemory>;
+type Take<'a> = &'a mut dyn FnMut(usize, u8) -> Result<MmapMut, OutOfMemory>;
 
 impl Rows {
     fn new(

@@ -2,6 +2,7 @@
 
 use deft_protocol::engine::{TokenScore, TokenText};
 
+use crate::sampling::likeliest_of;
 use crate::tokenizer::Tokenizer;
 
 /// A token in readable form; a control token shows the text it is stored with.
@@ -29,26 +30,10 @@ pub(super) fn score(
     TokenScore {
         token: token_text(tokenizer, id),
         logprob: Some(logprob(id)),
-        alternatives: likeliest(logits, alternatives)
-            .into_iter()
-            .map(|id| (token_text(tokenizer, id), logprob(id)))
+        alternatives: likeliest_of(logits, alternatives)
+            .map(|(id, _)| (token_text(tokenizer, id), logprob(id)))
             .collect(),
     }
-}
-
-/// So many of the likeliest tokens, the likeliest first.
-fn likeliest(logits: &[f32], count: usize) -> Vec<u32> {
-    let count = count.min(logits.len());
-    if count == 0 {
-        return Vec::new();
-    }
-    let mut order: Vec<u32> = (0..).take(logits.len()).collect();
-    let likelier =
-        |a: &u32, b: &u32| logits[*b as usize].total_cmp(&logits[*a as usize]).then(a.cmp(b));
-    order.select_nth_unstable_by(count - 1, likelier);
-    order.truncate(count);
-    order.sort_unstable_by(likelier);
-    order
 }
 
 /// The first token of a prompt, of which nothing can be said.
@@ -98,14 +83,6 @@ mod tests {
     fn named(id: u32) -> TokenScore {
         let token = TokenText { id, text: String::new(), bytes: Vec::new() };
         TokenScore { token, logprob: Some(0.0), alternatives: Vec::new() }
-    }
-
-    #[test]
-    fn the_likeliest_come_in_order_and_ties_by_their_ids() {
-        let logits = [0.5, 2.0, -1.0, 2.0, 1.0];
-        assert_eq!(likeliest(&logits, 3), [1, 3, 4]);
-        assert_eq!(likeliest(&logits, 9), [1, 3, 4, 0, 2]);
-        assert!(likeliest(&logits, 0).is_empty() && likeliest(&[], 3).is_empty());
     }
 
     #[test]

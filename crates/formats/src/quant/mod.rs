@@ -142,7 +142,8 @@ impl TensorType {
     /// Bytes of a row of `values` values; `values` is a multiple of [`Self::block_values`].
     #[must_use]
     pub fn row_bytes(self, values: usize) -> usize {
-        values / self.block_values() * self.block_bytes()
+        // Blocks have a power of two of values; a shift takes a tenth of a division's time.
+        (values >> self.block_values().trailing_zeros()) * self.block_bytes()
     }
 
     /// Whether values are stored one by one, as floats.

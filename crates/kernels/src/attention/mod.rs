@@ -62,15 +62,15 @@ pub struct Attention<'a> {
 #[derive(Default)]
 struct Space {
     /// `queries x key length`.
-    queries: Floats,
+    queries: Aligned,
     /// A page's keys, `key length x positions`.
-    keys: Floats,
+    keys: Aligned,
     /// A page's values, `positions x value length`, rows filled up to whole registers.
-    values: Floats,
+    values: Aligned,
     /// `queries x positions`.
-    scores: Floats,
+    scores: Aligned,
     /// Weighted sums of values, `queries x value length`, filled up likewise.
-    sums: Floats,
+    sums: Aligned,
     /// For each query the positions of a page that it sees, a bit each.
     seen: Vec<u32>,
     /// For each query the largest score so far.
@@ -79,11 +79,11 @@ struct Space {
     weights: Vec<f32>,
 }
 
-/// Floats that begin where a line of the caches does, so that no register comes from two of them.
+/// Aligned that begin where a line of the caches does, so that no register comes from two of them.
 #[derive(Default)]
-struct Floats(Vec<Sixteen>);
+struct Aligned(Vec<Sixteen>);
 
-impl Floats {
+impl Aligned {
     /// Room for so many at least; what is there stays.
     fn hold(&mut self, count: usize) {
         self.0.resize(count.div_ceil(REGISTER), Sixteen::default());

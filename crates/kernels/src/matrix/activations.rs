@@ -5,6 +5,7 @@ use deft_formats::quant::{GROUP, STRIP, STRIP_GROUPS, TensorType};
 
 use crate::matrix::form::Form;
 use crate::on_every_path;
+use crate::sixteen::Sixteen;
 use crate::{Path, Team};
 
 /// Dot instructions that a strip takes: each multiplies four values of all sixteen groups.
@@ -68,11 +69,7 @@ pub(crate) struct TokenTile {
 }
 
 /// What memory is taken in: either form consists of whole lines.
-#[derive(Debug, Clone, Copy, Pod, Zeroable)]
-#[repr(C, align(64))]
-struct Line([u8; 64]);
-
-const LINES: usize = size_of::<Eighths>() / size_of::<Line>();
+const LINES: usize = size_of::<Eighths>() / size_of::<Sixteen>();
 const _: () = assert!(size_of::<TokenTile>() == size_of::<Eighths>() * TILE_TOKENS);
 
 /// `tokens x width` activations as a type of weights is multiplied with: floats as they are, blocks with
@@ -81,7 +78,7 @@ const _: () = assert!(size_of::<TokenTile>() == size_of::<Eighths>() * TILE_TOKE
 pub struct Activations {
     pub(crate) floats: Vec<f32>,
     /// [`Eighths`] or [`TokenTile`]s, strip by strip.
-    lines: Vec<Line>,
+    lines: Vec<Sixteen>,
     pub(crate) tokens: usize,
     pub(crate) width: usize,
     /// None for floats.
@@ -94,7 +91,7 @@ impl Activations {
     #[must_use]
     pub fn with_room(tokens: usize, width: usize) -> Self {
         let strips = tokens.next_multiple_of(TILE_TOKENS) * width.div_ceil(STRIP);
-        Self { lines: vec![Line([0; 64]); strips * LINES], ..Self::default() }
+        Self { lines: vec![Sixteen::default(); strips * LINES], ..Self::default() }
     }
 
     /// Takes values (`tokens x width`) for weights of a type.
@@ -124,7 +121,7 @@ impl Activations {
         let strips = width.div_ceil(STRIP);
         let together = if self.is_tiled { TILE_TOKENS } else { 1 };
         let pieces = self.tokens.div_ceil(together);
-        self.lines.resize(pieces * together * strips * LINES, Line([0; 64]));
+        self.lines.resize(pieces * together * strips * LINES, Sixteen::default());
         let places = crate::team::Places::new(&mut self.lines, together * strips * LINES);
         let is_tiled = self.is_tiled;
         team.each(pieces, GRAIN / together, |_, pieces| {

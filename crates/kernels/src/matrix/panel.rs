@@ -17,8 +17,6 @@ const TILES_HIGH: usize = 4;
 const FEW_TOKENS: usize = 24;
 /// Rows of a tile.
 pub(super) const TILE_ROWS: usize = 4;
-/// Bytes of a line of the caches.
-pub(super) const LINE: usize = 64;
 /// Dot instructions that a strip takes.
 const STEPS: usize = STRIP / 64;
 
@@ -57,12 +55,12 @@ pub(super) struct Next {
 
 #[cfg(target_arch = "x86_64")]
 impl Next {
-    /// For what a thread does with such panels, one after the other.
+    /// For a panel of such a shape that is stored there.
     pub(super) fn of(stored: &[u8], shape: Shape, tokens: usize) -> Self {
         let tiles = tokens.div_ceil(TILE_TOKENS) * shape.rows / TILE_ROWS;
         let (for_tiles, distance) =
             if tokens > FEW_TOKENS { (stored, 0) } else { (&[][..], stored.len()) };
-        Self { ahead: Ahead::of(for_tiles, LINE, tiles * shape.blocks), distance }
+        Self { ahead: Ahead::of(for_tiles, tiles * shape.blocks), distance }
     }
 }
 
@@ -82,7 +80,7 @@ impl Shape {
     /// For rows of so many strips and so many tokens. Few tokens use four rows up while these are in the nearest
     /// cache; for many there are as many rows as fit in there.
     pub(super) fn of(stride: usize, tokens: usize) -> Self {
-        let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS).max(1)).max(1);
+        let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
         let high = if tokens > FEW_TOKENS { (PANEL_TILES / strips).min(TILES_HIGH) } else { 1 };
         Self { rows: high * TILE_ROWS, stride, strips, blocks: stride.div_ceil(strips) }
     }

@@ -13,6 +13,8 @@ use super::{Matrix, scalar, tree};
 use super::{avx2, avx512};
 use crate::sixteen::Sixteen;
 use crate::team::Outputs;
+#[cfg(target_arch = "x86_64")]
+use crate::team::Results;
 use crate::{Path, Team};
 
 /// Bytes of weights that a thread takes at a time, at least: below, handing out work costs more than it
@@ -70,6 +72,15 @@ pub(super) fn multiply(
     });
 }
 
+/// Tokens that are multiplied together, whole tiles of them, of so many with rows of so many strips: a part for
+/// each thread where there are many, and no more than stay in a thread's own caches.
+#[cfg(target_arch = "x86_64")]
+fn tokens_together(tokens: usize, stride: usize, threads: usize) -> usize {
+    let near = (NEAR_BYTES / (stride * size_of::<Eighths>())).max(1);
+    let parts = (tokens / LEAST_TOKENS).clamp(1, threads.max(tokens.div_ceil(near)));
+    tokens.div_ceil(parts).next_multiple_of(TILE_TOKENS)
+}
+
 /// Panels of rows times all tokens, or parts of them: where there are many, threads have tokens of their own,
 /// which stay in their own caches.
 #[cfg(target_arch = "x86_64")]
@@ -80,10 +91,7 @@ fn panels_of<B: avx512::Wide>(
     out: &Outputs<'_>,
 ) {
     let stride = matrix.columns.div_ceil(STRIP);
-    let near = NEAR_BYTES / (stride * size_of::<Eighths>());
-    let parts = (x.tokens / LEAST_TOKENS).clamp(1, team.threads().max(x.tokens.div_ceil(near)));
-    let part = x.tokens.div_ceil(parts).next_multiple_of(TILE_TOKENS);
-    // Whole tiles may leave nothing for the last of many threads.
+    let part = tokens_together(x.tokens, stride, team.threads());
     let parts = x.tokens.div_ceil(part);
     let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
     let (shape, stored) = (Shape::of(stride, part), matrix.bytes);
@@ -98,7 +106,7 @@ fn panels_of<B: avx512::Wide>(
                 let own = from..matrix.rows.min(from + shape.rows);
                 let x = &x.tiles()[first / TILE_TOKENS * stride..];
                 // SAFETY: rows of some tokens are given to one thread once.
-                let results = unsafe { out.block(tokens, own.clone()) };
+                let results = unsafe { out.results(tokens, own.clone()) };
                 rows.panel::<B>(own, x, space, &results);
             }
         });
@@ -177,7 +185,7 @@ impl Rows<'_> {
         rows: Range<usize>,
         x: &[TokenTile],
         space: &mut Space,
-        out: &avx512::Results<'_>,
+        out: &Results<'_>,
     ) {
         let Self { row_bytes, shape, .. } = *self;
         let Space { strip, panel, sums } = space;
@@ -207,6 +215,23 @@ impl Rows<'_> {
             // SAFETY: as above; activations have `stride` strips for each three tokens, and sums are as
             // many as there are of whole tiles.
             unsafe { avx512::multiply::<B>(&mut block) };
+        }
+    }
+}
+
+#[cfg(all(test, target_arch = "x86_64"))]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tokens_are_divided_by_threads_and_by_what_stays_near() {
+        assert_eq!(tokens_together(90, 4, 2), 90, "few stay together");
+        assert_eq!(tokens_together(256, 4, 2), 129, "a part for each thread, in whole tiles");
+        assert_eq!(tokens_together(256, 11, 2), 66, "of long rows four");
+        // As long as nothing of a row stays near: never fewer than pays, whatever a file says.
+        for stride in [900, 945, 946, 1 << 40] {
+            let together = tokens_together(1000, stride, 2);
+            assert!((LEAST_TOKENS..2 * LEAST_TOKENS).contains(&together), "{stride}: {together}");
         }
     }
 }

@@ -27,6 +27,12 @@ fn cache_grows_with_tokens_and_lanes() {
 }
 
 #[test]
+fn wide_models_take_larger_chunks_unless_told_otherwise() {
+    let chunk = |width| LoadSettings::for_model(&ModelShape { width, ..shape() }).chunk;
+    assert_eq!((chunk(1023), chunk(1024)), (128, 256));
+}
+
+#[test]
 fn layers_elsewhere_take_their_weights_and_their_cache_with_them() {
     let settings = LoadSettings::for_model(&shape());
     let places = [("fern", 2), ("host", 3)];

@@ -15,10 +15,10 @@ pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
 use scales::Scales;
 
-use super::panel::{LINE, Panel, RowTile, TILE_ROWS};
-use crate::ahead::Ahead;
+use super::panel::{Panel, RowTile, TILE_ROWS};
+use crate::ahead::{Ahead, LINE};
 use crate::sixteen::Sixteen;
-pub(super) use crate::team::Block as Results;
+use crate::team::Results;
 
 /// Bytes that a single token's weights are asked for ahead. The processor does that by itself within a page of
 /// 4 KiB only.
