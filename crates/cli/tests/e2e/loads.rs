@@ -189,6 +189,9 @@ fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
     wait(async {
         let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
+        // An engine that stands still answers as long as it takes to look, on a busy machine as well.
+        let engine = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
+        processes::halt(engine);
         let mut replacing =
             world.command(&["load", "larkfen-desk", "--lanes", "2"]).spawn().unwrap();
         let draining = || {
@@ -200,6 +203,7 @@ fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
         let request = question("larkfen-desk", QUESTION);
         let asked = tokio::spawn(async move { client.chat(&request).await });
         drop(stream);
+        processes::go_on(engine);
         let answer = asked.await.unwrap().unwrap();
         assert_eq!(answer.choices[0].message.content, ANSWER);
         assert!(replacing.wait().unwrap().success());
@@ -207,11 +211,14 @@ fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
         let client = world.client();
         let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
+        let engine = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
+        processes::halt(engine);
         let mut unloading = world.command(&["unload", "larkfen-desk"]).spawn().unwrap();
         until("it is drained", draining);
         let said = world.deft(&["ask", "larkfen-desk", QUESTION]);
         assert!(said.code == 5 && said.err.contains("is being unloaded"), "{said:?}");
         drop(stream);
+        processes::go_on(engine);
         assert!(unloading.wait().unwrap().success());
     });
 }

@@ -17,6 +17,11 @@ pub(crate) fn halt(pid: u32) {
     signal(pid, rustix::process::Signal::STOP);
 }
 
+/// Lets a process that was stopped go on.
+pub(crate) fn go_on(pid: u32) {
+    signal(pid, rustix::process::Signal::CONT);
+}
+
 pub(crate) fn is_alive(pid: u32) -> bool {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
     stat.rsplit(") ").next().is_some_and(|rest| !rest.is_empty() && !rest.starts_with('Z'))
