@@ -2,6 +2,7 @@
 
 use deft_protocol::manage::InstanceState;
 
+use crate::processes;
 use crate::world::{ANSWER, QUESTION, World, unending, until, wait};
 
 const DESK: &str = "larkfen-desk/q8_0";
@@ -91,17 +92,21 @@ fn copies_share_weights_and_calls() {
     let weights = copies[0].planned.iter().find(|part| part.part == "weights").unwrap().bytes;
     let private = copies[0].planned_bytes - weights;
     assert_eq!(reserved(&world, "host"), weights + 3 * private);
-    // Calls go where the fewest are.
+    // Calls go where the fewest are. Engines that stand still answer as long as it takes to look.
     let client = world.client();
+    let engines: Vec<u32> = copies.iter().filter_map(|found| found.pid).collect();
+    engines.iter().for_each(|&engine| processes::halt(engine));
     wait(async {
         let mut streams = Vec::new();
         for _ in 0..3 {
-            let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
-            stream.next().await.unwrap();
-            streams.push(stream);
+            streams.push(client.chat_stream(&unending("larkfen-desk")).await.unwrap());
         }
         let calls: Vec<u32> = world.instances(DESK).iter().map(|found| found.calls).collect();
         assert_eq!(calls, [1, 1, 1]);
+        engines.iter().for_each(|&engine| processes::go_on(engine));
+        for stream in &mut streams {
+            assert!(stream.next().await.unwrap().is_some(), "each copy answers");
+        }
     });
     world.ok(&["unload", "larkfen-desk/q8_0#1"]);
     let left: Vec<u32> = world.instances(DESK).iter().map(|found| found.copy).collect();

@@ -9,6 +9,7 @@ use deft_protocol::chat::ChatRequest;
 use deft_protocol::manage::{InstanceState, Keeping};
 use serde_json::json;
 
+use crate::processes;
 use crate::world::{ANSWER, QUESTION, World, question, unending, until, wait};
 
 const DESK: &str = "larkfen-desk/q8_0";
@@ -72,9 +73,12 @@ fn pinned_and_busy_instances_are_never_displaced() {
     // Without the pin, but with a call under way.
     world.ok(&["load", "larkfen-desk"]);
     let client = world.client();
+    let engine = world.instance(DESK).unwrap().pid.unwrap();
     wait(async {
         let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
+        // So that it is not done before its time, on a busy machine as well.
+        processes::halt(engine);
         // It waits for the call to end, as long as its deadline says.
         let mut hasty = question("larkfen-desk-mini", "Hello");
         hasty.options.wait_seconds = Some(0.4);
@@ -84,11 +88,12 @@ fn pinned_and_busy_instances_are_never_displaced() {
         assert_eq!((problem.kind, problem.code.as_str()), (ProblemKind::Busy, "no_room"));
         assert!(problem.detail.contains("no room came free within 0.4 s"), "{problem}");
         assert!(problem.detail.contains(&format!("held by `{DESK}`")), "{problem}");
-        assert!(stream.next().await.unwrap().is_some(), "the running answer goes on");
         let patient = world.client();
         let asked = question("larkfen-desk-mini", "Hello");
         let waiting = tokio::spawn(async move { patient.chat(&asked).await });
         until("the log tells that it waits", || world.log().contains("wait `").then_some(()));
+        processes::go_on(engine);
+        assert!(stream.next().await.unwrap().is_some(), "the running answer goes on");
         drop(stream);
         waiting.await.unwrap().expect("there was room as soon as the call had ended");
     });
