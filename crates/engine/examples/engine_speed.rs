@@ -1,8 +1,9 @@
-//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth|drawn]]` loads a
+//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth|drawn|embed]]` loads a
 //! model as an engine process does, asks it over a link, measures the limits between the questions, and
 //! writes medians as JSON; `short` leaves out what takes minutes: prompts and contexts of thousands of tokens;
 //! `step`, `prompt`, `eight`, `depth` and `drawn` measure nothing but a step of one token, prompts of 512,
-//! answers of one and of eight lanes, answers after long prompts, and answers whose tokens are drawn.
+//! answers of one and of eight lanes, answers after long prompts, and answers whose tokens are drawn; `embed`
+//! embeddings of texts of 510 tokens by an encoder.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
 use std::fs::File;
@@ -16,8 +17,8 @@ use deft_formats::gguf::Header;
 use deft_kernels::{Path as Instructions, Team, limits};
 use deft_planning::usual_chunk;
 use deft_protocol::engine::{
-    CallOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, Prompt, ToEngine, read_frame,
-    write_frame,
+    CallOrder, EmbedOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, Prompt, ToEngine,
+    read_frame, write_frame,
 };
 use serde_json::json;
 
@@ -49,7 +50,7 @@ impl Link {
             context,
             lanes,
             cache_tokens: None,
-            chunk: usual_chunk(cost.width),
+            chunk: if cost.is_encoder { context } else { usual_chunk(cost.width) },
             keys: cache.to_owned(),
             values: cache.to_owned(),
             places: Vec::new(),
@@ -132,6 +133,23 @@ impl Link {
         self.figures(1)[0].prompt_seconds
     }
 
+    /// Seconds that embeddings of so many texts of so many tokens take.
+    fn embed_seconds(&mut self, texts: u32, tokens: u32) -> f64 {
+        self.calls += 1;
+        let token = |at: u32| 3 + at * 7919 % (self.vocabulary - 3);
+        let input = Prompt::Tokens((0..tokens).map(token).collect());
+        let order = EmbedOrder { call: self.calls, inputs: vec![input; texts as usize] };
+        let began = Instant::now();
+        write_frame(&self.stream, &ToEngine::Embed(order)).expect("the engine listens");
+        loop {
+            match self.read() {
+                FromEngine::Embedded { .. } => return began.elapsed().as_secs_f64(),
+                FromEngine::Failed { detail, .. } => panic!("{detail}"),
+                _ => {}
+            }
+        }
+    }
+
     fn end(self) {
         write_frame(&self.stream, &ToEngine::Drain).expect("the engine listens");
         self.engine.join().expect("it does not panic").expect("it ends as asked");
@@ -149,6 +167,7 @@ struct Cost {
     layers: f64,
     width: u32,
     vocabulary: u32,
+    is_encoder: bool,
 }
 
 impl Cost {
@@ -161,6 +180,7 @@ impl Cost {
         let has_output = matrices().any(|tensor| tensor.name == "output.weight");
         let output = if has_output { "output.weight" } else { "token_embd.weight" };
         let used = matrices().filter(|tensor| !has_output || tensor.name != "token_embd.weight");
+        let family = header.metadata.text("general.architecture").unwrap_or_default();
         let size = |dimensions: &[u64]| dimensions.iter().product::<u64>() as f64;
         let embedding = matrices().find(|tensor| tensor.name == "token_embd.weight");
         let vocabulary = embedding.map_or(0, |tensor| tensor.dimensions[1]);
@@ -174,10 +194,17 @@ impl Cost {
                 .filter(|tensor| tensor.name == output)
                 .map(|tensor| size(&tensor.dimensions))
                 .sum(),
-            layers: f64::from(count("llama.block_count")),
-            width: count("llama.embedding_length"),
+            layers: f64::from(count(&format!("{family}.block_count"))),
+            width: count(&format!("{family}.embedding_length")),
+            is_encoder: family == "bert",
             vocabulary: u32::try_from(vocabulary).expect("ids have 32 bits"),
         }
+    }
+
+    /// Those of a text of which an encoder's tokens all see each other.
+    fn of_encoder(&self, tokens: u32) -> f64 {
+        let tokens = f64::from(tokens);
+        2.0 * self.values * tokens + 4.0 * self.layers * f64::from(self.width) * tokens * tokens
     }
 
     /// Multiplications and additions of a prompt, those of attention among them.
@@ -220,7 +247,7 @@ fn main() {
         return;
     }
     let instructions = Instructions::best();
-    if let Some(mode @ ("prompt" | "eight" | "depth" | "drawn")) = how_much.as_deref() {
+    if let Some(mode @ ("prompt" | "eight" | "depth" | "drawn" | "embed")) = how_much.as_deref() {
         println!("{}", only(mode, &file, &cost, rounds));
         return;
     }
@@ -267,6 +294,9 @@ fn only(mode: &str, file: &Path, cost: &Cost, rounds: usize) -> serde_json::Valu
     if mode == "depth" {
         return depth(file, cost, rounds, Link::open(file, cost, 8192, 1, "f16"));
     }
+    if mode == "embed" {
+        return embed(file, cost, rounds);
+    }
     let mut link = Link::open(file, cost, 1024, LANES, "f16");
     link.prompt_seconds(16);
     let found = if mode == "prompt" {
@@ -292,6 +322,19 @@ fn only(mode: &str, file: &Path, cost: &Cost, rounds: usize) -> serde_json::Valu
     };
     link.end();
     found
+}
+
+/// The speed of an encoder.
+fn embed(file: &Path, cost: &Cost, rounds: usize) -> serde_json::Value {
+    let (texts, length) = (8, 510);
+    let mut link = Link::open(file, cost, 512, 1, "f32");
+    link.embed_seconds(1, length);
+    let peak = || limits::with_all(|team| limits::integer_peak(Instructions::best(), team));
+    let operations = f64::from(texts) * cost.of_encoder(length);
+    let (peak, speed) = beside(rounds, peak, || operations / link.embed_seconds(texts, length));
+    link.end();
+    let tokens = f64::from(texts * length) * speed / operations;
+    json!({ "tokens_a_second": tokens, "ratio": speed / peak })
 }
 
 /// What needs long prompts: their speed, and that of answers after them.

@@ -5,7 +5,7 @@ use deft_formats::quant::{GROUP, STRIP, STRIP_GROUPS, TensorType};
 
 use crate::matrix::form::Form;
 use crate::on_every_path;
-use crate::sixteen::Sixteen;
+use crate::sixteen::{REGISTER, Sixteen};
 use crate::{Path, Team};
 
 /// Dot instructions that a strip takes: each multiplies four values of all sixteen groups.
@@ -16,9 +16,20 @@ const ROUNDING: f32 = 12_582_912.0;
 /// Tokens that a thread rounds at a time.
 const GRAIN: usize = 6;
 
+/// Tokens that a thread has for itself, at least: for fewer it does not pay that others take the same weights
+/// apart.
+#[cfg(target_arch = "x86_64")]
+const LEAST_TOKENS: usize = 48;
+/// Bytes of activations that stay in a thread's own caches while rows pass by.
+#[cfg(target_arch = "x86_64")]
+const NEAR_BYTES: usize = 768 << 10;
+
 /// Tokens whose activations stand together where there are several: as many as a tile of the widest path
 /// has.
 pub(crate) const TILE_TOKENS: usize = 3;
+
+/// The same for floats.
+pub(crate) const FLOAT_TOKENS: usize = 6;
 
 /// 512 activations of a token in eight bits, for weights of one [`Form`]; a row's last strip is filled
 /// up with zeros.
@@ -68,6 +79,29 @@ pub(crate) struct TokenTile {
     pub(crate) lows: [[[f32; STRIP_GROUPS]; TILE_TOKENS]; 2],
 }
 
+/// Floats of tokens in the order in which a tile reads them: for each sixteen columns those of so many tokens.
+#[cfg(target_arch = "x86_64")]
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct FloatTiles<'a> {
+    lines: &'a [Sixteen],
+    pub(crate) columns: usize,
+    /// Tokens of a tile; the last one may have fewer.
+    pub(crate) together: usize,
+}
+
+#[cfg(target_arch = "x86_64")]
+impl<'a> FloatTiles<'a> {
+    /// Lines of a token's row, the last of which may be filled up with zeros.
+    pub(crate) fn lines_of_row(&self) -> usize {
+        self.columns.div_ceil(REGISTER)
+    }
+
+    /// From the tile on that begins with this token.
+    pub(crate) fn of(&self, token: usize) -> &'a [Sixteen] {
+        &self.lines[token * self.lines_of_row()..]
+    }
+}
+
 /// What memory is taken in: either form consists of whole lines.
 const LINES: usize = size_of::<Eighths>() / size_of::<Sixteen>();
 const _: () = assert!(size_of::<TokenTile>() == size_of::<Eighths>() * TILE_TOKENS);
@@ -76,8 +110,8 @@ const _: () = assert!(size_of::<TokenTile>() == size_of::<Eighths>() * TILE_TOKE
 /// activations in eight bits. Reused from product to product.
 #[derive(Debug, Default)]
 pub struct Activations {
-    pub(crate) floats: Vec<f32>,
-    /// [`Eighths`] or [`TokenTile`]s, strip by strip.
+    floats: Vec<f32>,
+    /// [`Eighths`] or [`TokenTile`]s, strip by strip; or what [`FloatTiles`] tell.
     lines: Vec<Sixteen>,
     pub(crate) tokens: usize,
     pub(crate) width: usize,
@@ -112,9 +146,7 @@ impl Activations {
         (self.tokens, self.width) = (values.len() / width, width);
         self.form = Form::of(tensor_type);
         let Some(form) = self.form else {
-            self.floats.clear();
-            self.floats.extend_from_slice(values);
-            return;
+            return self.take_floats(path, team, values);
         };
         assert!(width.is_multiple_of(GROUP), "rows of {width} values are not whole blocks");
         self.is_tiled = path == Path::Avx512 && self.tokens > 1;
@@ -138,6 +170,67 @@ impl Activations {
                 }
             }
         });
+    }
+
+    /// Takes values as they are: for the widest path in tiles.
+    fn take_floats(&mut self, path: Path, team: &Team, values: &[f32]) {
+        self.is_tiled = path == Path::Avx512;
+        if !self.is_tiled {
+            self.floats.clear();
+            self.floats.extend_from_slice(values);
+            return;
+        }
+        let (tokens, width) = (self.tokens, self.width);
+        let together = tokens.min(FLOAT_TOKENS);
+        let pieces = tokens.div_ceil(together.max(1));
+        let length = width.div_ceil(REGISTER) * together;
+        self.lines.resize(pieces * length, Sixteen::default());
+        let places = crate::team::Places::new(&mut self.lines, length);
+        team.each(pieces, 1, |_, pieces| {
+            for piece in pieces {
+                let first = piece * together * width;
+                let rows = &values[first..values.len().min(first + together * width)];
+                // SAFETY: a piece is given to one thread once.
+                let lines = unsafe { places.take(piece) };
+                for (token, row) in rows.chunks(width).enumerate() {
+                    for (values, line) in
+                        row.chunks(REGISTER).zip(lines[token..].iter_mut().step_by(together))
+                    {
+                        line.0[..values.len()].copy_from_slice(values);
+                        line.0[values.len()..].fill(0.0);
+                    }
+                }
+            }
+        });
+    }
+
+    /// Tokens that are multiplied together, whole tiles of so many: a part for each thread where there are many,
+    /// and no more than stay in a thread's own caches.
+    #[cfg(target_arch = "x86_64")]
+    pub(crate) fn tokens_together(&self, threads: usize, tile: usize) -> usize {
+        let bytes = match self.form {
+            Some(_) => self.width.div_ceil(STRIP) * size_of::<Eighths>(),
+            None => self.width.div_ceil(REGISTER) * size_of::<Sixteen>(),
+        };
+        let near = (NEAR_BYTES / bytes.max(1)).max(1);
+        let parts = (self.tokens / LEAST_TOKENS).clamp(1, threads.max(self.tokens.div_ceil(near)));
+        self.tokens.div_ceil(parts).next_multiple_of(tile)
+    }
+
+    /// Floats as they are, where they are not in tiles.
+    pub(crate) fn floats(&self) -> &[f32] {
+        assert!(!self.is_tiled, "prepared for another path");
+        &self.floats
+    }
+
+    /// Floats in tiles, from that on which begins with a token.
+    #[cfg(target_arch = "x86_64")]
+    pub(crate) fn float_tiles(&self, token: usize) -> FloatTiles<'_> {
+        assert!(self.is_tiled, "prepared for another path");
+        let together = self.tokens.min(FLOAT_TOKENS);
+        debug_assert!(token.is_multiple_of(together), "no tile begins there");
+        let lines = &self.lines[token * self.width.div_ceil(REGISTER)..];
+        FloatTiles { lines, columns: self.width, together }
     }
 
     /// Whether what was taken last can be multiplied with another type as it is.
@@ -339,6 +432,26 @@ mod tests {
                     assert_eq!(starts[0][2], -128 * sum(64, 96));
                 }
             }
+        }
+    }
+
+    #[cfg(target_arch = "x86_64")]
+    #[test]
+    fn tokens_are_divided_by_threads_and_by_what_stays_near() {
+        let together = |form, tokens, width| {
+            let x = Activations { form, tokens, width, ..Activations::default() };
+            let tile = if form.is_some() { TILE_TOKENS } else { FLOAT_TOKENS };
+            x.tokens_together(2, tile)
+        };
+        let form = Form::of(TensorType::Q8_0);
+        assert_eq!(together(form, 90, 4 * STRIP), 90, "few stay together");
+        assert_eq!(together(form, 256, 4 * STRIP), 129, "a part for each thread, in whole tiles");
+        assert_eq!(together(form, 256, 11 * STRIP), 66, "of long rows four");
+        assert_eq!(together(None, 256, 2048), 90, "of floats, which are larger, three");
+        // As long as nothing of a row stays near: never fewer than pays, whatever a file says.
+        for strips in [900, 945, 946, 1 << 40] {
+            let together = together(form, 1000, strips * STRIP);
+            assert!((LEAST_TOKENS..2 * LEAST_TOKENS).contains(&together), "{strips}: {together}");
         }
     }
 

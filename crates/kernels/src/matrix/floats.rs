@@ -3,14 +3,18 @@
 use deft_formats::quant::TensorType;
 
 use super::activations::Activations;
-use super::{Matrix, scalar, tree};
+#[cfg(target_arch = "x86_64")]
+use super::activations::FLOAT_TOKENS;
+use super::{Matrix, scalar};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
+#[cfg(target_arch = "x86_64")]
+use crate::sixteen::Sixteen;
 use crate::team::Outputs;
 use crate::{Path, Team};
 
-/// Rows that are multiplied at once, so that a token's values are loaded once for all.
-const ROWS: usize = 8;
+/// Rows that a thread takes at a time, at least: many enough that all tokens pass by seldom.
+const ROWS: usize = 32;
 /// Multiplications that a thread takes at a time, at least.
 const LEAST_PRODUCTS: usize = 1 << 15;
 
@@ -31,21 +35,50 @@ pub(super) fn multiply(
     x: &Activations,
     out: &Outputs<'_>,
 ) {
-    let grain = LEAST_PRODUCTS.div_ceil((matrix.columns * x.tokens).max(1)).next_multiple_of(ROWS);
+    #[cfg(target_arch = "x86_64")]
+    if path == Path::Avx512 {
+        return match matrix.tensor_type {
+            TensorType::F32 => tiles_of::<avx512::Single>(team, &matrix, x, out),
+            TensorType::F16 => tiles_of::<avx512::Half>(team, &matrix, x, out),
+            _ => tiles_of::<avx512::Brain>(team, &matrix, x, out),
+        };
+    }
+    let grain = LEAST_PRODUCTS.div_ceil((matrix.columns * x.tokens).max(1));
     team.each(matrix.rows, grain, |_, rows| {
-        for from in rows.clone().step_by(ROWS) {
-            let rows = from..rows.end.min(from + ROWS);
-            for (token, x) in x.floats.chunks(matrix.columns).enumerate() {
+        for row in rows {
+            for (token, x) in x.floats().chunks(matrix.columns).enumerate() {
                 // SAFETY: rows are given to one thread once.
-                let results = unsafe { out.stretch(token, rows.clone()) };
-                if rows.len() == ROWS && path == Path::Avx512 {
-                    let rows = std::array::from_fn(|at| matrix.row(from + at));
-                    results.copy_from_slice(&several(matrix.tensor_type, rows, x));
-                } else {
-                    for (result, row) in results.iter_mut().zip(rows.clone()) {
-                        *result = one_row(path, matrix.tensor_type, matrix.row(row), x);
-                    }
-                }
+                let result = unsafe { out.stretch(token, row..row + 1) };
+                result[0] = one_row(path, matrix.tensor_type, matrix.row(row), x);
+            }
+        }
+    });
+}
+
+/// Some rows at a time times all tokens.
+#[cfg(target_arch = "x86_64")]
+fn tiles_of<F: avx512::Floats>(
+    team: &Team,
+    matrix: &Matrix<'_>,
+    x: &Activations,
+    out: &Outputs<'_>,
+) {
+    let row_bytes = matrix.columns * F::BYTES;
+    let part = x.tokens_together(team.threads(), FLOAT_TOKENS);
+    let (panels, parts) = (matrix.rows.div_ceil(ROWS), x.tokens.div_ceil(part.max(1)));
+    let grain = LEAST_PRODUCTS.div_ceil((matrix.columns * part * ROWS).max(1));
+    team.each(panels * parts, grain, |_, pieces| {
+        let mut sums = [Sixteen::default(); ROWS * FLOAT_TOKENS];
+        for piece in pieces {
+            let (token, row) = (piece / panels * part, piece % panels * ROWS);
+            let tokens = token..x.tokens.min(token + part);
+            let rows = row..matrix.rows.min(row + ROWS);
+            let stored = &matrix.bytes[rows.start * row_bytes..rows.end * row_bytes];
+            // SAFETY: rows of some tokens are given to one thread once; the path was found on this processor,
+            // and as many rows and tokens are there as results.
+            unsafe {
+                let results = out.results(tokens, rows);
+                avx512::multiply_floats::<F>(stored, x.float_tiles(token), &results, &mut sums);
             }
         }
     });
@@ -69,35 +102,4 @@ fn one_row(path: Path, tensor_type: TensorType, row: &[u8], x: &[f32]) -> f32 {
         (_, TensorType::F16) => scalar::f16_row(row, x),
         (_, _) => scalar::bf16_row(row, x),
     }
-}
-
-/// Eight rows at once, on the widest path.
-#[cfg(target_arch = "x86_64")]
-fn several(tensor_type: TensorType, rows: [&[u8]; ROWS], x: &[f32]) -> [f32; ROWS] {
-    // SAFETY: the caller chose the path, which was found on this processor; rows are as long as `x`.
-    let mut partials = unsafe {
-        match tensor_type {
-            TensorType::F32 => avx512::float_rows::<avx512::Single, ROWS>(rows, x),
-            TensorType::F16 => avx512::float_rows::<avx512::Half, ROWS>(rows, x),
-            _ => avx512::float_rows::<avx512::Brain, ROWS>(rows, x),
-        }
-    };
-    let whole = x.len() / 16 * 16;
-    let tail = &x[whole..];
-    if !tail.is_empty() {
-        for (row, partials) in rows.iter().zip(&mut partials) {
-            let mut values = [0f32; 16];
-            let values = &mut values[..tail.len()];
-            tensor_type.decode(&row[tensor_type.row_bytes(whole)..], values);
-            for ((partial, weight), x) in partials.iter_mut().zip(values).zip(tail) {
-                *partial = weight.mul_add(*x, *partial);
-            }
-        }
-    }
-    partials.each_ref().map(tree)
-}
-
-#[cfg(not(target_arch = "x86_64"))]
-fn several(_: TensorType, _: [&[u8]; ROWS], _: &[f32]) -> [f32; ROWS] {
-    unreachable!("the widest path is of another processor")
 }

@@ -20,11 +20,6 @@ use crate::{Path, Team};
 /// Bytes of weights that a thread takes at a time, at least: below, handing out work costs more than it
 /// saves.
 const LEAST_BYTES: usize = 16 << 10;
-/// Tokens that a thread has for itself, at least: for fewer it does not pay that others take the same weights
-/// apart.
-const LEAST_TOKENS: usize = 48;
-/// Bytes of activations that stay in a thread's own caches while rows pass by.
-const NEAR_BYTES: usize = 768 << 10;
 /// Multiplications below which a product of several tokens stays on one thread.
 const LEAST_PRODUCTS: usize = 1 << 18;
 
@@ -72,15 +67,6 @@ pub(super) fn multiply(
     });
 }
 
-/// Tokens that are multiplied together, whole tiles of them, of so many with rows of so many strips: a part for
-/// each thread where there are many, and no more than stay in a thread's own caches.
-#[cfg(target_arch = "x86_64")]
-fn tokens_together(tokens: usize, stride: usize, threads: usize) -> usize {
-    let near = (NEAR_BYTES / (stride * size_of::<Eighths>())).max(1);
-    let parts = (tokens / LEAST_TOKENS).clamp(1, threads.max(tokens.div_ceil(near)));
-    tokens.div_ceil(parts).next_multiple_of(TILE_TOKENS)
-}
-
 /// Panels of rows times all tokens, or parts of them: where there are many, threads have tokens of their own,
 /// which stay in their own caches.
 #[cfg(target_arch = "x86_64")]
@@ -91,7 +77,7 @@ fn panels_of<B: avx512::Wide>(
     out: &Outputs<'_>,
 ) {
     let stride = matrix.columns.div_ceil(STRIP);
-    let part = tokens_together(x.tokens, stride, team.threads());
+    let part = x.tokens_together(team.threads(), TILE_TOKENS);
     let parts = x.tokens.div_ceil(part);
     let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
     let (shape, stored) = (Shape::of(stride, part), matrix.bytes);
@@ -215,23 +201,6 @@ impl Rows<'_> {
             // SAFETY: as above; activations have `stride` strips for each three tokens, and sums are as
             // many as there are of whole tiles.
             unsafe { avx512::multiply::<B>(&mut block) };
-        }
-    }
-}
-
-#[cfg(all(test, target_arch = "x86_64"))]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn tokens_are_divided_by_threads_and_by_what_stays_near() {
-        assert_eq!(tokens_together(90, 4, 2), 90, "few stay together");
-        assert_eq!(tokens_together(256, 4, 2), 129, "a part for each thread, in whole tiles");
-        assert_eq!(tokens_together(256, 11, 2), 66, "of long rows four");
-        // As long as nothing of a row stays near: never fewer than pays, whatever a file says.
-        for stride in [900, 945, 946, 1 << 40] {
-            let together = tokens_together(1000, stride, 2);
-            assert!((LEAST_TOKENS..2 * LEAST_TOKENS).contains(&together), "{stride}: {together}");
         }
     }
 }

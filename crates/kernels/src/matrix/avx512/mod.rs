@@ -2,6 +2,7 @@
 
 use std::arch::x86_64::*;
 
+mod floats;
 mod interleaved;
 mod quants;
 mod rounding;
@@ -10,6 +11,8 @@ mod scales;
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
 
 use super::activations::{Eighths, TILE_TOKENS, TokenTile};
+pub(super) use floats::multiply as multiply_floats;
+pub(crate) use floats::{Brain, Floats, Half, Single};
 use interleaved::interleaved;
 pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
@@ -464,86 +467,6 @@ fn trees(sums: &[__m512; TILE_ROWS]) -> __m128 {
     // The first of each quarter.
     let order = _mm512_setr_epi32(0, 4, 8, 12, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0);
     _mm512_castps512_ps128(_mm512_permutexvar_ps(order, one))
-}
-
-/// Float rows: how stored values become floats.
-pub(crate) trait Floats {
-    /// Bytes of a value.
-    const BYTES: usize;
-
-    /// Sixteen values.
-    ///
-    /// # Safety
-    /// So many can be read; the processor has the instructions.
-    unsafe fn load(stored: *const u8) -> __m512;
-}
-
-pub(crate) struct Single;
-pub(crate) struct Half;
-pub(super) struct Brain;
-
-impl Floats for Single {
-    const BYTES: usize = 4;
-
-    #[inline]
-    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
-    unsafe fn load(stored: *const u8) -> __m512 {
-        // SAFETY: the caller promises sixteen values and the instructions.
-        unsafe { _mm512_loadu_ps(stored.cast()) }
-    }
-}
-
-impl Floats for Half {
-    const BYTES: usize = 2;
-
-    #[inline]
-    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
-    unsafe fn load(stored: *const u8) -> __m512 {
-        // SAFETY: as above.
-        unsafe { _mm512_cvtph_ps(_mm256_loadu_si256(stored.cast())) }
-    }
-}
-
-impl Floats for Brain {
-    const BYTES: usize = 2;
-
-    #[inline]
-    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
-    unsafe fn load(stored: *const u8) -> __m512 {
-        // SAFETY: as above.
-        unsafe {
-            let wide = _mm512_cvtepu16_epi32(_mm256_loadu_si256(stored.cast()));
-            _mm512_castsi512_ps(_mm512_slli_epi32::<16>(wide))
-        }
-    }
-}
-
-/// Some rows of floats times a token, as far as they are whole registers: the partial sums.
-///
-/// # Safety
-/// All rows have `x.len()` values.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
-pub(super) unsafe fn float_rows<F: Floats, const ROWS: usize>(
-    rows: [&[u8]; ROWS],
-    x: &[f32],
-) -> [[f32; 16]; ROWS] {
-    let mut partials = [_mm512_setzero_ps(); ROWS];
-    for at in (0..x.len() / 16 * 16).step_by(16) {
-        // SAFETY: there are sixteen more values in each row and in `x`.
-        unsafe {
-            let x = _mm512_loadu_ps(x.as_ptr().add(at));
-            for (partial, row) in partials.iter_mut().zip(rows) {
-                let weights = F::load(row.as_ptr().add(at * F::BYTES));
-                *partial = _mm512_fmadd_ps(weights, x, *partial);
-            }
-        }
-    }
-    let mut out = [[0f32; 16]; ROWS];
-    for (out, partial) in out.iter_mut().zip(partials) {
-        // SAFETY: sixteen entries.
-        unsafe { _mm512_storeu_ps(out.as_mut_ptr(), partial) };
-    }
-    out
 }
 
 const _: () = assert!(GROUP == 32 && STRIP_GROUPS == 16 && TILE_ROWS == 4);
