@@ -44,6 +44,8 @@ pub struct ModelShape {
     pub width: u32,
     /// Values in the middle of the feed-forward part.
     pub feed_forward: u32,
+    /// Whether matrices of layers are stored as floats: activations then stay floats as well.
+    pub floats: bool,
     /// Whether tokens see those after them as well: such a model makes embeddings only, takes in a
     /// whole input at once, and keeps keys and values of one layer at a time.
     pub encoder: bool,
@@ -395,8 +397,8 @@ const USUAL_THREADS: u32 = 4;
 
 /// Single-precision working rows of a step, which takes in a chunk and one token of each lane: five of the
 /// model's width (state, norm, its copy, what is asked for, an output), queries, keys, values and heads,
-/// twice the feed-forward width, the eight-bit form of the widest input (832 bytes for 512 values), sums of
-/// each thread; then logits for one token of each lane.
+/// twice the feed-forward width, the widest input as it is multiplied (as floats, or in eight bits: 832 bytes
+/// for 512 values), sums of each thread; then logits for one token of each lane.
 fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let heads = u64::from(shape.heads);
     let queries = heads * u64::from(shape.key_length);
@@ -407,11 +409,12 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let widest = feed_forward.max(outputs).max(u64::from(shape.width));
     let threads = u64::from(settings.threads.unwrap_or(USUAL_THREADS));
     let eighths = widest.div_ceil(512) * 832 / 4;
+    let input = if shape.floats { widest.next_multiple_of(16) } else { eighths };
     let per_token = keys.saturating_add(
         5 * u64::from(shape.width) + queries + outputs.max(queries) + 2 * feed_forward,
     );
     let sums = if widest > SUMMED_AT_ONCE { ROWS_ASIDE * 16 } else { ROWS };
-    let per_token = per_token.saturating_add(eighths + sums.saturating_mul(threads));
+    let per_token = per_token.saturating_add(input + sums.saturating_mul(threads));
     let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
     let tokens = settings.step_tokens(shape);
     let rows = u64::from(tokens).saturating_mul(per_token);

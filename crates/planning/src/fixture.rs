@@ -16,6 +16,7 @@ pub(crate) fn demo_shape() -> ModelShape {
         vocabulary: 2048,
         width: 192,
         feed_forward: 320,
+        floats: false,
         encoder: false,
         tokenizer: Bytes(400_000),
     }

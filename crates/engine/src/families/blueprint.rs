@@ -164,6 +164,10 @@ impl<'h> Reader<'h> {
             vocabulary,
             width,
             feed_forward,
+            floats: self.header.tensors.iter().any(|tensor| {
+                let is_matrix = tensor.name.starts_with("blk.") && tensor.dimensions.len() > 1;
+                is_matrix && tensor.tensor_type.is_float()
+            }),
             encoder: false,
             tokenizer: tokenizer_bytes(self.header),
         };

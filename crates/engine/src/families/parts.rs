@@ -156,7 +156,7 @@ impl Workspace {
             gate: space(shape.feed_forward),
             up: space(shape.feed_forward),
             scratch: space(shape.width),
-            activations: Activations::with_room(tokens as usize, widest as usize),
+            activations: Activations::with_room(tokens as usize, widest as usize, shape.floats),
             turns: Vec::new(),
             looks: Vec::with_capacity(tokens as usize),
             routing: Routing::default(),

@@ -121,11 +121,17 @@ pub struct Activations {
 }
 
 impl Activations {
-    /// Room for so many tokens of such a width, so that preparing them takes no memory any more.
+    /// Room for so many tokens of such a width, for weights in blocks or for floats too, so that preparing them
+    /// takes no memory any more.
     #[must_use]
-    pub fn with_room(tokens: usize, width: usize) -> Self {
-        let strips = tokens.next_multiple_of(TILE_TOKENS) * width.div_ceil(STRIP);
-        Self { lines: vec![Sixteen::default(); strips * LINES], ..Self::default() }
+    pub fn with_room(tokens: usize, width: usize, floats: bool) -> Self {
+        let eighths = tokens.next_multiple_of(TILE_TOKENS) * width.div_ceil(STRIP) * LINES;
+        let floats = if floats {
+            tokens.next_multiple_of(FLOAT_TOKENS) * width.div_ceil(REGISTER)
+        } else {
+            0
+        };
+        Self { lines: vec![Sixteen::default(); eighths.max(floats)], ..Self::default() }
     }
 
     /// Takes values (`tokens x width`) for weights of a type.

@@ -33,6 +33,16 @@ fn wide_models_take_larger_chunks_unless_told_otherwise() {
 }
 
 #[test]
+fn what_is_multiplied_with_floats_stays_floats() {
+    let settings = LoadSettings::for_model(&shape());
+    let floats = ModelShape { floats: true, ..shape() };
+    let more = in_host(&floats, &settings).total().0 - in_host(&shape(), &settings).total().0;
+    let widest = u64::from(shape().feed_forward);
+    let tokens = u64::from(settings.step_tokens(&shape()));
+    assert_eq!(more, tokens * (widest * 4 - widest.div_ceil(512) * 832));
+}
+
+#[test]
 fn layers_elsewhere_take_their_weights_and_their_cache_with_them() {
     let settings = LoadSettings::for_model(&shape());
     let places = [("fern", 2), ("host", 3)];

@@ -498,9 +498,11 @@ fn an_accelerator_that_is_too_small_refuses_the_load() {
 
 #[test]
 fn a_step_takes_no_memory() {
-    for cache in [CacheType::F16, CacheType::Q8_0] {
+    let halves = "demo/larkfen-desk/larkfen-desk-f16.gguf";
+    for (file, cache) in [(DESK, CacheType::F16), (DESK, CacheType::Q8_0), (halves, CacheType::F16)]
+    {
         let threads = Some(1);
-        let mut lanes = open(DESK, LoadSettings { threads, ..settings(96, 4, 8, cache) });
+        let mut lanes = open(file, LoadSettings { threads, ..settings(96, 4, 8, cache) });
         let shape = lanes.model.shape().clone();
         let tokens: Vec<u32> = (3..40).collect();
         let mut sequences = [lanes.cache.begin(&[], 0), lanes.cache.begin(&[], 0)];
@@ -530,7 +532,7 @@ fn a_step_takes_no_memory() {
         assert!(shape.vocabulary > 0 && step(&mut lanes, [8, 4]) > 0, "the largest does once");
         step(&mut lanes, [1, 1]);
         for counts in [[1, 1], [6, 1], [8, 2], [1, 1]] {
-            assert_eq!(step(&mut lanes, counts), 0, "{cache:?}, tokens {counts:?}");
+            assert_eq!(step(&mut lanes, counts), 0, "{file}, {cache:?}, tokens {counts:?}");
         }
     }
 }
