@@ -1,7 +1,7 @@
 //! The bytes of all pages: for each layer keys and values, `pages x heads x page`.
 
 use deft_formats::quant::TensorType;
-use deft_kernels::{Cached, Kind};
+use deft_kernels::{Cached, Kind, Team};
 use deft_planning::{CacheType, ModelShape};
 use memmap2::MmapMut;
 
@@ -46,13 +46,15 @@ impl Rows {
         PAGE * self.tensor_type.row_bytes(self.length)
     }
 
-    /// Writes the rows of all heads of one token.
-    fn write(&mut self, page: PageId, slot: usize, values: &[f32]) {
-        let (bytes, heads) = (self.page_bytes(), self.heads);
-        let pages = self.bytes[page as usize * heads * bytes..][..heads * bytes].chunks_mut(bytes);
-        for (values, page) in values.chunks(self.length).zip(pages) {
-            Cached::write(self.tensor_type, self.kind, slot, values, page);
-        }
+    /// Writes rows of all heads of some tokens, each token's at its place.
+    fn write(
+        &mut self,
+        team: &Team,
+        rows: &[f32],
+        place: &(impl Fn(usize) -> (PageId, usize) + Sync),
+    ) {
+        let sizes = (self.heads, self.length);
+        Cached::write_all(team, self.tensor_type, self.kind, sizes, rows, place, &mut self.bytes);
     }
 
     fn copy(&mut self, from: PageId, to: PageId, tokens: usize) {
@@ -114,19 +116,22 @@ impl Store {
         self.layers.iter().map(|(keys, values)| keys.bytes.len() + values.bytes.len()).sum()
     }
 
-    /// Writes one token's keys and values of a layer.
-    pub(crate) fn write(
+    /// Writes keys and values of some tokens of a layer; of each token its sequence's pages and its position are
+    /// told.
+    pub(crate) fn write<'a>(
         &mut self,
+        team: &Team,
         layer: usize,
-        pages: &[PageId],
-        position: usize,
-        keys: &[f32],
-        values: &[f32],
+        (keys, values): (&[f32], &[f32]),
+        place: impl Fn(usize) -> (&'a [PageId], usize) + Sync,
     ) {
-        let (page, slot) = (pages[position / PAGE], position % PAGE);
+        let place = |token: usize| {
+            let (pages, position) = place(token);
+            (pages[position / PAGE], position % PAGE)
+        };
         let (key_rows, value_rows) = &mut self.layers[layer];
-        key_rows.write(page, slot, keys);
-        value_rows.write(page, slot, values);
+        key_rows.write(team, keys, &place);
+        value_rows.write(team, values, &place);
     }
 
     /// Keys and values of a layer.
@@ -167,6 +172,7 @@ mod tests {
     fn every_head_of_every_layer_has_its_own_place() {
         let mut store =
             Store::new(&shape(), 3, CacheType::F32, CacheType::F16, &mut Places::host()).unwrap();
+        let team = Team::new(None);
         let pages = [2, 0];
         let token = |layer: usize, position: usize| {
             let keys: Vec<f32> =
@@ -177,7 +183,7 @@ mod tests {
         for layer in 0..2 {
             for position in [0, 31, 32, 40] {
                 let (keys, values) = token(layer, position);
-                store.write(layer, &pages, position, &keys, &values);
+                store.write(&team, layer, (&keys, &values), |_| (&pages, position));
             }
         }
         for layer in 0..2 {
@@ -206,10 +212,12 @@ mod tests {
     fn the_beginning_of_a_page_is_copied_and_no_more() {
         let mut store =
             Store::new(&shape(), 2, CacheType::Q8_0, CacheType::F16, &mut Places::host()).unwrap();
+        let team = Team::new(None);
         for position in 0..10 {
             let keys = vec![1.0 + position as f32; 64];
-            store.write(0, &[0], position, &keys, &[0.5; 128]);
-            store.write(1, &[0], position, &keys, &[0.5; 128]);
+            for layer in 0..2 {
+                store.write(&team, layer, (&keys, &[0.5; 128]), |_| (&[0], position));
+            }
         }
         store.copy(0, 1, 7);
         for layer in 0..2 {

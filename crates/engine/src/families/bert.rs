@@ -213,11 +213,7 @@ impl Bert {
         self.linear(&layer.query, &work.state, queries, &mut work.activations);
         self.linear(&layer.key, &work.state, keys, &mut work.activations);
         self.linear(&layer.value, &work.state, values, &mut work.activations);
-        let rows_of_token =
-            keys.chunks(keys.len() / tokens).zip(values.chunks(values.len() / tokens));
-        for (position, (keys, values)) in rows_of_token.enumerate() {
-            store.write(0, table, position, keys, values);
-        }
+        store.write(&self.compute.team, 0, (keys, values), |position| (table, position));
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         let scale = usual_score_scale(shape.key_length);
         let view = View { sight: Sight::Around(tokens), scale, cap: None };

@@ -154,11 +154,10 @@ impl Transformer {
         let (turns, rotary) = (&work.turns[vectors.rotary], &self.rotaries[vectors.rotary]);
         turns.turn(&self.compute, rotary, queries, head, tokens);
         turns.turn(&self.compute, rotary, keys, head, tokens);
-        let rows_of_token =
-            keys.chunks(keys.len() / tokens).zip(values.chunks(values.len() / tokens));
-        for ((keys, values), place) in rows_of_token.zip(&work.places) {
-            store.write(at, tables[place.run], place.position, keys, values);
-        }
+        let places = &work.places;
+        store.write(&self.compute.team, at, (keys, values), |token| {
+            (tables[places[token].run], places[token].position)
+        });
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         let view =
             View { sight: plan.sight, scale: self.plan.score_scale, cap: self.plan.score_cap };

@@ -2,11 +2,13 @@
 
 use deft_formats::quant::{GROUP, TensorType, encode_q8_0};
 use half::f16;
+use half::slice::HalfFloatSliceExt;
 
 use super::plain::Rows;
 use super::{check, filled};
-use crate::Path;
-use crate::on_every_path;
+use crate::sixteen::Sixteen;
+use crate::team::Places;
+use crate::{Path, Team, on_every_path};
 
 /// Positions of a page.
 pub const PAGE: usize = 32;
@@ -14,6 +16,11 @@ pub const PAGE: usize = 32;
 const Q8_BYTES: usize = 2 + GROUP;
 /// Bytes of 32 values of all keys of a page in eight bits: scales, then quants.
 const KEY_BLOCK: usize = PAGE * Q8_BYTES;
+
+/// Values that are stored together.
+const TOGETHER: usize = 64;
+/// Values that a thread writes at a time, at least: below, handing out work costs more than it saves.
+const LEAST_VALUES: usize = 8192;
 
 /// Keys or values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,7 +71,10 @@ impl<'a> Cached<'a> {
             TensorType::F16 if few && path == Path::Avx512 => return Rows::Half(bytes),
             TensorType::F16 => widen(path, bytes, out),
             TensorType::Q8_0 => key_blocks(path, bytes, out),
-            _ => copy(bytes, out),
+            _ => match as_floats(bytes) {
+                Some(floats) => return Rows::Single(floats),
+                None => copy(bytes, out),
+            },
         }
         Rows::Single(out)
     }
@@ -86,6 +96,12 @@ impl<'a> Cached<'a> {
         let width = filled(self.length);
         let bytes = &self.page(page, head)[..used * row];
         let all = &mut out[..used * width];
+        if let Some(floats) = as_floats(bytes)
+            && self.tensor_type == TensorType::F32
+            && width == self.length
+        {
+            return Rows::Single(floats);
+        }
         match self.tensor_type {
             #[cfg(target_arch = "x86_64")]
             TensorType::F16 if few && path == Path::Avx512 && width == self.length => {
@@ -108,20 +124,19 @@ impl<'a> Cached<'a> {
     /// When there is no such position.
     #[must_use]
     pub fn read(&self, kind: Kind, page: u32, head: usize, slot: usize) -> Vec<f32> {
-        let all = PAGE * self.length;
-        let mut values = vec![0.0; all];
-        match kind {
-            Kind::Values => {
-                let width = filled(self.length);
-                values.resize(PAGE * width, 0.0);
-                self.values(Path::Scalar, page, head, PAGE, false, &mut values);
-                values[slot * width..][..self.length].to_vec()
-            }
+        let (first, step) = match kind {
+            Kind::Values => (slot * filled(self.length), 1),
+            Kind::Keys => (slot, PAGE),
+        };
+        let mut values = vec![0.0; PAGE * filled(self.length)];
+        let rows = match kind {
+            Kind::Values => self.values(Path::Scalar, page, head, PAGE, false, &mut values),
             Kind::Keys => {
-                self.keys(Path::Scalar, page, head, false, &mut values);
-                values[slot..].iter().step_by(PAGE).copied().collect()
+                let keys = &mut values[..PAGE * self.length];
+                self.keys(Path::Scalar, page, head, false, keys)
             }
-        }
+        };
+        rows.floats()[first..].iter().step_by(step).take(self.length).copied().collect()
     }
 
     /// Writes one position's row of a head into a page (all bytes of that page and head).
@@ -146,14 +161,39 @@ impl<'a> Cached<'a> {
                     }
                 }
             }
-            (Kind::Keys, _) => {
-                let one = bytes / row.len();
-                for (at, value) in row.iter().enumerate() {
-                    let place = &mut page[(at * PAGE + slot) * one..][..one];
-                    store(tensor_type, std::slice::from_ref(value), place);
+            (Kind::Keys, TensorType::F16) => scatter::<2>(tensor_type, row, slot, page),
+            (Kind::Keys, _) => scatter::<4>(tensor_type, row, slot, page),
+        }
+    }
+
+    /// Writes rows of all heads of some positions, `positions x heads x length`, each position's to a page and a
+    /// slot in it.
+    ///
+    /// # Panics
+    /// As [`Self::write`], and when there is no such page.
+    pub fn write_all(
+        team: &Team,
+        tensor_type: TensorType,
+        kind: Kind,
+        (heads, length): (usize, usize),
+        rows: &[f32],
+        place: impl Fn(usize) -> (u32, usize) + Sync,
+        bytes: &mut [u8],
+    ) {
+        let positions = rows.len() / (heads * length);
+        let pages = Places::new(bytes, PAGE * tensor_type.row_bytes(length));
+        let grain = LEAST_VALUES.div_ceil((positions * length).max(1));
+        team.each(heads, grain, |_, own| {
+            for position in 0..positions {
+                let (page, slot) = place(position);
+                for head in own.clone() {
+                    let row = &rows[(position * heads + head) * length..][..length];
+                    // SAFETY: a head is given to one thread once, and only it writes to its part of a page.
+                    let page = unsafe { pages.take(page as usize * heads + head) };
+                    Self::write(tensor_type, kind, slot, row, page);
                 }
             }
-        }
+        });
     }
 
     /// Copies the first positions of a page to another one (all bytes of a page and head).
@@ -191,11 +231,35 @@ fn store(tensor_type: TensorType, values: &[f32], row: &mut [u8]) {
             words.zip(values).for_each(|(word, value)| *word = value.to_le_bytes());
         }
         TensorType::F16 => {
-            let words = row.as_chunks_mut::<2>().0.iter_mut();
-            words.zip(values).for_each(|(word, value)| *word = f16::from_f32(*value).to_le_bytes());
+            let mut halves = [f16::ZERO; TOGETHER];
+            for (values, row) in values.chunks(TOGETHER).zip(row.chunks_mut(TOGETHER * 2)) {
+                let halves = &mut halves[..values.len()];
+                halves.convert_from_f32_slice(values);
+                let words = row.as_chunks_mut::<2>().0.iter_mut();
+                words.zip(halves).for_each(|(word, half)| *word = half.to_le_bytes());
+            }
         }
         _ => encode_q8_0(values, row),
     }
+}
+
+/// Stores a key's values, `BYTES` each, where those of its position stand.
+fn scatter<const BYTES: usize>(tensor_type: TensorType, row: &[f32], slot: usize, page: &mut [u8]) {
+    let mut stored = [[0; BYTES]; TOGETHER];
+    let places = page.as_chunks_mut::<BYTES>().0;
+    for (values, places) in row.chunks(TOGETHER).zip(places.chunks_mut(TOGETHER * PAGE)) {
+        let stored = &mut stored[..values.len()];
+        store(tensor_type, values, stored.as_flattened_mut());
+        let places = places[slot..].iter_mut().step_by(PAGE);
+        places.zip(stored).for_each(|(place, value)| *place = *value);
+    }
+}
+
+/// Floats that are stored as they are read here: little-endian, where a line begins.
+fn as_floats(bytes: &[u8]) -> Option<&[f32]> {
+    let is_read = cfg!(target_endian = "little")
+        && bytes.as_ptr().addr().is_multiple_of(align_of::<Sixteen>());
+    is_read.then(|| bytemuck::try_cast_slice(bytes).ok()).flatten()
 }
 
 fn copy(bytes: &[u8], out: &mut [f32]) {

@@ -22,7 +22,16 @@ pub(super) enum Rows<'a> {
     Half(&'a [u8]),
 }
 
-impl Rows<'_> {
+impl<'a> Rows<'a> {
+    /// As a path that reads floats only has them.
+    pub(super) fn floats(self) -> &'a [f32] {
+        match self {
+            Self::Single(floats) => floats,
+            #[cfg(target_arch = "x86_64")]
+            Self::Half(_) => unreachable!("half floats are read by the widest path only"),
+        }
+    }
+
     fn len(&self) -> usize {
         match self {
             Self::Single(floats) => floats.len(),

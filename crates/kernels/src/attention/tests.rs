@@ -196,3 +196,59 @@ fn a_copied_page_holds_the_first_positions() {
         }
     }
 }
+
+#[test]
+fn threads_write_together_what_is_written_row_by_row() {
+    // Positions in an order of their own, the last of each page left out.
+    let pages = vec![2, 0, 1];
+    let positions: Vec<usize> = (0..3 * PAGE).rev().filter(|at| at % PAGE != PAGE - 1).collect();
+    for (tensor_type, length) in [
+        (TensorType::F32, 80),
+        (TensorType::F16, 80),
+        (TensorType::F16, 17),
+        (TensorType::Q8_0, 96),
+    ] {
+        let wanted = Cache::new(tensor_type, length, 0, pages.clone());
+        let rows: Vec<f32> = (0..positions.len() * HEADS * length)
+            .map(|at| value(at / HEADS / length, at / length % HEADS, at % length))
+            .collect();
+        let place = |token: usize| (pages[positions[token] / PAGE], positions[token] % PAGE);
+        for kind in [Kind::Keys, Kind::Values] {
+            let mut row_by_row = wanted.keys.clone();
+            let bytes = PAGE * tensor_type.row_bytes(length);
+            for (at, row) in rows.chunks(length).enumerate() {
+                let (page, slot) = place(at / HEADS);
+                let page = page as usize * HEADS + at % HEADS;
+                let page = &mut row_by_row[page * bytes..][..bytes];
+                Cached::write(tensor_type, kind, slot, row, page);
+            }
+            for threads in 1..4 {
+                let team = Team::new(NonZero::new(threads));
+                let mut together = wanted.keys.clone();
+                let sizes = (HEADS, length);
+                Cached::write_all(&team, tensor_type, kind, sizes, &rows, place, &mut together);
+                assert!(together == row_by_row, "{kind:?} in {tensor_type}, {threads} threads");
+            }
+        }
+    }
+}
+
+#[test]
+fn floats_are_read_where_they_stand_or_copied_with_the_same_result() {
+    let cache = Cache::new(TensorType::F32, 48, 40, vec![1, 0]);
+    let queries: Vec<f32> = (0..HEADS * 48).map(|at| value(at, 1, 3)).collect();
+    let looks = [Look { sequence: 0, first: 0, end: 40 }];
+    let mut lines = vec![crate::sixteen::Sixteen::default(); cache.keys.len() / 64 + 1];
+    for path in Path::available() {
+        let results = [0, 4].map(|offset| {
+            let bytes: &mut [u8] = bytemuck::cast_slice_mut(&mut lines);
+            let keys = &mut bytes[offset..][..cache.keys.len()];
+            keys.copy_from_slice(&cache.keys);
+            let mut attention = cache.attention(&[], 1, None);
+            attention.keys.bytes = keys;
+            attention.pages = &[&[1, 0]];
+            run(path, 1, &attention, &looks, &queries)
+        });
+        assert_eq!(results[0], results[1], "{path}");
+    }
+}
