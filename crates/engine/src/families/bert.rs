@@ -180,9 +180,22 @@ impl Bert {
 
     /// `out = x . matrix + bias` for each token.
     fn linear(&self, linear: &Linear, x: &[f32], out: &mut [f32], act: &mut Activations) {
-        linear.matrix.multiply(&self.file, &self.compute, x, out, act);
+        self.linear_all(x, [(linear, out)], act);
+    }
+
+    /// The same for several of them with the same `x`, which is made ready once.
+    fn linear_all<const COUNT: usize>(
+        &self,
+        x: &[f32],
+        mut products: [(&Linear, &mut [f32]); COUNT],
+        act: &mut Activations,
+    ) {
+        let matrices = products.each_mut().map(|(linear, out)| (&linear.matrix, &mut **out));
+        MatrixPlace::multiply_all(&self.file, &self.compute, x, matrices, act);
         let path = self.compute.path;
-        self.each_row(out, linear.bias.len(), |_, row| add(path, row, &linear.bias));
+        for (Linear { bias, .. }, out) in products {
+            self.each_row(out, bias.len(), |_, row| add(path, row, bias));
+        }
     }
 
     /// Does work on each row of so many values, by its number.
@@ -210,9 +223,9 @@ impl Bert {
         let queries = sized(&mut work.queries, rows(shape.heads, shape.key_length));
         let keys = sized(&mut work.keys, rows(shape.kv_heads, shape.key_length));
         let values = sized(&mut work.values, rows(shape.kv_heads, shape.value_length));
-        self.linear(&layer.query, &work.state, queries, &mut work.activations);
-        self.linear(&layer.key, &work.state, keys, &mut work.activations);
-        self.linear(&layer.value, &work.state, values, &mut work.activations);
+        let products =
+            [(&layer.query, &mut *queries), (&layer.key, &mut *keys), (&layer.value, &mut *values)];
+        self.linear_all(&work.state, products, &mut work.activations);
         store.write(&self.compute.team, 0, (keys, values), |position| (table, position));
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         let scale = usual_score_scale(shape.key_length);

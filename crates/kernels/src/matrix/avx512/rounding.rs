@@ -59,22 +59,25 @@ pub(in crate::matrix) fn round_into(
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 #[inline]
 fn rounded(values: &[f32], form: Form) -> Rounded {
-    match values.first_chunk::<STRIP>() {
-        Some(values) => rounded_strip(values, form),
-        None => {
-            let mut filled = [0.0; STRIP];
-            filled[..values.len()].copy_from_slice(values);
-            rounded_strip(&filled, form)
-        }
+    if values.len() >= STRIP {
+        rounded_strip::<true>(values, form)
+    } else {
+        rounded_strip::<false>(values, form)
     }
 }
 
+/// Of a strip that is not whole, what is not there is nothing.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 #[inline]
-fn rounded_strip(values: &[f32; STRIP], form: Form) -> Rounded {
-    // SAFETY: the strip has two times sixteen values for each block.
-    let load = |block: usize, half: usize| unsafe {
-        _mm512_loadu_ps(values.as_ptr().add(block * GROUP + half * 16))
+fn rounded_strip<const WHOLE: bool>(values: &[f32], form: Form) -> Rounded {
+    assert!(values.len().is_multiple_of(GROUP) && (!WHOLE || values.len() >= STRIP));
+    let load = |block: usize, half: usize| {
+        if WHOLE || block * GROUP < values.len() {
+            // SAFETY: each block that is there has two times sixteen values.
+            unsafe { _mm512_loadu_ps(values.as_ptr().add(block * GROUP + half * 16)) }
+        } else {
+            _mm512_setzero_ps()
+        }
     };
     let magnitudes: [__m512i; 16] = std::array::from_fn(|block| {
         // As whole numbers magnitudes have the same order, and what is not finite is above all others.
