@@ -2,8 +2,24 @@
 
 use std::arch::x86_64::{_MM_HINT_T0, _MM_HINT_T1, _mm_prefetch};
 
+use deft_formats::quant::{Blocks, STRIP};
+
 /// Bytes of a line of the caches.
 pub(crate) const LINE: usize = 64;
+
+/// Bytes that a single token's weights are asked for ahead. The processor does that by itself within a page of
+/// 4 KiB only.
+pub(crate) const AHEAD: usize = 4096;
+
+/// Asks for the strip that begins so many bytes after another one.
+#[inline(always)]
+pub(crate) fn ask_for<B: Blocks>(blocks: &[u8], ahead: usize) {
+    let next = blocks.as_ptr().wrapping_add(ahead);
+    for line in 0..(STRIP / B::VALUES * B::BYTES).div_ceil(LINE) {
+        // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
+        unsafe { _mm_prefetch::<_MM_HINT_T0>(next.wrapping_add(line * LINE).cast()) };
+    }
+}
 
 /// What comes next, asked for part by part while something else is computed.
 #[derive(Debug)]

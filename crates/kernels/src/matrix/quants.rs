@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::ops::Range;
 
-use deft_formats::quant::{Blocks, STRIP, Strip, TensorType};
+use deft_formats::quant::{STRIP, Strip, TensorType};
 use deft_formats::with_blocks;
 
 use super::activations::{Activations, Eighths, TILE_TOKENS, TokenTile};
@@ -114,8 +114,18 @@ fn rows_function(path: Path, tensor_type: TensorType) -> RowsFunction {
     })
 }
 
+/// A type that all paths take apart.
+#[cfg(target_arch = "x86_64")]
+trait Kernels: avx2::Narrow {}
+#[cfg(target_arch = "x86_64")]
+impl<B: avx2::Narrow> Kernels for B {}
+#[cfg(not(target_arch = "x86_64"))]
+trait Kernels: deft_formats::quant::Blocks {}
+#[cfg(not(target_arch = "x86_64"))]
+impl<B: deft_formats::quant::Blocks> Kernels for B {}
+
 /// Some rows times all tokens: each strip is taken apart once.
-fn rows_of<B: Blocks>(
+fn rows_of<B: Kernels>(
     path: Path,
     matrix: &Matrix<'_>,
     rows: Range<usize>,

@@ -19,13 +19,10 @@ pub(super) use rounding::{round_into, round_strip};
 use scales::Scales;
 
 use super::panel::{Panel, RowTile, TILE_ROWS};
-use crate::ahead::{Ahead, LINE};
+use crate::ahead::{AHEAD, Ahead, ask_for};
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
-/// Bytes that a single token's weights are asked for ahead. The processor does that by itself within a page of
-/// 4 KiB only.
-const AHEAD: usize = 4096;
 /// Dot instructions that a strip takes.
 const STEPS: usize = STRIP / 64;
 
@@ -121,16 +118,6 @@ fn add_strip<B: Blocks>(
     let (scale, min) = (scales.scales[1], scales.mins[1]);
     let second = _mm512_add_epi32(second, start(1));
     add::<B>(partial, second, scale, min, &x.scales, &x.lows[1])
-}
-
-/// Asks for the strip that begins so many bytes after another one.
-#[target_feature(enable = "avx512f")]
-#[inline]
-fn ask_for<B: Blocks>(blocks: &[u8], ahead: usize) {
-    let next = blocks.as_ptr().wrapping_add(ahead);
-    for line in 0..(STRIP / B::VALUES * B::BYTES).div_ceil(LINE) {
-        _mm_prefetch::<_MM_HINT_T0>(next.wrapping_add(line * LINE).cast());
-    }
 }
 
 /// Rows of so many bytes times the activations of a token, group by group.

@@ -2,10 +2,14 @@
 
 use std::arch::x86_64::*;
 
-use deft_formats::quant::{Blocks, GROUP, STRIP, Strip, unpack};
+mod groups;
+
+use deft_formats::quant::{Blocks, GROUP, STRIP, Strip, unpack_scales};
 
 use super::activations::Eighths;
 use super::{PARTIALS, tree};
+use crate::ahead::{AHEAD, ask_for};
+pub(super) use groups::Narrow;
 
 /// Groups whose integer sums fill one register.
 const GROUPS: usize = 8;
@@ -101,16 +105,41 @@ pub(super) unsafe fn bf16_row(row: &[u8], x: &[f32]) -> f32 {
 
 /// Takes blocks of a row apart.
 #[target_feature(enable = "avx2,fma,f16c")]
-pub(super) fn take_apart<B: Blocks>(blocks: &[u8], strip: &mut Strip) {
-    unpack::<B>(blocks, strip);
+pub(super) fn take_apart<B: Narrow>(blocks: &[u8], strip: &mut Strip) {
+    let groups = blocks.len() / B::BYTES * B::VALUES / GROUP;
+    unpack_scales::<B>(blocks, strip);
+    for group in 0..groups {
+        // SAFETY: the group's block is there; a strip has 32 quants of each.
+        unsafe {
+            let quants = B::group(blocks.as_ptr(), group);
+            _mm256_storeu_si256(strip.quants.as_mut_ptr().add(group * GROUP).cast(), quants);
+        }
+    }
+    strip.quants[groups * GROUP..].fill(B::OFFSET);
 }
 
 /// Adds a strip times activations, group by group, to the partial sums.
 #[target_feature(enable = "avx2,fma,f16c")]
 pub(super) fn strip<B: Blocks>(strip: &Strip, x: &Eighths, partials: &mut [f32; PARTIALS]) {
+    // SAFETY: a strip has 32 quants of each of sixteen groups.
+    let group = |group: usize| unsafe {
+        _mm256_loadu_si256(strip.quants.as_ptr().add(group * GROUP).cast())
+    };
+    add_strip::<B>(strip, group, x, partials);
+}
+
+/// The same with quants from anywhere, and everything else in the strip.
+#[target_feature(enable = "avx2,fma,f16c")]
+#[inline]
+fn add_strip<B: Blocks>(
+    strip: &Strip,
+    group: impl Fn(usize) -> __m256i,
+    x: &Eighths,
+    partials: &mut [f32; PARTIALS],
+) {
     for (eight, partials) in partials.as_chunks_mut::<GROUPS>().0.iter_mut().enumerate() {
         let first = eight * GROUPS;
-        let sums = integer_sums::<B>(strip, x, first);
+        let sums = integer_sums::<B>(&group, x, first);
         // SAFETY: eight entries are read, from `first` on, of arrays that have sixteen.
         unsafe {
             let mut partial = _mm256_loadu_ps(partials.as_ptr());
@@ -158,18 +187,18 @@ const fn is_signed<B: Blocks>() -> bool {
 /// are meant where [`is_signed`], else as they are stored.
 #[target_feature(enable = "avx2")]
 #[inline]
-fn integer_sums<B: Blocks>(strip: &Strip, x: &Eighths, first: usize) -> [__m256i; 2] {
+fn integer_sums<B: Blocks>(
+    group: impl Fn(usize) -> __m256i,
+    x: &Eighths,
+    first: usize,
+) -> [__m256i; 2] {
     let ones = _mm256_set1_epi16(1);
     let mut sums = [_mm256_setzero_si256(); GROUPS];
     for (at, sum) in sums.iter_mut().enumerate() {
-        let from = (first + at) * GROUP;
-        // SAFETY: both have 512 quants, 32 for each of sixteen groups.
-        let (weights, values) = unsafe {
-            (
-                _mm256_loadu_si256(strip.quants.as_ptr().add(from).cast()),
-                _mm256_loadu_si256(x.quants.as_ptr().add(from).cast()),
-            )
-        };
+        let weights = group(first + at);
+        // SAFETY: there are 512 quants, 32 for each of sixteen groups.
+        let values =
+            unsafe { _mm256_loadu_si256(x.quants.as_ptr().add((first + at) * GROUP).cast()) };
         let pairs = if is_signed::<B>() {
             // |w| x sign(x, w): unsigned times signed, pairs at most 2 x 128 x 127, so no saturation.
             let weights = _mm256_xor_si256(weights, _mm256_set1_epi8(-128));
@@ -191,12 +220,21 @@ fn integer_sums<B: Blocks>(strip: &Strip, x: &Eighths, first: usize) -> [__m256i
 
 /// Rows of so many bytes times the activations of a token.
 #[target_feature(enable = "avx2,fma,f16c")]
-pub(super) fn rows<B: Blocks>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
+pub(super) fn rows<B: Narrow>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
     let mut taken = Strip::default();
     for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
         let mut partials = [0f32; PARTIALS];
-        for (blocks, x) in row.chunks(STRIP / B::VALUES * B::BYTES).zip(x) {
-            unpack::<B>(blocks, &mut taken);
+        let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
+        for (blocks, x) in strips.by_ref().zip(x) {
+            ask_for::<B>(blocks, AHEAD);
+            unpack_scales::<B>(blocks, &mut taken);
+            // SAFETY: these are the blocks of sixteen groups.
+            let group = |group: usize| unsafe { B::group(blocks.as_ptr(), group) };
+            add_strip::<B>(&taken, group, x, &mut partials);
+        }
+        let rest = strips.remainder();
+        if let Some(x) = x.last().filter(|_| !rest.is_empty()) {
+            take_apart::<B>(rest, &mut taken);
             strip::<B>(&taken, x, &mut partials);
         }
         *out = tree(&partials);
