@@ -245,11 +245,16 @@ impl Activations {
         self.form == Form::of(tensor_type)
     }
 
-    /// A token's strips, where tokens do not stand together.
-    pub(crate) fn of(&self, token: usize) -> &[Eighths] {
+    /// The strips of all tokens, where these do not stand together.
+    pub(crate) fn strips(&self) -> &[Eighths] {
         assert!(!self.is_tiled, "prepared for another path");
+        bytemuck::cast_slice(&self.lines)
+    }
+
+    /// A token's strips likewise.
+    pub(crate) fn of(&self, token: usize) -> &[Eighths] {
         let strips = self.width.div_ceil(STRIP);
-        &bytemuck::cast_slice(&self.lines)[token * strips..][..strips]
+        &self.strips()[token * strips..][..strips]
     }
 
     /// The strips of all tokens, by threes.

@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::ops::Range;
 
-use deft_formats::quant::{STRIP, Strip, TensorType};
+use deft_formats::quant::{Blocks, STRIP, Strip, TensorType, unpack};
 use deft_formats::with_blocks;
 
 use super::activations::{Activations, Eighths, TILE_TOKENS, TokenTile};
@@ -28,6 +28,8 @@ const LEAST_PRODUCTS: usize = 1 << 18;
 struct Space {
     strip: Strip,
     panel: Panel,
+    #[cfg(target_arch = "x86_64")]
+    narrow: avx2::Panel,
     /// Partial sums, `tokens x rows of a panel`.
     sums: Vec<Sixteen>,
 }
@@ -59,10 +61,41 @@ pub(super) fn multiply(
     if path == Path::Avx512 {
         return with_blocks!(matrix.tensor_type, B => panels_of::<B>(team, &matrix, x, out));
     }
+    #[cfg(target_arch = "x86_64")]
+    if path == Path::Avx2 {
+        return with_blocks!(matrix.tensor_type, B => narrow_panels_of::<B>(team, &matrix, x, out));
+    }
     let grain = LEAST_PRODUCTS.div_ceil((x.tokens * matrix.columns).max(1));
     with_blocks!(matrix.tensor_type, B => {
         team.each(matrix.rows, grain, |_, rows| {
-            SPACE.with_borrow_mut(|space| rows_of::<B>(path, &matrix, rows, x, space, out));
+            SPACE.with_borrow_mut(|space| rows_of::<B>(&matrix, rows, x, space, out));
+        });
+    });
+}
+
+/// Panels of rows times all tokens, without the widest path's registers.
+#[cfg(target_arch = "x86_64")]
+fn narrow_panels_of<B: avx2::Narrow>(
+    team: &Team,
+    matrix: &Matrix<'_>,
+    x: &Activations,
+    out: &Outputs<'_>,
+) {
+    let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
+    let grain = LEAST_PRODUCTS.div_ceil((x.tokens * matrix.columns * avx2::ROWS).max(1));
+    team.each(matrix.rows.div_ceil(avx2::ROWS), grain, |_, panels| {
+        SPACE.with_borrow_mut(|space| {
+            let Space { strip, narrow, sums, .. } = &mut **space;
+            for panel in panels {
+                let rows = panel * avx2::ROWS..matrix.rows.min((panel + 1) * avx2::ROWS);
+                let stored = &matrix.bytes[rows.start * row_bytes..rows.end * row_bytes];
+                // SAFETY: rows are given to one thread once; the path was found on this processor.
+                unsafe {
+                    let results = out.results(0..x.tokens, rows);
+                    let space = (&mut *strip, &mut *narrow, &mut *sums);
+                    avx2::panel::<B>(stored, row_bytes, x.strips(), space, &results);
+                }
+            }
         });
     });
 }
@@ -114,19 +147,8 @@ fn rows_function(path: Path, tensor_type: TensorType) -> RowsFunction {
     })
 }
 
-/// A type that all paths take apart.
-#[cfg(target_arch = "x86_64")]
-trait Kernels: avx2::Narrow {}
-#[cfg(target_arch = "x86_64")]
-impl<B: avx2::Narrow> Kernels for B {}
-#[cfg(not(target_arch = "x86_64"))]
-trait Kernels: deft_formats::quant::Blocks {}
-#[cfg(not(target_arch = "x86_64"))]
-impl<B: deft_formats::quant::Blocks> Kernels for B {}
-
-/// Some rows times all tokens: each strip is taken apart once.
-fn rows_of<B: Kernels>(
-    path: Path,
+/// Some rows times all tokens, as is specified: each strip is taken apart once.
+fn rows_of<B: Blocks>(
     matrix: &Matrix<'_>,
     rows: Range<usize>,
     x: &Activations,
@@ -138,21 +160,9 @@ fn rows_of<B: Kernels>(
         space.sums.clear();
         space.sums.resize(x.tokens, Sixteen::default());
         for (at, blocks) in matrix.row(row).chunks(bytes).enumerate() {
-            let strip = &mut space.strip;
-            match path {
-                // SAFETY: the path was found on this processor; nothing else is demanded.
-                #[cfg(target_arch = "x86_64")]
-                Path::Avx2 => unsafe { avx2::take_apart::<B>(blocks, strip) },
-                _ => deft_formats::quant::unpack::<B>(blocks, strip),
-            }
+            unpack::<B>(blocks, &mut space.strip);
             for (token, sums) in space.sums.iter_mut().enumerate() {
-                let x = &x.of(token)[at];
-                match path {
-                    // SAFETY: as above.
-                    #[cfg(target_arch = "x86_64")]
-                    Path::Avx2 => unsafe { avx2::strip::<B>(strip, x, &mut sums.0) },
-                    _ => scalar::strip::<B>(strip, x, &mut sums.0),
-                }
+                scalar::strip::<B>(&space.strip, &x.of(token)[at], &mut sums.0);
             }
         }
         for (token, sums) in space.sums.iter().enumerate() {
@@ -184,7 +194,7 @@ impl Rows<'_> {
         out: &Results<'_>,
     ) {
         let Self { row_bytes, shape, .. } = *self;
-        let Space { strip, panel, sums } = space;
+        let Space { strip, panel, sums, .. } = space;
         let bytes = STRIP / B::VALUES * B::BYTES;
         if shape.blocks > 1 {
             // What was there before is not read.

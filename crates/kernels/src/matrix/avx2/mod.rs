@@ -4,11 +4,13 @@ use std::arch::x86_64::*;
 
 mod groups;
 
-use deft_formats::quant::{Blocks, GROUP, STRIP, Strip, unpack_scales};
+use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack_scales};
 
 use super::activations::Eighths;
 use super::{PARTIALS, tree};
 use crate::ahead::{AHEAD, ask_for};
+use crate::sixteen::Sixteen;
+use crate::team::Results;
 pub(super) use groups::Narrow;
 
 /// Groups whose integer sums fill one register.
@@ -103,37 +105,83 @@ pub(super) unsafe fn bf16_row(row: &[u8], x: &[f32]) -> f32 {
     finish(low, high, tail.map(|(at, (word, x))| (at, value(word), *x)))
 }
 
+/// Rows of a panel.
+pub(super) const ROWS: usize = 8;
+
+/// A strip of a row, taken apart for many tokens.
+#[derive(Debug, Clone, Copy)]
+#[repr(C, align(64))]
+struct Taken {
+    quants: [u8; STRIP],
+    /// Scales of groups, or of both halves of groups.
+    scales: [[f32; STRIP_GROUPS]; 2],
+    /// Likewise minima.
+    mins: [[f32; STRIP_GROUPS]; 2],
+}
+
+/// The same strip of some rows.
+#[derive(Debug)]
+pub(super) struct Panel([Taken; ROWS]);
+
+impl Default for Panel {
+    fn default() -> Self {
+        let none = [[0.0; STRIP_GROUPS]; 2];
+        Self([Taken { quants: [0; STRIP], scales: none, mins: none }; ROWS])
+    }
+}
+
 /// Takes blocks of a row apart.
 #[target_feature(enable = "avx2,fma,f16c")]
-pub(super) fn take_apart<B: Narrow>(blocks: &[u8], strip: &mut Strip) {
+fn take_apart<B: Narrow>(blocks: &[u8], strip: &mut Strip, taken: &mut Taken) {
     let groups = blocks.len() / B::BYTES * B::VALUES / GROUP;
     unpack_scales::<B>(blocks, strip);
-    for group in 0..groups {
-        // SAFETY: the group's block is there; a strip has 32 quants of each.
-        unsafe {
+    // SAFETY: the groups' blocks are there, and for each group 32 quants; the other arrays have two times
+    // eight entries.
+    unsafe {
+        for group in 0..groups {
             let quants = B::group(blocks.as_ptr(), group);
-            _mm256_storeu_si256(strip.quants.as_mut_ptr().add(group * GROUP).cast(), quants);
+            _mm256_store_si256(taken.quants.as_mut_ptr().add(group * GROUP).cast(), quants);
+        }
+        for half in 0..if B::HALVES { 2 } else { 1 } {
+            for first in [0, GROUPS] {
+                let (scale, min) = scale_and_min::<B>(strip, half, first);
+                _mm256_store_ps(taken.scales[half].as_mut_ptr().add(first), scale);
+                _mm256_store_ps(taken.mins[half].as_mut_ptr().add(first), min);
+            }
         }
     }
-    strip.quants[groups * GROUP..].fill(B::OFFSET);
+    taken.quants[groups * GROUP..].fill(B::OFFSET);
 }
 
-/// Adds a strip times activations, group by group, to the partial sums.
+/// Scales and minima of eight groups, or of their halves.
 #[target_feature(enable = "avx2,fma,f16c")]
-pub(super) fn strip<B: Blocks>(strip: &Strip, x: &Eighths, partials: &mut [f32; PARTIALS]) {
-    // SAFETY: a strip has 32 quants of each of sixteen groups.
-    let group = |group: usize| unsafe {
-        _mm256_loadu_si256(strip.quants.as_ptr().add(group * GROUP).cast())
-    };
-    add_strip::<B>(strip, group, x, partials);
+#[inline]
+fn scale_and_min<B: Blocks>(strip: &Strip, half: usize, first: usize) -> (__m256, __m256) {
+    // SAFETY: eight entries are read, from `first` on, of arrays that have sixteen.
+    unsafe {
+        let wide =
+            |bits: &[u16; 16]| _mm256_cvtph_ps(_mm_loadu_si128(bits.as_ptr().add(first).cast()));
+        let mut scale = wide(&strip.scale);
+        let mut min = if B::MINIMA { wide(&strip.min) } else { _mm256_setzero_ps() };
+        if B::SUB_SCALES {
+            let whole = _mm_loadl_epi64(strip.scales[half].as_ptr().add(first).cast());
+            scale = _mm256_mul_ps(scale, _mm256_cvtepi32_ps(_mm256_cvtepi8_epi32(whole)));
+        }
+        if B::SUB_SCALES && B::MINIMA {
+            let whole = _mm_loadl_epi64(strip.mins[half].as_ptr().add(first).cast());
+            min = _mm256_mul_ps(min, _mm256_cvtepi32_ps(_mm256_cvtepu8_epi32(whole)));
+        }
+        (scale, min)
+    }
 }
 
-/// The same with quants from anywhere, and everything else in the strip.
+/// Adds a strip times activations, group by group, to the partial sums: quants by the numbers of groups, scales
+/// and minima by halves and the first of eight groups.
 #[target_feature(enable = "avx2,fma,f16c")]
 #[inline]
 fn add_strip<B: Blocks>(
-    strip: &Strip,
     group: impl Fn(usize) -> __m256i,
+    scales: impl Fn(usize, usize) -> (__m256, __m256),
     x: &Eighths,
     partials: &mut [f32; PARTIALS],
 ) {
@@ -144,9 +192,6 @@ fn add_strip<B: Blocks>(
         unsafe {
             let mut partial = _mm256_loadu_ps(partials.as_ptr());
             let x_scales = _mm256_loadu_ps(x.scales.as_ptr().add(first));
-            let wide = |bits: &[u16; 16]| {
-                _mm256_cvtph_ps(_mm_loadu_si128(bits.as_ptr().add(first).cast()))
-            };
             for half in 0..if B::HALVES { 2 } else { 1 } {
                 let start = _mm256_loadu_si256(x.starts[half].as_ptr().add(first).cast());
                 let sum = match (B::HALVES, is_signed::<B>()) {
@@ -154,21 +199,10 @@ fn add_strip<B: Blocks>(
                     (false, true) => _mm256_add_epi32(sums[0], sums[1]),
                     (false, false) => _mm256_add_epi32(_mm256_add_epi32(sums[0], sums[1]), start),
                 };
-                let mut scale = wide(&strip.scale);
-                if B::SUB_SCALES {
-                    let whole = _mm_loadl_epi64(strip.scales[half].as_ptr().add(first).cast());
-                    let whole = _mm256_cvtepi32_ps(_mm256_cvtepi8_epi32(whole));
-                    scale = _mm256_mul_ps(scale, whole);
-                }
+                let (scale, min) = scales(half, first);
                 let factor = _mm256_mul_ps(scale, x_scales);
                 partial = _mm256_fmadd_ps(_mm256_cvtepi32_ps(sum), factor, partial);
                 if B::MINIMA {
-                    let mut min = wide(&strip.min);
-                    if B::SUB_SCALES {
-                        let whole = _mm_loadl_epi64(strip.mins[half].as_ptr().add(first).cast());
-                        let whole = _mm256_cvtepi32_ps(_mm256_cvtepu8_epi32(whole));
-                        min = _mm256_mul_ps(min, whole);
-                    }
                     let lows = _mm256_loadu_ps(x.lows[half].as_ptr().add(first));
                     partial = _mm256_fnmadd_ps(min, lows, partial);
                 }
@@ -176,6 +210,22 @@ fn add_strip<B: Blocks>(
             _mm256_storeu_ps(partials.as_mut_ptr(), partial);
         }
     }
+}
+
+/// The same of a strip that was taken apart.
+#[target_feature(enable = "avx2,fma,f16c")]
+#[inline]
+fn add_taken<B: Blocks>(taken: &Taken, x: &Eighths, partials: &mut [f32; PARTIALS]) {
+    // SAFETY: there are 32 quants of each group; the other arrays have two times eight entries.
+    let group = |group: usize| unsafe {
+        _mm256_load_si256(taken.quants.as_ptr().add(group * GROUP).cast())
+    };
+    let scales = |half: usize, first: usize| unsafe {
+        // SAFETY: as above.
+        let of = |values: &[f32; STRIP_GROUPS]| _mm256_load_ps(values.as_ptr().add(first));
+        (of(&taken.scales[half]), of(&taken.mins[half]))
+    };
+    add_strip::<B>(group, scales, x, partials);
 }
 
 /// Whether quants are made signed again: as they are stored, pairs of products would not fit 16 bits.
@@ -221,22 +271,62 @@ fn integer_sums<B: Blocks>(
 /// Rows of so many bytes times the activations of a token.
 #[target_feature(enable = "avx2,fma,f16c")]
 pub(super) fn rows<B: Narrow>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
-    let mut taken = Strip::default();
+    let mut strip = Strip::default();
+    let Panel([mut taken, ..]) = Panel::default();
     for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
         let mut partials = [0f32; PARTIALS];
         let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
         for (blocks, x) in strips.by_ref().zip(x) {
             ask_for::<B>(blocks, AHEAD);
-            unpack_scales::<B>(blocks, &mut taken);
+            unpack_scales::<B>(blocks, &mut strip);
             // SAFETY: these are the blocks of sixteen groups.
             let group = |group: usize| unsafe { B::group(blocks.as_ptr(), group) };
-            add_strip::<B>(&taken, group, x, &mut partials);
+            let scales = |half: usize, first: usize| scale_and_min::<B>(&strip, half, first);
+            add_strip::<B>(group, scales, x, &mut partials);
         }
         let rest = strips.remainder();
         if let Some(x) = x.last().filter(|_| !rest.is_empty()) {
-            take_apart::<B>(rest, &mut taken);
-            strip::<B>(&taken, x, &mut partials);
+            take_apart::<B>(rest, &mut strip, &mut taken);
+            add_taken::<B>(&taken, x, &mut partials);
         }
         *out = tree(&partials);
+    }
+}
+
+/// Rows of so many bytes, at most those of a panel, times the activations of some tokens: strips are taken apart
+/// once for all of them, and a token's strip stays near while rows pass by.
+///
+/// # Safety
+/// There is room for results of all rows; tokens are as many as results, one after the other.
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(super) unsafe fn panel<B: Narrow>(
+    rows: &[u8],
+    row_bytes: usize,
+    x: &[Eighths],
+    space: (&mut Strip, &mut Panel, &mut Vec<Sixteen>),
+    out: &Results<'_>,
+) {
+    let (strip, Panel(panel), sums) = space;
+    let (count, tokens) = (rows.len() / row_bytes, out.tokens());
+    let panel = &mut panel[..count];
+    sums.clear();
+    sums.resize(tokens * count, Sixteen::default());
+    let (strips, bytes) = (x.len() / tokens, STRIP / B::VALUES * B::BYTES);
+    for at in 0..strips {
+        for (row, taken) in rows.chunks_exact(row_bytes).zip(&mut *panel) {
+            let rest = &row[at * bytes..];
+            take_apart::<B>(&rest[..bytes.min(rest.len())], strip, taken);
+        }
+        for (x, sums) in x.chunks_exact(strips).zip(sums.chunks_exact_mut(count)) {
+            for (taken, sums) in panel.iter().zip(sums) {
+                add_taken::<B>(taken, &x[at], &mut sums.0);
+            }
+        }
+    }
+    for (token, sums) in sums.chunks_exact(count).enumerate() {
+        for (row, sums) in sums.iter().enumerate() {
+            // SAFETY: as the caller promises.
+            unsafe { out.at(token, row).0.write(tree(&sums.0)) };
+        }
     }
 }
