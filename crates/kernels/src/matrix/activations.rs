@@ -36,7 +36,7 @@ pub(crate) const FLOAT_TOKENS: usize = 6;
 #[derive(Debug, Clone, Copy, Pod, Zeroable)]
 #[repr(C, align(64))]
 pub(crate) struct Eighths {
-    /// Within -127..=127, group by group.
+    /// Within -127..=127, group by group; of several tokens on AVX2 as that path reads them.
     pub(crate) quants: [i8; STRIP],
     /// Value = scale x quant.
     pub(crate) scales: [f32; STRIP_GROUPS],
@@ -162,6 +162,8 @@ impl Activations {
         self.lines.resize(pieces * together * strips * LINES, Sixteen::default());
         let places = crate::team::Places::new(&mut self.lines, together * strips * LINES);
         let is_tiled = self.is_tiled;
+        #[cfg(target_arch = "x86_64")]
+        let is_interleaved = path == Path::Avx2 && self.tokens > 1;
         team.each(pieces, GRAIN / together, |_, pieces| {
             for piece in pieces {
                 let first = piece * together * width;
@@ -172,7 +174,15 @@ impl Activations {
                     #[cfg(target_arch = "x86_64")]
                     round_tile(rows, width, form, bytemuck::cast_slice_mut(lines));
                 } else {
-                    round_row(path, rows, form, bytemuck::cast_slice_mut(lines));
+                    let strips = bytemuck::cast_slice_mut(lines);
+                    round_row(path, rows, form, strips);
+                    #[cfg(target_arch = "x86_64")]
+                    if is_interleaved {
+                        // SAFETY: the path was found on this processor.
+                        strips.iter_mut().for_each(|strip| unsafe {
+                            super::avx2::interleave(&mut strip.quants);
+                        });
+                    }
                 }
             }
         });
@@ -428,7 +438,13 @@ mod tests {
                     (tile.scales[1], starts, tile.lows.map(|half| half[1]))
                 } else {
                     let strip = &x.of(1)[0];
-                    assert_eq!(strip.quants[..96], quants);
+                    let at = |place: usize| match path {
+                        Path::Avx2 => {
+                            strip.quants[place % 32 / 4 * 64 + place / 32 * 4 + place % 4]
+                        }
+                        _ => strip.quants[place],
+                    };
+                    assert!((0..96).all(|place| at(place) == quants[place]));
                     (strip.scales, strip.starts, strip.lows)
                 };
                 assert_eq!(scales_found[..3], scales);
