@@ -425,6 +425,8 @@ pub(super) unsafe fn panel<B: Narrow>(
     for at in 0..strips {
         for (row, taken) in rows.chunks_exact(row_bytes).zip(&mut *panel) {
             let rest = &row[at * bytes..];
+            // The strip in its place in the panel after this one.
+            ask_for::<B>(rest, rows.len());
             take_apart::<B>(&rest[..bytes.min(rest.len())], strip, taken);
         }
         for (x, sums) in x.chunks_exact(strips).zip(sums.chunks_exact_mut(count)) {
