@@ -1,5 +1,5 @@
 //! Products beside the machine's limits, alternating; medians. Run with
-//! `cargo run --release --package deft-kernels --example products [rounds [types]]`; `cache
+//! `cargo run --release --package deft-kernels --example products [rounds [types and paths]]`; `cache
 //! [columns]` instead of rounds tells nanoseconds with everything in the nearest cache.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
@@ -34,11 +34,12 @@ fn main() {
     let (rows, columns, tokens) = (8192, 2048, 256);
     let team = Team::new(None);
     team.settle();
-    let path = Path::best();
+    let (named, only): (Vec<String>, Vec<String>) =
+        std::env::args().skip(2).partition(|word| Path::named(word).is_some());
+    let path = named.first().and_then(|name| Path::named(name)).unwrap_or(Path::best());
     println!("{path}, {} threads", team.threads());
     let mut x = Activations::default();
     let mut out = vec![1.0; rows * tokens];
-    let only: Vec<String> = std::env::args().skip(2).collect();
     let is_wanted =
         |kind: &TensorType| only.is_empty() || only.iter().any(|name| name == kind.name());
     for tensor_type in TensorType::ALL.iter().copied().filter(is_wanted) {
