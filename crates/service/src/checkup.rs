@@ -59,7 +59,10 @@ fn finding(what: &str, well: bool, found: impl Into<String>) -> Finding {
 /// What the file alone tells.
 fn from_file(facts: &ModelFacts) -> Vec<Finding> {
     let mut findings = Vec::new();
-    if facts.pooling.is_none() || facts.sample.is_some() {
+    if facts.serves.is_empty() {
+        findings.push(finding("serving", true, facts.warnings.join("; ")));
+    }
+    if facts.serves.iter().any(|what| what == "completion") {
         findings.push(match (facts.has_template, facts.serves.iter().any(|what| what == "chat")) {
             (true, true) => finding("template", true, "a conversation can be written"),
             (true, false) => {

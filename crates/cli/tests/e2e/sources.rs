@@ -317,6 +317,11 @@ fn a_checkpoint_of_a_listing_is_kept_as_it_is() {
     assert!(again.contains("is here already"), "told by its marks: {again}");
     let inspected = world.deft(&["depot", "inspect", "seeds/checkpoint"]);
     assert!(inspected.out.contains("492,192") && inspected.err.contains("a checkpoint"));
+    let checked = world.ok(&["depot", "check", "seeds/checkpoint"]);
+    assert!(
+        checked.contains("it is well") && checked.contains("once it is converted"),
+        "{checked}"
+    );
     let refused = world.deft(&["load", "seeds/checkpoint"]);
     assert!(refused.code == 4 && refused.err.contains("once it is converted"), "{refused:?}");
     let folder = shelf.file("out").to_string_lossy().into_owned();
