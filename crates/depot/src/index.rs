@@ -79,6 +79,8 @@ pub struct IndexedShape {
     width: u32,
     feed_forward: u32,
     vocabulary: u32,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    floats: bool,
     #[serde(default)]
     encoder: bool,
     tokenizer_bytes: u64,
@@ -183,6 +185,7 @@ impl IndexedVariant {
             vocabulary: shape.vocabulary,
             width: shape.width,
             feed_forward: shape.feed_forward,
+            floats: shape.floats,
             encoder: shape.encoder,
             tokenizer: Bytes(shape.tokenizer_bytes),
         })
@@ -200,6 +203,7 @@ impl IndexedShape {
             width: shape.width,
             feed_forward: shape.feed_forward,
             vocabulary: shape.vocabulary,
+            floats: shape.floats,
             encoder: shape.encoder,
             tokenizer_bytes: shape.tokenizer.0,
         }

@@ -118,6 +118,8 @@ pub struct Activations {
     /// None for floats.
     pub(crate) form: Option<Form>,
     is_tiled: bool,
+    /// Which reads them.
+    pub(crate) path: Option<Path>,
 }
 
 impl Activations {
@@ -150,7 +152,7 @@ impl Activations {
         width: usize,
     ) {
         (self.tokens, self.width) = (values.len() / width, width);
-        self.form = Form::of(tensor_type);
+        (self.form, self.path) = (Form::of(tensor_type), Some(path));
         let Some(form) = self.form else {
             return self.take_floats(path, team, values);
         };

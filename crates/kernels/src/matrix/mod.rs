@@ -78,6 +78,10 @@ pub fn multiply(path: Path, team: &Team, matrix: Matrix<'_>, x: &Activations, ou
     assert_eq!(out.len(), x.tokens * matrix.rows, "output has the wrong length");
     assert_eq!(x.form, form::Form::of(matrix.tensor_type), "activations for another type");
     assert!(path.runs_here(), "this processor has no {path}");
+    assert_eq!(x.path, Some(path), "activations for another path");
+    if x.tokens == 0 {
+        return;
+    }
     let out = Outputs::new(out, matrix.rows);
     if matrix.tensor_type.is_float() {
         floats::multiply(path, team, matrix, x, &out);
