@@ -1,5 +1,5 @@
-//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth|drawn|embed]]` loads a
-//! model as an engine process does, asks it over a link, measures the limits between the questions, and
+//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth|drawn|embed]]`
+//! loads a model as an engine process does, asks it over a link, measures the limits between the questions, and
 //! writes medians as JSON; `short` leaves out what takes minutes: prompts and contexts of thousands of tokens;
 //! `step`, `prompt`, `eight`, `depth` and `drawn` measure nothing but a step of one token, prompts of 512,
 //! answers of one and of eight lanes, answers after long prompts, and answers whose tokens are drawn; `embed`

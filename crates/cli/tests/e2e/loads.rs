@@ -187,10 +187,10 @@ fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
     world.ok(&["load", "larkfen-desk", "--lanes", "1"]);
     let client = world.client();
     wait(async {
+        let engine = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
         let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
         // An engine that stands still answers as long as it takes to look, on a busy machine as well.
-        let engine = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
         processes::halt(engine);
         let mut replacing =
             world.command(&["load", "larkfen-desk", "--lanes", "2"]).spawn().unwrap();
@@ -207,11 +207,11 @@ fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
         let answer = asked.await.unwrap().unwrap();
         assert_eq!(answer.choices[0].message.content, ANSWER);
         assert!(replacing.wait().unwrap().success());
-        assert_eq!(world.ready("larkfen-desk/q8_0").settings.lanes, 2);
-        let client = world.client();
+        let replaced = world.ready("larkfen-desk/q8_0");
+        assert_eq!(replaced.settings.lanes, 2);
+        let (client, engine) = (world.client(), replaced.pid.unwrap());
         let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
-        let engine = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
         processes::halt(engine);
         let mut unloading = world.command(&["unload", "larkfen-desk"]).spawn().unwrap();
         until("it is drained", draining);

@@ -110,14 +110,12 @@ const _: () = assert!(size_of::<TokenTile>() == size_of::<Eighths>() * TILE_TOKE
 /// activations in eight bits. Reused from product to product.
 #[derive(Debug, Default)]
 pub struct Activations {
-    floats: Vec<f32>,
-    /// [`Eighths`] or [`TokenTile`]s, strip by strip; or what [`FloatTiles`] tell.
+    /// [`Eighths`] or [`TokenTile`]s, strip by strip; floats as they are, or in tiles as [`FloatTiles`] tell.
     lines: Vec<Sixteen>,
     pub(crate) tokens: usize,
     pub(crate) width: usize,
     /// None for floats.
     pub(crate) form: Option<Form>,
-    is_tiled: bool,
     /// Which reads them.
     pub(crate) path: Option<Path>,
 }
@@ -154,16 +152,15 @@ impl Activations {
         (self.tokens, self.width) = (values.len() / width, width);
         (self.form, self.path) = (Form::of(tensor_type), Some(path));
         let Some(form) = self.form else {
-            return self.take_floats(path, team, values);
+            return self.take_floats(team, values);
         };
         assert!(width.is_multiple_of(GROUP), "rows of {width} values are not whole blocks");
-        self.is_tiled = path == Path::Avx512 && self.tokens > 1;
+        let is_tiled = self.is_tiled();
         let strips = width.div_ceil(STRIP);
-        let together = if self.is_tiled { TILE_TOKENS } else { 1 };
+        let together = if is_tiled { TILE_TOKENS } else { 1 };
         let pieces = self.tokens.div_ceil(together);
         self.lines.resize(pieces * together * strips * LINES, Sixteen::default());
         let places = crate::team::Places::new(&mut self.lines, together * strips * LINES);
-        let is_tiled = self.is_tiled;
         #[cfg(target_arch = "x86_64")]
         let is_interleaved = path == Path::Avx2 && self.tokens > 1;
         team.each(pieces, GRAIN / together, |_, pieces| {
@@ -190,12 +187,16 @@ impl Activations {
         });
     }
 
+    /// Whether tokens stand together: for the widest path, eight bits of several tokens and all floats.
+    fn is_tiled(&self) -> bool {
+        self.path == Some(Path::Avx512) && (self.form.is_none() || self.tokens > 1)
+    }
+
     /// Takes values as they are: for the widest path in tiles.
-    fn take_floats(&mut self, path: Path, team: &Team, values: &[f32]) {
-        self.is_tiled = path == Path::Avx512;
-        if !self.is_tiled {
-            self.floats.clear();
-            self.floats.extend_from_slice(values);
+    fn take_floats(&mut self, team: &Team, values: &[f32]) {
+        if !self.is_tiled() {
+            self.lines.resize(values.len().div_ceil(REGISTER), Sixteen::default());
+            bytemuck::cast_slice_mut(&mut self.lines)[..values.len()].copy_from_slice(values);
             return;
         }
         let (tokens, width) = (self.tokens, self.width);
@@ -237,14 +238,14 @@ impl Activations {
 
     /// Floats as they are, where they are not in tiles.
     pub(crate) fn floats(&self) -> &[f32] {
-        assert!(!self.is_tiled, "prepared for another path");
-        &self.floats
+        assert!(!self.is_tiled(), "prepared for another path");
+        &bytemuck::cast_slice(&self.lines)[..self.tokens * self.width]
     }
 
     /// Floats in tiles, from that on which begins with a token.
     #[cfg(target_arch = "x86_64")]
     pub(crate) fn float_tiles(&self, token: usize) -> FloatTiles<'_> {
-        assert!(self.is_tiled, "prepared for another path");
+        assert!(self.is_tiled(), "prepared for another path");
         let together = self.tokens.min(FLOAT_TOKENS);
         debug_assert!(token.is_multiple_of(together), "no tile begins there");
         let lines = &self.lines[token * self.width.div_ceil(REGISTER)..];
@@ -259,7 +260,7 @@ impl Activations {
 
     /// The strips of all tokens, where these do not stand together.
     pub(crate) fn strips(&self) -> &[Eighths] {
-        assert!(!self.is_tiled, "prepared for another path");
+        assert!(!self.is_tiled(), "prepared for another path");
         bytemuck::cast_slice(&self.lines)
     }
 
@@ -271,7 +272,7 @@ impl Activations {
 
     /// The strips of all tokens, by threes.
     pub(crate) fn tiles(&self) -> &[TokenTile] {
-        assert!(self.is_tiled, "prepared for another path");
+        assert!(self.is_tiled(), "prepared for another path");
         bytemuck::cast_slice(&self.lines)
     }
 }
@@ -432,7 +433,7 @@ mod tests {
                 x.prepare(path, &team, tensor_type, &values, 96);
                 let (quants, scales) = rounded(&values[96..192]);
                 // All that is known of the second token, wherever it stands.
-                let (scales_found, starts, lows) = if x.is_tiled {
+                let (scales_found, starts, lows) = if x.is_tiled() {
                     let tile = &x.tiles()[0];
                     let at = |group: usize, at: usize| tile.quants[at / 4][1][group][at % 4];
                     assert!((0..96).all(|place| at(place / 32, place % 32) == quants[place]));

@@ -7,14 +7,10 @@ use super::activations::Activations;
 use super::activations::FLOAT_TOKENS;
 use super::{Matrix, scalar};
 #[cfg(target_arch = "x86_64")]
-use super::{avx2, avx512};
-#[cfg(target_arch = "x86_64")]
-use crate::sixteen::Sixteen;
+use super::{avx2, avx512, avx512::FLOAT_ROWS};
 use crate::team::Outputs;
 use crate::{Path, Team};
 
-/// Rows that a thread takes at a time, at least: many enough that all tokens pass by seldom.
-const ROWS: usize = 32;
 /// Multiplications that a thread takes at a time, at least.
 const LEAST_PRODUCTS: usize = 1 << 15;
 
@@ -65,20 +61,19 @@ fn tiles_of<F: avx512::Floats>(
 ) {
     let row_bytes = matrix.columns * F::BYTES;
     let part = x.tokens_together(team.threads(), FLOAT_TOKENS);
-    let (panels, parts) = (matrix.rows.div_ceil(ROWS), x.tokens.div_ceil(part.max(1)));
-    let grain = LEAST_PRODUCTS.div_ceil((matrix.columns * part * ROWS).max(1));
+    let (panels, parts) = (matrix.rows.div_ceil(FLOAT_ROWS), x.tokens.div_ceil(part.max(1)));
+    let grain = LEAST_PRODUCTS.div_ceil((matrix.columns * part * FLOAT_ROWS).max(1));
     team.each(panels * parts, grain, |_, pieces| {
-        let mut sums = [Sixteen::default(); ROWS * FLOAT_TOKENS];
         for piece in pieces {
-            let (token, row) = (piece / panels * part, piece % panels * ROWS);
+            let (token, row) = (piece / panels * part, piece % panels * FLOAT_ROWS);
             let tokens = token..x.tokens.min(token + part);
-            let rows = row..matrix.rows.min(row + ROWS);
+            let rows = row..matrix.rows.min(row + FLOAT_ROWS);
             let stored = &matrix.bytes[rows.start * row_bytes..rows.end * row_bytes];
             // SAFETY: rows of some tokens are given to one thread once; the path was found on this processor,
             // and as many rows and tokens are there as results.
             unsafe {
                 let results = out.results(tokens, rows);
-                avx512::multiply_floats::<F>(stored, x.float_tiles(token), &results, &mut sums);
+                avx512::multiply_floats::<F>(stored, x.float_tiles(token), &results);
             }
         }
     });

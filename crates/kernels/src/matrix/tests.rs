@@ -127,6 +127,9 @@ fn long_rows_and_many_tokens_agree_with_the_scalar_twin() {
         (TensorType::Q6_K, 1536),
         (TensorType::Q2_K, 768),
         (TensorType::Q4_0, 2816),
+        (TensorType::F32, 1000),
+        (TensorType::F16, 1000),
+        (TensorType::BF16, 1000),
     ] {
         let x: Vec<f32> = (0..most * columns).map(|at| (at as f32 * 0.013).sin()).collect();
         let bytes = stored(tensor_type, rows * columns, 11);
@@ -144,6 +147,31 @@ fn long_rows_and_many_tokens_agree_with_the_scalar_twin() {
             }
         }
     }
+}
+
+#[test]
+fn no_token_has_no_result() {
+    let team = Team::new(NonZero::new(2));
+    for tensor_type in [TensorType::F16, TensorType::Q8_0] {
+        let bytes = stored(tensor_type, 64 * 64, 7);
+        let matrix = Matrix { tensor_type, rows: 64, columns: 64, bytes: &bytes };
+        for path in paths() {
+            assert!(product(path, &team, matrix, &[]).is_empty(), "{tensor_type} on {path}");
+        }
+    }
+}
+
+#[test]
+#[should_panic(expected = "activations for another path")]
+fn activations_of_another_path_are_noticed() {
+    let team = Team::new(NonZero::new(1));
+    let mut x = Activations::default();
+    x.prepare(Path::Scalar, &team, TensorType::Q8_0, &[1.0; 64], 32);
+    // On a processor that has nothing better, of no path.
+    x.path = x.path.filter(|_| Path::best() != Path::Scalar);
+    let bytes = stored(TensorType::Q8_0, 32, 7);
+    let matrix = Matrix { tensor_type: TensorType::Q8_0, rows: 1, columns: 32, bytes: &bytes };
+    multiply(Path::best(), &team, matrix, &x, &mut [0.0; 2]);
 }
 
 /// Whole tiles of tokens leave nothing for the last of so many threads.

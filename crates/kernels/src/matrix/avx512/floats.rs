@@ -8,6 +8,8 @@ use crate::matrix::activations::{FLOAT_TOKENS, FloatTiles};
 use crate::sixteen::{REGISTER, Sixteen};
 use crate::team::Results;
 
+/// Rows of a panel: many enough that all tokens pass by seldom.
+pub(in crate::matrix) const ROWS: usize = 32;
 /// Most lines of a token that pass by at a time: those of a tile stay in the nearest cache.
 const STRETCH: usize = 48;
 /// Rows of a tile of a single token: so many sums go on at a time.
@@ -99,34 +101,28 @@ fn widened(halves: __m256i) -> __m512 {
 /// Rows times tokens of `columns` values each.
 ///
 /// # Safety
-/// There are as many rows as there is room for results, and at least one; `x` has the tokens of the results, as
-/// [`FloatTiles`] says.
+/// There are as many rows as there is room for results, and no more than [`ROWS`]; `x` has the tokens of the
+/// results, as [`FloatTiles`] says.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 pub(in crate::matrix) unsafe fn multiply<F: Floats>(
     rows: &[u8],
     x: FloatTiles<'_>,
     out: &Results<'_>,
-    sums: &mut [Sixteen],
 ) {
     let lines = x.lines_of_row();
-    // Rows of few tokens come from memory, best as they stand there.
-    let most = if out.tokens() > FLOAT_TOKENS { STRETCH } else { lines };
-    let stretch = lines.div_ceil(lines.div_ceil(most));
-    let mut block = Block::<F> { rows, x, out, sums, floats: std::marker::PhantomData };
+    let mut block = Block::<F> { rows, x, out, sums: &mut [], floats: std::marker::PhantomData };
+    // Rows of few tokens come from memory, best as they stand there, and nothing is put aside.
+    if out.tokens() <= FLOAT_TOKENS {
+        // SAFETY: as the caller promises.
+        return unsafe { block.pass_any(0, 0..lines) };
+    }
+    let stretch = lines.div_ceil(lines.div_ceil(STRETCH));
+    let mut sums = [Sixteen::default(); ROWS * FLOAT_TOKENS];
+    block.sums = &mut sums;
     for token in (0..out.tokens()).step_by(FLOAT_TOKENS) {
         for first in (0..lines).step_by(stretch) {
-            let part = first..lines.min(first + stretch);
-            // SAFETY: as the caller promises, so many tokens are left.
-            unsafe {
-                match out.tokens() - token {
-                    1 => block.pass::<1>(token, part),
-                    2 => block.pass::<2>(token, part),
-                    3 => block.pass::<3>(token, part),
-                    4 => block.pass::<4>(token, part),
-                    5 => block.pass::<5>(token, part),
-                    _ => block.pass::<FLOAT_TOKENS>(token, part),
-                }
-            }
+            // SAFETY: as the caller promises; sums are there for all rows of a tile's tokens.
+            unsafe { block.pass_any(token, first..lines.min(first + stretch)) };
         }
     }
 }
@@ -142,10 +138,29 @@ struct Block<'a, F> {
 }
 
 impl<F: Floats> Block<'_, F> {
+    /// A stretch of all rows passes by the tokens of a tile, as many as are left.
+    ///
+    /// # Safety
+    /// As [`Self::tile`], for all rows.
+    #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+    unsafe fn pass_any(&mut self, token: usize, lines: Range<usize>) {
+        // SAFETY: so many tokens are left; the rest as the caller promises.
+        unsafe {
+            match self.out.tokens() - token {
+                1 => self.pass::<1>(token, lines),
+                2 => self.pass::<2>(token, lines),
+                3 => self.pass::<3>(token, lines),
+                4 => self.pass::<4>(token, lines),
+                5 => self.pass::<5>(token, lines),
+                _ => self.pass::<FLOAT_TOKENS>(token, lines),
+            }
+        }
+    }
+
     /// A stretch of all rows passes by some tokens: lines of activations with so many numbers.
     ///
     /// # Safety
-    /// There are so many tokens from this one on.
+    /// As [`Self::tile`], for all rows.
     #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
     unsafe fn pass<const TOKENS: usize>(&mut self, token: usize, lines: Range<usize>) {
         let count = self.out.rows();
@@ -168,7 +183,8 @@ impl<F: Floats> Block<'_, F> {
     /// Some rows times some tokens; returns how many rows.
     ///
     /// # Safety
-    /// There are so many rows from this one on, and tokens from that one on.
+    /// There are so many rows from this one on, and tokens from that one on; partial sums of all of them, unless
+    /// the lines are all of a row.
     #[inline]
     #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
     unsafe fn tile<const ROWS: usize, const TOKENS: usize>(
@@ -183,7 +199,7 @@ impl<F: Floats> Block<'_, F> {
         // SAFETY: rows have `columns` values, tokens as many lines as these fill; there are partial sums for
         // all rows of each token of a tile, and room for results of all rows of the tile.
         unsafe {
-            let sums = self.sums.as_mut_ptr().add(row * FLOAT_TOKENS);
+            let sums = self.sums.as_mut_ptr().wrapping_add(row * FLOAT_TOKENS);
             if lines.start > 0 {
                 for (at, partial) in partials.as_flattened_mut().iter_mut().enumerate() {
                     *partial = _mm512_load_ps(sums.add(at).cast());

@@ -11,8 +11,8 @@ mod scales;
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
 
 use super::activations::{Eighths, TILE_TOKENS, TokenTile};
-pub(super) use floats::multiply as multiply_floats;
 pub(crate) use floats::{Brain, Floats, Half, Single};
+pub(super) use floats::{ROWS as FLOAT_ROWS, multiply as multiply_floats};
 use interleaved::interleaved;
 pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
