@@ -58,7 +58,7 @@ impl Catalogue {
     }
 
     /// The variant that a name means: a model's name alone means a variant of it that `is_loaded`,
-    /// else the one registered first.
+    /// else the one registered first of those that can serve something, else the one registered first.
     pub(crate) fn resolve(
         &self,
         name: &str,
@@ -67,8 +67,10 @@ impl Catalogue {
         let all = self.all();
         let exact = all.iter().find(|found| found.name.to_string() == name);
         let mut of_model = all.iter().filter(|found| found.name.model == name);
-        let first = of_model.clone().next();
-        let found = exact.or_else(|| of_model.find(|found| is_loaded(found.id))).or(first);
+        let mut first = of_model.clone();
+        let serves = of_model.clone().find(|found| !found.facts.serves.is_empty());
+        let loaded = || of_model.find(|found| is_loaded(found.id));
+        let found = exact.or_else(loaded).or(serves).or_else(|| first.next());
         found.cloned().ok_or_else(|| not_found(name, &all))
     }
 

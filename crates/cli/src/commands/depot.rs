@@ -189,7 +189,8 @@ async fn import(common: &Common, client: &Client, request: &ImportRequest) -> Re
     done(common, client, client.import(request).await?).await
 }
 
-/// Finds the models of a folder, and takes in those that are not known.
+/// Finds the models of a folder, and takes in those that are not known. What is given for one model is for a
+/// folder of one.
 async fn import_folder(
     common: &Common,
     client: &Client,
@@ -197,13 +198,18 @@ async fn import_folder(
     all: bool,
 ) -> Result<(), Failure> {
     let ImportRequest { name, projector, template, .. } = request;
-    if name.is_some() || projector.is_some() || template.is_some() {
-        let what = "a name, a projector or a template is for one file, not for a folder";
-        return Err(Failure::usage(what));
-    }
+    let is_for_one = name.is_some() || projector.is_some() || template.is_some();
     let found = client.scan(&request.path).await?;
     if found.is_empty() {
         return Err(Failure::missing(format!("there is no model in `{}`", request.path)));
+    }
+    if is_for_one && found.len() > 1 {
+        let what = format!(
+            "a name, a projector or a template is for one model, and `{}` has {}",
+            request.path,
+            found.len()
+        );
+        return Err(Failure::usage(what));
     }
     if !common.json {
         print::note(offer(&found));
@@ -215,11 +221,12 @@ async fn import_folder(
         return Ok(());
     }
     let question = format!("take {} in?", counted(wanted.len(), "model"));
-    if !all && !print::ask_yes(&question) {
+    if !all && !is_for_one && !print::ask_yes(&question) {
         return Err(Failure::refused("nothing was taken in").with_way_out("without asking: --all"));
     }
     for model in wanted {
-        let (path, projector) = (model.path.clone(), model.projector.clone());
+        let path = model.path.clone();
+        let projector = request.projector.clone().or_else(|| model.projector.clone());
         let one = ImportRequest { path, projector, ..request.clone() };
         import(common, client, &one).await?;
     }

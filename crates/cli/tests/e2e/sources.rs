@@ -327,9 +327,22 @@ fn a_checkpoint_of_a_listing_is_kept_as_it_is() {
     let folder = shelf.file("out").to_string_lossy().into_owned();
     world.ok(&["depot", "export", "seeds/checkpoint", &folder]);
     assert_eq!(std::fs::read_dir(&folder).unwrap().count(), 3);
-    // The same by import, from a folder.
-    let source = project("demo/larkfen-desk-mini/model.safetensors");
-    world.ok(&["depot", "import", &source.to_string_lossy(), "--as", "mini/checkpoint"]);
+    // The same by import of its folder, as nothing else is in it.
+    let mini = shelf.file("mini");
+    std::fs::create_dir(&mini).unwrap();
+    for name in ["model.safetensors", "config.json", "tokenizer.json"] {
+        std::fs::copy(project("demo/larkfen-desk-mini").join(name), mini.join(name)).unwrap();
+    }
+    let mini = mini.to_string_lossy();
+    world.ok(&["depot", "import", &mini, "--as", "mini/checkpoint"]);
+    let all = project("demo").to_string_lossy().into_owned();
+    let several = world.deft(&["depot", "import", &all, "--as", "several"]);
+    assert!(several.code == 2 && several.err.contains("is for one model"), "{several:?}");
+    // A model's name means what can be loaded, though the checkpoint was first.
+    let loadable = project("demo/larkfen-desk-mini/larkfen-desk-mini-q8_0.gguf");
+    world.ok(&["depot", "import", &loadable.to_string_lossy(), "--as", "mini/q8_0"]);
+    world.ok(&["load", "mini"]);
+    world.ready("mini/q8_0");
     let usage = world.ok(&["depot", "usage"]);
     assert!(usage.contains("mini/checkpoint") && usage.contains("shared counted once"), "{usage}");
     // A folder is a source too.
