@@ -23,8 +23,10 @@ use deft_formats::quant::TensorType;
 
 pub use activations::Activations;
 #[cfg(target_arch = "x86_64")]
-pub(crate) use avx512::{Floats, Half, Single};
+pub(crate) use avx512::Floats;
 pub use floats::dot;
+#[cfg(target_arch = "x86_64")]
+pub(crate) use floats::{Half, Single};
 
 use crate::team::Outputs;
 use crate::{Path, Team};

@@ -3,6 +3,7 @@
 use std::arch::x86_64::*;
 use std::ops::Range;
 
+mod floats;
 mod groups;
 
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
@@ -12,99 +13,14 @@ use super::{PARTIALS, tree};
 use crate::ahead::{AHEAD, ask_for};
 use crate::sixteen::Sixteen;
 use crate::team::Results;
+pub(super) use floats::{
+    Eights, ROWS as FLOAT_ROWS, TOKENS as FLOAT_TOKENS, multiply as multiply_floats,
+    row as float_row,
+};
 pub(super) use groups::Narrow;
 
 /// Groups whose integer sums fill one register.
 const GROUPS: usize = 8;
-
-/// The partial sums of a float row: those of whole registers, then what is left.
-#[target_feature(enable = "avx2,fma,f16c")]
-fn finish(low: __m256, high: __m256, tail: impl Iterator<Item = (usize, f32, f32)>) -> f32 {
-    let mut partials = stored(low, high);
-    for (at, weight, value) in tail {
-        partials[at] = weight.mul_add(value, partials[at]);
-    }
-    tree(&partials)
-}
-
-#[target_feature(enable = "avx2")]
-fn stored(low: __m256, high: __m256) -> [f32; PARTIALS] {
-    let mut partials = [0f32; PARTIALS];
-    // SAFETY: the array has room for both registers; unaligned stores have no further demand.
-    unsafe {
-        _mm256_storeu_ps(partials.as_mut_ptr(), low);
-        _mm256_storeu_ps(partials.as_mut_ptr().add(8), high);
-    }
-    partials
-}
-
-/// # Safety
-/// `row` holds `4 * x.len()` bytes.
-#[target_feature(enable = "avx2,fma,f16c")]
-pub(super) unsafe fn f32_row(row: &[u8], x: &[f32]) -> f32 {
-    let (mut low, mut high) = (_mm256_setzero_ps(), _mm256_setzero_ps());
-    let whole = x.len() / PARTIALS * PARTIALS;
-    for at in (0..whole).step_by(PARTIALS) {
-        // SAFETY: `at + 16 <= whole <= x.len()`, and the row holds four bytes for each.
-        unsafe {
-            let weights = row.as_ptr().add(at * 4).cast::<f32>();
-            let values = x.as_ptr().add(at);
-            low = _mm256_fmadd_ps(_mm256_loadu_ps(weights), _mm256_loadu_ps(values), low);
-            let (weights, values) = (weights.add(8), values.add(8));
-            high = _mm256_fmadd_ps(_mm256_loadu_ps(weights), _mm256_loadu_ps(values), high);
-        }
-    }
-    let tail = row[whole * 4..].as_chunks::<4>().0.iter().zip(&x[whole..]).enumerate();
-    finish(low, high, tail.map(|(at, (word, value))| (at, f32::from_le_bytes(*word), *value)))
-}
-
-/// # Safety
-/// `row` holds `2 * x.len()` bytes.
-#[target_feature(enable = "avx2,fma,f16c")]
-pub(super) unsafe fn f16_row(row: &[u8], x: &[f32]) -> f32 {
-    let (mut low, mut high) = (_mm256_setzero_ps(), _mm256_setzero_ps());
-    let whole = x.len() / PARTIALS * PARTIALS;
-    for at in (0..whole).step_by(PARTIALS) {
-        // SAFETY: `at + 16 <= whole <= x.len()`, and the row holds two bytes for each.
-        unsafe {
-            let weights = row.as_ptr().add(at * 2).cast::<__m128i>();
-            let values = x.as_ptr().add(at);
-            let first = _mm256_cvtph_ps(_mm_loadu_si128(weights));
-            low = _mm256_fmadd_ps(first, _mm256_loadu_ps(values), low);
-            let second = _mm256_cvtph_ps(_mm_loadu_si128(weights.add(1)));
-            high = _mm256_fmadd_ps(second, _mm256_loadu_ps(values.add(8)), high);
-        }
-    }
-    let tail = row[whole * 2..].as_chunks::<2>().0.iter().zip(&x[whole..]).enumerate();
-    finish(
-        low,
-        high,
-        tail.map(|(at, (word, value))| (at, half::f16::from_le_bytes(*word).to_f32(), *value)),
-    )
-}
-
-/// # Safety
-/// `row` holds `2 * x.len()` bytes.
-#[target_feature(enable = "avx2,fma,f16c")]
-pub(super) unsafe fn bf16_row(row: &[u8], x: &[f32]) -> f32 {
-    let (mut low, mut high) = (_mm256_setzero_ps(), _mm256_setzero_ps());
-    let whole = x.len() / PARTIALS * PARTIALS;
-    let wide =
-        |half: __m128i| _mm256_castsi256_ps(_mm256_slli_epi32::<16>(_mm256_cvtepu16_epi32(half)));
-    for at in (0..whole).step_by(PARTIALS) {
-        // SAFETY: `at + 16 <= whole <= x.len()`, and the row holds two bytes for each.
-        unsafe {
-            let weights = row.as_ptr().add(at * 2).cast::<__m128i>();
-            let values = x.as_ptr().add(at);
-            low = _mm256_fmadd_ps(wide(_mm_loadu_si128(weights)), _mm256_loadu_ps(values), low);
-            let second = wide(_mm_loadu_si128(weights.add(1)));
-            high = _mm256_fmadd_ps(second, _mm256_loadu_ps(values.add(8)), high);
-        }
-    }
-    let tail = row[whole * 2..].as_chunks::<2>().0.iter().zip(&x[whole..]).enumerate();
-    let value = |word: &[u8; 2]| f32::from_bits(u32::from(u16::from_le_bytes(*word)) << 16);
-    finish(low, high, tail.map(|(at, (word, x))| (at, value(word), *x)))
-}
 
 /// Rows of a panel.
 pub(super) const ROWS: usize = 8;

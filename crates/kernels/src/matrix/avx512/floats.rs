@@ -5,6 +5,7 @@ use std::ops::Range;
 
 use super::{TILE_ROWS, put_results, tree, trees};
 use crate::matrix::activations::{FLOAT_TOKENS, FloatTiles};
+use crate::matrix::floats::{Brain, Half, Single};
 use crate::sixteen::{REGISTER, Sixteen};
 use crate::team::Results;
 
@@ -32,10 +33,6 @@ pub(crate) trait Floats {
     /// The chosen ones can be read; the processor has the instructions.
     unsafe fn load_some(stored: *const u8, chosen: u16) -> __m512;
 }
-
-pub(crate) struct Single;
-pub(crate) struct Half;
-pub(crate) struct Brain;
 
 impl Floats for Single {
     const BYTES: usize = 4;

@@ -11,7 +11,7 @@ mod scales;
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
 
 use super::activations::{Eighths, TILE_TOKENS, TokenTile};
-pub(crate) use floats::{Brain, Floats, Half, Single};
+pub(crate) use floats::Floats;
 pub(super) use floats::{ROWS as FLOAT_ROWS, multiply as multiply_floats};
 use interleaved::interleaved;
 pub(super) use quants::Wide;
