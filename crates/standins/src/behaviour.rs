@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 pub struct Behaviour {
     /// Asks for this token, as bearer or as anybody's password.
     pub token: Option<String>,
-    /// Sends no faster than so many bytes a second on each connection.
+    /// Sends no faster than so many bytes a second on each connection, also on those that are open.
     pub rate: Option<u64>,
     /// Breaks a connection off after so many bytes of content.
     pub break_after: Option<u64>,

@@ -95,8 +95,8 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
     let break_at = behaviour
         .break_after
         .and_then(|after| (after < length && state.may_break(&behaviour)).then_some(start + after));
-    let (rate, counted) = (behaviour.rate, state.begin_sending());
-    let sending = Sending { state: state.clone(), content, end, rate, break_at, _counted: counted };
+    let counted = state.begin_sending();
+    let sending = Sending { state: state.clone(), content, end, break_at, _counted: counted };
     response.body(SizedStream::new(length, sending.pieces(start)))
 }
 
@@ -148,7 +148,6 @@ struct Sending {
     state: State,
     content: Content,
     end: u64,
-    rate: Option<u64>,
     break_at: Option<u64>,
     _counted: SendingCount,
 }
@@ -164,9 +163,10 @@ impl Sending {
                 let end = sending.end;
                 return Some((Err(broken), (sending, end)));
             }
-            let most = sending.rate.map_or(PIECE, |rate| PIECE.min(rate / 20).max(1));
+            let rate = sending.state.behaviour().rate;
+            let most = rate.map_or(PIECE, |rate| PIECE.min(rate / 20).max(1));
             let end = (at + most).min(sending.break_at.unwrap_or(u64::MAX)).min(sending.end);
-            if let Some(rate) = sending.rate {
+            if let Some(rate) = rate {
                 #[expect(clippy::cast_precision_loss, reason = "a pause")]
                 let pause = (end - at) as f64 / rate.max(1) as f64;
                 tokio::time::sleep(Duration::from_secs_f64(pause)).await;

@@ -43,13 +43,14 @@ fn an_operator_adds_a_source_searches_it_judges_an_offer_and_fetches_it() {
             browser.read(part).await;
         }
         browser.picture("console-preview").await;
-        // Slowly enough to see it happen.
-        let rate = Some(desk().metadata().unwrap().len() / 2);
+        // It takes minutes until it was seen to happen.
+        let rate = Some(desk().metadata().unwrap().len() / 600);
         shelf.hub.behave(Behaviour { rate, ..Behaviour::default() });
         browser.press("@aria-label='preview'", "Fetch").await;
         browser.see("[data-transfer='running']").await;
         browser.page.goto(&format!("{address}/depot")).await.unwrap();
         browser.see("[data-transfer='running']").await;
+        shelf.hub.behave(Behaviour::default());
         browser.see("[data-variant='larkfen-desk/q8_0']").await;
         browser.read("kept as `larkfen-desk/q8_0`").await;
         browser.page.goto(&format!("{address}/find")).await.unwrap();

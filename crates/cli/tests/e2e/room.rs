@@ -203,6 +203,7 @@ fn a_model_that_always_has_calls_gives_way_to_one_that_waits_and_loses_none_of_t
     let world = World::new()
         .with("DEFT_HOST_LIMIT", "10 MiB")
         .with("DEFT_GIVES_WAY_SECONDS", "1")
+        .with("DEFT_HANG_SECONDS", "600")
         .start()
         .stock();
     world.ok(&["load", "larkfen-desk"]);
@@ -224,12 +225,24 @@ fn a_model_that_always_has_calls_gives_way_to_one_that_waits_and_loses_none_of_t
                 }
             });
         }
-        until("calls wait for lanes", || {
-            world.instance(DESK).filter(|found| found.queued > 0 && found.calls == 2)
-        });
         // Again and again each has its turn.
-        for _ in 0..3 {
-            ask(&question("larkfen-desk-mini", QUESTION)).expect("it has its turn");
+        for turn in 1..=3 {
+            until("the other one is here", || {
+                (state(&world, DESK) == Some(InstanceState::Ready)).then_some(())
+            });
+            // It stands still until it is to give way, so that it is never idle.
+            let engine = world.ready(DESK).pid.unwrap();
+            processes::halt(engine);
+            until("calls wait for lanes", || {
+                world.instance(DESK).filter(|found| found.queued > 0 && found.calls == 2)
+            });
+            let waits = scope.spawn(|| ask(&question("larkfen-desk-mini", QUESTION)));
+            until("it is to give way", || {
+                let told = world.log().matches("it takes no more calls").count();
+                (told == turn).then_some(())
+            });
+            processes::go_on(engine);
+            waits.join().unwrap().expect("it has its turn");
             let before = counts();
             until("the other one is back and answers all who call it", || {
                 let now = counts();

@@ -33,6 +33,7 @@ impl Blocks for IQ4_NL {
     const VALUES: usize = 32;
     const BYTES: usize = 18;
     const OFFSET: u8 = 128;
+    const MOST: u8 = 241;
 
     #[inline(always)]
     fn scales(block: &[u8], strip: &mut Strip, at: usize) {

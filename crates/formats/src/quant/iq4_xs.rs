@@ -13,6 +13,7 @@ impl Blocks for IQ4_XS {
     const VALUES: usize = 256;
     const BYTES: usize = 136;
     const OFFSET: u8 = 128;
+    const MOST: u8 = 241;
     const SUB_SCALES: bool = true;
 
     #[inline(always)]

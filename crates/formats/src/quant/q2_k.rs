@@ -12,6 +12,7 @@ impl Blocks for Q2_K {
     const VALUES: usize = 256;
     const BYTES: usize = 84;
     const OFFSET: u8 = 0;
+    const MOST: u8 = 3;
     const SUB_SCALES: bool = true;
     const HALVES: bool = true;
     const MINIMA: bool = true;

@@ -20,6 +20,7 @@ impl Blocks for Q3_K {
     const VALUES: usize = 256;
     const BYTES: usize = 110;
     const OFFSET: u8 = 4;
+    const MOST: u8 = 7;
     const SUB_SCALES: bool = true;
     const HALVES: bool = true;
 

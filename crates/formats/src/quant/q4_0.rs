@@ -10,6 +10,7 @@ impl Blocks for Q4_0 {
     const VALUES: usize = 32;
     const BYTES: usize = 18;
     const OFFSET: u8 = 8;
+    const MOST: u8 = 15;
 
     #[inline(always)]
     fn scales(block: &[u8], strip: &mut Strip, at: usize) {

@@ -10,6 +10,7 @@ impl Blocks for Q4_1 {
     const VALUES: usize = 32;
     const BYTES: usize = 20;
     const OFFSET: u8 = 0;
+    const MOST: u8 = 15;
     const MINIMA: bool = true;
 
     #[inline(always)]

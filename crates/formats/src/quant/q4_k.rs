@@ -12,6 +12,7 @@ impl Blocks for Q4_K {
     const VALUES: usize = 256;
     const BYTES: usize = 144;
     const OFFSET: u8 = 0;
+    const MOST: u8 = 15;
     const SUB_SCALES: bool = true;
     const MINIMA: bool = true;
 

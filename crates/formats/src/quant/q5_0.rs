@@ -21,6 +21,7 @@ impl Blocks for Q5_0 {
     const VALUES: usize = 32;
     const BYTES: usize = 22;
     const OFFSET: u8 = 16;
+    const MOST: u8 = 31;
 
     #[inline(always)]
     fn scales(block: &[u8], strip: &mut Strip, at: usize) {

@@ -11,6 +11,7 @@ impl Blocks for Q5_1 {
     const VALUES: usize = 32;
     const BYTES: usize = 24;
     const OFFSET: u8 = 0;
+    const MOST: u8 = 31;
     const MINIMA: bool = true;
 
     #[inline(always)]

@@ -11,6 +11,7 @@ impl Blocks for Q5_K {
     const VALUES: usize = 256;
     const BYTES: usize = 176;
     const OFFSET: u8 = 0;
+    const MOST: u8 = 31;
     const SUB_SCALES: bool = true;
     const MINIMA: bool = true;
 

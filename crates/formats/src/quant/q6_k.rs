@@ -12,6 +12,7 @@ impl Blocks for Q6_K {
     const VALUES: usize = 256;
     const BYTES: usize = 210;
     const OFFSET: u8 = 32;
+    const MOST: u8 = 63;
     const SUB_SCALES: bool = true;
     const HALVES: bool = true;
 

@@ -15,6 +15,7 @@ impl Blocks for Q8_0 {
     const VALUES: usize = GROUP;
     const BYTES: usize = BYTES;
     const OFFSET: u8 = 128;
+    const MOST: u8 = 255;
 
     #[inline(always)]
     fn scales(block: &[u8], strip: &mut Strip, at: usize) {

@@ -49,6 +49,8 @@ pub trait Blocks: 'static {
     const BYTES: usize;
     /// What quants are more than they mean.
     const OFFSET: u8;
+    /// What a quant is at most, as it is taken apart.
+    const MOST: u8;
     /// Whether groups have integer scales beside their common one.
     const SUB_SCALES: bool = false;
     /// Whether the two halves of a group have scales, and minima, of their own.

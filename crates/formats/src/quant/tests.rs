@@ -45,6 +45,29 @@ fn layout_table_agrees_with_the_golden_index() {
     assert_eq!(seen, TensorType::ALL.len());
 }
 
+#[test]
+fn no_quant_is_more_than_its_type_says() {
+    for tensor_type in TensorType::ALL.iter().copied().filter(|kind| !kind.is_float()) {
+        // Bytes of every kind at every place.
+        let mut state = 7_u32;
+        let mut byte = || {
+            state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            (state >> 24) as u8
+        };
+        let most = crate::with_blocks!(tensor_type, B => {
+            let mut strip = Strip::default();
+            let mut most = 0;
+            for _ in 0..200 {
+                let blocks: Vec<u8> = (0..STRIP / B::VALUES * B::BYTES).map(|_| byte()).collect();
+                unpack::<B>(&blocks, &mut strip);
+                most = most.max(*strip.quants.iter().max().unwrap());
+            }
+            (most, B::MOST)
+        });
+        assert_eq!(most.0, most.1, "{tensor_type}");
+    }
+}
+
 proptest::proptest! {
     #[test]
     fn q8_0_round_trip_stays_within_half_a_step(

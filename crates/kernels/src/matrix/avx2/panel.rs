@@ -1,0 +1,289 @@
+//! Rows of weights, taken apart once for many tokens, and multiplied in tiles.
+
+use std::arch::x86_64::*;
+
+use deft_formats::quant::{GROUP, STRIP, STRIP_GROUPS, Strip, unpack_scales};
+
+use super::{GROUPS, Narrow, add, both, is_signed, meant, pairs, scale_and_min, start};
+use crate::ahead::ask_for;
+use crate::matrix::activations::Eighths;
+use crate::matrix::tree;
+use crate::sixteen::Sixteen;
+use crate::team::Results;
+
+/// Rows of a panel.
+pub(in crate::matrix) const ROWS: usize = 8;
+
+/// A strip of a row, taken apart for many tokens.
+#[derive(Debug, Clone, Copy)]
+#[repr(C, align(64))]
+struct Taken {
+    /// Four of each of sixteen groups, then the next four, as [`interleave`] says.
+    quants: [u8; STRIP],
+    /// Scales of groups, or of both halves of groups.
+    scales: [[f32; STRIP_GROUPS]; 2],
+    /// Likewise minima.
+    mins: [[f32; STRIP_GROUPS]; 2],
+}
+
+/// The same strip of some rows.
+#[derive(Debug)]
+pub(in crate::matrix) struct Panel([Taken; ROWS]);
+
+impl Default for Panel {
+    fn default() -> Self {
+        let none = [[0.0; STRIP_GROUPS]; 2];
+        Self([Taken { quants: [0; STRIP], scales: none, mins: none }; ROWS])
+    }
+}
+
+/// Rows of a tile.
+const TILE_ROWS: usize = 2;
+/// Tokens of a tile.
+const TILE_TOKENS: usize = 3;
+/// Words of a group: so many times four quants of sixteen groups stand in a strip.
+const STEPS: usize = GROUP / 4;
+
+/// Takes blocks of a row apart.
+#[target_feature(enable = "avx2,fma,f16c")]
+fn take_apart<B: Narrow>(blocks: &[u8], strip: &mut Strip, taken: &mut Taken) {
+    let groups = blocks.len() / B::BYTES * B::VALUES / GROUP;
+    unpack_scales::<B>(blocks, strip);
+    for eight in 0..STRIP_GROUPS / GROUPS {
+        let quants = std::array::from_fn(|at| {
+            let group = eight * GROUPS + at;
+            // SAFETY: the group's block is there.
+            let quants = (group < groups).then(|| unsafe { B::group(blocks.as_ptr(), group) });
+            let quants = quants.unwrap_or(_mm256_set1_epi8(B::OFFSET.cast_signed()));
+            if is_signed::<B>() { meant(quants) } else { quants }
+        });
+        put(words(quants), eight, &mut taken.quants);
+    }
+    for half in 0..if B::HALVES { 2 } else { 1 } {
+        for first in [0, GROUPS] {
+            let (scale, min) = scale_and_min::<B>(strip, half, first);
+            // SAFETY: the arrays have two times eight entries.
+            unsafe {
+                _mm256_store_ps(taken.scales[half].as_mut_ptr().add(first), scale);
+                _mm256_store_ps(taken.mins[half].as_mut_ptr().add(first), min);
+            }
+        }
+    }
+}
+
+/// Quants of a strip of activations, group by group, in the order in which those of many tokens are multiplied:
+/// four of each of sixteen groups, then the next four, so that sums of groups need no shuffles.
+#[target_feature(enable = "avx2")]
+pub(in crate::matrix) fn interleave(quants: &mut [i8; STRIP]) {
+    let before = *quants;
+    for eight in 0..STRIP_GROUPS / GROUPS {
+        let groups = std::array::from_fn(|at| {
+            let from = (eight * GROUPS + at) * GROUP;
+            // SAFETY: there are 32 quants of each of sixteen groups.
+            unsafe { _mm256_loadu_si256(before.as_ptr().add(from).cast()) }
+        });
+        put(words(groups), eight, bytemuck::cast_mut(quants));
+    }
+}
+
+/// Writes words of eight groups to their places among those of sixteen.
+#[target_feature(enable = "avx2")]
+#[inline]
+fn put(words: [__m256i; GROUPS], eight: usize, quants: &mut [u8; STRIP]) {
+    for (step, words) in words.into_iter().enumerate() {
+        // SAFETY: there are two times 32 bytes for each step.
+        unsafe {
+            let place = quants.as_mut_ptr().add((step * 2 + eight) * GROUP);
+            _mm256_storeu_si256(place.cast(), words);
+        }
+    }
+}
+
+/// Word `k` of eight registers side by side, for each `k`.
+#[target_feature(enable = "avx2")]
+#[inline]
+fn words(groups: [__m256i; GROUPS]) -> [__m256i; GROUPS] {
+    // In both halves of a register: words of four groups, four registers for each four groups.
+    let four = |first: usize| {
+        let pair = |at: usize| {
+            let (a, b) = (groups[first + at], groups[first + at + 1]);
+            (_mm256_unpacklo_epi32(a, b), _mm256_unpackhi_epi32(a, b))
+        };
+        let ((a, b), (c, d)) = (pair(0), pair(2));
+        [
+            _mm256_unpacklo_epi64(a, c),
+            _mm256_unpackhi_epi64(a, c),
+            _mm256_unpacklo_epi64(b, d),
+            _mm256_unpackhi_epi64(b, d),
+        ]
+    };
+    let (low, high) = (four(0), four(4));
+    std::array::from_fn(|step| {
+        let (a, b) = (low[step % 4], high[step % 4]);
+        if step < 4 {
+            _mm256_permute2x128_si256::<0x20>(a, b)
+        } else {
+            _mm256_permute2x128_si256::<0x31>(a, b)
+        }
+    })
+}
+
+/// Rows of so many bytes, at most those of a panel, times the activations of some tokens: strips are taken apart
+/// once for all of them, and a token's strip stays near while rows pass by.
+///
+/// # Safety
+/// There is room for results of all rows; tokens are as many as results, one after the other, their quants in
+/// the order of [`interleave`].
+#[target_feature(enable = "avx2,fma,f16c")]
+pub(in crate::matrix) unsafe fn panel<B: Narrow>(
+    rows: &[u8],
+    row_bytes: usize,
+    x: &[Eighths],
+    space: (&mut Strip, &mut Panel, &mut Vec<Sixteen>),
+    out: &Results<'_>,
+) {
+    let (strip, Panel(panel), sums) = space;
+    let (count, tokens) = (rows.len() / row_bytes, out.tokens());
+    let panel = &mut panel[..count];
+    sums.clear();
+    sums.resize(tokens * count, Sixteen::default());
+    let (strips, bytes) = (x.len() / tokens, STRIP / B::VALUES * B::BYTES);
+    for at in 0..strips {
+        for (row, taken) in rows.chunks_exact(row_bytes).zip(&mut *panel) {
+            let rest = &row[at * bytes..];
+            // The strip in its place in the panel after this one.
+            ask_for::<B>(rest, rows.len());
+            take_apart::<B>(&rest[..bytes.min(rest.len())], strip, taken);
+        }
+        for token in (0..tokens).step_by(TILE_TOKENS) {
+            let x = &x[token * strips + at..];
+            let tile = Tile { panel, x, strips, sums: &mut sums[token * count..], count };
+            // SAFETY: the tile's tokens and rows exist, as the caller promises.
+            unsafe {
+                match tokens - token {
+                    1 => tile.pass::<B, 1>(),
+                    2 => tile.pass::<B, 2>(),
+                    _ => tile.pass::<B, TILE_TOKENS>(),
+                }
+            }
+        }
+    }
+    for (token, sums) in sums.chunks_exact(count).enumerate() {
+        for (row, sums) in sums.iter().enumerate() {
+            // SAFETY: as the caller promises.
+            unsafe { out.at(token, row).0.write(tree(&sums.0)) };
+        }
+    }
+}
+
+/// Some tokens of a panel.
+struct Tile<'a> {
+    panel: &'a [Taken],
+    /// A strip of the first token; that of the next one is so many strips on.
+    x: &'a [Eighths],
+    strips: usize,
+    /// Partial sums, token by token: so many rows each.
+    sums: &'a mut [Sixteen],
+    count: usize,
+}
+
+impl Tile<'_> {
+    /// All rows pass by so many tokens.
+    ///
+    /// # Safety
+    /// So many are there.
+    #[target_feature(enable = "avx2,fma,f16c")]
+    unsafe fn pass<B: Narrow, const TOKENS: usize>(mut self) {
+        let mut row = 0;
+        while row < self.count {
+            // SAFETY: so many rows are left; tokens as the caller promises.
+            row += unsafe {
+                match self.count - row {
+                    1 => self.add::<B, 1, TOKENS>(row),
+                    _ => self.add::<B, TILE_ROWS, TOKENS>(row),
+                }
+            };
+        }
+    }
+
+    /// Adds a strip of some rows times one of some tokens to their partial sums; returns how many rows.
+    ///
+    /// # Safety
+    /// There are so many rows from this one on, and so many tokens.
+    #[target_feature(enable = "avx2,fma,f16c")]
+    #[inline]
+    unsafe fn add<B: Narrow, const ROWS: usize, const TOKENS: usize>(
+        &mut self,
+        row: usize,
+    ) -> usize {
+        // SAFETY: as the caller promises.
+        let (taken, x): ([&Taken; ROWS], [&Eighths; TOKENS]) = unsafe {
+            (
+                std::array::from_fn(|at| self.panel.get_unchecked(row + at)),
+                std::array::from_fn(|token| self.x.get_unchecked(token * self.strips)),
+            )
+        };
+        for first in [0, GROUPS] {
+            for half in 0..if B::HALVES { 2 } else { 1 } {
+                let whole = integer_sums::<B, ROWS, TOKENS>(taken, x, half, first);
+                for (token, (whole, x)) in whole.into_iter().zip(x).enumerate() {
+                    for (at, (whole, taken)) in whole.into_iter().zip(taken).enumerate() {
+                        // SAFETY: sums are there for each row of each token; of sixteen entries eight are read or
+                        // written.
+                        unsafe {
+                            let sums = self.sums.get_unchecked_mut(token * self.count + row + at);
+                            let place = sums.0.as_mut_ptr().add(first);
+                            let scale = _mm256_load_ps(taken.scales[half].as_ptr().add(first));
+                            let min = _mm256_load_ps(taken.mins[half].as_ptr().add(first));
+                            let x = (&x.scales, &x.lows[half]);
+                            let partial = _mm256_load_ps(place);
+                            let partial = add::<B>(partial, whole, (scale, min), x, first);
+                            _mm256_store_ps(place, partial);
+                        }
+                    }
+                }
+            }
+        }
+        ROWS
+    }
+}
+
+/// Exact integer sums of eight groups of each row and token, or of one of their halves.
+#[target_feature(enable = "avx2,fma,f16c")]
+#[inline]
+fn integer_sums<B: Narrow, const ROWS: usize, const TOKENS: usize>(
+    taken: [&Taken; ROWS],
+    x: [&Eighths; TOKENS],
+    half: usize,
+    first: usize,
+) -> [[__m256i; ROWS]; TOKENS] {
+    let halves = if B::HALVES { 2 } else { 1 };
+    let steps = half * STEPS / halves..(half + 1) * STEPS / halves;
+    let mut whole = x.map(|x| [start::<B>(x, half, first); ROWS]);
+    for from in steps.clone().step_by(together::<B>()) {
+        let mut sixteens = [[_mm256_setzero_si256(); ROWS]; TOKENS];
+        for step in from..steps.end.min(from + together::<B>()) {
+            let at = step * STRIP_GROUPS * 4 + first * 4;
+            // SAFETY: there are 32 quants from there on.
+            let load = |quants: *const u8| unsafe { _mm256_load_si256(quants.add(at).cast()) };
+            let weights = taken.map(|taken| load(taken.quants.as_ptr()));
+            for (sixteens, x) in sixteens.iter_mut().zip(x) {
+                let values = load(x.quants.as_ptr().cast());
+                for (sums, weights) in sixteens.iter_mut().zip(weights) {
+                    *sums = _mm256_add_epi16(*sums, pairs::<B>(weights, values));
+                }
+            }
+        }
+        for (whole, sixteens) in whole.as_flattened_mut().iter_mut().zip(sixteens.as_flattened()) {
+            *whole = _mm256_add_epi32(*whole, both(*sixteens));
+        }
+    }
+    whole
+}
+
+/// Steps whose [`pairs`] are within 16 bits together, whatever they are.
+const fn together<B: Narrow>() -> usize {
+    let most = if is_signed::<B>() { 128 } else { B::MOST as usize };
+    let steps = i16::MAX as usize / (2 * 127 * most);
+    if steps < STEPS { steps } else { STEPS }
+}
