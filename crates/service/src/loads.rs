@@ -27,6 +27,9 @@ const REPORT_WAIT: Duration = Duration::from_secs(1);
 /// Most instances of one variant.
 const MOST_COPIES: u32 = 64;
 
+/// So often what a call brought and others displaced before it was asked is brought again.
+const COMES_AGAIN: usize = 8;
+
 /// Loads and unloads.
 pub(crate) struct Loads {
     pub(crate) catalogue: Arc<Catalogue>,
@@ -256,20 +259,33 @@ impl Loads {
             return Err(refusals::not_loaded(&registered.name.to_string()));
         }
         let target = target(registered, &SettingsRequest::default(), self.idle).await?;
-        let load = self.fleet.load(Uuid::now_v7(), target.clone(), Keeping::OnDemand);
-        match tokio::time::timeout(left(), load).await {
-            Ok(loaded) => loaded?,
-            Err(_) => return Err(self.no_room_in_time(target, longest).await),
-        };
-        match self.fleet.seat(registered.id, asker, left()).await {
-            Ok(Some(seat)) => Ok(waited(seat, arrived)),
-            Ok(None) => Err(refusals::ended_early()),
-            // It waited for room before.
-            Err(problem) if problem.code == refusals::LOAD_SLOW => {
-                Err(refusals::load_slow(longest))
+        for _ in 0..COMES_AGAIN {
+            let load = self.fleet.load(Uuid::now_v7(), target.clone(), Keeping::OnDemand);
+            match tokio::time::timeout(left(), load).await {
+                Ok(loaded) => loaded?,
+                Err(_) => return Err(self.no_room_in_time(target, longest).await),
+            };
+            match self.fleet.seat(registered.id, asker, left()).await {
+                Ok(Some(seat)) => return Ok(waited(seat, arrived)),
+                // Where this call was slow to take its seat, others found nobody there and took the room.
+                Ok(None) if !self.has_failed(registered) => {}
+                Ok(None) => break,
+                // It waited for room before.
+                Err(problem) if problem.code == refusals::LOAD_SLOW => {
+                    return Err(refusals::load_slow(longest));
+                }
+                Err(problem) => return Err(problem),
             }
-            Err(problem) => Err(problem),
         }
+        Err(refusals::ended_early())
+    }
+
+    fn has_failed(&self, registered: &Registered) -> bool {
+        let name = registered.name.to_string();
+        let reports = self.fleet.reports();
+        let report = reports.borrow();
+        let failed = |found: &&InstanceReport| found.state == InstanceState::Failed;
+        report.instances.iter().filter(failed).any(|found| found.name == name)
     }
 
     /// Why a call that waited found no room.
