@@ -34,7 +34,11 @@ fn stored(tensor_type: TensorType, values: usize, seed: u32) -> Vec<u8> {
         state ^= state << 5;
         state.to_le_bytes()[1]
     };
-    let mut bytes: Vec<u8> = (0..tensor_type.row_bytes(values)).map(|_| next()).collect();
+    with_numbers(tensor_type, (0..tensor_type.row_bytes(values)).map(|_| next()).collect())
+}
+
+/// Bytes whose scales are made numbers.
+fn with_numbers(tensor_type: TensorType, mut bytes: Vec<u8>) -> Vec<u8> {
     let number = |bytes: &mut [u8], at: usize| bytes[at + 1] = bytes[at + 1] & 0x83 | 0x20;
     let places: &[usize] = match tensor_type {
         TensorType::Q4_1 | TensorType::Q5_1 | TensorType::Q4_K | TensorType::Q5_K => &[0, 2],
@@ -110,6 +114,28 @@ proptest! {
             Matrix { tensor_type: TensorType::F32, rows: 9, columns: x.len(), bytes: &bytes };
         for path in paths() {
             prop_assert_eq!(product(path, &team, matrix, &x), vec![twin; 9]);
+        }
+    }
+}
+
+/// Sums of products are as large as they can be: nothing that is narrower than they are may hold them.
+#[test]
+fn quants_at_their_ends_and_the_largest_activations_overflow_nothing() {
+    let team = Team::new(NonZero::new(1));
+    let (rows, columns, tokens) = (3, 768, 4);
+    for tensor_type in TensorType::ALL.iter().copied().filter(|kind| !kind.is_float()) {
+        for fill in [0x00, 0x7F, 0x80, 0xFF] {
+            let bytes = vec![fill; tensor_type.row_bytes(rows * columns)];
+            let bytes = with_numbers(tensor_type, bytes);
+            let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+            for value in [1.0, -1.0] {
+                let x = vec![value; tokens * columns];
+                let twin = product(Path::Scalar, &team, matrix, &x[..columns]).repeat(tokens);
+                for path in paths() {
+                    let found = product(path, &team, matrix, &x);
+                    assert_eq!(found, twin, "{tensor_type} of {fill:02x} on {path}");
+                }
+            }
         }
     }
 }

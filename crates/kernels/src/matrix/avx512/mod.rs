@@ -124,7 +124,7 @@ fn add_strip<B: Blocks>(
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
     let mut strip = Strip::default();
-    let done = short_rows::<B>(rows, row_bytes, x, &mut strip, out);
+    let done = short_rows::<B>(rows, row_bytes, x, out);
     let (rows, out) = (&rows[done * row_bytes..], &mut out[done..]);
     for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
         let mut partial = _mm512_setzero_ps();
@@ -133,7 +133,7 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &
             ask_for::<B>(blocks, AHEAD);
             // SAFETY: these are blocks of 512 values.
             let (quants, scales) = unsafe {
-                (quants::load::<B>(blocks.as_ptr(), STEPS), B::scales_of(blocks, &mut strip))
+                (quants::load::<B>(blocks.as_ptr(), STEPS), B::scales_of(blocks.as_ptr()))
             };
             partial = add_strip::<B>(partial, &products(&quants, x), &scales, x);
         }
@@ -149,13 +149,7 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &
 
 /// Rows of which several fill a strip, as many at a time; returns how many rows.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
-fn short_rows<B: Wide>(
-    rows: &[u8],
-    row_bytes: usize,
-    x: &[Eighths],
-    strip: &mut Strip,
-    out: &mut [f32],
-) -> usize {
+fn short_rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) -> usize {
     let strip_bytes = STRIP / B::VALUES * B::BYTES;
     if row_bytes >= strip_bytes || !strip_bytes.is_multiple_of(row_bytes) {
         return 0;
@@ -166,7 +160,7 @@ fn short_rows<B: Wide>(
     for (blocks, out) in rows.chunks_exact(strip_bytes).zip(out.chunks_exact_mut(together)) {
         // SAFETY: these are blocks of 512 values.
         let (quants, scales) =
-            unsafe { (quants::load::<B>(blocks.as_ptr(), STEPS), B::scales_of(blocks, strip)) };
+            unsafe { (quants::load::<B>(blocks.as_ptr(), STEPS), B::scales_of(blocks.as_ptr())) };
         let none = _mm512_setzero_ps();
         let partials = add_strip::<B>(none, &products(&quants, &x), &scales, &x);
         short_trees(partials, out);
@@ -251,7 +245,7 @@ pub(super) fn pack<B: Wide>(
     if blocks.len() == STRIP / B::VALUES * B::BYTES {
         // SAFETY: these are blocks of 512 values.
         let (quants, scales) =
-            unsafe { (B::interleaved(blocks.as_ptr()), B::scales_of(blocks, strip)) };
+            unsafe { (B::interleaved(blocks.as_ptr()), B::scales_of(blocks.as_ptr())) };
         put::<B>(&quants, &scales, tile, row);
     } else {
         let quants = quants_of::<B>(blocks, strip);

@@ -5,7 +5,6 @@ use std::arch::x86_64::*;
 
 use deft_formats::quant::{
     Blocks, IQ4_NL, IQ4_XS, Q2_K, Q3_K, Q4_0, Q4_1, Q4_K, Q5_0, Q5_1, Q5_K, Q6_K, Q8_0, STEPS,
-    Strip,
 };
 
 use super::STEPS as REGISTERS;
@@ -30,7 +29,7 @@ pub(in crate::matrix) trait Wide: Blocks {
     ///
     /// # Safety
     /// Blocks of 512 values can be read; the processor has the instructions.
-    unsafe fn scales_of(blocks: &[u8], strip: &mut Strip) -> Scales;
+    unsafe fn scales_of(blocks: *const u8) -> Scales;
 }
 
 /// The quants of a strip, or of its first registers; the others are zero.
@@ -144,8 +143,9 @@ macro_rules! wide {
 
             #[inline]
             #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,f16c")]
-            unsafe fn scales_of(blocks: &[u8], strip: &mut Strip) -> Scales {
-                scales!($scales, $kind, blocks, strip)
+            unsafe fn scales_of(blocks: *const u8) -> Scales {
+                // SAFETY: the caller promises the blocks of 512 values.
+                unsafe { Scales::$scales::<$kind>(blocks) }
             }
 
             #[inline]
@@ -164,18 +164,6 @@ macro_rules! wide {
             }
         }
     )*};
-}
-
-/// How scales are found: straight from blocks, or by way of memory.
-macro_rules! scales {
-    (stored, $kind:ty, $blocks:ident, $strip:ident) => {
-        Scales::stored::<$kind>($blocks, $strip)
-    };
-    ($straight:ident, $kind:ty, $blocks:ident, $strip:ident) => {{
-        let _ = $strip;
-        // SAFETY: the caller promises the blocks of 512 values.
-        unsafe { Scales::$straight::<$kind>($blocks.as_ptr()) }
-    }};
 }
 
 /// Bytes from a block's quants to those of the block after it.
@@ -212,7 +200,7 @@ wide! {
         with_fifth(nibbles(at.add(8), other.add(8)), fifth_bits(at.add(4), other.add(4)))
     };
     IQ4_NL, of_small, interleaved::steps::<IQ4_NL, 2>, |at, step| chosen(nibbles(at.add(2), at.add(2 + next::<IQ4_NL>())));
-    IQ4_XS, stored, interleaved::by_groups::<IQ4_XS>, |at, step| chosen(nibbles(at.add(8 + step * 32), at.add(24 + step * 32)));
+    IQ4_XS, of_two_and_four_bits, interleaved::by_groups::<IQ4_XS>, |at, step| chosen(nibbles(at.add(8 + step * 32), at.add(24 + step * 32)));
     Q4_K, of_six_bits, interleaved::nibble_pairs::<Q4_K, 16>, |at, step| nibble_pair(at.add(16 + step * 32));
     Q5_K, of_six_bits, interleaved::nibble_pairs_and_fifths::<Q5_K, 48>, |at, step| {
         let quants = nibble_pair(at.add(48 + step * 32));
@@ -229,12 +217,12 @@ wide! {
         };
         _mm512_or_si512(low, _mm512_and_si512(high, _mm512_set1_epi8(0x30)))
     };
-    Q2_K, stored, interleaved::by_groups::<Q2_K>, |at, step| {
+    Q2_K, of_four_bits, interleaved::by_groups::<Q2_K>, |at, step| {
         let (part, upper) = (step / 2, (step % 2 * 4) as i64);
         let bytes = shifted(twice(at.add(16 + part * 32)), [upper, upper, upper + 2, upper + 2]);
         _mm512_and_si512(bytes, _mm512_set1_epi8(3))
     };
-    Q3_K, stored, interleaved::by_groups::<Q3_K>, |at, step| {
+    Q3_K, of_four_and_two_bits, interleaved::by_groups::<Q3_K>, |at, step| {
         let (part, upper) = (step / 2, (step % 2 * 4) as i64);
         let bytes = shifted(twice(at.add(32 + part * 32)), [upper, upper, upper + 2, upper + 2]);
         let quants = _mm512_and_si512(bytes, _mm512_set1_epi8(3));

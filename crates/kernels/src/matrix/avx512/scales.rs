@@ -2,7 +2,7 @@
 
 use std::arch::x86_64::*;
 
-use deft_formats::quant::{Blocks, STRIP_GROUPS, Strip, unpack_scales};
+use deft_formats::quant::{Blocks, STRIP_GROUPS, Strip};
 
 /// The scales, and minima, of a strip's groups: of groups, or of both halves of groups.
 #[derive(Debug, Clone, Copy)]
@@ -28,14 +28,6 @@ impl Scales {
         };
         let (first, second) = (half(0), if B::HALVES { half(1) } else { half(0) });
         Self { scales: [first.0, second.0], mins: [first.1, second.1] }
-    }
-
-    /// Those of blocks, by way of memory.
-    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
-    #[inline]
-    pub(super) fn stored<B: Blocks>(blocks: &[u8], strip: &mut Strip) -> Self {
-        unpack_scales::<B>(blocks, strip);
-        Self::of::<B>(strip)
     }
 
     /// Those of sixteen small blocks, which begin with the scale, and the minus of the minimum where there
@@ -89,16 +81,134 @@ impl Scales {
         // SAFETY: as the caller promises.
         unsafe {
             let (first, second) = (blocks.add(192), blocks.add(B::BYTES + 192));
-            let apart = _mm_setr_epi8(0, 2, 4, 6, 8, 10, 12, 14, 1, 3, 5, 7, 9, 11, 13, 15);
-            let bytes = |at: *const u8| _mm_shuffle_epi8(_mm_loadu_si128(at.cast()), apart);
-            let (a, b) = (bytes(first), bytes(second));
+            let bytes = |at: *const u8| _mm_loadu_si128(at.cast());
             let scale = eight_each(first.add(16), second.add(16));
             let (none, zero) = (_mm_setzero_si128(), _mm256_setzero_si256());
-            let half = |bytes: __m128i| scale_and_min::<B>(scale, bytes, zero, none).0;
-            let scales = [half(_mm_unpacklo_epi64(a, b)), half(_mm_unpackhi_epi64(a, b))];
-            Self { scales, mins: [_mm512_setzero_ps(); 2] }
+            Self::by_halves(bytes(first), bytes(second), |half| {
+                scale_and_min::<B>(scale, half, zero, none)
+            })
         }
     }
+
+    /// Those of two blocks of `Q2_K`: four bits and four of a minimum for both halves of eight groups; scale and
+    /// factor of minima stand at the end.
+    ///
+    /// # Safety
+    /// Two blocks can be read.
+    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    #[inline]
+    pub(super) unsafe fn of_four_bits<B: Blocks>(blocks: *const u8) -> Self {
+        // SAFETY: as the caller promises.
+        unsafe {
+            let second = blocks.add(B::BYTES);
+            let bytes = |at: *const u8| _mm_loadu_si128(at.cast());
+            let scale = eight_each(blocks.add(80), second.add(80));
+            let min = eight_each(blocks.add(82), second.add(82));
+            let four = |bytes: __m128i| _mm_and_si128(bytes, _mm_set1_epi8(15));
+            Self::by_halves(bytes(blocks), bytes(second), |half| {
+                scale_and_min::<B>(scale, four(half), min, four(_mm_srli_epi16::<4>(half)))
+            })
+        }
+    }
+
+    /// Those of two blocks of `Q3_K`: six bits for both halves of eight groups, then the scale.
+    ///
+    /// # Safety
+    /// Two blocks can be read.
+    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    #[inline]
+    pub(super) unsafe fn of_four_and_two_bits<B: Blocks>(blocks: *const u8) -> Self {
+        // SAFETY: as the caller promises.
+        unsafe {
+            let (first, second) = (blocks.add(96), blocks.add(B::BYTES + 96));
+            let scale = eight_each(first.add(12), second.add(12));
+            let (none, zero) = (_mm_setzero_si128(), _mm256_setzero_si256());
+            Self::by_halves(four_and_two_bits(first), four_and_two_bits(second), |half| {
+                scale_and_min::<B>(scale, less_32(half), zero, none)
+            })
+        }
+    }
+
+    /// Those of two blocks of `IQ4_XS`: the scale, then two and four bits for each of eight groups.
+    ///
+    /// # Safety
+    /// Two blocks can be read.
+    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    #[inline]
+    pub(super) unsafe fn of_two_and_four_bits<B: Blocks>(blocks: *const u8) -> Self {
+        // SAFETY: as the caller promises.
+        unsafe {
+            let second = blocks.add(B::BYTES);
+            let scale = eight_each(blocks, second);
+            let eight = |at| _mm_cvtsi64_si128(two_and_four_bits(at).cast_signed());
+            let both = _mm_unpacklo_epi64(eight(blocks.add(2)), eight(second.add(2)));
+            let (none, zero) = (_mm_setzero_si128(), _mm256_setzero_si256());
+            let (scale, min) = scale_and_min::<B>(scale, less_32(both), zero, none);
+            Self { scales: [scale; 2], mins: [min; 2] }
+        }
+    }
+
+    /// What is made of the bytes of each half, where two blocks have bytes for both halves of eight groups.
+    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    #[inline]
+    fn by_halves(
+        first: __m128i,
+        second: __m128i,
+        made_of: impl Fn(__m128i) -> (__m512, __m512),
+    ) -> Self {
+        let apart = _mm_setr_epi8(0, 2, 4, 6, 8, 10, 12, 14, 1, 3, 5, 7, 9, 11, 13, 15);
+        let (a, b) = (_mm_shuffle_epi8(first, apart), _mm_shuffle_epi8(second, apart));
+        let (low, high) = (made_of(_mm_unpacklo_epi64(a, b)), made_of(_mm_unpackhi_epi64(a, b)));
+        Self { scales: [low.0, high.0], mins: [low.1, high.1] }
+    }
+}
+
+/// Whole numbers that are stored 32 more.
+#[target_feature(enable = "avx512f,avx512vl")]
+#[inline]
+fn less_32(bytes: __m128i) -> __m128i {
+    _mm_sub_epi8(bytes, _mm_set1_epi8(32))
+}
+
+/// Sixteen numbers of six bits: four of each in eight bytes, first the lower halves, then the upper ones; above
+/// them two, of every fourth number in a byte.
+///
+/// # Safety
+/// Twelve bytes can be read.
+#[target_feature(enable = "avx512f,avx512vl")]
+#[inline]
+unsafe fn four_and_two_bits(packed: *const u8) -> __m128i {
+    // SAFETY: as the caller promises.
+    let (four, two) = unsafe {
+        (packed.cast::<u64>().read_unaligned(), packed.add(8).cast::<u32>().read_unaligned())
+    };
+    let four = |shift: u32| four >> shift & 0x0F0F_0F0F_0F0F_0F0F;
+    let two = |shift: u32| u64::from(two >> shift & 0x0303_0303) << 4;
+    let (first, second) = (four(0) | two(0) | two(2) << 32, four(4) | two(4) | two(6) << 32);
+    _mm_set_epi64x(second.cast_signed(), first.cast_signed())
+}
+
+/// Eight numbers of six bits as bytes: two of each in two bytes, then the four below them in four.
+///
+/// # Safety
+/// Six bytes can be read.
+unsafe fn two_and_four_bits(packed: *const u8) -> u64 {
+    // SAFETY: as the caller promises.
+    let (two, four) = unsafe {
+        (packed.cast::<u16>().read_unaligned(), packed.add(2).cast::<u32>().read_unaligned())
+    };
+    let (mut two, mut four) = (u64::from(two), u64::from(four));
+    for (shift, mask) in
+        [(16, 0xFFFF_0000_FFFF), (8, 0xFF_00FF_00FF_00FF), (4, 0x0F0F_0F0F_0F0F_0F0F)]
+    {
+        four = (four | four << shift) & mask;
+    }
+    for (shift, mask) in
+        [(24, 0xFF_0000_00FF), (12, 0xF_000F_000F_000F), (6, 0x0303_0303_0303_0303)]
+    {
+        two = (two | two << shift) & mask;
+    }
+    four | two << 4
 }
 
 /// Scales and minima: common ones in half precision, times whole numbers where there are some.
