@@ -66,11 +66,11 @@ impl Catalogue {
     ) -> Result<Arc<Registered>, Problem> {
         let all = self.all();
         let exact = all.iter().find(|found| found.name.to_string() == name);
-        let mut of_model = all.iter().filter(|found| found.name.model == name);
-        let mut first = of_model.clone();
-        let serves = of_model.clone().find(|found| !found.facts.serves.is_empty());
-        let loaded = || of_model.find(|found| is_loaded(found.id));
-        let found = exact.or_else(loaded).or(serves).or_else(|| first.next());
+        let of_model = || all.iter().filter(|found| found.name.model == name);
+        let found = exact
+            .or_else(|| of_model().find(|found| is_loaded(found.id)))
+            .or_else(|| of_model().find(|found| !found.facts.serves.is_empty()))
+            .or_else(|| of_model().next());
         found.cloned().ok_or_else(|| not_found(name, &all))
     }
 

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use deft_depot::VariantName;
 use deft_planning::PoolReport;
 use deft_protocol::manage::{
     IdleLimit, InstanceReport, InstanceState, Keeping, LoadRequest, PlanReport, PoolPlan,
@@ -43,13 +44,17 @@ pub(crate) struct Loads {
 }
 
 impl Loads {
-    fn is_loaded(&self, variant: Uuid) -> bool {
-        let name = self.catalogue.by_id(variant).map(|found| found.name.to_string());
+    /// Whether an instance of a variant stands so.
+    fn is_there(&self, name: &VariantName, state: InstanceState) -> bool {
+        let name = name.to_string();
         let reports = self.fleet.reports();
         let report = reports.borrow();
-        report.instances.iter().any(|instance| {
-            instance.state == InstanceState::Ready && Some(&instance.name) == name.as_ref()
-        })
+        report.instances.iter().any(|instance| instance.state == state && instance.name == name)
+    }
+
+    fn is_loaded(&self, variant: Uuid) -> bool {
+        let found = self.catalogue.by_id(variant);
+        found.is_some_and(|found| self.is_there(&found.name, InstanceState::Ready))
     }
 
     /// The variant a name means now.
@@ -268,7 +273,7 @@ impl Loads {
             match self.fleet.seat(registered.id, asker, left()).await {
                 Ok(Some(seat)) => return Ok(waited(seat, arrived)),
                 // Where this call was slow to take its seat, others found nobody there and took the room.
-                Ok(None) if !self.has_failed(registered) => {}
+                Ok(None) if !self.is_there(&registered.name, InstanceState::Failed) => {}
                 Ok(None) => break,
                 // It waited for room before.
                 Err(problem) if problem.code == refusals::LOAD_SLOW => {
@@ -278,14 +283,6 @@ impl Loads {
             }
         }
         Err(refusals::ended_early())
-    }
-
-    fn has_failed(&self, registered: &Registered) -> bool {
-        let name = registered.name.to_string();
-        let reports = self.fleet.reports();
-        let report = reports.borrow();
-        let failed = |found: &&InstanceReport| found.state == InstanceState::Failed;
-        report.instances.iter().filter(failed).any(|found| found.name == name)
     }
 
     /// Why a call that waited found no room.

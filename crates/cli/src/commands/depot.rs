@@ -189,8 +189,8 @@ async fn import(common: &Common, client: &Client, request: &ImportRequest) -> Re
     done(common, client, client.import(request).await?).await
 }
 
-/// Finds the models of a folder, and takes in those that are not known. What is given for one model is for a
-/// folder of one.
+/// Finds the models of a folder, and takes in those that are not known. A name, a projector or a template is for
+/// a folder of one.
 async fn import_folder(
     common: &Common,
     client: &Client,
@@ -198,18 +198,12 @@ async fn import_folder(
     all: bool,
 ) -> Result<(), Failure> {
     let ImportRequest { name, projector, template, .. } = request;
-    let is_for_one = name.is_some() || projector.is_some() || template.is_some();
     let found = client.scan(&request.path).await?;
     if found.is_empty() {
         return Err(Failure::missing(format!("there is no model in `{}`", request.path)));
     }
-    if is_for_one && found.len() > 1 {
-        let what = format!(
-            "a name, a projector or a template is for one model, and `{}` has {}",
-            request.path,
-            found.len()
-        );
-        return Err(Failure::usage(what));
+    if name.is_some() || projector.is_some() || template.is_some() {
+        return import_the_one(common, client, request, &found).await;
     }
     if !common.json {
         print::note(offer(&found));
@@ -221,16 +215,37 @@ async fn import_folder(
         return Ok(());
     }
     let question = format!("take {} in?", counted(wanted.len(), "model"));
-    if !all && !is_for_one && !print::ask_yes(&question) {
+    if !all && !print::ask_yes(&question) {
         return Err(Failure::refused("nothing was taken in").with_way_out("without asking: --all"));
     }
     for model in wanted {
-        let path = model.path.clone();
-        let projector = request.projector.clone().or_else(|| model.projector.clone());
-        let one = ImportRequest { path, projector, ..request.clone() };
-        import(common, client, &one).await?;
+        import(common, client, &request_for(model, request)).await?;
     }
     Ok(())
+}
+
+/// Takes in the only model of a folder, with what is given for it.
+async fn import_the_one(
+    common: &Common,
+    client: &Client,
+    request: &ImportRequest,
+    found: &[FoundModel],
+) -> Result<(), Failure> {
+    let [one] = found else {
+        let what = format!(
+            "a name, a projector or a template is for one model, and `{}` has {}",
+            request.path,
+            found.len()
+        );
+        return Err(Failure::usage(what).with_way_out("name the file of the one that is meant"));
+    };
+    import(common, client, &request_for(one, request)).await
+}
+
+/// What is asked for, of a model that was found; its own projector comes along unless another one is given.
+fn request_for(model: &FoundModel, request: &ImportRequest) -> ImportRequest {
+    let projector = request.projector.clone().or_else(|| model.projector.clone());
+    ImportRequest { path: model.path.clone(), projector, ..request.clone() }
 }
 
 fn counted(count: usize, what: &str) -> String {

@@ -338,6 +338,16 @@ fn a_checkpoint_of_a_listing_is_kept_as_it_is() {
     let all = project("demo").to_string_lossy().into_owned();
     let several = world.deft(&["depot", "import", &all, "--as", "several"]);
     assert!(several.code == 2 && several.err.contains("is for one model"), "{several:?}");
+    // Under another name once more, though nothing in it is new.
+    let again = world.ok(&["depot", "import", &mini, "--as", "mini/again"]);
+    assert!(again.contains("kept as `mini/again`"), "{again}");
+    let taken = world.deft(&["depot", "import", &mini, "--as", "mini/again"]);
+    assert!(taken.code == 4 && taken.err.contains("is in the depot already"), "{taken:?}");
+    let broken = shelf.file("broken");
+    std::fs::create_dir(&broken).unwrap();
+    std::fs::write(broken.join("larkfen.gguf"), "broken").unwrap();
+    let refused = world.deft(&["depot", "import", &broken.to_string_lossy(), "--as", "broken"]);
+    assert!(refused.code == 4 && refused.err.contains("not a GGUF file"), "{refused:?}");
     // A model's name means what can be loaded, though the checkpoint was first.
     let loadable = project("demo/larkfen-desk-mini/larkfen-desk-mini-q8_0.gguf");
     world.ok(&["depot", "import", &loadable.to_string_lossy(), "--as", "mini/q8_0"]);

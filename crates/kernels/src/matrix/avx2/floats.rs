@@ -148,10 +148,9 @@ pub(in crate::matrix) unsafe fn multiply<F: Eights>(rows: &[u8], x: &[f32], out:
     let block = Block::<F> { rows, x, columns, floats: std::marker::PhantomData };
     let whole = whole(columns);
     let stretch = whole.div_ceil(whole.div_ceil(STRETCH).max(1)).next_multiple_of(PARTIALS);
-    let mut sums = [[Sixteen::default(); TOKENS]; ROWS];
-    let sums = &mut sums[..out.rows()];
     for token in (0..out.tokens()).step_by(TOKENS) {
-        sums.fill([Sixteen::default(); TOKENS]);
+        let mut sums = [[Sixteen::default(); TOKENS]; ROWS];
+        let sums = &mut sums[..out.rows()];
         let tokens = TOKENS.min(out.tokens() - token);
         for first in (0..whole).step_by(stretch.max(PARTIALS)) {
             let values = first..whole.min(first + stretch);
