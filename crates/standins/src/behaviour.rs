@@ -10,6 +10,8 @@ pub struct Behaviour {
     pub token: Option<String>,
     /// Sends no faster than so many bytes a second on each connection, also on those that are open.
     pub rate: Option<u64>,
+    /// The byte of a file from which on that rate counts.
+    pub slow_from: u64,
     /// Breaks a connection off after so many bytes of content.
     pub break_after: Option<u64>,
     /// Breaks off so often, then no more; always where nothing is said.

@@ -95,8 +95,8 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
     let break_at = behaviour
         .break_after
         .and_then(|after| (after < length && state.may_break(&behaviour)).then_some(start + after));
-    let counted = state.begin_sending();
-    let sending = Sending { state: state.clone(), content, end, break_at, _counted: counted };
+    let count = state.begin_sending();
+    let sending = Sending { state: state.clone(), content, end, break_at, count };
     response.body(SizedStream::new(length, sending.pieces(start)))
 }
 
@@ -149,7 +149,7 @@ struct Sending {
     content: Content,
     end: u64,
     break_at: Option<u64>,
-    _counted: SendingCount,
+    count: SendingCount,
 }
 
 impl Sending {
@@ -163,7 +163,8 @@ impl Sending {
                 let end = sending.end;
                 return Some((Err(broken), (sending, end)));
             }
-            let rate = sending.state.behaviour().rate;
+            let behaviour = sending.state.behaviour();
+            let rate = behaviour.rate.filter(|_| at >= behaviour.slow_from);
             let most = rate.map_or(PIECE, |rate| PIECE.min(rate / 20).max(1));
             let end = (at + most).min(sending.break_at.unwrap_or(u64::MAX)).min(sending.end);
             if let Some(rate) = rate {
@@ -172,7 +173,7 @@ impl Sending {
                 tokio::time::sleep(Duration::from_secs_f64(pause)).await;
             }
             let piece = sending.content.piece(at, end);
-            sending.state.sent(end - at);
+            sending.count.sent(end - at);
             Some((piece, (sending, end)))
         })
     }

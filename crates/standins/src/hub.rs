@@ -54,7 +54,8 @@ struct Inner {
     questions: AtomicU32,
     broken: AtomicU32,
     refused: AtomicU32,
-    sent: AtomicU64,
+    /// Of what was asked for since it was told how to behave.
+    sent: Mutex<Arc<AtomicU64>>,
     sending: AtomicU32,
     most_sending: AtomicU32,
     /// What came as authorization, with the path.
@@ -63,12 +64,23 @@ struct Inner {
     issuer: Issuer,
 }
 
-/// Counts one that is sent something.
-pub(crate) struct SendingCount(State);
+/// Counts one that is sent something, and how much.
+pub(crate) struct SendingCount {
+    state: State,
+    /// As it was when it was asked for: who is still sent something when it is told to behave
+    /// otherwise is not counted with those that come then.
+    sent: Arc<AtomicU64>,
+}
+
+impl SendingCount {
+    pub(crate) fn sent(&self, bytes: u64) {
+        self.sent.fetch_add(bytes, Ordering::Relaxed);
+    }
+}
 
 impl Drop for SendingCount {
     fn drop(&mut self) {
-        self.0.0.sending.fetch_sub(1, Ordering::Relaxed);
+        self.state.0.sending.fetch_sub(1, Ordering::Relaxed);
     }
 }
 
@@ -87,15 +99,11 @@ impl State {
         (lock(&self.0.behaviour).clone(), asked)
     }
 
-    pub(crate) fn sent(&self, bytes: u64) {
-        self.0.sent.fetch_add(bytes, Ordering::Relaxed);
-    }
-
     /// One more is sent something; one fewer when what is returned is dropped.
     pub(crate) fn begin_sending(&self) -> SendingCount {
         let now = self.0.sending.fetch_add(1, Ordering::Relaxed) + 1;
         self.0.most_sending.fetch_max(now, Ordering::Relaxed);
-        SendingCount(self.clone())
+        SendingCount { sent: Arc::clone(&lock(&self.0.sent)), state: self.clone() }
     }
 
     /// How it behaves now, where that is no question for content.
@@ -144,7 +152,7 @@ impl Hub {
             questions: AtomicU32::new(0),
             broken: AtomicU32::new(0),
             refused: AtomicU32::new(0),
-            sent: AtomicU64::new(0),
+            sent: Mutex::default(),
             sending: AtomicU32::new(0),
             most_sending: AtomicU32::new(0),
             seen: Mutex::default(),
@@ -209,14 +217,14 @@ impl Hub {
         for count in [&inner.questions, &inner.broken, &inner.refused] {
             count.store(0, Ordering::Relaxed);
         }
-        inner.sent.store(0, Ordering::Relaxed);
+        *lock(&inner.sent) = Arc::default();
         lock(&inner.seen).clear();
     }
 
-    /// Bytes of content that it sent since it was told how to behave.
+    /// Bytes of content that it sent to those that asked since it was told how to behave.
     #[must_use]
     pub fn sent(&self) -> u64 {
-        self.state.0.sent.load(Ordering::Relaxed)
+        lock(&self.state.0.sent).load(Ordering::Relaxed)
     }
 
     /// Most that were sent something at once, since the start.
@@ -367,4 +375,41 @@ async fn list(
         .collect();
     files.push(json!({"folder": "notes"}));
     HttpResponse::Ok().json(json!({"revision": path.1, "files": files}))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::{Read, Write};
+    use std::net::TcpStream;
+
+    use super::*;
+
+    #[test]
+    fn who_is_still_sent_something_is_not_counted_with_those_that_come_later() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::create_dir(folder.path().join("index")).unwrap();
+        std::fs::write(folder.path().join("index/larkfen.gguf"), vec![7; 1 << 20]).unwrap();
+        let folder = folder.path().to_owned();
+        let slow = Behaviour { rate: Some(1 << 16), ..Behaviour::default() };
+        let options = HubOptions { folder, behaviour: slow, ..HubOptions::default() };
+        let hub = Hub::start(options).unwrap();
+        let ask = || {
+            let port = hub.address().rsplit(':').next().unwrap().trim_matches('/').parse().unwrap();
+            let mut stream = TcpStream::connect((Ipv4Addr::LOCALHOST, port)).unwrap();
+            let question =
+                "GET /index/larkfen.gguf HTTP/1.1\r\nHost: it\r\nConnection: close\r\n\r\n";
+            stream.write_all(question.as_bytes()).unwrap();
+            stream
+        };
+        let mut early = ask();
+        early.read_exact(&mut [0; 1000]).unwrap();
+        assert!(hub.sent() > 0);
+        hub.behave(Behaviour::default());
+        let mut rest = Vec::new();
+        early.read_to_end(&mut rest).unwrap();
+        assert!(rest.len() >= (1 << 20) - 1000, "it is sent the rest, and faster");
+        assert_eq!(hub.sent(), 0);
+        ask().read_to_end(&mut rest).unwrap();
+        assert_eq!(hub.sent(), 1 << 20);
+    }
 }

@@ -32,6 +32,12 @@ fn slowly(seconds: u64) -> Behaviour {
     Behaviour { rate, ..Behaviour::default() }
 }
 
+/// Sends the beginning at once and the rest within minutes: however busy the machine is, the fetch is
+/// still under way when it is looked at. It hurries when the stand-in is told to.
+fn until_seen() -> Behaviour {
+    Behaviour { slow_from: 512 << 10, ..slowly(600) }
+}
+
 fn is_listed(world: &World, name: &str) -> bool {
     wait(world.client().depot()).unwrap().iter().any(|found| found.name == name)
 }
@@ -44,7 +50,7 @@ fn count(folder: &Path) -> usize {
 fn a_fetch_goes_on_when_its_terminal_is_closed_and_everybody_sees_it() {
     let shelf = Shelf::new();
     let world = shelf.world();
-    shelf.hub.behave(slowly(3));
+    shelf.hub.behave(until_seen());
     let mut terminal = world.command(&["depot", "pull", REFERENCE]).spawn().unwrap();
     let running = until("it runs", || {
         let all = wait(world.client().transfers()).unwrap();
@@ -57,6 +63,7 @@ fn a_fetch_goes_on_when_its_terminal_is_closed_and_everybody_sees_it() {
     // The same once more is the same transfer.
     assert_eq!(begin(&world).id, running.id);
     assert!(!is_listed(&world, NAME), "nothing half fetched is listed");
+    shelf.hub.behave(Behaviour::default());
     let table = world.ok(&["transfers", "--follow"]);
     assert!(table.contains("kept as `larkfen-desk/q8_0`"), "{table}");
     world.desk_answers();
@@ -87,11 +94,12 @@ fn a_fetch_can_be_slowed_and_cancelled_and_leaves_nothing() {
     // What is being fetched may be removed meanwhile: one of the two comes last.
     world.ok(&["depot", "pull", "larkfen:larkfen-find/q8_0"]);
     world.ok(&["depot", "remove", NAME]);
-    shelf.hub.behave(slowly(1));
+    shelf.hub.behave(until_seen());
     let begun = begin(&world);
     until("it runs", || (transfer(&world, &begun).done_bytes > 0).then_some(()));
     assert_eq!(world.deft(&["depot", "remove", NAME]).code, 3, "it is not there yet");
     world.ok(&["depot", "remove", "larkfen-find"]);
+    shelf.hub.behave(Behaviour::default());
     until("it is done", || (transfer(&world, &begun).state == TransferState::Done).then_some(()));
     world.desk_answers();
 }
@@ -105,7 +113,7 @@ fn a_fetch_goes_on_after_a_restart_with_what_is_here() {
     shelf.describe();
     let world = shelf.world();
     let (reference, total) = ("larkfen:larkfen-big/q8_0", big.metadata().unwrap().len());
-    shelf.hub.behave(Behaviour { rate: Some(8 << 20), ..Behaviour::default() });
+    shelf.hub.behave(Behaviour { slow_from: 18 << 20, ..slowly(600) });
     let request = PullRequest { reference: reference.to_owned(), name: None, limit: None };
     let begun = wait(world.client().pull(&request)).unwrap();
     until("two segments are here", || {
@@ -121,8 +129,9 @@ fn a_fetch_goes_on_after_a_restart_with_what_is_here() {
         found.state.has_ended().then_some(found)
     });
     assert_eq!(done.state, TransferState::Done, "{done:?}");
-    let header = 1 << 20;
-    assert!(shelf.hub.sent() < total - (16 << 20) + header, "{} sent", shelf.hub.sent());
+    // Its header is looked at once more.
+    let most = total - (16 << 20) + (1 << 20);
+    assert!(shelf.hub.sent() < most, "{} sent, of {total}", shelf.hub.sent());
     assert!(world.ok(&["depot", "verify"]).contains("1 files are well"));
 }
 
@@ -131,9 +140,9 @@ fn a_token_that_expires_meanwhile_ends_it_and_a_new_one_lets_it_go_on() {
     let shelf = Shelf::new();
     let world = shelf.world();
     let half = desk().metadata().unwrap().len() / 2;
-    shelf.hub.behave(Behaviour { break_after: Some(half), breaks: Some(1), ..slowly(3) });
+    shelf.hub.behave(Behaviour { break_after: Some(half), breaks: Some(1), ..until_seen() });
     let begun = begin(&world);
-    until("it runs", || (transfer(&world, &begun).done_bytes > 100_000).then_some(()));
+    until("it runs", || (transfer(&world, &begun).done_bytes > 0).then_some(()));
     let token = Some("larkfen-new".to_owned());
     shelf.hub.behave(Behaviour { token, break_after: Some(half), ..Behaviour::default() });
     let ended = until("it ends", || {
@@ -281,14 +290,14 @@ fn a_disk_that_is_full_is_told_and_what_was_begun_has_its_room() {
     };
     let world = shelf.known_to(world.start());
     // Others take all that is free while it comes: its own room was reserved before the first byte.
-    shelf.hub.behave(slowly(3));
+    shelf.hub.behave(until_seen());
     let begun = begin(&world);
     until("it runs", || (transfer(&world, &begun).done_bytes > 0).then_some(()));
     let filler = disk.0.join("filler");
     assert!(std::fs::write(&filler, vec![7; 4 << 20]).is_err(), "the disk is full now");
+    shelf.hub.behave(Behaviour::default());
     until("it is kept", || is_listed(&world, NAME).then_some(()));
     world.desk_answers();
-    shelf.hub.behave(Behaviour::default());
     let incoming = disk.0.join("incoming");
     let find = project("demo/larkfen-find/larkfen-find-q8_0.gguf");
     let other = project("demo/larkfen-desk/larkfen-desk-f16.gguf");

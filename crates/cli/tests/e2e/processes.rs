@@ -24,7 +24,11 @@ pub(crate) fn go_on(pid: u32) {
 
 pub(crate) fn is_alive(pid: u32) -> bool {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-    stat.rsplit(") ").next().is_some_and(|rest| !rest.is_empty() && !rest.starts_with('Z'))
+    let is_ended =
+        stat.rsplit(") ").next().is_none_or(|rest| rest.is_empty() || rest.starts_with('Z'));
+    // The first thread may have ended before those that still hold files and connections.
+    let threads = std::fs::read_dir(format!("/proc/{pid}/task")).map_or(0, Iterator::count);
+    !is_ended || threads > 1
 }
 
 /// The session a process belongs to.
