@@ -4,12 +4,12 @@ use bytemuck::{Pod, Zeroable};
 use deft_formats::quant::{GROUP, STRIP, STRIP_GROUPS, TensorType};
 
 use crate::matrix::form::Form;
+#[cfg(target_arch = "x86_64")]
+use crate::matrix::lines::TokenLines;
 use crate::on_every_path;
 use crate::sixteen::{REGISTER, Sixteen};
 use crate::{Path, Team};
 
-/// Dot instructions that a strip takes: each multiplies four values of all sixteen groups.
-const STEPS: usize = STRIP / 64;
 /// Added and taken away again it rounds to a whole number, ties to even; its bits then end in that
 /// number.
 const ROUNDING: f32 = 12_582_912.0;
@@ -22,7 +22,7 @@ const GRAIN: usize = 6;
 const LEAST_TOKENS: usize = 48;
 /// Bytes of activations that stay in a thread's own caches while rows pass by.
 #[cfg(target_arch = "x86_64")]
-const NEAR_BYTES: usize = 768 << 10;
+const NEAR_BYTES: usize = 576 << 10;
 
 /// Tokens whose activations stand together where there are several: as many as a tile of the widest path
 /// has.
@@ -65,20 +65,6 @@ impl Eighths {
     }
 }
 
-/// The same of some tokens, in the order in which a tile reads it.
-#[derive(Debug, Clone, Copy, Pod, Zeroable)]
-#[repr(C, align(64))]
-pub(crate) struct TokenTile {
-    /// For each dot instruction and token, four quants of each group.
-    pub(crate) quants: [[[[i8; 4]; STRIP_GROUPS]; TILE_TOKENS]; STEPS],
-    /// As those of [`Eighths`].
-    pub(crate) scales: [[f32; STRIP_GROUPS]; TILE_TOKENS],
-    /// Likewise, for each half.
-    pub(crate) starts: [[[i32; STRIP_GROUPS]; TILE_TOKENS]; 2],
-    /// Likewise.
-    pub(crate) lows: [[[f32; STRIP_GROUPS]; TILE_TOKENS]; 2],
-}
-
 /// Floats of tokens in the order in which a tile reads them: for each sixteen columns those of so many tokens.
 #[cfg(target_arch = "x86_64")]
 #[derive(Debug, Clone, Copy)]
@@ -102,15 +88,17 @@ impl<'a> FloatTiles<'a> {
     }
 }
 
-/// What memory is taken in: either form consists of whole lines.
+/// Lines of a token's strip; in tiles there are no more.
 const LINES: usize = size_of::<Eighths>() / size_of::<Sixteen>();
-const _: () = assert!(size_of::<TokenTile>() == size_of::<Eighths>() * TILE_TOKENS);
+#[cfg(target_arch = "x86_64")]
+const _: () = assert!(TokenLines::MOST <= LINES * TILE_TOKENS);
 
 /// `tokens x width` activations as a type of weights is multiplied with: floats as they are, blocks with
 /// activations in eight bits. Reused from product to product.
 #[derive(Debug, Default)]
 pub struct Activations {
-    /// [`Eighths`] or [`TokenTile`]s, strip by strip; floats as they are, or in tiles as [`FloatTiles`] tell.
+    /// Strip by strip [`Eighths`], or tiles as [`TokenLines`] tells; floats as they are, or in tiles as
+    /// [`FloatTiles`] tell.
     lines: Vec<Sixteen>,
     pub(crate) tokens: usize,
     pub(crate) width: usize,
@@ -159,8 +147,13 @@ impl Activations {
         let strips = width.div_ceil(STRIP);
         let together = if is_tiled { TILE_TOKENS } else { 1 };
         let pieces = self.tokens.div_ceil(together);
-        self.lines.resize(pieces * together * strips * LINES, Sixteen::default());
-        let places = crate::team::Places::new(&mut self.lines, together * strips * LINES);
+        let lines = match is_tiled {
+            #[cfg(target_arch = "x86_64")]
+            true => TokenLines(form).count(),
+            _ => LINES,
+        };
+        self.lines.resize(pieces * strips * lines, Sixteen::default());
+        let places = crate::team::Places::new(&mut self.lines, strips * lines);
         #[cfg(target_arch = "x86_64")]
         let is_interleaved = path == Path::Avx2 && self.tokens > 1;
         team.each(pieces, GRAIN / together, |_, pieces| {
@@ -171,7 +164,7 @@ impl Activations {
                 let lines = unsafe { places.take(piece) };
                 if is_tiled {
                     #[cfg(target_arch = "x86_64")]
-                    round_tile(rows, width, form, bytemuck::cast_slice_mut(lines));
+                    round_tile(rows, width, form, lines);
                 } else {
                     let strips = bytemuck::cast_slice_mut(lines);
                     round_row(path, rows, form, strips);
@@ -227,11 +220,11 @@ impl Activations {
     /// and no more than stay in a thread's own caches.
     #[cfg(target_arch = "x86_64")]
     pub(crate) fn tokens_together(&self, threads: usize, tile: usize) -> usize {
-        let bytes = match self.form {
-            Some(_) => self.width.div_ceil(STRIP) * size_of::<Eighths>(),
-            None => self.width.div_ceil(REGISTER) * size_of::<Sixteen>(),
+        let lines = match self.form {
+            Some(form) => self.width.div_ceil(STRIP) * (TokenLines(form).count() / TILE_TOKENS),
+            None => self.width.div_ceil(REGISTER),
         };
-        let near = (NEAR_BYTES / bytes.max(1)).max(1);
+        let near = (NEAR_BYTES / size_of::<Sixteen>() / lines.max(1)).max(1);
         let parts = (self.tokens / LEAST_TOKENS).clamp(1, threads.max(self.tokens.div_ceil(near)));
         self.tokens.div_ceil(parts).next_multiple_of(tile)
     }
@@ -270,10 +263,11 @@ impl Activations {
         &self.strips()[token * strips..][..strips]
     }
 
-    /// The strips of all tokens, by threes.
-    pub(crate) fn tiles(&self) -> &[TokenTile] {
+    /// The strips of all tokens in tiles, as [`TokenLines`] tells.
+    #[cfg(target_arch = "x86_64")]
+    pub(crate) fn tiles(&self) -> &[Sixteen] {
         assert!(self.is_tiled(), "prepared for another path");
-        bytemuck::cast_slice(&self.lines)
+        &self.lines
     }
 }
 
@@ -291,9 +285,10 @@ fn round_row(path: Path, values: &[f32], form: Form, strips: &mut [Eighths]) {
 
 /// Rows of up to three tokens, for the widest path.
 #[cfg(target_arch = "x86_64")]
-fn round_tile(values: &[f32], width: usize, form: Form, tiles: &mut [TokenTile]) {
+fn round_tile(values: &[f32], width: usize, form: Form, tiles: &mut [Sixteen]) {
     for (token, values) in values.chunks(width).enumerate() {
-        for (values, tile) in values.chunks(STRIP).zip(&mut *tiles) {
+        let tiles = tiles.chunks_exact_mut(TokenLines(form).count());
+        for (values, tile) in values.chunks(STRIP).zip(tiles) {
             // SAFETY: tokens stand together only on this path, which was found on this processor.
             unsafe { super::avx512::round_into(values, form, tile, token) };
         }
@@ -423,43 +418,70 @@ mod tests {
         }
     }
 
+    /// What is known of a token's strip, wherever it stands.
+    struct Told {
+        quants: Vec<i8>,
+        scales: [f32; STRIP_GROUPS],
+        /// Of the halves of groups, or of groups.
+        starts: Vec<[i32; STRIP_GROUPS]>,
+        lows: Vec<[f32; STRIP_GROUPS]>,
+    }
+
+    fn told(x: &Activations, form: Form, token: usize) -> Told {
+        let group_by_group = |at: usize| at % GROUP / 4 * 64 + at / GROUP * 4 + at % 4;
+        #[cfg(target_arch = "x86_64")]
+        if x.is_tiled() {
+            let lines = TokenLines(form);
+            let quants: Vec<&[i8]> = (0..STRIP / 64)
+                .map(|step| bytemuck::cast_slice(&x.tiles()[lines.quants(step, token)].0))
+                .collect();
+            let quants = quants.concat();
+            let line = |line: usize| x.tiles()[line].0;
+            let parts = |there: bool| 0..if there { form.parts() } else { 0 };
+            let starts = parts(form.offset != 0).map(|half| lines.starts(half, token));
+            let lows = parts(form.minima).map(|half| lines.lows(half, token));
+            return Told {
+                quants: (0..STRIP).map(|at| quants[group_by_group(at)]).collect(),
+                scales: line(lines.scales(token)),
+                starts: starts.map(|at| bytemuck::cast(line(at))).collect(),
+                lows: lows.map(line).collect(),
+            };
+        }
+        let strip = &x.of(token)[0];
+        let is_interleaved = x.path == Some(Path::Avx2);
+        let place = |at| if is_interleaved { group_by_group(at) } else { at };
+        Told {
+            quants: (0..STRIP).map(|at| strip.quants[place(at)]).collect(),
+            scales: strip.scales,
+            starts: strip.starts.to_vec(),
+            lows: strip.lows.to_vec(),
+        }
+    }
+
     #[test]
     fn strips_tell_sums_for_offsets_and_minima() {
         let team = Team::new(None);
         let values: Vec<f32> = (0..3 * 96).map(|at| (at as f32 * 0.37).sin() * 5.0).collect();
-        for path in Path::available() {
+        let types = [TensorType::Q8_0, TensorType::Q6_K, TensorType::Q4_K, TensorType::Q2_K];
+        for (path, tensor_type) in Path::available().flat_map(|path| types.map(|one| (path, one))) {
             let mut x = Activations::default();
-            for tensor_type in [TensorType::Q8_0, TensorType::Q6_K] {
-                x.prepare(path, &team, tensor_type, &values, 96);
-                let (quants, scales) = rounded(&values[96..192]);
-                // All that is known of the second token, wherever it stands.
-                let (scales_found, starts, lows) = if x.is_tiled() {
-                    let tile = &x.tiles()[0];
-                    let at = |group: usize, at: usize| tile.quants[at / 4][1][group][at % 4];
-                    assert!((0..96).all(|place| at(place / 32, place % 32) == quants[place]));
-                    let starts = tile.starts.map(|half| half[1]);
-                    (tile.scales[1], starts, tile.lows.map(|half| half[1]))
-                } else {
-                    let strip = &x.of(1)[0];
-                    let at = |place: usize| match path {
-                        Path::Avx2 => {
-                            strip.quants[place % 32 / 4 * 64 + place / 32 * 4 + place % 4]
-                        }
-                        _ => strip.quants[place],
-                    };
-                    assert!((0..96).all(|place| at(place) == quants[place]));
-                    (strip.scales, strip.starts, strip.lows)
-                };
-                assert_eq!(scales_found[..3], scales);
-                assert_eq!(scales_found[3..], [0.0; 13]);
-                let sum = |from: usize, to: usize| -> i32 {
-                    quants[from..to].iter().map(|&quant| i32::from(quant)).sum()
-                };
-                if tensor_type == TensorType::Q6_K {
-                    assert_eq!(starts[1][2], -32 * sum(80, 96));
-                    assert_eq!(lows[0][1], scales[1] * sum(32, 48) as f32);
-                } else {
-                    assert_eq!(starts[0][2], -128 * sum(64, 96));
+            x.prepare(path, &team, tensor_type, &values, 96);
+            let form = Form::of(tensor_type).unwrap();
+            let (quants, scales) = rounded(&values[96..192]);
+            let told = told(&x, form, 1);
+            assert_eq!(told.quants[..96], quants);
+            assert_eq!(told.scales[..3], scales);
+            assert_eq!(told.scales[3..], [0.0; 13]);
+            let offset = i32::from(form.offset);
+            let length = GROUP / form.parts();
+            for (half, group) in (0..form.parts()).flat_map(|half| [(half, 0), (half, 2)]) {
+                let own = &quants[group * GROUP + half * length..][..length];
+                let sum: i32 = own.iter().map(|&quant| i32::from(quant)).sum();
+                if offset != 0 {
+                    assert_eq!(told.starts[half][group], -offset * sum, "{tensor_type}");
+                }
+                if form.minima {
+                    assert_eq!(told.lows[half][group], scales[group] * sum as f32, "{tensor_type}");
                 }
             }
         }
@@ -477,9 +499,9 @@ mod tests {
         assert_eq!(together(form, 90, 4 * STRIP), 90, "few stay together");
         assert_eq!(together(form, 256, 4 * STRIP), 129, "a part for each thread, in whole tiles");
         assert_eq!(together(form, 256, 11 * STRIP), 66, "of long rows four");
-        assert_eq!(together(None, 256, 2048), 90, "of floats, which are larger, three");
+        assert_eq!(together(None, 256, 2048), 66, "of floats, which are larger, too");
         // As long as nothing of a row stays near: never fewer than pays, whatever a file says.
-        for strips in [900, 945, 946, 1 << 40] {
+        for strips in [900, 921, 922, 1 << 40] {
             let together = together(form, 1000, strips * STRIP);
             assert!((LEAST_TOKENS..2 * LEAST_TOKENS).contains(&together), "{strips}: {together}");
         }

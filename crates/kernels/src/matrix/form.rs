@@ -10,6 +10,8 @@ pub(crate) struct Form {
     pub(crate) offset: u8,
     /// The halves of a group have scales of their own.
     pub(crate) halves: bool,
+    /// There are minima.
+    pub(crate) minima: bool,
 }
 
 impl Form {
@@ -18,6 +20,16 @@ impl Form {
         if tensor_type.is_float() {
             return None;
         }
-        Some(with_blocks!(tensor_type, B => Self { offset: B::OFFSET, halves: B::HALVES }))
+        Some(with_blocks!(tensor_type, B => Self::of_blocks::<B>()))
+    }
+
+    /// Of blocks.
+    pub(crate) const fn of_blocks<B: Blocks>() -> Self {
+        Self { offset: B::OFFSET, halves: B::HALVES, minima: B::MINIMA }
+    }
+
+    /// Parts of a group that have scales of their own.
+    pub(crate) const fn parts(self) -> usize {
+        if self.halves { 2 } else { 1 }
     }
 }

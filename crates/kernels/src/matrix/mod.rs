@@ -15,6 +15,9 @@ mod avx2;
 mod avx512;
 mod floats;
 mod form;
+#[cfg(target_arch = "x86_64")]
+mod lines;
+#[cfg(target_arch = "x86_64")]
 mod panel;
 mod quants;
 mod scalar;

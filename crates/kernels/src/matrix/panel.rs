@@ -1,11 +1,9 @@
 //! Rows of weights, taken apart once for many tokens.
 
-use deft_formats::quant::{STRIP, STRIP_GROUPS};
-
-#[cfg(target_arch = "x86_64")]
 use super::activations::TILE_TOKENS;
-#[cfg(target_arch = "x86_64")]
+use super::lines::{RowLines, TILE_ROWS};
 use crate::ahead::Ahead;
+use crate::sixteen::Sixteen;
 
 /// Tiles of a panel: so many stay in the nearest cache while tokens pass by.
 const PANEL_TILES: usize = 8;
@@ -15,27 +13,12 @@ const PANEL_STRIPS: usize = 6;
 const TILES_HIGH: usize = 4;
 /// So many tokens are few.
 const FEW_TOKENS: usize = 24;
-/// Rows of a tile.
-pub(super) const TILE_ROWS: usize = 4;
-/// Dot instructions that a strip takes.
-const STEPS: usize = STRIP / 64;
-
-/// A strip of four rows, in the order in which a tile reads it.
-#[derive(Debug, Clone, Copy)]
-#[repr(C, align(64))]
-pub(super) struct RowTile {
-    /// For each dot instruction and row, four quants of each of sixteen groups.
-    pub(super) quants: [[[u8; 64]; TILE_ROWS]; STEPS],
-    /// Scales of groups, or of both halves of groups.
-    pub(super) scales: [[[f32; STRIP_GROUPS]; TILE_ROWS]; 2],
-    /// Likewise minima.
-    pub(super) mins: [[[f32; STRIP_GROUPS]; TILE_ROWS]; 2],
-}
 
 /// Strips of some rows: tiles with the strips of four rows side by side, those of other rows behind them.
 #[derive(Debug, Clone)]
 pub(super) struct Panel {
-    pub(super) tiles: [RowTile; PANEL_TILES],
+    /// As [`RowLines`] tells, tile by tile.
+    pub(super) lines: [Sixteen; PANEL_TILES * RowLines::MOST],
     /// How many strips of each row there are.
     pub(super) strips: usize,
 }
@@ -44,7 +27,6 @@ pub(super) struct Panel {
 ///
 /// Tiles of many tokens take long and ask for little each. Few tokens are done before what they asked for
 /// comes; there each strip that is taken apart, which waits for memory anyhow, asks for the one in its place.
-#[cfg(target_arch = "x86_64")]
 #[derive(Debug)]
 pub(super) struct Next {
     /// For tiles.
@@ -53,7 +35,6 @@ pub(super) struct Next {
     pub(super) distance: usize,
 }
 
-#[cfg(target_arch = "x86_64")]
 impl Next {
     /// For a panel of such a shape that is stored there.
     pub(super) fn of(stored: &[u8], shape: Shape, tokens: usize) -> Self {
@@ -88,11 +69,6 @@ impl Shape {
 
 impl Default for Panel {
     fn default() -> Self {
-        let tile = RowTile {
-            quants: [[[0; 64]; TILE_ROWS]; STEPS],
-            scales: [[[0.0; STRIP_GROUPS]; TILE_ROWS]; 2],
-            mins: [[[0.0; STRIP_GROUPS]; TILE_ROWS]; 2],
-        };
-        Self { tiles: [tile; PANEL_TILES], strips: 0 }
+        Self { lines: [Sixteen::default(); PANEL_TILES * RowLines::MOST], strips: 0 }
     }
 }

@@ -6,8 +6,11 @@ use std::ops::Range;
 use deft_formats::quant::{Blocks, STRIP, Strip, TensorType, unpack};
 use deft_formats::with_blocks;
 
-use super::activations::{Activations, Eighths, TILE_TOKENS, TokenTile};
-use super::panel::{Next, Panel, Shape, TILE_ROWS};
+use super::activations::{Activations, Eighths, TILE_TOKENS};
+#[cfg(target_arch = "x86_64")]
+use super::lines::{RowLines, TILE_ROWS, TokenLines};
+#[cfg(target_arch = "x86_64")]
+use super::panel::{Next, Panel, Shape};
 use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
@@ -27,6 +30,7 @@ const LEAST_PRODUCTS: usize = 1 << 18;
 #[derive(Default)]
 struct Space {
     strip: Strip,
+    #[cfg(target_arch = "x86_64")]
     panel: Panel,
     #[cfg(target_arch = "x86_64")]
     narrow: avx2::Panel,
@@ -110,6 +114,7 @@ fn panels_of<B: avx512::Wide>(
     out: &Outputs<'_>,
 ) {
     let stride = matrix.columns.div_ceil(STRIP);
+    let lines = const { TokenLines::of::<B>().count() };
     let part = x.tokens_together(team.threads(), TILE_TOKENS);
     let parts = x.tokens.div_ceil(part);
     let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
@@ -123,7 +128,7 @@ fn panels_of<B: avx512::Wide>(
                 let (first, from) = (piece / panels * part, piece % panels * shape.rows);
                 let tokens = first..x.tokens.min(first + part);
                 let own = from..matrix.rows.min(from + shape.rows);
-                let x = &x.tiles()[first / TILE_TOKENS * stride..];
+                let x = &x.tiles()[first / TILE_TOKENS * stride * lines..];
                 // SAFETY: rows of some tokens are given to one thread once.
                 let results = unsafe { out.results(tokens, own.clone()) };
                 rows.panel::<B>(own, x, space, &results);
@@ -189,13 +194,14 @@ impl Rows<'_> {
     fn panel<B: avx512::Wide>(
         &self,
         rows: Range<usize>,
-        x: &[TokenTile],
+        x: &[Sixteen],
         space: &mut Space,
         out: &Results<'_>,
     ) {
         let Self { row_bytes, shape, .. } = *self;
         let Space { strip, panel, sums, .. } = space;
         let bytes = STRIP / B::VALUES * B::BYTES;
+        let lines = const { RowLines::of::<B>().count() };
         if shape.blocks > 1 {
             // What was there before is not read.
             sums.resize(out.tokens() * shape.rows, Sixteen::default());
@@ -208,7 +214,9 @@ impl Rows<'_> {
             panel.strips = shape.strips.min(shape.stride - first);
             for at in 0..rows.len() {
                 let row = &stored[at * row_bytes..][..row_bytes];
-                let tiles = &mut panel.tiles[at / TILE_ROWS * panel.strips..][..panel.strips];
+                let tiles = panel.lines[at / TILE_ROWS * panel.strips * lines..]
+                    .chunks_exact_mut(lines)
+                    .take(panel.strips);
                 for (blocks, tile) in row[first * bytes..].chunks(bytes).zip(tiles) {
                     // SAFETY: the path was found on this processor; nothing else is demanded.
                     unsafe {

@@ -10,7 +10,7 @@ mod scales;
 
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
 
-use super::activations::{Eighths, TILE_TOKENS, TokenTile};
+use super::activations::{Eighths, TILE_TOKENS};
 pub(crate) use floats::Floats;
 pub(super) use floats::{ROWS as FLOAT_ROWS, multiply as multiply_floats};
 use interleaved::interleaved;
@@ -18,13 +18,11 @@ pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
 use scales::Scales;
 
-use super::panel::{Panel, RowTile, TILE_ROWS};
+use super::lines::{RowLines, STEPS, TILE_ROWS, TokenLines};
+use super::panel::Panel;
 use crate::ahead::{AHEAD, Ahead, ask_for};
 use crate::sixteen::Sixteen;
 use crate::team::Results;
-
-/// Dot instructions that a strip takes.
-const STEPS: usize = STRIP / 64;
 
 /// Where in the two registers of [`quarters`] the even quarters of groups 0 to 15 stand; odd ones four
 /// lanes on.
@@ -236,7 +234,7 @@ pub(super) fn pack<B: Wide>(
     blocks: &[u8],
     ahead: usize,
     strip: &mut Strip,
-    tile: &mut RowTile,
+    tile: &mut [Sixteen],
     row: usize,
 ) {
     if ahead > 0 {
@@ -256,16 +254,19 @@ pub(super) fn pack<B: Wide>(
 /// Writes a strip to its place in a tile.
 #[target_feature(enable = "avx512f")]
 #[inline]
-fn put<B: Blocks>(quants: &[__m512i; STEPS], scales: &Scales, tile: &mut RowTile, row: usize) {
-    // SAFETY: places have 64 bytes, or sixteen entries, and are aligned to lines.
+fn put<B: Blocks>(quants: &[__m512i; STEPS], scales: &Scales, tile: &mut [Sixteen], row: usize) {
+    let lines = RowLines::of::<B>();
+    assert!(tile.len() == lines.count() && row < TILE_ROWS, "a tile has another size");
+    let tile = tile.as_mut_ptr();
+    // SAFETY: all lines are within the tile; they have sixteen entries and begin where one of the caches does.
     unsafe {
         for (step, words) in quants.iter().enumerate() {
-            _mm512_store_si512(tile.quants[step][row].as_mut_ptr().cast(), *words);
+            _mm512_store_si512(tile.add(lines.quants(step, row)).cast(), *words);
         }
         for half in 0..if B::HALVES { 2 } else { 1 } {
-            _mm512_store_ps(tile.scales[half][row].as_mut_ptr(), scales.scales[half]);
+            _mm512_store_ps(tile.add(lines.scales(half, row)).cast(), scales.scales[half]);
             if B::MINIMA {
-                _mm512_store_ps(tile.mins[half][row].as_mut_ptr(), scales.mins[half]);
+                _mm512_store_ps(tile.add(lines.mins(half, row)).cast(), scales.mins[half]);
             }
         }
     }
@@ -274,8 +275,9 @@ fn put<B: Blocks>(quants: &[__m512i; STEPS], scales: &Scales, tile: &mut RowTile
 /// Strips of a panel of rows, and of some tokens: what [`multiply`] computes.
 pub(super) struct Block<'a> {
     pub(super) panel: &'a Panel,
-    /// `stride` strips for each three tokens, of which those of the panel begin at `first`.
-    pub(super) x: &'a [TokenTile],
+    /// `stride` strips for each three tokens, as [`TokenLines`] tells, of which those of the panel begin at
+    /// `first`.
+    pub(super) x: &'a [Sixteen],
     pub(super) stride: usize,
     pub(super) first: usize,
     /// Partial sums of these tokens, `tokens x rows` in whole tiles; not read where the panel has the first
@@ -331,12 +333,13 @@ pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
 unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, row: usize, token: usize) {
     block.ahead.fetch();
     let Block { panel, stride, first, .. } = *block;
+    let (row_lines, token_lines) = (RowLines::of::<B>().count(), TokenLines::of::<B>().count());
     let together = block.out.rows().next_multiple_of(TILE_ROWS);
     // SAFETY: what is read and written are arrays of sixteen entries or 64 bytes, aligned to lines, and the
     // sums and results of rows and tokens of the tile.
     unsafe {
-        let x = block.x.as_ptr().add(token / TILE_TOKENS * stride + first);
-        let weights = panel.tiles.as_ptr().add(row / TILE_ROWS * panel.strips);
+        let x = block.x.as_ptr().add((token / TILE_TOKENS * stride + first) * token_lines);
+        let weights = panel.lines.as_ptr().add(row / TILE_ROWS * panel.strips * row_lines);
         let sums = block.sums.as_mut_ptr().wrapping_add(token * together + row);
         let mut partials = [[_mm512_setzero_ps(); TILE_ROWS]; TOKENS];
         if first > 0 {
@@ -347,7 +350,7 @@ unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, row: usize
             }
         }
         for strip in 0..panel.strips {
-            let (weights, x) = (&*weights.add(strip), &*x.add(strip));
+            let (weights, x) = (weights.add(strip * row_lines), x.add(strip * token_lines));
             add_tile::<B, TOKENS>(weights, x, 0, &mut partials);
             if B::HALVES {
                 add_tile::<B, TOKENS>(weights, x, 1, &mut partials);
@@ -385,48 +388,63 @@ unsafe fn put_results(results: __m128, out: *mut f32, room: usize) {
 }
 
 /// Adds one strip of each row times one of each token to the partial sums: all of it, or one of its halves.
+///
+/// # Safety
+/// There are lines of a strip of rows, and of one of tokens.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 #[inline]
-fn add_tile<B: Blocks, const TOKENS: usize>(
-    weights: &RowTile,
-    x: &TokenTile,
+unsafe fn add_tile<B: Blocks, const TOKENS: usize>(
+    weights: *const Sixteen,
+    x: *const Sixteen,
     half: usize,
     partials: &mut [[__m512; TILE_ROWS]; TOKENS],
 ) {
     let halves = if B::HALVES { 2 } else { 1 };
+    let (of_rows, of_tokens) = (RowLines::of::<B>(), TokenLines::of::<B>());
+    // SAFETY: as the caller promises; a line has 64 bytes and begins where one of the caches does.
+    let weights = |line: usize| unsafe { &*weights.add(line) };
+    // SAFETY: likewise.
+    let x = |line: usize| unsafe { &*x.add(line) };
     let mut whole: [[__m512i; TILE_ROWS]; TOKENS] = std::array::from_fn(|token| {
         let start = match B::OFFSET {
             0 => _mm512_setzero_si512(),
-            // SAFETY: sixteen entries.
-            _ => unsafe { _mm512_load_si512(x.starts[half][token].as_ptr().cast()) },
+            _ => words(x(of_tokens.starts(half, token))),
         };
         [start; TILE_ROWS]
     });
     for step in half * STEPS / halves..(half + 1) * STEPS / halves {
-        // SAFETY: 64 bytes.
-        let quants: [__m512i; TILE_ROWS] = std::array::from_fn(|row| unsafe {
-            _mm512_load_si512(weights.quants[step][row].as_ptr().cast())
-        });
+        let quants: [__m512i; TILE_ROWS] =
+            std::array::from_fn(|row| words(weights(of_rows.quants(step, row))));
         for (token, whole) in whole.iter_mut().enumerate() {
-            // SAFETY: 64 bytes.
-            let x = unsafe { _mm512_load_si512(x.quants[step][token].as_ptr().cast()) };
+            let x = words(x(of_tokens.quants(step, token)));
             for (whole, quants) in whole.iter_mut().zip(quants) {
                 *whole = _mm512_dpbusd_epi32(*whole, quants, x);
             }
         }
     }
     for row in 0..TILE_ROWS {
-        // SAFETY: sixteen entries.
-        let of = |values: &[[f32; STRIP_GROUPS]; TILE_ROWS]| unsafe {
-            _mm512_load_ps(values[row].as_ptr())
-        };
-        let scale = of(&weights.scales[half]);
-        let min = if B::MINIMA { of(&weights.mins[half]) } else { scale };
+        let scale = floats(weights(of_rows.scales(half, row)));
+        let min = if B::MINIMA { floats(weights(of_rows.mins(half, row))) } else { scale };
         for (token, partials) in partials.iter_mut().enumerate() {
-            let (x_scale, x_low) = (&x.scales[token], &x.lows[half][token]);
-            partials[row] = add::<B>(partials[row], whole[token][row], scale, min, x_scale, x_low);
+            let x_scale = x(of_tokens.scales(token));
+            let x_low = if B::MINIMA { x(of_tokens.lows(half, token)) } else { x_scale };
+            let whole = whole[token][row];
+            partials[row] = add::<B>(partials[row], whole, scale, min, &x_scale.0, &x_low.0);
         }
     }
+}
+
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn floats(line: &Sixteen) -> __m512 {
+    // SAFETY: sixteen numbers, where a line of the caches begins.
+    unsafe { _mm512_load_ps(line.0.as_ptr()) }
+}
+
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn words(line: &Sixteen) -> __m512i {
+    _mm512_castps_si512(floats(line))
 }
 
 /// The fixed tree at the end of four sums at once.

@@ -5,8 +5,10 @@ use std::arch::x86_64::*;
 use deft_formats::quant::{GROUP, STRIP};
 
 use super::{STEPS, half_sums, interleaved};
-use crate::matrix::activations::{Eighths, TokenTile};
+use crate::matrix::activations::Eighths;
 use crate::matrix::form::Form;
+use crate::matrix::lines::TokenLines;
+use crate::sixteen::Sixteen;
 
 /// A strip in registers: quants with two blocks in each, and for all sixteen blocks the rest.
 struct Rounded {
@@ -33,25 +35,30 @@ pub(in crate::matrix) fn round_strip(values: &[f32], form: Form, strip: &mut Eig
     }
 }
 
-/// The same, to a token's place in a tile.
+/// The same, to a token's place in a tile, of which there is what [`TokenLines`] tells.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
 pub(in crate::matrix) fn round_into(
     values: &[f32],
     form: Form,
-    tile: &mut TokenTile,
+    tile: &mut [Sixteen],
     token: usize,
 ) {
     let rounded = rounded(values, form);
-    // SAFETY: places have 64 bytes, or sixteen entries, aligned to lines.
-    unsafe {
-        for (step, words) in interleaved(&rounded.quants).into_iter().enumerate() {
-            _mm512_store_si512(tile.quants[step][token].as_mut_ptr().cast(), words);
+    let lines = TokenLines(form);
+    let mut put = |line: usize, words: __m512i| {
+        // SAFETY: a line has 64 bytes and begins where one of the caches does.
+        unsafe { _mm512_store_si512(tile[line].0.as_mut_ptr().cast(), words) };
+    };
+    for (step, words) in interleaved(&rounded.quants).into_iter().enumerate() {
+        put(lines.quants(step, token), words);
+    }
+    put(lines.scales(token), _mm512_castps_si512(rounded.scales));
+    for half in 0..form.parts() {
+        if form.offset != 0 {
+            put(lines.starts(half, token), rounded.starts[half]);
         }
-        _mm512_store_ps(tile.scales[token].as_mut_ptr(), rounded.scales);
-        for half in 0..2 {
-            let start = tile.starts[half][token].as_mut_ptr();
-            _mm512_store_si512(start.cast(), rounded.starts[half]);
-            _mm512_store_ps(tile.lows[half][token].as_mut_ptr(), rounded.lows[half]);
+        if form.minima {
+            put(lines.lows(half, token), _mm512_castps_si512(rounded.lows[half]));
         }
     }
 }

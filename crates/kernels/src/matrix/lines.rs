@@ -1,0 +1,114 @@
+//! Where what a tile of the widest path multiplies stands, in lines of the caches.
+//!
+//! There are no gaps, although types of weights differ in what they need: lines that nobody reads would leave
+//! fewer places of the nearest cache to the others, whose addresses decide where they may stay.
+
+use deft_formats::quant::{Blocks, STRIP};
+
+use super::activations::TILE_TOKENS;
+use super::form::Form;
+
+/// Dot instructions that a strip takes: each multiplies four values of all sixteen groups.
+pub(super) const STEPS: usize = STRIP / 64;
+/// Rows of a tile.
+pub(super) const TILE_ROWS: usize = 4;
+
+/// A strip of a tile's rows: for each dot instruction and row four quants of each of sixteen groups; then scales
+/// of groups, or of both halves of groups; then minima likewise, where the type has any.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct RowLines(Form);
+
+impl RowLines {
+    /// Most that there are of any type.
+    pub(super) const MOST: usize = (STEPS + 2 + 2) * TILE_ROWS;
+
+    pub(super) const fn of<B: Blocks>() -> Self {
+        Self(Form::of_blocks::<B>())
+    }
+
+    pub(super) const fn quants(self, step: usize, row: usize) -> usize {
+        step * TILE_ROWS + row
+    }
+
+    pub(super) const fn scales(self, half: usize, row: usize) -> usize {
+        (STEPS + half) * TILE_ROWS + row
+    }
+
+    pub(super) const fn mins(self, half: usize, row: usize) -> usize {
+        (STEPS + self.0.parts() + half) * TILE_ROWS + row
+    }
+
+    /// How many there are.
+    pub(super) const fn count(self) -> usize {
+        self.mins(if self.0.minima { self.0.parts() } else { 0 }, 0)
+    }
+}
+
+/// A strip of a tile's tokens: quants as those of rows; scales of groups; what integer sums begin with, where
+/// quants of weights are stored with an offset; sums of activations that minima are multiplied with, where there
+/// are minima. The last two for groups, or for both halves of groups.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct TokenLines(pub(super) Form);
+
+impl TokenLines {
+    /// Most that there are of any type.
+    pub(super) const MOST: usize = (STEPS + 1 + 2 + 2) * TILE_TOKENS;
+
+    pub(super) const fn of<B: Blocks>() -> Self {
+        Self(Form::of_blocks::<B>())
+    }
+
+    pub(super) const fn quants(self, step: usize, token: usize) -> usize {
+        step * TILE_TOKENS + token
+    }
+
+    pub(super) const fn scales(self, token: usize) -> usize {
+        STEPS * TILE_TOKENS + token
+    }
+
+    pub(super) const fn starts(self, half: usize, token: usize) -> usize {
+        (STEPS + 1 + half) * TILE_TOKENS + token
+    }
+
+    pub(super) const fn lows(self, half: usize, token: usize) -> usize {
+        self.starts(if self.0.offset == 0 { 0 } else { self.0.parts() } + half, token)
+    }
+
+    /// How many there are.
+    pub(super) const fn count(self) -> usize {
+        self.lows(if self.0.minima { self.0.parts() } else { 0 }, 0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use deft_formats::quant::TensorType;
+
+    use super::*;
+
+    #[test]
+    fn lines_have_no_gaps_and_each_has_one_use() {
+        for form in TensorType::ALL.iter().copied().filter_map(Form::of) {
+            let (rows, tokens) = (RowLines(form), TokenLines(form));
+            let (mut of_rows, mut of_tokens) = (Vec::new(), Vec::new());
+            let starts = if form.offset == 0 { 0 } else { form.parts() };
+            let minima = if form.minima { form.parts() } else { 0 };
+            for row in 0..TILE_ROWS {
+                of_rows.extend((0..STEPS).map(|step| rows.quants(step, row)));
+                of_rows.extend((0..form.parts()).map(|half| rows.scales(half, row)));
+                of_rows.extend((0..minima).map(|half| rows.mins(half, row)));
+            }
+            for token in 0..TILE_TOKENS {
+                of_tokens.extend((0..STEPS).map(|step| tokens.quants(step, token)));
+                of_tokens.push(tokens.scales(token));
+                of_tokens.extend((0..starts).map(|half| tokens.starts(half, token)));
+                of_tokens.extend((0..minima).map(|half| tokens.lows(half, token)));
+            }
+            for (mut lines, count) in [(of_rows, rows.count()), (of_tokens, tokens.count())] {
+                lines.sort_unstable();
+                assert!(lines.iter().copied().eq(0..count), "{form:?}: {lines:?}");
+            }
+            assert!(rows.count() <= RowLines::MOST && tokens.count() <= TokenLines::MOST);
+        }
+    }
+}
