@@ -192,8 +192,8 @@ async fn serve(
     if let Err(problem) = keeping.reconcile().await {
         tracing::error!("the depot and its records could not be compared: {}", problem.detail);
     }
-    fetching.go_on().await?;
-    loads.restore().await?;
+    patiently(|| fetching.go_on()).await?;
+    patiently(|| loads.restore()).await?;
     tokio::spawn(forget_passing(Arc::clone(&catalogue), fleet.clone()));
     let board = Board::new();
     let app = web::Data::new(App {

@@ -9,6 +9,7 @@ use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::json;
 use tempfile::TempDir;
 
+use crate::processes;
 use crate::world::PATIENCE;
 
 /// No window is narrower; below, a phone is emulated.
@@ -19,7 +20,7 @@ const WINDOW_FRAME: u32 = 143;
 
 pub(crate) struct Browser {
     driver: Child,
-    _profile: TempDir,
+    profile: TempDir,
     pub(crate) page: Client,
 }
 
@@ -70,7 +71,7 @@ impl Browser {
             .connect(&format!("http://127.0.0.1:{port}"))
             .await
             .expect("chromium starts");
-        Self { driver, _profile: profile, page }
+        Self { driver, profile, page }
     }
 
     /// Waits for an element.
@@ -131,5 +132,9 @@ impl Drop for Browser {
     fn drop(&mut self) {
         let _ = self.driver.kill();
         let _ = self.driver.wait();
+        // Where a test failed, nobody closed the page, and the browser outlives its driver.
+        for (browser, _) in processes::of_folder(self.profile.path()) {
+            processes::end(browser);
+        }
     }
 }
