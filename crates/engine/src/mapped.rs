@@ -263,3 +263,30 @@ fn moved(header: &Header, places: &Places) -> Vec<Moved> {
     moved.sort_by_key(|moved| (moved.part, moved.bytes.start));
     moved
 }
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+
+    use super::*;
+    use crate::{ComputeSettings, Model};
+
+    #[test]
+    fn loading_tells_how_far_it_is() {
+        let file =
+            concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/larkfen-desk/larkfen-desk-q8_0.gguf");
+        let bytes = std::fs::metadata(file).unwrap().len();
+        for weights in [Weights::Mapped, Weights::Resident] {
+            let (places, compute) = (&mut Places::host(), ComputeSettings::default());
+            let mut told = Vec::new();
+            let tell = &mut |done, all| told.push((done, all));
+            Model::open_in(Path::new(file), 256, places, weights, compute, tell).unwrap();
+            assert!(
+                told.is_sorted() && told.iter().all(|&(done, all)| done <= all && all == bytes)
+            );
+            // Of several threads the one that tells may be done before the last one.
+            let last = told.last().unwrap();
+            assert!(last.0 == bytes || matches!(weights, Weights::Mapped), "{last:?} of {bytes}");
+        }
+    }
+}

@@ -318,3 +318,36 @@ impl Stop {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What a pool says that gives no connection for three seconds.
+    async fn nothing() -> Result<u32, sqlx::Error> {
+        tokio::time::sleep(Duration::from_secs(3)).await;
+        Err(sqlx::Error::PoolTimedOut)
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_start_waits_for_records_that_stand_still_and_not_for_ever() {
+        let mut asked = 0;
+        let found = patiently(|| {
+            asked += 1;
+            let is_back = asked == 4;
+            async move { if is_back { Ok(7) } else { nothing().await } }
+        });
+        assert_eq!(found.await.unwrap(), 7);
+        let began = tokio::time::Instant::now();
+        let never = patiently(nothing).await;
+        assert!(matches!(never, Err(sqlx::Error::PoolTimedOut)), "{never:?}");
+        assert_eq!(began.elapsed(), CONNECT);
+        let mut asked = 0;
+        let broken = patiently(|| {
+            asked += 1;
+            async { Err::<u32, _>(sqlx::Error::PoolClosed) }
+        });
+        assert!(matches!(broken.await, Err(sqlx::Error::PoolClosed)));
+        assert_eq!(asked, 1, "other errors are told at once");
+    }
+}

@@ -30,11 +30,10 @@ pub(crate) fn go_on(pid: u32) {
 
 pub(crate) fn is_alive(pid: u32) -> bool {
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-    let is_ended =
-        stat.rsplit(") ").next().is_none_or(|rest| rest.is_empty() || rest.starts_with('Z'));
+    let first = stat.rsplit(") ").next();
     // The first thread may have ended before those that still hold files and connections.
     let threads = std::fs::read_dir(format!("/proc/{pid}/task")).map_or(0, Iterator::count);
-    !is_ended || threads > 1
+    threads > 1 || first.is_some_and(|rest| !rest.is_empty() && !rest.starts_with('Z'))
 }
 
 /// The session a process belongs to.

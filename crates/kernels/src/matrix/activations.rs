@@ -437,9 +437,8 @@ mod tests {
                 .collect();
             let quants = quants.concat();
             let line = |line: usize| x.tiles()[line].0;
-            let parts = |there: bool| 0..if there { form.parts() } else { 0 };
-            let starts = parts(form.offset != 0).map(|half| lines.starts(half, token));
-            let lows = parts(form.minima).map(|half| lines.lows(half, token));
+            let starts = (0..form.starts()).map(|half| lines.starts(half, token));
+            let lows = (0..form.mins()).map(|half| lines.lows(half, token));
             return Told {
                 quants: (0..STRIP).map(|at| quants[group_by_group(at)]).collect(),
                 scales: line(lines.scales(token)),

@@ -32,4 +32,14 @@ impl Form {
     pub(crate) const fn parts(self) -> usize {
         if self.halves { 2 } else { 1 }
     }
+
+    /// Of these, those whose integer sums do not begin with nothing.
+    pub(crate) const fn starts(self) -> usize {
+        if self.offset == 0 { 0 } else { self.parts() }
+    }
+
+    /// Of these, those that have minima.
+    pub(crate) const fn mins(self) -> usize {
+        if self.minima { self.parts() } else { 0 }
+    }
 }

@@ -40,7 +40,7 @@ impl RowLines {
 
     /// How many there are.
     pub(super) const fn count(self) -> usize {
-        self.mins(if self.0.minima { self.0.parts() } else { 0 }, 0)
+        self.mins(self.0.mins(), 0)
     }
 }
 
@@ -71,12 +71,12 @@ impl TokenLines {
     }
 
     pub(super) const fn lows(self, half: usize, token: usize) -> usize {
-        self.starts(if self.0.offset == 0 { 0 } else { self.0.parts() } + half, token)
+        self.starts(self.0.starts() + half, token)
     }
 
     /// How many there are.
     pub(super) const fn count(self) -> usize {
-        self.lows(if self.0.minima { self.0.parts() } else { 0 }, 0)
+        self.lows(self.0.mins(), 0)
     }
 }
 
@@ -91,18 +91,16 @@ mod tests {
         for form in TensorType::ALL.iter().copied().filter_map(Form::of) {
             let (rows, tokens) = (RowLines(form), TokenLines(form));
             let (mut of_rows, mut of_tokens) = (Vec::new(), Vec::new());
-            let starts = if form.offset == 0 { 0 } else { form.parts() };
-            let minima = if form.minima { form.parts() } else { 0 };
             for row in 0..TILE_ROWS {
                 of_rows.extend((0..STEPS).map(|step| rows.quants(step, row)));
                 of_rows.extend((0..form.parts()).map(|half| rows.scales(half, row)));
-                of_rows.extend((0..minima).map(|half| rows.mins(half, row)));
+                of_rows.extend((0..form.mins()).map(|half| rows.mins(half, row)));
             }
             for token in 0..TILE_TOKENS {
                 of_tokens.extend((0..STEPS).map(|step| tokens.quants(step, token)));
                 of_tokens.push(tokens.scales(token));
-                of_tokens.extend((0..starts).map(|half| tokens.starts(half, token)));
-                of_tokens.extend((0..minima).map(|half| tokens.lows(half, token)));
+                of_tokens.extend((0..form.starts()).map(|half| tokens.starts(half, token)));
+                of_tokens.extend((0..form.mins()).map(|half| tokens.lows(half, token)));
             }
             for (mut lines, count) in [(of_rows, rows.count()), (of_tokens, tokens.count())] {
                 lines.sort_unstable();

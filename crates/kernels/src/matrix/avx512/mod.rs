@@ -408,23 +408,23 @@ unsafe fn add_tile<B: Blocks, const TOKENS: usize>(
     let mut whole: [[__m512i; TILE_ROWS]; TOKENS] = std::array::from_fn(|token| {
         let start = match B::OFFSET {
             0 => _mm512_setzero_si512(),
-            _ => words(x(of_tokens.starts(half, token))),
+            _ => load_words(x(of_tokens.starts(half, token))),
         };
         [start; TILE_ROWS]
     });
     for step in half * STEPS / halves..(half + 1) * STEPS / halves {
         let quants: [__m512i; TILE_ROWS] =
-            std::array::from_fn(|row| words(weights(of_rows.quants(step, row))));
+            std::array::from_fn(|row| load_words(weights(of_rows.quants(step, row))));
         for (token, whole) in whole.iter_mut().enumerate() {
-            let x = words(x(of_tokens.quants(step, token)));
+            let x = load_words(x(of_tokens.quants(step, token)));
             for (whole, quants) in whole.iter_mut().zip(quants) {
                 *whole = _mm512_dpbusd_epi32(*whole, quants, x);
             }
         }
     }
     for row in 0..TILE_ROWS {
-        let scale = floats(weights(of_rows.scales(half, row)));
-        let min = if B::MINIMA { floats(weights(of_rows.mins(half, row))) } else { scale };
+        let scale = load_floats(weights(of_rows.scales(half, row)));
+        let min = if B::MINIMA { load_floats(weights(of_rows.mins(half, row))) } else { scale };
         for (token, partials) in partials.iter_mut().enumerate() {
             let x_scale = x(of_tokens.scales(token));
             let x_low = if B::MINIMA { x(of_tokens.lows(half, token)) } else { x_scale };
@@ -436,15 +436,15 @@ unsafe fn add_tile<B: Blocks, const TOKENS: usize>(
 
 #[target_feature(enable = "avx512f")]
 #[inline]
-fn floats(line: &Sixteen) -> __m512 {
+fn load_floats(line: &Sixteen) -> __m512 {
     // SAFETY: sixteen numbers, where a line of the caches begins.
     unsafe { _mm512_load_ps(line.0.as_ptr()) }
 }
 
 #[target_feature(enable = "avx512f")]
 #[inline]
-fn words(line: &Sixteen) -> __m512i {
-    _mm512_castps_si512(floats(line))
+fn load_words(line: &Sixteen) -> __m512i {
+    _mm512_castps_si512(load_floats(line))
 }
 
 /// The fixed tree at the end of four sums at once.

@@ -53,13 +53,11 @@ pub(in crate::matrix) fn round_into(
         put(lines.quants(step, token), words);
     }
     put(lines.scales(token), _mm512_castps_si512(rounded.scales));
-    for half in 0..form.parts() {
-        if form.offset != 0 {
-            put(lines.starts(half, token), rounded.starts[half]);
-        }
-        if form.minima {
-            put(lines.lows(half, token), _mm512_castps_si512(rounded.lows[half]));
-        }
+    for half in 0..form.starts() {
+        put(lines.starts(half, token), rounded.starts[half]);
+    }
+    for half in 0..form.mins() {
+        put(lines.lows(half, token), _mm512_castps_si512(rounded.lows[half]));
     }
 }
 
