@@ -366,6 +366,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/not-understood": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is in the depot and not understood by this version, with the reasons. It stays as it is. */
+        get: operations["not_understood"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/openapi.json": {
         parameters: {
             query?: never;
@@ -1684,6 +1701,20 @@ export interface components {
              * @description All parts of one together.
              */
             total: number;
+        };
+        /** @description Something in the depot that this version does not understand. It stays as it is. */
+        NotUnderstood: {
+            /**
+             * Format: int64
+             * @description Bytes of its files.
+             */
+            bytes: number;
+            /** @description `model/variant`, as far as that is known. */
+            name: string;
+            /** @description Where its files are. */
+            place: string;
+            /** @description Why it is not understood. */
+            why: string;
         };
         /** @description A file of an offer. */
         OfferFile: {
@@ -3127,6 +3158,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["InstanceReport"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    not_understood: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NotUnderstood"][];
                 };
             };
             default: {

@@ -163,6 +163,10 @@ pub(crate) struct Start {
     /// Stay in the foreground, for supervisors; tells systemd when it is ready.
     #[arg(long)]
     pub(crate) foreground: bool,
+    /// Use the depot's folder as it is, also where it is not the one that the records know; models that are
+    /// not in it are forgotten.
+    #[arg(long)]
+    pub(crate) accept_depot: bool,
     /// Detach from the terminal and tell readiness on standard output.
     #[arg(long, hide = true)]
     pub(crate) detached: bool,

@@ -8,10 +8,10 @@ use std::time::Duration;
 use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList};
 use deft_protocol::manage::{
     CallRecord, CheckReport, CheckRequest, DepotUsage, ExportRequest, FoundModel, ImportRequest,
-    InstanceReport, LimitRequest, LoadRequest, PlanReport, PlanRequest, Pool, Preview,
-    PreviewRequest, PullRequest, RegisterRequest, Removal, RenameRequest, RunningCall, ScanRequest,
-    SearchReport, ServiceStatus, SourceCheck, SourceReport, SourceRequest, Transfer, Variant,
-    VerifyRequest,
+    InstanceReport, LimitRequest, LoadRequest, NotUnderstood, PlanReport, PlanRequest, Pool,
+    Preview, PreviewRequest, PullRequest, RegisterRequest, Removal, RenameRequest, RunningCall,
+    ScanRequest, SearchReport, ServiceStatus, SourceCheck, SourceReport, SourceRequest, Transfer,
+    Variant, VerifyRequest,
 };
 use deft_protocol::text::TextRequest;
 use deft_protocol::{Problem, VERSION_HEADER};
@@ -184,6 +184,14 @@ impl Client {
     /// As all calls.
     pub async fn depot(&self) -> Result<Vec<Variant>, ClientError> {
         self.get("/manage/v1/depot").await
+    }
+
+    /// What is in the depot and not understood by the service's version.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn not_understood(&self) -> Result<Vec<NotUnderstood>, ClientError> {
+        self.get("/manage/v1/not-understood").await
     }
 
     /// One variant of the depot, by model or variant name.

@@ -2,7 +2,7 @@
 //! can be once they are converted.
 
 use std::collections::BTreeMap;
-use std::fs::File;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use deft_formats::safetensors::{SafeTensor, tensors};
@@ -10,12 +10,15 @@ use deft_protocol::manage::{MixShare, ModelFacts};
 use serde_json::Value;
 
 use crate::examine::{DepotError, read_error};
+use crate::named::{NamedFile, NamedFileError};
 use crate::store::FileRole;
 
 /// The ending of its weights.
 pub(crate) const ENDING: &str = "safetensors";
 /// What describes it.
 pub(crate) const CONFIG: &str = "config.json";
+/// Longest of those in bytes.
+const LONGEST_CONFIG: u64 = 4 << 20;
 /// Its other files, where they are there.
 pub(crate) const COMPANIONS: [&str; 10] = [
     CONFIG,
@@ -38,11 +41,20 @@ pub(crate) fn is_one(path: &Path) -> bool {
     path.extension().is_some_and(|ending| ending == ENDING)
 }
 
-/// The files of the checkpoint that a file belongs to, weights first.
+/// The files of the checkpoint that a file belongs to, weights first, each opened.
 ///
 /// # Errors
-/// Its settings are not there, a part is missing, or the folder cannot be read.
-pub(crate) fn files(weights: &Path) -> Result<Vec<(FileRole, PathBuf)>, DepotError> {
+/// Its settings are not there, a part is missing, or a file cannot be read.
+pub(crate) fn files(
+    weights: &Path,
+    open: impl Fn(&Path) -> Result<NamedFile, NamedFileError>,
+) -> Result<Vec<(FileRole, NamedFile)>, DepotError> {
+    let role = |(role, path): (FileRole, PathBuf)| Ok((role, open(&path)?));
+    paths(weights)?.into_iter().map(role).collect()
+}
+
+/// Where the files of a checkpoint are.
+pub(crate) fn paths(weights: &Path) -> Result<Vec<(FileRole, PathBuf)>, DepotError> {
     let folder = weights.parent().unwrap_or(Path::new("."));
     let read = || -> std::io::Result<Vec<PathBuf>> {
         std::fs::read_dir(folder)?.map(|entry| entry.map(|entry| entry.path())).collect()
@@ -80,20 +92,22 @@ pub(crate) fn missing_part<'a>(names: impl Iterator<Item = &'a str>) -> Option<S
 ///
 /// # Errors
 /// A file is none, or is damaged.
-pub(crate) fn read(files: &[(FileRole, PathBuf)]) -> Result<ModelFacts, DepotError> {
+pub(crate) fn read(files: &[(FileRole, NamedFile)]) -> Result<ModelFacts, DepotError> {
     let mut all = Vec::new();
     let mut config = Value::Null;
     let mut count = 0;
-    for (role, path) in files {
-        let open = || File::open(path).map_err(|source| read_error(path, source));
+    for (role, NamedFile { path, file, metadata }) in files {
         let wrong = |what: String| DepotError::Checkpoint { path: path.clone(), what };
         if *role == FileRole::Weights {
-            let file = open()?;
-            let bytes = file.metadata().map_err(|source| read_error(path, source))?.len();
-            all.extend(tensors(file, bytes).map_err(|error| wrong(error.to_string()))?);
+            let read = tensors(file, metadata.len()).map_err(|error| wrong(error.to_string()));
+            all.extend(read?);
             count += 1;
         } else if path.file_name().is_some_and(|name| name == CONFIG) {
-            config = serde_json::from_reader(open()?).map_err(|error| wrong(error.to_string()))?;
+            if metadata.len() > LONGEST_CONFIG {
+                return Err(wrong(format!("it is longer than {LONGEST_CONFIG} bytes")));
+            }
+            let read = serde_json::from_reader(file.take(LONGEST_CONFIG));
+            config = read.map_err(|error| wrong(error.to_string()))?;
         }
     }
     Ok(facts(&config, &all, count))

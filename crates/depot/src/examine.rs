@@ -1,17 +1,23 @@
 //! Looking at a model file.
 
-use std::io;
+use std::io::{self, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use deft_engine::{LoadError, facts, families};
-use deft_formats::gguf::{GgufError, StoredModel};
+use deft_formats::gguf::{GgufError, Header, StoredModel};
 use deft_planning::ModelShape;
 use deft_protocol::manage::ModelFacts;
 use thiserror::Error;
 
 use crate::checkpoint;
+use crate::named::{NamedFile, NamedFileError};
 use crate::store::FileRole;
+
+/// Longest chat template in bytes.
+const LONGEST_TEMPLATE: u64 = 1 << 20;
+/// The family that image projectors write.
+pub(crate) const PROJECTOR: &str = "clip";
 
 /// What tells that a file is still the one that was looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,28 +33,16 @@ pub struct FileStamp {
 impl FileStamp {
     /// The stamp of a model's files together: the sum of their lengths, the last time one was
     /// written, and a mix of their places.
-    fn of(files: &[PathBuf]) -> Result<Self, DepotError> {
+    fn of<'a>(files: impl IntoIterator<Item = &'a NamedFile>) -> Self {
         let mut stamp = Self { bytes: 0, modified_ns: i64::MIN, inode: 0 };
-        for path in files {
-            let metadata = regular(path)?;
+        for NamedFile { metadata, .. } in files {
             let written = metadata.mtime().saturating_mul(1_000_000_000);
             stamp.bytes += metadata.len();
             stamp.modified_ns =
                 stamp.modified_ns.max(written.saturating_add(metadata.mtime_nsec()));
             stamp.inode = stamp.inode.rotate_left(7) ^ metadata.ino();
         }
-        Ok(stamp)
-    }
-
-    /// Checks that the files are still the same.
-    ///
-    /// # Errors
-    /// One vanished, or was written since.
-    fn verify(&self, files: &[PathBuf]) -> Result<(), DepotError> {
-        if Self::of(files)? == *self {
-            return Ok(());
-        }
-        Err(DepotError::Changed { path: files.first().cloned().unwrap_or_default() })
+        stamp
     }
 }
 
@@ -75,6 +69,25 @@ pub enum DepotError {
     NotAFile {
         /// What was named.
         path: PathBuf,
+    },
+    /// A link in place of a file.
+    #[error(transparent)]
+    Link(NamedFileError),
+    /// A file that was named as an image projector.
+    #[error("`{}` is no image projector: {what}", path.display())]
+    NotAProjector {
+        /// The file.
+        path: PathBuf,
+        /// Why not.
+        what: String,
+    },
+    /// A file that was named as a chat template.
+    #[error("the template `{}` cannot be used: {what}", path.display())]
+    NotATemplate {
+        /// The file.
+        path: PathBuf,
+        /// Why not.
+        what: String,
     },
     /// The operating system refused.
     #[error("cannot read `{}`: {source}", path.display())]
@@ -127,25 +140,67 @@ pub(crate) fn read_error(path: &Path, source: io::Error) -> DepotError {
     }
 }
 
-/// The metadata of a regular file.
-fn regular(path: &Path) -> Result<std::fs::Metadata, DepotError> {
-    let metadata = std::fs::metadata(path).map_err(|source| read_error(path, source))?;
-    if !metadata.is_file() {
-        return Err(DepotError::NotAFile { path: path.to_owned() });
-    }
-    Ok(metadata)
-}
-
 pub(crate) fn refused(path: &Path, source: LoadError) -> DepotError {
     DepotError::Refused { path: path.to_owned(), source }
 }
 
-fn read(path: &Path) -> Result<StoredModel, DepotError> {
-    regular(path)?;
-    StoredModel::read(path).map_err(|error| match error {
-        GgufError::Io(source) => read_error(path, source),
-        other => refused(path, other.into()),
-    })
+/// How a model's file is opened. What the depot keeps may be a link to its content, made by the depot itself.
+fn open(path: &Path, is_kept: bool) -> Result<NamedFile, NamedFileError> {
+    match NamedFile::open(path) {
+        Err(NamedFileError::Link { target: Some(content), .. }) if is_kept => {
+            NamedFile::open(&content).map(|file| NamedFile { path: path.to_owned(), ..file })
+        }
+        opened => opened,
+    }
+}
+
+/// A model in one file or several, opened once: whatever is done with it is done with these handles.
+struct OpenedModel {
+    stored: StoredModel,
+    /// The first part first.
+    files: Vec<NamedFile>,
+}
+
+impl OpenedModel {
+    fn read(path: &Path, is_kept: bool) -> Result<Self, DepotError> {
+        let mut files: Vec<NamedFile> = Vec::new();
+        let mut trouble = None;
+        let stored = StoredModel::read_with(path, |part| {
+            let opened = open(part, is_kept).map_err(|error| {
+                let what = io::Error::other(error.to_string());
+                trouble.get_or_insert(error);
+                GgufError::Io(what)
+            })?;
+            let header = Header::read(&opened.file, opened.metadata.len())?;
+            files.push(opened);
+            Ok(header)
+        });
+        match (stored, trouble) {
+            (Ok(stored), _) => Ok(Self { stored, files }),
+            // A missing part is told as such.
+            (Err(error @ GgufError::Split { .. }), _) => Err(refused(path, error.into())),
+            (Err(_), Some(trouble)) => Err(trouble.into()),
+            (Err(GgufError::Io(source)), None) => Err(read_error(path, source)),
+            (Err(error), None) => Err(refused(path, error.into())),
+        }
+    }
+
+    fn stamp(&self) -> FileStamp {
+        FileStamp::of(&self.files)
+    }
+}
+
+impl From<NamedFileError> for DepotError {
+    fn from(error: NamedFileError) -> Self {
+        match error {
+            NamedFileError::Absent(path) => Self::NoFile { path },
+            NamedFileError::NotAFile(path) | NamedFileError::NotAFolder(path) => {
+                Self::NotAFile { path }
+            }
+            NamedFileError::Io { path, source } => Self::Read { path, source },
+            link @ NamedFileError::Link { .. } => Self::Link(link),
+        }
+    }
 }
 
 /// Reads the headers of a model and checks all that can be checked without its weights. `path` is
@@ -162,16 +217,95 @@ pub fn examine(path: &Path) -> Result<Examined, DepotError> {
 /// # Errors
 /// As [`examine`].
 pub fn examine_with(path: &Path, template: Option<&str>) -> Result<Examined, DepotError> {
+    open_and_examine(path, template, false).map(|(examined, _)| examined)
+}
+
+/// As [`examine_with`], for a file that the depot keeps: it may be a link to its content.
+///
+/// # Errors
+/// As [`examine`].
+pub fn examine_kept(path: &Path, template: Option<&str>) -> Result<Examined, DepotError> {
+    open_and_examine(path, template, true).map(|(examined, _)| examined)
+}
+
+/// As [`examine_with`]; returns the opened files too, with what each is for, the first part first.
+///
+/// # Errors
+/// As [`examine`].
+pub fn open_model(
+    path: &Path,
+    template: Option<&str>,
+) -> Result<(Examined, Vec<(FileRole, NamedFile)>), DepotError> {
+    open_and_examine(path, template, false)
+}
+
+fn open_and_examine(
+    path: &Path,
+    template: Option<&str>,
+    is_kept: bool,
+) -> Result<(Examined, Vec<(FileRole, NamedFile)>), DepotError> {
     if checkpoint::is_one(path) {
-        regular(path)?;
-        let files = checkpoint::files(path)?;
+        open(path, is_kept)?;
+        let files = checkpoint::files(path, |path| open(path, is_kept))?;
         let facts = checkpoint::read(&files)?;
-        let paths: Vec<PathBuf> = files.into_iter().map(|(_, path)| path).collect();
-        return Ok(Examined { facts, stamp: FileStamp::of(&paths)? });
+        let stamp = FileStamp::of(files.iter().map(|(_, file)| file));
+        return Ok((Examined { facts, stamp }, files));
     }
-    let file = read(path)?;
-    let facts = facts::read_with(&file, template).map_err(|source| refused(path, source))?;
-    Ok(Examined { facts, stamp: FileStamp::of(&file.parts)? })
+    let model = OpenedModel::read(path, is_kept)?;
+    let facts =
+        facts::read_with(&model.stored, template).map_err(|source| refused(path, source))?;
+    let stamp = model.stamp();
+    let files = model.files.into_iter().map(|file| (FileRole::Weights, file));
+    Ok((Examined { facts, stamp }, files.collect()))
+}
+
+/// Opens a file that must be a GGUF image projector.
+///
+/// # Errors
+/// It is none, or cannot be opened.
+pub fn open_projector(path: &Path) -> Result<NamedFile, DepotError> {
+    let not_one = |what: String| DepotError::NotAProjector { path: path.to_owned(), what };
+    let file = NamedFile::open(path)?;
+    let header = Header::read(&file.file, file.metadata.len()).map_err(|error| match error {
+        GgufError::Io(source) => read_error(path, source),
+        other => not_one(other.to_string()),
+    })?;
+    match header.metadata.optional_text("general.architecture") {
+        Ok(Some(PROJECTOR)) => Ok(file),
+        Ok(Some(family)) => Err(not_one(format!("its family is `{family}`, not `{PROJECTOR}`"))),
+        _ => Err(not_one("it does not say which family it belongs to".to_owned())),
+    }
+}
+
+/// Opens a chat template: a text of at most so many bytes.
+///
+/// # Errors
+/// It is no such text, or cannot be opened.
+pub fn open_template(path: &Path) -> Result<(NamedFile, String), DepotError> {
+    let opened = NamedFile::open(path)?;
+    let text = template_text(&opened)?;
+    Ok((opened, text))
+}
+
+/// The text of a chat template that the depot keeps.
+///
+/// # Errors
+/// As [`open_template`].
+pub fn open_kept_template(path: &Path) -> Result<String, DepotError> {
+    template_text(&open(path, true)?)
+}
+
+fn template_text(opened: &NamedFile) -> Result<String, DepotError> {
+    let path = &opened.path;
+    let not_one = |what: String| DepotError::NotATemplate { path: path.clone(), what };
+    let mut bytes = Vec::new();
+    // Its length may be told wrong, or grow.
+    let read = (&opened.file).take(LONGEST_TEMPLATE + 1).read_to_end(&mut bytes);
+    let length = read.map_err(|source| read_error(path, source))?;
+    if length as u64 > LONGEST_TEMPLATE {
+        return Err(not_one(format!("it is longer than {LONGEST_TEMPLATE} bytes")));
+    }
+    String::from_utf8(bytes).map_err(|_| not_one("it is not UTF-8".to_owned()))
 }
 
 /// What a model's headers say, wherever they were read.
@@ -183,9 +317,12 @@ pub(crate) fn facts_of(stored: &StoredModel) -> Result<ModelFacts, LoadError> {
 ///
 /// # Errors
 /// A file vanished, changed, or cannot be used.
-pub fn files_of(path: &Path, stamp: &FileStamp) -> Result<Vec<(FileRole, PathBuf)>, DepotError> {
+pub(crate) fn files_of(
+    path: &Path,
+    stamp: &FileStamp,
+) -> Result<Vec<(FileRole, PathBuf)>, DepotError> {
     if checkpoint::is_one(path) {
-        return checkpoint::files(path);
+        return checkpoint::paths(path);
     }
     let (_, parts) = shape_of(path, stamp)?;
     Ok(parts.into_iter().map(|part| (FileRole::Weights, part)).collect())
@@ -200,14 +337,17 @@ pub fn shape_of(path: &Path, stamp: &FileStamp) -> Result<(ModelShape, Vec<PathB
         return Err(DepotError::Unconverted { path: path.to_owned() });
     }
     let changed = || DepotError::Changed { path: path.to_owned() };
-    let file = read(path).map_err(|error| match error {
+    // It was looked at when it was registered or taken in, so a link is what it was then.
+    let model = OpenedModel::read(path, true).map_err(|error| match error {
         // It was taken in once, so it must have been written since.
         DepotError::Refused { .. } => changed(),
         other => other,
     })?;
-    stamp.verify(&file.parts)?;
-    let shape = families::shape(&file.header).map_err(|source| refused(path, source))?;
-    Ok((shape, file.parts))
+    if model.stamp() != *stamp {
+        return Err(changed());
+    }
+    let shape = families::shape(&model.stored.header).map_err(|source| refused(path, source))?;
+    Ok((shape, model.stored.parts))
 }
 
 #[cfg(test)]

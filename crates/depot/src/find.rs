@@ -5,15 +5,13 @@ use std::path::{Path, PathBuf};
 use deft_engine::LoadError;
 
 use crate::checkpoint;
-use crate::examine::{DepotError, Examined, examine, read_error};
+use crate::examine::{DepotError, Examined, PROJECTOR, examine, read_error};
 use crate::name::companion;
 
 /// Folders deeper than this below the first are not looked into.
 const DEPTH: usize = 8;
 /// The ending of model files.
 const ENDING: &str = "gguf";
-/// The family that files write which turn pictures into what a model reads.
-const PROJECTOR: &str = "clip";
 
 /// A file that looks like a model.
 #[derive(Debug)]

@@ -9,18 +9,23 @@ mod examine;
 mod find;
 mod index;
 mod name;
+mod named;
 mod remote;
 mod sources;
 mod store;
 mod turns;
 
-pub use examine::{DepotError, Examined, FileStamp, examine, examine_with, files_of, shape_of};
+pub use examine::{
+    DepotError, Examined, FileStamp, examine, examine_kept, examine_with, open_kept_template,
+    open_model, open_projector, open_template, shape_of,
+};
 pub use find::{Found, find_models};
 pub use index::{
     INDEX_FILE, Index, IndexError, IndexedFile, IndexedModel, IndexedShape, IndexedVariant,
     Written, write_index,
 };
 pub use name::{NameError, VariantName};
+pub use named::{NamedFile, NamedFileError};
 pub use remote::{
     Access, Address, Pace, RemoteError, RemoteFile, Secret, Tell, Wanted, Watching, Web,
     WebSettings,
@@ -30,6 +35,6 @@ pub use sources::{
     ReferenceError, Source, SourceError,
 };
 pub use store::{
-    Digest, FileRole, Health, Manifest, Origin, Progress, Store, StoreError, StoredFile, Taken,
-    Taking, Usage, digest_of_file,
+    Digest, Faults, FileRole, Health, Manifest, MovedSource, NotUnderstood, Origin, Progress,
+    Store, StoreError, StoredFile, Taken, Taking, Usage, digest_of_file, identity,
 };

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, PoisonError, RwLock};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use chrono::Utc;
 use deft_depot::{Examined, NameError, VariantName};
@@ -11,7 +11,8 @@ use deft_protocol::{Problem, ProblemKind};
 use sqlx::PgPool;
 use uuid::Uuid;
 
-use crate::records::variants::{self, Given, Registered};
+use crate::database::in_time;
+use crate::records::variants::{self, Given, Keeping, Registered, UnreadRow};
 use crate::wire;
 
 /// Longest time that a passing file waits for its instance.
@@ -22,15 +23,25 @@ pub(crate) struct Catalogue {
     database: PgPool,
     node: Uuid,
     variants: RwLock<Vec<Arc<Registered>>>,
+    /// Rows that this version does not understand.
+    unread: Vec<UnreadRow>,
 }
 
 pub(crate) fn database_problem(error: &sqlx::Error) -> Problem {
-    Problem::new(
-        ProblemKind::Down,
-        "database_down",
-        format!("the records database does not answer: {error}"),
-    )
-    .with_way_out("loaded models go on answering; see: deft service logs")
+    let (kind, code, what) = match error {
+        sqlx::Error::Database(_) => {
+            (ProblemKind::Fault, "records_refused", "the records database refuses")
+        }
+        sqlx::Error::Decode(_)
+        | sqlx::Error::ColumnDecode { .. }
+        | sqlx::Error::ColumnNotFound(_)
+        | sqlx::Error::RowNotFound => {
+            (ProblemKind::Fault, "record_unreadable", "a record is not understood")
+        }
+        _ => (ProblemKind::Down, "database_down", "the records database does not answer"),
+    };
+    Problem::new(kind, code, format!("{what}: {error}"))
+        .with_way_out("loaded models go on answering; see: deft service logs")
 }
 
 pub(crate) fn name_problem(error: &NameError) -> Problem {
@@ -39,9 +50,27 @@ pub(crate) fn name_problem(error: &NameError) -> Problem {
 
 impl Catalogue {
     pub(crate) async fn open(database: PgPool, node: Uuid) -> sqlx::Result<Self> {
-        let all = variants::all(&database, node).await?;
+        let (all, unread) = variants::all(&database, node).await?;
+        for UnreadRow { name, why, .. } in &unread {
+            tracing::warn!("`{name}` is left as it is: {why}");
+        }
         let variants = RwLock::new(all.into_iter().map(Arc::new).collect());
-        Ok(Self { database, node, variants })
+        Ok(Self { database, node, variants, unread })
+    }
+
+    /// Rows that this version does not understand; they stay as they are.
+    pub(crate) fn unread(&self) -> &[UnreadRow] {
+        &self.unread
+    }
+
+    /// Refuses a name that a row has which is not understood: it would be overwritten.
+    fn refuse_unread(&self, name: &VariantName) -> Result<(), Problem> {
+        let Some(row) = self.unread.iter().find(|row| row.name == *name) else {
+            return Ok(());
+        };
+        let detail = format!("`{name}` is there and not understood ({})", row.why);
+        Err(Problem::new(ProblemKind::Refused, "not_understood", detail)
+            .with_way_out("run the version that recorded it, or choose another name"))
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<Registered>> {
@@ -87,7 +116,7 @@ impl Catalogue {
         // What was given with it stays with it.
         let known = self.all().into_iter().find(|known| known.path == path);
         let given = known.map(|known| known.given.clone()).unwrap_or_default();
-        self.record(path, name, false, given).await
+        self.record(path, name, Keeping::Where, given).await
     }
 
     /// Looks at a file that is to be there for the time of a call only. A file that is known already is
@@ -111,6 +140,7 @@ impl Catalogue {
             stamp: examined.stamp,
             facts: examined.facts,
             registered_at: Utc::now(),
+            since: Instant::now(),
             kept: false,
             passing: true,
             given: Given::default(),
@@ -130,28 +160,44 @@ impl Catalogue {
                 seen.insert(found.id);
                 return true;
             }
-            let waits = (Utc::now() - found.registered_at).to_std().unwrap_or_default();
-            !seen.remove(&found.id) && waits < LONGEST_PASSING
+            !seen.remove(&found.id) && found.since.elapsed() < LONGEST_PASSING
         });
     }
 
-    /// Records a variant whose files are the depot's own.
+    /// Records a variant whose files are the depot's own, with the id that they have there.
     pub(crate) async fn keep(
         &self,
         path: &Path,
         name: &VariantName,
+        id: Option<Uuid>,
         given: Given,
     ) -> Result<Arc<Registered>, Problem> {
-        self.record(path, Some(&name.to_string()), true, given).await
+        self.record(path, Some(&name.to_string()), Keeping::Kept(id), given).await
     }
 
     /// Forgets a variant; its files are somebody else's matter.
     pub(crate) async fn forget(&self, registered: &Registered) -> Result<(), Problem> {
-        let removed = variants::remove(&self.database, registered.id).await;
-        removed.map_err(|error| database_problem(&error))?;
+        self.forget_with(registered, async { Ok(()) }).await
+    }
+
+    /// Forgets a variant together with its files, which `remove` removes: where they cannot be removed,
+    /// nothing is forgotten.
+    pub(crate) async fn forget_with<T>(
+        &self,
+        registered: &Registered,
+        remove: impl Future<Output = Result<T, Problem>>,
+    ) -> Result<T, Problem> {
+        let down = |error: sqlx::Error| database_problem(&error);
+        let mut change = in_time(self.database.begin()).await.map_err(down)?;
+        variants::remove(&mut *change, registered.id).await.map_err(down)?;
+        let removed = remove.await?;
+        // Without its files it is nothing: where this is not recorded the next start does it.
+        if let Err(error) = in_time(change.commit()).await {
+            tracing::error!("`{}` is removed, and that is not recorded: {error}", registered.name);
+        }
         let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
         variants.retain(|found| found.id != registered.id);
-        Ok(())
+        Ok(removed)
     }
 
     /// Gives a variant another name, and the path that its file has then.
@@ -177,21 +223,23 @@ impl Catalogue {
         &self,
         path: &Path,
         name: Option<&str>,
-        kept: bool,
+        keeping: Keeping,
         given: Given,
     ) -> Result<Arc<Registered>, Problem> {
-        let examined = examine_with(path, given.template.clone()).await?;
+        let is_kept = matches!(keeping, Keeping::Kept(_));
+        let examined = examine_with(path, given.template.clone(), is_kept).await?;
         let quantisation = &examined.facts.quantisation;
         let name = match name {
             Some(given) => VariantName::given(given, quantisation),
             None => VariantName::from_file(path, quantisation),
         };
         let name = name.map_err(|error| name_problem(&error))?;
+        self.refuse_unread(&name)?;
         let place = path.to_str().ok_or_else(|| {
             Problem::new(ProblemKind::Invalid, "path_not_utf8", "the file's path is not UTF-8")
         })?;
         let stored =
-            variants::store(&self.database, self.node, &name, place, &examined, kept, &given)
+            variants::store(&self.database, self.node, &name, place, &examined, keeping, &given)
                 .await
                 .map_err(|error| database_problem(&error))?;
         let registered = Arc::new(stored.ok_or_else(|| {
@@ -216,13 +264,20 @@ impl Catalogue {
 
 /// What a file is, read off the threads that serve.
 async fn examine(path: &Path) -> Result<Examined, Problem> {
-    examine_with(path, None).await
+    examine_with(path, None, false).await
 }
 
-async fn examine_with(path: &Path, template: Option<String>) -> Result<Examined, Problem> {
+async fn examine_with(
+    path: &Path,
+    template: Option<String>,
+    is_kept: bool,
+) -> Result<Examined, Problem> {
     let file = absolute(path)?;
     off_thread(move || {
-        let examined = deft_depot::examine_with(&file, template.as_deref());
+        let examined = match is_kept {
+            true => deft_depot::examine_kept(&file, template.as_deref()),
+            false => deft_depot::examine_with(&file, template.as_deref()),
+        };
         examined.map_err(|error| wire::depot_problem(&error))
     })
     .await
@@ -292,13 +347,14 @@ mod tests {
                 stamp: FileStamp { bytes: 1, modified_ns: 1, inode: 1 },
                 facts: facts(),
                 registered_at: Utc::now(),
+                since: Instant::now(),
                 kept: false,
                 passing: false,
                 given: Given::default(),
             })
         });
         let variants = RwLock::new(registered.collect());
-        Catalogue { database, node: Uuid::nil(), variants }
+        Catalogue { database, node: Uuid::nil(), variants, unread: Vec::new() }
     }
 
     #[tokio::test]

@@ -1,15 +1,14 @@
 //! The depot's own files: taking them in, writing them out, renaming, removing, looking after them.
 
+mod import;
+
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 
-use deft_depot::{
-    FileRole, Health, Manifest, Store, StoreError, StoredFile, Taken, Taking, VariantName,
-    find_models,
-};
+use deft_depot::{Health, Manifest, Store, StoreError, StoredFile, VariantName, find_models};
 use deft_protocol::manage::{
-    DepotUsage, ExportRequest, FoundModel, ImportRequest, Removal, Transfer, TransferKind,
+    DepotUsage, ExportRequest, FoundModel, NotUnderstood, Removal, Transfer, TransferKind,
     VariantUsage, VerifyRequest,
 };
 use deft_protocol::{Problem, ProblemKind};
@@ -31,54 +30,7 @@ pub(crate) struct Keeping {
     pub(crate) fetching: Fetching,
 }
 
-/// Longest chat template in bytes.
-const LONGEST_TEMPLATE: u64 = 1 << 20;
-
-/// A file that is to be taken in.
-struct Intake {
-    role: FileRole,
-    path: PathBuf,
-    bytes: u64,
-}
-
 impl Keeping {
-    /// Takes a file into the depot: looked at first, then copied or moved with progress.
-    pub(crate) async fn import(&self, request: &ImportRequest) -> Result<Transfer, Problem> {
-        let path = absolute(&request.path)?;
-        let beside = Beside {
-            projector: request.projector.as_deref().map(absolute).transpose()?,
-            template: request.template.as_deref().map(absolute).transpose()?,
-        };
-        let (name, defaults) = (request.name.clone(), request.defaults.clone());
-        let looked = off_thread(move || look_at(&path, &beside, name.as_deref()));
-        let (name, intakes, template) = looked.await?;
-        if self.catalogue.by_name(&name).is_some() || self.store.variant(&name).is_some() {
-            let detail = format!("`{name}` is in the depot already");
-            return Err(Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(
-                format!(
-                    "give it another name: --as {}/other; or remove that one first",
-                    name.model
-                ),
-            ));
-        }
-        let total = intakes.iter().map(|intake| intake.bytes).sum();
-        let taking = if request.move_it { Taking::Move } else { Taking::Copy };
-        let (store, catalogue) = (Arc::clone(&self.store), Arc::clone(&self.catalogue));
-        let about = name.to_string();
-        let given = Given { template, defaults: defaults.clone() };
-        let variant = Manifest::new(name, Vec::new()).loaded_with(defaults);
-        let work = move |handle: &Handle| take_in(&store, variant, intakes, taking, handle);
-        let after = move |(name, path): (VariantName, PathBuf)| async move {
-            let registered = catalogue.keep(&path, &name, given).await?;
-            Ok(format!("kept as `{}`", registered.name))
-        };
-        Ok(self.transfers.begin_on_disk(
-            Beginning::now(TransferKind::Import, &about, total),
-            work,
-            after,
-        ))
-    }
-
     /// Writes a variant's files into a folder.
     pub(crate) fn export(
         &self,
@@ -189,10 +141,7 @@ impl Keeping {
         self.fleet.refuse_while_loaded(&registered.name.to_string())?;
         let (store, name, kept) =
             (Arc::clone(&self.store), registered.name.clone(), registered.kept);
-        if !only_ask {
-            self.catalogue.forget(registered).await?;
-        }
-        let frees = off_thread(move || {
+        let work = off_thread(move || {
             if !kept {
                 return Ok(0);
             }
@@ -203,7 +152,11 @@ impl Keeping {
                 other => other.map_err(|error| store_problem(&error)),
             }
         });
-        Ok(Removal { name: registered.name.to_string(), kept, frees: frees.await? })
+        let frees = match only_ask {
+            true => work.await?,
+            false => self.catalogue.forget_with(registered, work).await?,
+        };
+        Ok(Removal { name: registered.name.to_string(), kept, frees })
     }
 
     /// Gives a variant another name.
@@ -222,27 +175,78 @@ impl Keeping {
         }
         let mut path = registered.path.clone();
         if registered.kept {
-            let (store, from, target) =
-                (Arc::clone(&self.store), registered.name.clone(), to.clone());
-            path = off_thread(move || {
-                store.rename(&from, &target).map_err(|error| store_problem(&error))?;
-                let file = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-                Ok(store.path(&target, &file))
-            })
-            .await?;
+            let file = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            path = self.store.path(&to, &file);
+            self.move_files(&registered.name, &to).await?;
         }
-        self.catalogue.rename(registered, &to, &path).await
+        match self.catalogue.rename(registered, &to, &path).await {
+            Err(problem) if registered.kept => {
+                // Files and record have the same name, whatever happens.
+                if let Err(stays) = self.move_files(&to, &registered.name).await {
+                    tracing::error!("`{to}` could not get its old name back: {}", stays.detail);
+                }
+                Err(problem)
+            }
+            renamed => renamed,
+        }
     }
 
-    /// Brings records and files together again, whichever was lost.
+    async fn move_files(&self, from: &VariantName, to: &VariantName) -> Result<(), Problem> {
+        let (store, from, to) = (Arc::clone(&self.store), from.clone(), to.clone());
+        off_thread(move || store.rename(&from, &to).map_err(|error| store_problem(&error))).await
+    }
+
+    /// What is there and not understood, of files and of records.
+    pub(crate) async fn not_understood(&self) -> Result<Vec<NotUnderstood>, Problem> {
+        let store = Arc::clone(&self.store);
+        let told = off_thread(move || store.not_understood().map_err(|e| store_problem(&e)));
+        let files = told.await?.into_iter().map(|told| NotUnderstood {
+            name: told.name,
+            place: told.folder.display().to_string(),
+            why: told.why,
+            bytes: told.bytes,
+        });
+        let records = self.catalogue.unread().iter().map(|row| NotUnderstood {
+            name: row.name.to_string(),
+            place: row.path.display().to_string(),
+            why: row.why.clone(),
+            bytes: row.path.metadata().map_or(0, |found| found.len()),
+        });
+        Ok(files.chain(records).collect())
+    }
+
+    /// Brings records and files together again, whichever was lost. What is not understood is neither
+    /// forgotten nor recorded.
     pub(crate) async fn reconcile(&self) -> Result<(), Problem> {
         let store = Arc::clone(&self.store);
-        let there = off_thread(move || store.variants().map_err(|error| store_problem(&error)));
-        let there = there.await?;
+        let there = off_thread(move || {
+            let there = store.variants().map_err(|error| store_problem(&error))?;
+            let aside = store.not_understood().map_err(|error| store_problem(&error))?;
+            Ok((there, aside))
+        });
+        let (there, aside) = there.await?;
         for registered in self.catalogue.all().iter().filter(|found| found.kept) {
-            if !there.iter().any(|manifest| manifest.name == registered.name) {
-                tracing::warn!("`{}` is forgotten: its files are gone", registered.name);
-                self.catalogue.forget(registered).await?;
+            let name = &registered.name;
+            if there.iter().any(|manifest| manifest.name == *name) {
+                continue;
+            }
+            if aside.iter().any(|told| told.name == name.to_string()) {
+                tracing::warn!("`{name}` cannot be used: its files are not understood");
+                continue;
+            }
+            // A change of its name broke off before it was recorded.
+            let moved = there.iter().find(|manifest| manifest.id == Some(registered.id));
+            let moved = moved.filter(|manifest| self.catalogue.by_name(&manifest.name).is_none());
+            match moved {
+                Some(manifest) => {
+                    let path = self.store.path(&manifest.name, &manifest.files[0].name);
+                    tracing::info!("`{name}` is `{}` now", manifest.name);
+                    self.catalogue.rename(registered, &manifest.name, &path).await?;
+                }
+                None => {
+                    tracing::warn!("`{name}` is forgotten: its files are gone");
+                    self.catalogue.forget(registered).await?;
+                }
             }
         }
         for manifest in there {
@@ -253,124 +257,36 @@ impl Keeping {
                 continue;
             };
             let path = self.store.path(&manifest.name, &first.name);
-            let template =
-                manifest.template().map(|file| self.store.path(&manifest.name, &file.name));
-            let template = template.and_then(|path| std::fs::read_to_string(path).ok());
+            let template = match self.template(&manifest) {
+                Ok(template) => template,
+                Err(problem) => {
+                    tracing::warn!("`{}`: {}", manifest.name, problem.detail);
+                    continue;
+                }
+            };
             let given = Given { template, defaults: manifest.defaults.clone() };
-            match self.catalogue.keep(&path, &manifest.name, given).await {
+            match self.catalogue.keep(&path, &manifest.name, manifest.id, given).await {
                 Ok(found) => tracing::info!("`{}` is found again in the depot", found.name),
                 Err(problem) => tracing::warn!("`{}`: {}", manifest.name, problem.detail),
             }
         }
         Ok(())
     }
+
+    /// The chat template that a variant has of its own.
+    fn template(&self, manifest: &Manifest) -> Result<Option<String>, Problem> {
+        let Some(file) = manifest.template() else {
+            return Ok(None);
+        };
+        let path = self.store.path(&manifest.name, &file.name);
+        let opened = deft_depot::open_kept_template(&path);
+        opened.map(Some).map_err(|error| depot_problem(&error))
+    }
 }
 
 /// Whether an operator's word means a variant.
 fn means(word: &str, name: &VariantName) -> bool {
     word == name.model || word == name.to_string()
-}
-
-/// What goes with a model's own files.
-struct Beside {
-    projector: Option<PathBuf>,
-    template: Option<PathBuf>,
-}
-
-/// Reads a chat template.
-fn template(path: &Path) -> Result<String, Problem> {
-    let unusable = |why: &dyn std::fmt::Display| {
-        let detail = format!("the template `{}` cannot be used: {why}", path.display());
-        Problem::new(ProblemKind::Refused, "template_unusable", detail)
-    };
-    let bytes = path.metadata().map_err(|error| unusable(&error))?.len();
-    if bytes > LONGEST_TEMPLATE {
-        return Err(unusable(&format!("it has {bytes} bytes")));
-    }
-    std::fs::read_to_string(path).map_err(|error| unusable(&error))
-}
-
-/// Looks at what is to be taken in, before a byte is copied.
-fn look_at(
-    path: &Path,
-    beside: &Beside,
-    name: Option<&str>,
-) -> Result<(VariantName, Vec<Intake>, Option<String>), Problem> {
-    let template = beside.template.as_deref().map(template).transpose()?;
-    let examined = deft_depot::examine_with(path, template.as_deref())
-        .map_err(|error| depot_problem(&error))?;
-    let defect = examined.facts.warnings.iter().find(|note| note.starts_with("chat template:"));
-    if let Some(defect) = defect.filter(|_| template.is_some()) {
-        return Err(Problem::new(ProblemKind::Refused, "template_unusable", defect.clone()));
-    }
-    let quantisation = &examined.facts.quantisation;
-    let name = match name {
-        Some(given) => VariantName::given(given, quantisation),
-        None => VariantName::from_file(path, quantisation),
-    };
-    let name = name.map_err(|error| crate::catalogue::name_problem(&error))?;
-    let files = deft_depot::files_of(path, &examined.stamp);
-    let weights = files.map_err(|error| depot_problem(&error))?.into_iter();
-    let projector = beside.projector.iter().map(|path| (FileRole::Projector, path.clone()));
-    let given = beside.template.iter().map(|path| (FileRole::Template, path.clone()));
-    let intake = |(role, path): (FileRole, PathBuf)| {
-        let found = std::fs::metadata(&path).ok().filter(std::fs::Metadata::is_file);
-        let bytes = found.map(|found| found.len()).ok_or_else(|| {
-            let detail = format!("there is no file `{}`", path.display());
-            Problem::new(ProblemKind::Missing, "file_missing", detail)
-        })?;
-        Ok(Intake { role, path, bytes })
-    };
-    let intakes = weights.chain(projector).chain(given).map(intake);
-    Ok((name, intakes.collect::<Result<_, Problem>>()?, template))
-}
-
-/// Takes files in and makes a variant of them; where they are moved, their sources go last.
-fn take_in(
-    store: &Store,
-    variant: Manifest,
-    intakes: Vec<Intake>,
-    taking: Taking,
-    handle: &Handle,
-) -> Result<(VariantName, PathBuf), Problem> {
-    let mut taken = Vec::new();
-    let result = take_and_commit(store, variant, intakes, taking, handle, &mut taken);
-    if result.is_err() {
-        // What cannot be removed now the next start sweeps away.
-        let _ = store.give_back(taken);
-        return result;
-    }
-    for source in taken.iter().filter_map(|taken| taken.source_to_remove.as_ref()) {
-        if let Err(error) = std::fs::remove_file(source) {
-            tracing::warn!("`{}` was taken in and could not be removed: {error}", source.display());
-        }
-    }
-    result
-}
-
-fn take_and_commit(
-    store: &Store,
-    variant: Manifest,
-    intakes: Vec<Intake>,
-    taking: Taking,
-    handle: &Handle,
-    all: &mut Vec<Taken>,
-) -> Result<(VariantName, PathBuf), Problem> {
-    let mut files = Vec::new();
-    for Intake { role, path, .. } in intakes {
-        let file = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        handle.begin_file(&file);
-        let mut progress = |bytes| handle.advance(bytes);
-        let taken =
-            store.take(&path, taking, &mut progress).map_err(|error| store_problem(&error))?;
-        let (bytes, sha256) = (taken.bytes, taken.sha256);
-        files.push(StoredFile { role, name: file, bytes, sha256, mark: None });
-        all.push(taken);
-    }
-    let first = store.path(&variant.name, &files[0].name);
-    let manifest = Manifest { files, ..variant };
-    store.commit(&manifest).map_err(|error| store_problem(&error))?;
-    Ok((manifest.name, first))
 }
 
 /// What reading everything again found.

@@ -3,9 +3,16 @@
 
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
+
+use crate::private_files::write_whole;
+
+/// How long somebody holds the lock who only looks.
+const LOOKED: Duration = Duration::from_millis(5);
 
 /// Where a running service is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -32,15 +39,23 @@ impl Held {
     /// The data directory cannot be used.
     pub fn take(data_dir: &Path) -> io::Result<Result<Self, Option<Presence>>> {
         let lock = open_lock(data_dir)?;
-        match lock.try_lock() {
-            Ok(()) => {
-                let held = Self { _lock: lock, data_dir: data_dir.to_owned() };
-                held.write(None)?;
-                Ok(Ok(held))
+        loop {
+            match lock.try_lock() {
+                Ok(()) => break,
+                Err(TryLockError::Error(error)) => return Err(error),
+                Err(TryLockError::WouldBlock) => {}
             }
-            Err(TryLockError::WouldBlock) => Ok(Err(read(data_dir))),
-            Err(TryLockError::Error(error)) => Err(error),
+            match lock.try_lock_shared() {
+                // Nobody has it for good: somebody only looks, and will have looked in a moment.
+                Ok(()) => lock.unlock()?,
+                Err(TryLockError::WouldBlock) => return Ok(Err(read(data_dir))),
+                Err(TryLockError::Error(error)) => return Err(error),
+            }
+            std::thread::sleep(LOOKED);
         }
+        let held = Self { _lock: lock, data_dir: data_dir.to_owned() };
+        held.write(None)?;
+        Ok(Ok(held))
     }
 
     /// Says where the service listens.
@@ -64,10 +79,7 @@ impl Held {
             address,
             version: deft_protocol::VERSION.to_owned(),
         };
-        let path = file(&self.data_dir);
-        let temporary = path.with_extension("new");
-        std::fs::write(&temporary, serde_json::to_vec_pretty(&presence)?)?;
-        std::fs::rename(&temporary, path)
+        write_whole(&file(&self.data_dir), &serde_json::to_vec_pretty(&presence)?)
     }
 }
 
@@ -101,7 +113,12 @@ pub fn wait_until_gone(data_dir: &Path) -> io::Result<()> {
 }
 
 fn open_lock(data_dir: &Path) -> io::Result<File> {
-    OpenOptions::new().create(true).truncate(false).write(true).open(lock_file(data_dir))
+    let mut options = OpenOptions::new();
+    // Whoever may open it may lock it.
+    options.create(true).truncate(false).read(true).write(true).mode(0o600);
+    let lock = options.open(lock_file(data_dir))?;
+    lock.set_permissions(std::fs::Permissions::from_mode(0o600))?;
+    Ok(lock)
 }
 
 fn lock_file(data_dir: &Path) -> PathBuf {
@@ -131,6 +148,20 @@ mod tests {
         drop(held);
         assert_eq!(find(folder.path()), None);
         wait_until_gone(folder.path()).unwrap();
+    }
+
+    #[test]
+    fn somebody_who_only_looks_is_not_taken_for_a_service() {
+        let folder = tempfile::tempdir().unwrap();
+        drop(Held::take(folder.path()).unwrap().unwrap());
+        let look = File::open(lock_file(folder.path())).unwrap();
+        look.lock_shared().unwrap();
+        let looked = std::thread::spawn(move || {
+            std::thread::sleep(LOOKED * 20);
+            drop(look);
+        });
+        assert!(Held::take(folder.path()).unwrap().is_ok());
+        looked.join().unwrap();
     }
 
     #[test]

@@ -19,7 +19,8 @@ use tokio::sync::OnceCell;
 use crate::board::Board;
 use crate::catalogue::Catalogue;
 use crate::config::{Config, ConfigError, FetchingConfig};
-use crate::database::{CONNECT, Database, DatabaseError};
+use crate::database::{self, CONNECT, Database, DatabaseError};
+use crate::depot_identity::{self, DepotIdentityError};
 use crate::fetching::{self, Fetching};
 use crate::fleet::pools::Machine;
 use crate::fleet::{Fleet, Rules};
@@ -31,7 +32,9 @@ use crate::loads::Loads;
 use crate::machine::Memory;
 use crate::metrics::Metrics;
 use crate::presence::{Held, Presence};
-use crate::records::{calls::Recorder, nodes};
+use crate::private_files::private_folder;
+use crate::records::calls::Recorder;
+use crate::records::nodes::{self, NodeError};
 use crate::routes::events::Events;
 use crate::routes::{self, App};
 use crate::sources::Sources;
@@ -75,6 +78,12 @@ pub enum RunError {
     /// The depot's files cannot be used.
     #[error(transparent)]
     Depot(#[from] StoreError),
+    /// The depot is not the one that the records know.
+    #[error(transparent)]
+    DepotIdentity(#[from] DepotIdentityError),
+    /// Nobody knows which node of the records this is.
+    #[error(transparent)]
+    Node(#[from] NodeError),
     /// Other machines cannot be asked.
     #[error(transparent)]
     Remote(#[from] RemoteError),
@@ -98,14 +107,25 @@ fn place(presence: Option<&Presence>) -> String {
     }
 }
 
+/// What an operator says at a start, and at that one only.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct StartOptions {
+    /// Use the depot's folder as it is, also where it is not the one that the records know.
+    pub accept_depot: bool,
+}
+
 /// Runs the service until it is told to stop. `ready` is called with its address once it answers.
 ///
 /// # Errors
 /// Why it could not start. Nothing is left running then.
-pub async fn run(config: Config, ready: impl FnOnce(&str)) -> Result<(), RunError> {
+pub async fn run(
+    config: Config,
+    options: StartOptions,
+    ready: impl FnOnce(&str),
+) -> Result<(), RunError> {
     let data_dir = &config.data_dir;
     let in_data_dir = |source| RunError::DataDir { path: data_dir.clone(), source };
-    std::fs::create_dir_all(data_dir).map_err(in_data_dir)?;
+    private_folder(data_dir, database::passing_group(&config)).map_err(in_data_dir)?;
     let held = Held::take(data_dir).map_err(in_data_dir)?.map_err(RunError::Running)?;
     // Signals are waited for from the first moment, so that a start can be broken off cleanly.
     let mut stop = Stop::new()?;
@@ -115,14 +135,16 @@ pub async fn run(config: Config, ready: impl FnOnce(&str)) -> Result<(), RunErro
         database = Database::open(&config) => database?,
         () = stop.wait() => return Ok(()),
     };
-    let served = serve(&config, &database, &held, listener, &address, stop, ready).await;
+    let served = serve(&config, options, &database, &held, listener, &address, stop, ready).await;
     database.close().await;
     held.leave();
     served
 }
 
+#[expect(clippy::too_many_arguments, reason = "the parts of one start")]
 async fn serve(
     config: &Config,
+    options: StartOptions,
     database: &Database,
     held: &Held,
     listener: TcpListener,
@@ -131,7 +153,10 @@ async fn serve(
     ready: impl FnOnce(&str),
 ) -> Result<(), RunError> {
     let pool = &database.pool;
-    let node = nodes::id(&config.data_dir)?;
+    let folder = config.data_dir.join("depot");
+    let is_private = config.database.url.is_none();
+    let depot = deft_depot::identity(&folder)?;
+    let node = patiently(|| nodes::id(pool, &config.data_dir, is_private, depot)).await?;
     let node_name = rustix::system::uname().nodename().to_string_lossy().into_owned();
     patiently(|| nodes::introduce(pool, node, &node_name)).await?;
     let catalogue = Arc::new(patiently(|| Catalogue::open(pool.clone(), node)).await?);
@@ -167,8 +192,11 @@ async fn serve(
         idle: config.loading.idle,
         wait: Duration::from_secs(config.loading.wait_seconds),
     });
-    let folder = config.data_dir.join("depot");
+    let kept = catalogue.all().iter().filter(|found| found.kept).count();
+    let accept = options.accept_depot;
+    patiently(|| depot_identity::check(pool, node, &folder, kept, accept)).await?;
     let store = Arc::new(Store::open(&folder)?);
+    patiently(|| nodes::has_depot(pool, node, store.id())).await?;
     let transfers = Transfers::new(Some((pool.clone(), node)));
     let finder = finder(config)?;
     let fetching = Fetching::new(fetching::Parts {
@@ -253,16 +281,40 @@ async fn serve(
     Ok(())
 }
 
+/// Errors that may only say that the machine stands still for a while.
+trait MayPass {
+    fn may_pass(&self) -> bool;
+}
+
+impl MayPass for sqlx::Error {
+    fn may_pass(&self) -> bool {
+        matches!(self, Self::PoolTimedOut)
+    }
+}
+
+impl MayPass for NodeError {
+    fn may_pass(&self) -> bool {
+        matches!(self, Self::Records(error) if error.may_pass())
+    }
+}
+
+impl MayPass for DepotIdentityError {
+    fn may_pass(&self) -> bool {
+        matches!(self, Self::Records(error) if error.may_pass())
+    }
+}
+
 /// Reads what a start needs; where the machine stands still for a while the start does too, and does not
 /// fail.
-async fn patiently<T, F>(mut read: impl FnMut() -> F) -> Result<T, sqlx::Error>
+async fn patiently<T, E, F>(mut read: impl FnMut() -> F) -> Result<T, E>
 where
-    F: Future<Output = Result<T, sqlx::Error>>,
+    E: MayPass,
+    F: Future<Output = Result<T, E>>,
 {
     let deadline = tokio::time::Instant::now() + CONNECT;
     loop {
         match read().await {
-            Err(sqlx::Error::PoolTimedOut) if tokio::time::Instant::now() < deadline => {}
+            Err(error) if error.may_pass() && tokio::time::Instant::now() < deadline => {}
             done => return done,
         }
     }

@@ -3,7 +3,9 @@
 use std::fmt::Write;
 use std::time::Duration;
 
-use deft_depot::{DepotError, FileRole, RemoteError, Source, SourceError, StoreError};
+use deft_depot::{
+    DepotError, FileRole, NamedFileError, RemoteError, Source, SourceError, StoreError,
+};
 use deft_planning::{
     CacheType, Demand, Grant, HOST, LoadSettings, ModelShape, Place, Placement, Share, Weights,
     WishedPlace,
@@ -296,6 +298,9 @@ pub(crate) fn depot_problem(error: &DepotError) -> Problem {
         DepotError::Changed { .. } => (ProblemKind::Refused, refusals::FILE_CHANGED),
         DepotError::Checkpoint { .. } => (ProblemKind::Refused, "file_refused"),
         DepotError::Unconverted { .. } => (ProblemKind::Refused, "not_converted"),
+        DepotError::Link(_) => (ProblemKind::Refused, "link_refused"),
+        DepotError::NotAProjector { .. } => (ProblemKind::Refused, "projector_unusable"),
+        DepotError::NotATemplate { .. } => (ProblemKind::Refused, "template_unusable"),
     };
     Problem::new(kind, code, error.to_string())
 }
@@ -309,6 +314,12 @@ pub(crate) fn store_problem(error: &StoreError) -> Problem {
         StoreError::Taken(_) => (ProblemKind::Refused, "name_taken"),
         StoreError::NoVariant(_) => (ProblemKind::Missing, "not_kept"),
         StoreError::FileThere(_) => (ProblemKind::Refused, "file_there"),
+        StoreError::Named(NamedFileError::Absent(_)) => (ProblemKind::Missing, "file_missing"),
+        StoreError::Named(NamedFileError::Link { .. }) => (ProblemKind::Refused, "link_refused"),
+        StoreError::Named(_) => (ProblemKind::Invalid, "file_unreadable"),
+        StoreError::NotUnderstood { .. }
+        | StoreError::OtherForm { .. }
+        | StoreError::MarkerUnusable { .. } => (ProblemKind::Refused, "not_understood"),
     };
     Problem::new(kind, code, error.to_string())
 }

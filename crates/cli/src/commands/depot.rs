@@ -6,9 +6,10 @@ use std::path::Path;
 
 use deft_client::Client;
 use deft_protocol::manage::{
-    CheckReport, DepotUsage, Finding, FoundModel, ImportRequest, PullRequest, RegisterRequest,
-    Removal, ServiceStatus, Transfer, Variant, VariantUsage,
+    CheckReport, DepotUsage, Finding, FoundModel, ImportRequest, NotUnderstood, PullRequest,
+    RegisterRequest, Removal, ServiceStatus, Transfer, Variant, VariantUsage,
 };
+use serde_json::json;
 
 use super::{offers, passing, transfers};
 use crate::arguments::{Common, Depot, DepotOrder};
@@ -54,15 +55,25 @@ pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> 
         }
         Depot::List { words, sort } => {
             let variants = chosen(client.depot().await?, &words, sort);
+            let mut aside = client.not_understood().await?;
+            aside.retain(|told| words.iter().all(|word| told.name.contains(word)));
             if common.json {
-                print::json(&variants);
-            } else if variants.is_empty() {
+                print::json(&listed(&variants, &aside));
+                return Ok(());
+            }
+            if variants.is_empty() && aside.is_empty() {
                 print::note(match words.is_empty() {
                     true => "the depot is empty; take a file in: deft depot import FILE",
                     false => "nothing in the depot has these words",
                 });
-            } else {
+            }
+            if !variants.is_empty() {
                 print::line(list(&variants));
+            }
+            for told in &aside {
+                let NotUnderstood { name, place, why, bytes } = told;
+                let bytes = print::bytes(*bytes);
+                print::line(format!("{name}: not understood ({why}); {bytes} stay in {place}"));
             }
         }
         Depot::Path { model } => {
@@ -328,6 +339,18 @@ fn notes(variant: &Variant) {
     for warning in &variant.facts.warnings {
         print::note(format!("note: {warning}"));
     }
+}
+
+/// Variants, and after them what is not understood.
+fn listed(variants: &[Variant], aside: &[NotUnderstood]) -> Vec<serde_json::Value> {
+    let variants = variants.iter().map(|variant| json!(variant));
+    let aside = aside.iter().map(|told| {
+        json!({
+            "name": told.name, "not_understood": told.why, "path": told.place,
+            "file_bytes": told.bytes,
+        })
+    });
+    variants.chain(aside).collect()
 }
 
 fn list(variants: &[Variant]) -> String {

@@ -64,12 +64,17 @@ pub(super) fn paths(incoming: &Path, key: &str) -> (PathBuf, PathBuf) {
     (incoming.join(format!("{key}.part")), incoming.join(format!("{key}.segments")))
 }
 
-/// Whether a file is of a fetch that somebody may still go on with. A clock that was set back makes it
+/// Whether a file of `incoming` has the name of one that is being fetched: its key is a digest.
+pub(crate) fn is_one(name: &str) -> bool {
+    let key = name.strip_suffix(".part").or_else(|| name.strip_suffix(".segments"));
+    key.is_some_and(|key| key.parse::<Digest>().is_ok())
+}
+
+/// Whether a file of a fetch is one that somebody may still go on with. A clock that was set back makes it
 /// no older.
 pub(crate) fn is_recent(path: &Path) -> bool {
-    let is_ours = path.extension().is_some_and(|ending| ending == "part" || ending == "segments");
     let written = path.metadata().and_then(|found| found.modified());
-    is_ours && written.is_ok_and(|at| at.elapsed().map_or(true, |age| age < KEPT))
+    written.is_ok_and(|at| at.elapsed().map_or(true, |age| age < KEPT))
 }
 
 /// Length of the file whose content is here in part.

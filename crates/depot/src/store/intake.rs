@@ -3,17 +3,21 @@
 use std::collections::BTreeMap;
 use std::fmt;
 use std::fs::{self, File};
-use std::io::{self, Read, Write};
+use std::io::{self, Read, Seek, Write};
+use std::os::fd::AsRawFd;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use aws_lc_rs::digest::{Context, SHA256};
 use deft_planning::Bytes;
-use rustix::fs::{FallocateFlags, fallocate, ioctl_ficlone, statvfs};
+use rustix::fs::{AtFlags, CWD, FallocateFlags, fallocate, ioctl_ficlone, linkat, statvfs};
+use rustix::process::geteuid;
 use serde::{Deserialize, Serialize};
 
-use super::{Progress, Store, StoreError, failed, sync};
+use super::{Progress, Store, StoreError, failed};
+use crate::named::NamedFile;
 
 /// Bytes that are read, hashed and written at a time.
 const PIECE: usize = 1 << 20;
@@ -111,57 +115,94 @@ pub struct Taken {
     /// Its length.
     pub bytes: u64,
     /// A file that is to be removed once the variant is committed.
-    pub source_to_remove: Option<PathBuf>,
+    pub source_to_remove: Option<MovedSource>,
     _claim: Claim,
 }
 
+/// Where a file was that is in the depot now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MovedSource {
+    path: PathBuf,
+    device: u64,
+    inode: u64,
+}
+
+impl MovedSource {
+    fn of(source: &NamedFile) -> Self {
+        let (device, inode) = (source.metadata.dev(), source.metadata.ino());
+        Self { path: source.path.clone(), device, inode }
+    }
+
+    /// Where it was.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Removes the file, if it is still the one that was taken in.
+    ///
+    /// # Errors
+    /// Another file is there by now, or the operating system refuses.
+    pub fn remove(&self) -> io::Result<()> {
+        let found = fs::symlink_metadata(&self.path)?;
+        if (found.dev(), found.ino()) != (self.device, self.inode) {
+            return Err(io::Error::other("another file is there by now"));
+        }
+        fs::remove_file(&self.path)
+    }
+}
+
 impl Store {
-    /// Takes a file's content in. Where the file system can, it is shared with the source: linked where
-    /// it is moved, cloned where it is copied; else it is copied. The source stays untouched.
+    /// Takes the content of an opened file in. Where the file system can, it is shared with the source:
+    /// linked where it is moved, cloned where it is copied; else it is copied. The source stays untouched.
     ///
     /// # Errors
     /// The disk is too full, it was cancelled, or the operating system refuses; nothing is left
     /// behind then.
     pub fn take(
         &self,
-        source: &Path,
+        mut source: NamedFile,
         taking: Taking,
         progress: Progress<'_>,
     ) -> Result<Taken, StoreError> {
-        let mut file = File::open(source).map_err(failed("open", source))?;
-        let bytes = file.metadata().map_err(failed("read", source))?.len();
+        let bytes = source.metadata.len();
+        // Its header may have been read by this handle.
+        source.file.rewind().map_err(failed("read", &source.path))?;
         let unfinished = self.new_incoming();
-        let _ = fs::remove_file(&unfinished);
-        let taken = match taking {
-            Taking::Move if fs::hard_link(source, &unfinished).is_ok() => {
-                digest(&mut file, source, progress)
-            }
-            _ => self.copy_in(&mut file, source, bytes, &unfinished, progress),
+        let _ = self.disk.remove(&unfinished);
+        let taken = if taking == Taking::Move && self.linked(&source, &unfinished) {
+            digest(&mut source.file, &source.path, progress)
+        } else {
+            self.copy_in(&mut source, bytes, &unfinished, progress)
         };
         let settled = taken.and_then(|sha256| self.settle(&unfinished, sha256));
         if settled.is_err() {
-            let _ = fs::remove_file(&unfinished);
+            let _ = self.disk.remove(&unfinished);
         }
         let claim = settled?;
-        let source_to_remove = (taking == Taking::Move).then(|| source.to_owned());
+        let source_to_remove = (taking == Taking::Move).then(|| MovedSource::of(&source));
         Ok(Taken { sha256: claim.digest, bytes, source_to_remove, _claim: claim })
+    }
+
+    /// Links an opened file into `incoming`, where it is ours: another owner could go on writing it.
+    fn linked(&self, source: &NamedFile, unfinished: &Path) -> bool {
+        if source.metadata.uid() != geteuid().as_raw() || self.disk.change().is_err() {
+            return false;
+        }
+        // By its handle: the path may lead to another file by now.
+        let handle = format!("/proc/self/fd/{}", source.file.as_raw_fd());
+        linkat(CWD, handle, CWD, unfinished, AtFlags::SYMLINK_FOLLOW).is_ok()
     }
 
     fn copy_in(
         &self,
-        file: &mut File,
-        source: &Path,
+        source: &mut NamedFile,
         bytes: u64,
         unfinished: &Path,
         progress: Progress<'_>,
     ) -> Result<Digest, StoreError> {
-        let mut target = File::options()
-            .create_new(true)
-            .read(true)
-            .write(true)
-            .open(unfinished)
-            .map_err(failed("make", unfinished))?;
-        if ioctl_ficlone(&target, &*file).is_ok() {
+        let mut target = self.disk.create(unfinished).map_err(failed("make", unfinished))?;
+        if ioctl_ficlone(&target, &source.file).is_ok() {
             let digest = digest(&mut target, unfinished, progress)?;
             target.sync_all().map_err(failed("write", unfinished))?;
             return Ok(digest);
@@ -170,8 +211,12 @@ impl Store {
         // Reserved, so that nothing else can fill the disk meanwhile; where the file system cannot,
         // writing tells.
         let _ = fallocate(&target, FallocateFlags::KEEP_SIZE, 0, bytes);
-        let digest = copy(file, source, &mut target, unfinished, progress)?;
-        target.sync_all().map_err(failed("write", unfinished))?;
+        let digest = each_piece(&mut source.file, &source.path, progress, |piece| {
+            let written = self.disk.change().and_then(|()| target.write_all(piece));
+            written.map_err(failed("write", unfinished))
+        })?;
+        let synced = self.disk.change().and_then(|()| target.sync_all());
+        synced.map_err(failed("write", unfinished))?;
         Ok(digest)
     }
 
@@ -198,8 +243,9 @@ impl Store {
         // Nothing is removed between the look and the claim.
         let mut claims = lock(&self.claims);
         if object.exists() {
-            fs::remove_file(unfinished).map_err(failed("remove", unfinished))?;
+            self.disk.remove_file(unfinished).map_err(failed("remove", unfinished))?;
         } else {
+            self.note_one(&digest)?;
             self.place(unfinished, &object)?;
         }
         *claims.entry(digest).or_default() += 1;
@@ -208,10 +254,11 @@ impl Store {
 
     fn place(&self, unfinished: &Path, object: &Path) -> Result<(), StoreError> {
         let bucket = object.parent().unwrap_or(&self.root);
-        fs::create_dir_all(bucket).map_err(failed("make", bucket))?;
-        fs::rename(unfinished, object).map_err(failed("move", unfinished))?;
-        sync(bucket)?;
-        sync(&self.root.join("objects/sha256"))
+        let write = |folder: &Path| self.disk.sync(folder).map_err(failed("write", folder));
+        self.disk.make_folder(bucket).map_err(failed("make", bucket))?;
+        self.disk.rename(unfinished, object).map_err(failed("move", unfinished))?;
+        write(bucket)?;
+        write(&self.root.join("objects/sha256"))
     }
 }
 
@@ -265,14 +312,14 @@ fn each_piece(
     }
 }
 
-/// Copies content out of the depot, sharing it where the file system can.
+/// Copies content out of the depot into a new file, sharing it where the file system can.
 pub(super) fn copy_out(
     object: &Path,
+    mut out: File,
     target: &Path,
     progress: Progress<'_>,
 ) -> Result<(), StoreError> {
     let mut file = File::open(object).map_err(failed("open", object))?;
-    let mut out = File::create_new(target).map_err(failed("make", target))?;
     if ioctl_ficlone(&out, &file).is_err() {
         copy(&mut file, object, &mut out, target, progress)?;
     }

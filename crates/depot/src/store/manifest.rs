@@ -1,13 +1,15 @@
 //! What belongs to a variant, written beside its files: enough to find everything again where the
 //! records are lost.
 
-use std::fs::{self, File};
-use std::io::Write;
+use std::fs;
+use std::io::{self, Read};
 use std::path::Path;
 
 use deft_protocol::manage::SettingsRequest;
 use serde::{Deserialize, Serialize};
+use uuid::Uuid;
 
+use super::disk::Disk;
 use super::intake::Digest;
 use super::{StoreError, failed};
 use crate::name::VariantName;
@@ -17,6 +19,8 @@ const FILE: &str = ".deft-variant.json";
 const UNFINISHED: &str = ".deft-variant.json.unfinished";
 /// Of the manifest's form.
 const VERSION: u32 = 1;
+/// Longest manifest that is read, in bytes.
+const LONGEST: u64 = 1 << 20;
 
 /// What a file is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -34,6 +38,7 @@ pub enum FileRole {
 
 /// A file of a variant.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct StoredFile {
     /// What it is for.
     pub role: FileRole,
@@ -50,9 +55,13 @@ pub struct StoredFile {
 
 /// A variant that is kept in the depot.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Manifest {
     /// Of its form.
     pub version: u32,
+    /// Stays the same when it gets another name; older versions gave none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub id: Option<Uuid>,
     /// Its name.
     #[serde(with = "as_text")]
     pub name: VariantName,
@@ -68,6 +77,7 @@ pub struct Manifest {
 
 /// Where a variant was fetched from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Origin {
     /// The reference.
     pub reference: String,
@@ -80,7 +90,8 @@ impl Manifest {
     /// Of a variant with these files.
     #[must_use]
     pub fn new(name: VariantName, files: Vec<StoredFile>) -> Self {
-        Self { version: VERSION, name, files, origin: None, defaults: SettingsRequest::default() }
+        let (id, defaults) = (Some(Uuid::now_v7()), SettingsRequest::default());
+        Self { version: VERSION, id, name, files, origin: None, defaults }
     }
 
     /// Loaded like that where nothing else is said.
@@ -107,29 +118,76 @@ impl Manifest {
         self.files.iter().map(|file| file.bytes).sum()
     }
 
-    /// The manifest in a variant's folder, if there is one that is understood.
-    pub(super) fn read(folder: &Path) -> Option<Self> {
-        let text = fs::read(folder.join(FILE)).ok()?;
-        serde_json::from_slice(&text).ok().filter(|found: &Self| found.version == VERSION)
+    /// What stands in the manifest of a folder.
+    ///
+    /// # Errors
+    /// It cannot be read, or is longer than any manifest.
+    pub(super) fn text(folder: &Path) -> io::Result<Option<String>> {
+        let file = match fs::File::open(folder.join(FILE)) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            // The folder itself is a file.
+            Err(error) if error.kind() == io::ErrorKind::NotADirectory => return Ok(None),
+            opened => opened?,
+        };
+        let mut text = String::new();
+        let length = file.take(LONGEST + 1).read_to_string(&mut text)?;
+        if length as u64 > LONGEST {
+            return Err(io::Error::other(format!("it is longer than {LONGEST} bytes")));
+        }
+        Ok(Some(text))
+    }
+
+    /// The manifest in a variant's folder.
+    pub(super) fn read(folder: &Path) -> ReadManifest {
+        let text = match Self::text(folder) {
+            Ok(Some(text)) => text,
+            Ok(None) => return ReadManifest::Absent,
+            Err(error) => {
+                return ReadManifest::NotUnderstood(format!(
+                    "its manifest cannot be read: {error}"
+                ));
+            }
+        };
+        if let Ok(AnyVersion { version }) = serde_json::from_str(&text)
+            && version != VERSION
+        {
+            let why = format!(
+                "its manifest has version {version}; this version of Deft Harbor understands {VERSION}"
+            );
+            return ReadManifest::NotUnderstood(why);
+        }
+        match serde_json::from_str::<Self>(&text) {
+            Ok(manifest) if manifest.files.is_empty() => {
+                ReadManifest::NotUnderstood("its manifest names no files".to_owned())
+            }
+            Ok(manifest) => ReadManifest::Understood(manifest),
+            Err(error) => {
+                ReadManifest::NotUnderstood(format!("its manifest is not understood: {error}"))
+            }
+        }
     }
 
     /// Writes it so that it is there whole or not at all.
-    pub(super) fn write(&self, folder: &Path) -> Result<(), StoreError> {
-        let unfinished = folder.join(UNFINISHED);
+    pub(super) fn write(&self, disk: &Disk, folder: &Path) -> Result<(), StoreError> {
         let text = serde_json::to_vec_pretty(self).unwrap_or_default();
-        let write = || {
-            let mut file = File::create(&unfinished)?;
-            file.write_all(&text)?;
-            file.sync_all()?;
-            fs::rename(&unfinished, folder.join(FILE))
-        };
-        write().map_err(failed("write", folder))
+        let written = disk.write(&folder.join(FILE), &folder.join(UNFINISHED), &text);
+        written.map_err(failed("write", folder))
     }
+}
 
-    pub(super) fn remove(folder: &Path) -> Result<(), StoreError> {
-        let path = folder.join(FILE);
-        fs::remove_file(&path).map_err(failed("remove", &path))
-    }
+/// Only the version, whatever else a later one writes.
+#[derive(Deserialize)]
+struct AnyVersion {
+    version: u32,
+}
+
+/// What a variant's folder says of itself.
+pub(super) enum ReadManifest {
+    Understood(Manifest),
+    /// There is none.
+    Absent,
+    /// There is one, with the reason why it is not understood.
+    NotUnderstood(String),
 }
 
 /// A variant's name as text.

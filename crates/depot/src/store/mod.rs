@@ -1,38 +1,52 @@
 //! The depot's own files: content under its digest, and every file under its own name beside it.
 //!
 //! ```text
+//! depot.json                                 the depot's identity
 //! objects/sha256/ab/cdef…                    content, written once, never changed
 //! models/<model>/<variant>/<file name>       a hard link to it (else a symbolic one)
-//! models/<model>/<variant>/.deft-variant.json  what belongs to the variant: it is there when this is
+//! models/<model>/<variant>/.deft-variant.json  what belongs to the variant
 //! incoming/…                                 what is being written; nothing here is ever listed
-//! aside/…                                    what was fetched and is not what was announced
 //! ```
 //!
-//! A variant appears by the rename of its manifest, after everything else of it is on the disk; it goes
-//! by the removal of its manifest, before anything else of it. So whatever breaks off in between
-//! leaves objects that nobody names, and those are swept away at the next start.
+//! A variant is laid out in `incoming` and appears by one rename of its folder; it goes by a rename of its
+//! folder into `incoming`. So whatever breaks off in between leaves files in `incoming`, and those are
+//! swept away at the next start. Nothing else is: what stands under `models` and is not understood stays
+//! there, and so does all content that it may hold.
 
+mod changes;
+mod disk;
+mod export;
+mod identity;
 mod intake;
 mod manifest;
+mod shelf;
+mod sweep;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io;
 use std::ops::ControlFlow;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use rustix::fs::{CWD, RenameFlags, renameat_with};
 use thiserror::Error;
+use uuid::Uuid;
 
 use crate::name::VariantName;
-use crate::remote::partial;
+use crate::named::NamedFileError;
 use crate::turns::Turns;
-use intake::{Claims, lock};
-pub use intake::{Digest, Taken, Taking};
+use disk::Disk;
+pub use disk::Faults;
+pub use identity::identity;
+use intake::Claims;
+pub use intake::{Digest, MovedSource, Taken, Taking};
 pub(crate) use intake::{digest_of, need_space};
+use manifest::ReadManifest;
 pub use manifest::{FileRole, Manifest, Origin, StoredFile};
+pub use shelf::NotUnderstood;
+use shelf::Shelf;
 
 /// Told of progress in bytes; breaks to cancel.
 pub type Progress<'a> = &'a mut dyn FnMut(u64) -> ControlFlow<()>;
@@ -81,6 +95,42 @@ pub enum StoreError {
     /// A file of that name is there already.
     #[error("`{}` is there already", .0.display())]
     FileThere(PathBuf),
+    /// A file that cannot be opened as it was named.
+    #[error(transparent)]
+    Named(#[from] NamedFileError),
+    /// Something stands there that this version does not understand.
+    #[error("`{}` is there and not understood ({why}); it stays as it is", folder.display())]
+    NotUnderstood {
+        /// Where.
+        folder: PathBuf,
+        /// Why it is not understood.
+        why: String,
+    },
+    /// The depot was written by another version.
+    #[error(
+        "the depot `{}` has form {found}, and this version of Deft Harbor understands form {known}; \
+         nothing in it was changed. Run the version that wrote it, or set another data directory",
+        path.display()
+    )]
+    OtherForm {
+        /// The depot.
+        path: PathBuf,
+        /// Its form.
+        found: u32,
+        /// The form that is understood.
+        known: u32,
+    },
+    /// The depot's marker is damaged.
+    #[error(
+        "`{}` tells which depot this is, and cannot be used: {why}; nothing was changed. Restore the \
+         file from a backup, or move it away to give the depot a new identity", path.display()
+    )]
+    MarkerUnusable {
+        /// The marker.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
 }
 
 pub(crate) fn failed<'a>(
@@ -94,12 +144,14 @@ pub(crate) fn failed<'a>(
 #[derive(Debug)]
 pub struct Store {
     root: PathBuf,
+    id: Uuid,
     /// Content that was taken in and is not committed yet: no removal may touch it.
     claims: Claims,
     /// Keys of what is being fetched: each file by one at a time.
     pub(crate) fetches: Turns,
     /// Gives each intake a file of its own.
     intakes: AtomicU64,
+    disk: Disk,
     /// Held as long as the store is open.
     _lock: File,
 }
@@ -130,37 +182,53 @@ pub enum Health {
 }
 
 impl Store {
-    /// Opens the depot's folder, makes it where it is not there, and sweeps away what was left
-    /// unfinished.
+    /// Opens the depot's folder, makes it where it is not there, and sweeps away what this version left
+    /// unfinished in `incoming`.
     ///
     /// # Errors
-    /// Another process has it, or the operating system refuses.
+    /// Another process has it, another version wrote it, or the operating system refuses.
     pub fn open(root: &Path) -> Result<Self, StoreError> {
-        for folder in ["objects/sha256", "models", "incoming", "aside"] {
+        Self::open_on(root, Disk::default())
+    }
+
+    /// As [`Store::open`], with changes that fail: for tests and drills.
+    ///
+    /// # Errors
+    /// As [`Store::open`], and the faults that were asked for.
+    pub fn open_with_faults(root: &Path, faults: Arc<Faults>) -> Result<Self, StoreError> {
+        Self::open_on(root, Disk::with(faults))
+    }
+
+    fn open_on(root: &Path, disk: Disk) -> Result<Self, StoreError> {
+        // Before anything is made there: a later version's depot is left as it is.
+        identity(root)?;
+        for folder in ["objects/sha256", "models", "incoming"] {
             let path = root.join(folder);
-            fs::create_dir_all(&path).map_err(failed("make", &path))?;
+            let mut make = fs::DirBuilder::new();
+            make.recursive(true).mode(0o700).create(&path).map_err(failed("make", &path))?;
         }
-        let path = root.join("depot.lock");
-        let lock = File::options()
-            .create(true)
-            .truncate(false)
-            .write(true)
-            .open(&path)
-            .map_err(failed("open", &path))?;
-        match lock.try_lock() {
-            Ok(()) => {}
-            Err(fs::TryLockError::WouldBlock) => return Err(StoreError::Locked(root.to_owned())),
-            Err(fs::TryLockError::Error(error)) => return Err(failed("lock", &path)(error)),
+        for path in [root.to_owned(), root.join("models"), root.join("incoming")] {
+            let private = fs::Permissions::from_mode(0o700);
+            fs::set_permissions(&path, private).map_err(failed("change the mode of", &path))?;
         }
+        let lock = locked(root)?;
         let store = Self {
             root: root.to_owned(),
+            id: identity::settle(root, &disk)?,
             claims: Claims::default(),
             fetches: Turns::default(),
             intakes: AtomicU64::new(0),
+            disk,
             _lock: lock,
         };
         store.sweep()?;
         Ok(store)
+    }
+
+    /// What tells this depot from others.
+    #[must_use]
+    pub fn id(&self) -> Uuid {
+        self.id
     }
 
     fn folder(&self, name: &VariantName) -> PathBuf {
@@ -176,216 +244,52 @@ impl Store {
         self.root.join("incoming")
     }
 
+    /// Room in `incoming` for something unfinished.
+    fn unfinished(&self, kind: &str) -> PathBuf {
+        let number = self.intakes.fetch_add(1, Ordering::Relaxed);
+        self.incoming().join(format!("{kind}-{number}"))
+    }
+
     /// A name for a file that is to be written and taken in.
     #[must_use]
     pub fn new_incoming(&self) -> PathBuf {
-        let number = self.intakes.fetch_add(1, Ordering::Relaxed);
-        self.incoming().join(format!("take-{number}"))
-    }
-
-    fn aside(&self) -> PathBuf {
-        self.root.join("aside")
+        self.unfinished(sweep::TAKE)
     }
 
     /// Puts a file aside that is not what was announced: nobody uses it, somebody may look at it
     /// until the next start.
     pub(crate) fn put_aside(&self, file: &Path, name: &str) -> PathBuf {
-        let target = self.aside().join(name);
+        let target = self.incoming().join(format!("{}-{name}", sweep::WRONG));
         // Where it cannot be moved it stays where nobody lists it either.
-        let _ = fs::rename(file, &target);
+        let _ = self.disk.rename(file, &target);
         target
     }
 
-    /// All variants, by name. A manifest that cannot be read is passed over: it is not ours.
+    fn shelf(&self) -> Result<Shelf, StoreError> {
+        Shelf::read(&self.root)
+    }
+
+    /// All variants, by name. Folders that are not understood are told by [`Store::not_understood`].
     ///
     /// # Errors
     /// The folders cannot be read.
     pub fn variants(&self) -> Result<Vec<Manifest>, StoreError> {
-        let mut found = Vec::new();
-        for model in folders(&self.root.join("models"))? {
-            for variant in folders(&model)? {
-                found.extend(Manifest::read(&variant));
-            }
-        }
-        found.sort_by(|a, b| a.name.cmp(&b.name));
-        Ok(found)
+        Ok(self.shelf()?.variants)
     }
 
-    /// The variant of that name, where it is kept here.
+    /// The variant of that name, where it is kept here and understood.
     #[must_use]
     pub fn variant(&self, name: &VariantName) -> Option<Manifest> {
-        Manifest::read(&self.folder(name))
+        match Manifest::read(&self.folder(name)) {
+            ReadManifest::Understood(manifest) => Some(Manifest { name: name.clone(), ..manifest }),
+            ReadManifest::Absent | ReadManifest::NotUnderstood(_) => None,
+        }
     }
 
     /// Where a variant's file stands under its own name.
     #[must_use]
     pub fn path(&self, name: &VariantName, file: &str) -> PathBuf {
         self.folder(name).join(file)
-    }
-
-    /// Makes a variant of files that were taken in: links them under their names, then writes the
-    /// manifest.
-    ///
-    /// # Errors
-    /// The name is taken, or the operating system refuses; nothing is listed then.
-    pub fn commit(&self, manifest: &Manifest) -> Result<(), StoreError> {
-        let folder = self.folder(&manifest.name);
-        if Manifest::read(&folder).is_some() {
-            return Err(StoreError::Taken(manifest.name.clone()));
-        }
-        // What an attempt before left unfinished.
-        let _ = fs::remove_dir_all(&folder);
-        self.lay_out(manifest, &folder)?;
-        // The folder's own entry, and that of the model's folder, are to be on the disk too.
-        let models = self.root.join("models");
-        let way_up = folder.ancestors().take_while(|path| path.starts_with(&models));
-        way_up.into_iter().try_for_each(sync)?;
-        Ok(())
-    }
-
-    /// Puts another state of a variant in its place: at every moment there is the one or the other.
-    /// Content that only the old one had is removed.
-    ///
-    /// # Errors
-    /// It is not here, or the operating system refuses; the old state stays then.
-    pub fn replace(&self, manifest: &Manifest) -> Result<(), StoreError> {
-        let claims = lock(&self.claims);
-        let name = &manifest.name;
-        let old = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
-        let number = self.intakes.fetch_add(1, Ordering::Relaxed);
-        let (new, folder) = (self.incoming().join(format!("state-{number}")), self.folder(name));
-        let _ = fs::remove_dir_all(&new);
-        let exchanged = self.lay_out(manifest, &new).and_then(|()| {
-            renameat_with(CWD, &new, CWD, &folder, RenameFlags::EXCHANGE)
-                .map_err(|error| failed("replace", &folder)(error.into()))
-        });
-        let _ = fs::remove_dir_all(&new);
-        exchanged?;
-        folder.parent().map_or(Ok(()), sync)?;
-        self.remove_unnamed(old.files.iter().map(|file| file.sha256).collect(), &claims)
-    }
-
-    /// Links a variant's files into a folder, and writes the manifest last.
-    fn lay_out(&self, manifest: &Manifest, folder: &Path) -> Result<(), StoreError> {
-        fs::create_dir_all(folder).map_err(failed("make", folder))?;
-        for file in &manifest.files {
-            let object = self.object(&file.sha256);
-            link(&object, &folder.join(&file.name))?;
-            // Content has its digest for a name: nobody is to write it.
-            let _ = fs::set_permissions(&object, fs::Permissions::from_mode(0o444));
-        }
-        sync(folder)?;
-        manifest.write(folder)
-    }
-
-    /// Takes content that is not what its digest says out of the way, for good content to come.
-    ///
-    /// # Errors
-    /// The operating system refuses.
-    pub fn give_up(&self, sha256: &Digest) -> Result<(), StoreError> {
-        let object = self.object(sha256);
-        match fs::rename(&object, self.given_up(sha256)) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => {
-                Err(failed("move", &object)(error))
-            }
-            _ => Ok(()),
-        }
-    }
-
-    /// Puts content back that was given up, where no good content came.
-    ///
-    /// # Errors
-    /// The operating system refuses.
-    pub fn take_back(&self, sha256: &Digest) -> Result<(), StoreError> {
-        let object = self.object(sha256);
-        match fs::rename(self.given_up(sha256), &object) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => {
-                Err(failed("move", &object)(error))
-            }
-            _ => Ok(()),
-        }
-    }
-
-    fn given_up(&self, sha256: &Digest) -> PathBuf {
-        self.aside().join(format!("{sha256}-spoilt"))
-    }
-
-    /// Links the files with this content anew, after good content has come. Returns the variants that
-    /// have it, each with its first file.
-    ///
-    /// # Errors
-    /// The operating system refuses.
-    pub fn heal(&self, sha256: &Digest) -> Result<Vec<(VariantName, String)>, StoreError> {
-        let mut healed = Vec::new();
-        for manifest in self.variants()? {
-            for file in manifest.files.iter().filter(|file| file.sha256 == *sha256) {
-                let path = self.path(&manifest.name, &file.name);
-                let unfinished = path.with_extension("unfinished");
-                let _ = fs::remove_file(&unfinished);
-                link(&self.object(sha256), &unfinished)?;
-                fs::rename(&unfinished, &path).map_err(failed("write", &path))?;
-                healed.push((manifest.name.clone(), manifest.files[0].name.clone()));
-            }
-        }
-        Ok(healed)
-    }
-
-    /// Gives a variant another name.
-    ///
-    /// # Errors
-    /// It is not here, the new name is taken, or the operating system refuses.
-    pub fn rename(&self, from: &VariantName, to: &VariantName) -> Result<(), StoreError> {
-        let _changing = lock(&self.claims);
-        let manifest = self.variant(from).ok_or_else(|| StoreError::NoVariant(from.clone()))?;
-        self.commit(&Manifest { name: to.clone(), ..manifest })?;
-        self.unlist(from)
-    }
-
-    /// Removes a variant, and what only it had. Returns how many bytes that freed.
-    ///
-    /// # Errors
-    /// It is not here, or the operating system refuses.
-    pub fn remove(&self, name: &VariantName) -> Result<u64, StoreError> {
-        let claims = lock(&self.claims);
-        let manifest = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
-        let frees = self.would_free(name)?;
-        self.unlist(name)?;
-        let digests = manifest.files.iter().map(|file| file.sha256).collect();
-        self.remove_unnamed(digests, &claims)?;
-        Ok(frees)
-    }
-
-    /// Gives back what was taken in and will not be committed.
-    ///
-    /// # Errors
-    /// The operating system refuses; the next start sweeps it away then.
-    pub fn give_back(&self, taken: Vec<Taken>) -> Result<(), StoreError> {
-        let digests = taken.iter().map(|taken| taken.sha256).collect();
-        drop(taken);
-        let claims = lock(&self.claims);
-        self.remove_unnamed(digests, &claims)
-    }
-
-    /// Removes those objects that no variant names and nobody has a claim on.
-    fn remove_unnamed(
-        &self,
-        mut digests: BTreeSet<Digest>,
-        claims: &BTreeMap<Digest, usize>,
-    ) -> Result<(), StoreError> {
-        let named = self.variants()?.into_iter().flat_map(|manifest| manifest.files);
-        for file in named {
-            digests.remove(&file.sha256);
-        }
-        for digest in digests.iter().filter(|digest| !claims.contains_key(digest)) {
-            let object = self.object(digest);
-            match fs::remove_file(&object) {
-                Err(error) if error.kind() != io::ErrorKind::NotFound => {
-                    return Err(failed("remove", &object)(error));
-                }
-                _ => {}
-            }
-        }
-        Ok(())
     }
 
     /// How many bytes the removal of a variant would free.
@@ -396,17 +300,6 @@ impl Store {
         let usage = self.usage()?;
         let found = usage.variants.get(name).map(|(_, frees)| *frees);
         found.ok_or_else(|| StoreError::NoVariant(name.clone()))
-    }
-
-    fn unlist(&self, name: &VariantName) -> Result<(), StoreError> {
-        let folder = self.folder(name);
-        Manifest::remove(&folder)?;
-        fs::remove_dir_all(&folder).map_err(failed("remove", &folder))?;
-        if let Some(model) = folder.parent() {
-            // Other variants may be there.
-            let _ = fs::remove_dir(model);
-        }
-        Ok(())
     }
 
     /// Free bytes of the file system that it is on.
@@ -422,7 +315,9 @@ impl Store {
     /// # Errors
     /// The folders cannot be read.
     pub fn usage(&self) -> Result<Usage, StoreError> {
-        let manifests = self.variants()?;
+        let shelf = self.shelf()?;
+        let elsewhere = shelf.held_elsewhere();
+        let manifests = shelf.variants;
         let mut owners: BTreeMap<&Digest, BTreeSet<&VariantName>> = BTreeMap::new();
         let mut sizes: BTreeMap<&Digest, u64> = BTreeMap::new();
         for manifest in &manifests {
@@ -434,7 +329,9 @@ impl Store {
         let of_variant = |manifest: &Manifest| {
             let mine: BTreeSet<&Digest> = manifest.files.iter().map(|file| &file.sha256).collect();
             let bytes = mine.iter().map(|digest| sizes[digest]).sum();
-            let alone = mine.iter().filter(|digest| owners[*digest].len() == 1);
+            let alone = mine.iter().filter(|digest| {
+                owners[*digest].len() == 1 && !elsewhere.may_hold(digest, &self.object(digest))
+            });
             (manifest.name.clone(), (bytes, alone.map(|digest| sizes[digest]).sum()))
         };
         Ok(Usage {
@@ -458,68 +355,22 @@ impl Store {
         let found = intake::digest(&mut content, &path, progress)?;
         Ok(if found == file.sha256 { Health::Well } else { Health::Changed { found } })
     }
+}
 
-    /// Writes a variant's files into a folder, under their own names.
-    ///
-    /// # Errors
-    /// It is not here, a file is there already, the disk is full, or the operating system refuses; what
-    /// was begun is removed again.
-    pub fn export(
-        &self,
-        name: &VariantName,
-        folder: &Path,
-        progress: Progress<'_>,
-    ) -> Result<Vec<PathBuf>, StoreError> {
-        let manifest = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
-        fs::create_dir_all(folder).map_err(failed("make", folder))?;
-        let targets: Vec<PathBuf> =
-            manifest.files.iter().map(|file| folder.join(&file.name)).collect();
-        if let Some(there) = targets.iter().find(|path| path.exists()) {
-            return Err(StoreError::FileThere(there.clone()));
-        }
-        intake::need_space(folder, manifest.bytes())?;
-        for (at, (file, target)) in manifest.files.iter().zip(&targets).enumerate() {
-            let copied = intake::copy_out(&self.object(&file.sha256), target, progress);
-            if let Err(error) = copied {
-                targets[..=at].iter().for_each(|path| drop(fs::remove_file(path)));
-                return Err(error);
-            }
-        }
-        Ok(targets)
-    }
-
-    /// Removes what nobody names: unfinished writes, objects without a variant, folders without a
-    /// manifest.
-    fn sweep(&self) -> Result<(), StoreError> {
-        for path in entries(&self.incoming())? {
-            // What was fetched in part is gone on with, if somebody asks for it soon.
-            if !partial::is_recent(&path) {
-                remove(&path)?;
-            }
-        }
-        entries(&self.aside())?.iter().try_for_each(|path| remove(path))?;
-        for model in folders(&self.root.join("models"))? {
-            for variant in folders(&model)? {
-                if Manifest::read(&variant).is_none() {
-                    fs::remove_dir_all(&variant).map_err(failed("remove", &variant))?;
-                }
-            }
-            let _ = fs::remove_dir(&model);
-        }
-        let manifests = self.variants()?;
-        let named: BTreeSet<PathBuf> = manifests
-            .iter()
-            .flat_map(|manifest| &manifest.files)
-            .map(|file| self.object(&file.sha256))
-            .collect();
-        for bucket in folders(&self.root.join("objects/sha256"))? {
-            for object in entries(&bucket)? {
-                if !named.contains(&object) {
-                    fs::remove_file(&object).map_err(failed("remove", &object))?;
-                }
-            }
-        }
-        Ok(())
+/// Takes the lock of a depot.
+fn locked(root: &Path) -> Result<File, StoreError> {
+    let path = root.join("depot.lock");
+    let lock = File::options()
+        .create(true)
+        .truncate(false)
+        .write(true)
+        .mode(0o600)
+        .open(&path)
+        .map_err(failed("open", &path))?;
+    match lock.try_lock() {
+        Ok(()) => Ok(lock),
+        Err(fs::TryLockError::WouldBlock) => Err(StoreError::Locked(root.to_owned())),
+        Err(fs::TryLockError::Error(error)) => Err(failed("lock", &path)(error)),
     }
 }
 
@@ -531,33 +382,9 @@ pub fn digest_of_file(path: &Path) -> Result<(Digest, u64), StoreError> {
     digest_of(path, &mut |_| ControlFlow::Continue(()))
 }
 
-/// Links a file under a name: hard where the file system can, else by a symbolic link.
-fn link(object: &Path, path: &Path) -> Result<(), StoreError> {
-    if fs::hard_link(object, path).is_ok() {
-        return Ok(());
-    }
-    let whole = fs::canonicalize(object).map_err(failed("find", object))?;
-    std::os::unix::fs::symlink(whole, path).map_err(failed("link", path))
-}
-
-/// Removes a file, or a folder with all that is in it.
-fn remove(path: &Path) -> Result<(), StoreError> {
-    let removed = if path.is_dir() { fs::remove_dir_all(path) } else { fs::remove_file(path) };
-    removed.map_err(failed("remove", path))
-}
-
-/// Makes sure that a folder's entries are on the disk.
-fn sync(folder: &Path) -> Result<(), StoreError> {
-    File::open(folder).and_then(|open| open.sync_all()).map_err(failed("write", folder))
-}
-
 fn entries(folder: &Path) -> Result<Vec<PathBuf>, StoreError> {
     let read = fs::read_dir(folder).map_err(failed("read", folder))?;
     read.map(|entry| entry.map(|entry| entry.path()).map_err(failed("read", folder))).collect()
-}
-
-fn folders(folder: &Path) -> Result<Vec<PathBuf>, StoreError> {
-    Ok(entries(folder)?.into_iter().filter(|path| path.is_dir()).collect())
 }
 
 #[cfg(test)]

@@ -3,6 +3,10 @@ use std::os::unix::fs::MetadataExt;
 use tempfile::TempDir;
 
 use super::*;
+use crate::named::NamedFile;
+
+mod faults;
+mod not_understood;
 
 fn quiet() -> impl FnMut(u64) -> ControlFlow<()> {
     |_| ControlFlow::Continue(())
@@ -14,6 +18,10 @@ fn open() -> (TempDir, Store) {
     (folder, store)
 }
 
+fn named(path: &Path) -> NamedFile {
+    NamedFile::open(path).unwrap()
+}
+
 fn name(text: &str) -> VariantName {
     text.parse().unwrap()
 }
@@ -23,7 +31,7 @@ fn keep(folder: &TempDir, store: &Store, variant: &str, content: &str) -> Manife
     let file = format!("{}.gguf", variant.replace('/', "-"));
     let source = folder.path().join(&file);
     fs::write(&source, content).unwrap();
-    let taken = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    let taken = store.take(named(&source), Taking::Copy, &mut quiet()).unwrap();
     let (bytes, sha256) = (taken.bytes, taken.sha256);
     let files = vec![StoredFile { role: FileRole::Weights, name: file, bytes, sha256, mark: None }];
     let manifest = Manifest::new(name(variant), files);
@@ -87,17 +95,19 @@ fn whatever_was_left_unfinished_is_swept_away_and_the_rest_stays() {
     fs::write(root.join("incoming/take-1"), "half of it").unwrap();
     let source = folder.path().join("larkfen-leaf.gguf");
     fs::write(&source, "taken, and never committed").unwrap();
-    let taken = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
-    let half = root.join("models/larkfen-leaf/f16");
+    let taken = store.take(named(&source), Taking::Copy, &mut quiet()).unwrap();
+    let half = root.join("incoming/state-7");
     fs::create_dir_all(&half).unwrap();
     fs::hard_link(store.object(&taken.sha256), half.join("larkfen-leaf.gguf")).unwrap();
     fs::write(half.join(".deft-variant.json.unfinished"), "{").unwrap();
-    drop(store);
+    drop((store, taken));
     let store = Store::open(&root).unwrap();
     assert_eq!(store.variants().unwrap(), [kept]);
     assert_eq!(listing(&root.join("objects")).len(), 1);
     assert!(
-        !root.join("models/larkfen-leaf").exists() && listing(&root.join("incoming")).is_empty()
+        listing(&root.join("incoming")).is_empty(),
+        "what this version left is gone: {:?}",
+        listing(&root.join("incoming"))
     );
     assert!(source.is_file(), "a source is never touched");
 }
@@ -117,7 +127,7 @@ fn a_cancelled_intake_leaves_nothing() {
     let source = folder.path().join("larkfen-desk.gguf");
     fs::write(&source, vec![7; 3 << 20]).unwrap();
     let mut pieces = 0;
-    let result = store.take(&source, Taking::Copy, &mut |_| {
+    let result = store.take(named(&source), Taking::Copy, &mut |_| {
         pieces += 1;
         if pieces == 2 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     });
@@ -131,10 +141,44 @@ fn a_moved_file_is_linked_and_its_source_is_removed_by_the_caller_last() {
     let (folder, store) = open();
     let source = folder.path().join("larkfen-desk.gguf");
     fs::write(&source, "moved").unwrap();
-    let taken = store.take(&source, Taking::Move, &mut quiet()).unwrap();
-    assert_eq!(taken.source_to_remove.as_deref(), Some(&*source));
+    let taken = store.take(named(&source), Taking::Move, &mut quiet()).unwrap();
+    let moved = taken.source_to_remove.as_ref().unwrap();
+    assert_eq!(moved.path(), source);
     let same = store.object(&taken.sha256).metadata().unwrap().ino();
     assert_eq!(source.metadata().unwrap().ino(), same, "no byte was copied");
+    fs::remove_file(&source).unwrap();
+    fs::write(&source, "another file by now").unwrap();
+    assert!(moved.remove().is_err() && source.is_file(), "only what was taken in is removed");
+}
+
+#[test]
+fn a_link_is_not_taken_in_and_what_it_leads_to_keeps_its_mode() {
+    let folder = tempfile::tempdir().unwrap();
+    let target = folder.path().join("larkfen-accounts");
+    fs::write(&target, "nobody named this").unwrap();
+    fs::set_permissions(&target, fs::Permissions::from_mode(0o600)).unwrap();
+    let link = folder.path().join("larkfen-desk.gguf");
+    std::os::unix::fs::symlink(&target, &link).unwrap();
+    let refused = NamedFile::open(&link).unwrap_err().to_string();
+    assert!(refused.contains("is a symbolic link to") && refused.contains("accounts"), "{refused}");
+    assert_eq!(target.metadata().unwrap().mode() & 0o777, 0o600);
+    let refused = NamedFile::open(folder.path()).unwrap_err().to_string();
+    assert!(refused.contains("is not a file"), "{refused}");
+    let refused = NamedFile::open(Path::new("/dev/zero")).unwrap_err().to_string();
+    assert!(refused.contains("is not a file"), "{refused}");
+}
+
+#[test]
+fn folders_are_the_owners_and_content_is_nobodys_to_write_whatever_the_umask() {
+    let (folder, store) = open();
+    let manifest = keep(&folder, &store, "larkfen-desk/q8_0", "sow in April");
+    let mode = |path: &Path| path.metadata().unwrap().mode() & 0o777;
+    let root = folder.path().join("depot");
+    for folder in [root.clone(), root.join("models"), root.join("incoming")] {
+        assert_eq!(mode(&folder), 0o700, "{}", folder.display());
+    }
+    assert_eq!(mode(&store.object(&manifest.files[0].sha256)), 0o440);
+    assert_eq!(mode(&store.path(&manifest.name, ".deft-variant.json")), 0o640);
 }
 
 #[test]
@@ -143,11 +187,11 @@ fn a_removal_spares_what_is_being_taken_in() {
     keep(&folder, &store, "larkfen-desk/q8_0", "the same");
     let source = folder.path().join("larkfen-copy.gguf");
     fs::write(&source, "the same").unwrap();
-    let first = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    let first = store.take(named(&source), Taking::Copy, &mut quiet()).unwrap();
     // Another intake is in the middle, and the only variant that has the content goes.
     fs::write(store.incoming().join("take-other"), "half of it").unwrap();
     store.remove(&name("larkfen-desk/q8_0")).unwrap();
-    assert_eq!(listing(&store.incoming()).len(), 1, "it goes on");
+    assert!(store.incoming().join("take-other").exists(), "it goes on");
     let (bytes, sha256) = (first.bytes, first.sha256);
     let files = vec![StoredFile {
         role: FileRole::Weights,
@@ -167,8 +211,8 @@ fn what_is_given_back_is_gone_and_its_source_is_as_it_was() {
     let source = folder.path().join("larkfen-desk.gguf");
     fs::write(&source, "not kept").unwrap();
     let before = source.metadata().unwrap().mode();
-    let taken = store.take(&source, Taking::Move, &mut quiet()).unwrap();
-    let second = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    let taken = store.take(named(&source), Taking::Move, &mut quiet()).unwrap();
+    let second = store.take(named(&source), Taking::Copy, &mut quiet()).unwrap();
     store.give_back(vec![taken]).unwrap();
     assert_eq!(listing(&folder.path().join("depot/objects")).len(), 1, "another has a claim");
     store.give_back(vec![second]).unwrap();
@@ -214,6 +258,17 @@ fn an_export_writes_all_files_or_none() {
     assert_eq!(fs::read_to_string(&written[0]).unwrap(), "one");
     let again = store.export(&manifest.name, &target, &mut quiet());
     assert!(matches!(again, Err(StoreError::FileThere(_))), "nothing is overwritten");
+    let link = folder.path().join("link");
+    std::os::unix::fs::symlink(folder.path().join("anywhere"), target.join("x")).unwrap();
+    std::os::unix::fs::symlink(&target, &link).unwrap();
+    let followed = store.export(&manifest.name, &link, &mut quiet());
+    assert!(matches!(followed, Err(StoreError::Named(_))), "no link is followed: {followed:?}");
+    let dangling = folder.path().join("dangling");
+    fs::create_dir(&dangling).unwrap();
+    let secret = folder.path().join("nobody-named-this");
+    std::os::unix::fs::symlink(&secret, dangling.join(&manifest.files[0].name)).unwrap();
+    let followed = store.export(&manifest.name, &dangling, &mut quiet());
+    assert!(matches!(followed, Err(StoreError::FileThere(_))) && !secret.exists());
     let other = folder.path().join("third");
     let cancelled = store.export(&manifest.name, &other, &mut |_| ControlFlow::Break(()));
     assert!(matches!(cancelled, Err(StoreError::Cancelled)) && listing(&other).is_empty());
@@ -232,14 +287,15 @@ fn another_state_takes_the_place_of_the_old_one_and_frees_what_only_that_had() {
     let old = keep(&folder, &store, "desk/q8_0", "the old content");
     let source = folder.path().join("new.gguf");
     fs::write(&source, "the new content").unwrap();
-    let taken = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    let taken = store.take(named(&source), Taking::Copy, &mut quiet()).unwrap();
     let (bytes, sha256) = (taken.bytes, taken.sha256);
     let file =
         StoredFile { role: FileRole::Weights, name: "new.gguf".into(), bytes, sha256, mark: None };
     let origin = Origin { reference: "larkfen:desk/q8_0".into(), revision: Some("2".into()) };
     let new = Manifest::new(name("desk/q8_0"), vec![file]).fetched_from(origin);
     store.replace(&new).unwrap();
-    assert_eq!(store.variant(&new.name), Some(new.clone()));
+    let here = Manifest { id: old.id, ..new.clone() };
+    assert_eq!(store.variant(&new.name), Some(here), "it stays the same variant");
     assert_eq!(fs::read_to_string(store.path(&new.name, "new.gguf")).unwrap(), "the new content");
     assert!(!store.path(&new.name, &old.files[0].name).exists());
     assert!(store.hold(&old.files[0].sha256).is_none(), "nobody names it any more");
@@ -258,7 +314,7 @@ fn content_that_was_spoilt_is_given_up_and_its_names_lead_to_good_content_again(
     assert!(matches!(store.verify(&one.files[0], &mut quiet()), Ok(Health::Missing)));
     let source = folder.path().join("again.gguf");
     fs::write(&source, "good content").unwrap();
-    let taken = store.take(&source, Taking::Copy, &mut quiet()).unwrap();
+    let taken = store.take(named(&source), Taking::Copy, &mut quiet()).unwrap();
     assert_eq!(taken.sha256, digest);
     let healed: Vec<String> =
         store.heal(&digest).unwrap().into_iter().map(|(name, _)| name.to_string()).collect();
@@ -281,10 +337,12 @@ fn what_was_fetched_in_part_is_kept_for_a_week_whatever_the_clock_does() {
     };
     let now = std::time::SystemTime::now();
     let day = std::time::Duration::from_secs(24 * 3600);
-    let recent = [place("a.part", now), place("a.segments", now - day * 6)];
+    let key = |letter: &str| letter.repeat(64);
+    let (a, b, c) = (key("a"), key("b"), key("c"));
+    let recent = [place(&format!("{a}.part"), now), place(&format!("{a}.segments"), now - day * 6)];
     // The clock was set back since.
-    let ahead = place("b.part", now + day * 400);
-    let old = [place("c.part", now - day * 8), place("take-1", now)];
+    let ahead = place(&format!("{b}.part"), now + day * 400);
+    let old = [place(&format!("{c}.part"), now - day * 8), place("take-1", now)];
     drop(Store::open(&root).unwrap());
     assert!(recent.iter().all(|path| path.exists()) && ahead.exists());
     assert!(old.iter().all(|path| !path.exists()));
@@ -297,7 +355,8 @@ fn where_no_hard_link_can_be_a_symbolic_one_leads_to_the_content() {
     let object = elsewhere.path().join("object");
     fs::write(&object, "content").unwrap();
     let path = here.path().join("larkfen.gguf");
-    link(&object, &path).unwrap();
+    let (_folder, store) = open();
+    store.link(&object, &path).unwrap();
     assert!(path.is_symlink(), "the two are on different file systems");
     assert_eq!(fs::read_to_string(&path).unwrap(), "content");
 }

@@ -9,6 +9,10 @@ const MAGIC: [u8; 4] = *b"GGUF";
 const DEFAULT_ALIGNMENT: u64 = 32;
 /// Longest accepted key or tensor name in bytes (the specification's own limit is 65,535).
 const MAX_NAME_BYTES: u64 = 65_535;
+/// Longest text among the metadata in bytes: a chat template has some thousand.
+const MAX_TEXT_BYTES: u64 = 16 << 20;
+/// Most memory that a header may take, in bytes: a vocabulary of 250,000 entries takes some 20 MiB.
+const MAX_HEADER_MEMORY: u64 = 256 << 20;
 /// A tensor entry has at least a name length, a rank, one size, a type and an offset.
 const MIN_TENSOR_ENTRY_BYTES: u64 = 8 + 4 + 8 + 4 + 8;
 /// A key has at least a name length, a type and one byte of value.
@@ -48,12 +52,14 @@ struct Cursor<R> {
     source: BufReader<R>,
     offset: u64,
     file_bytes: u64,
+    /// Bytes of memory that what was read takes.
+    memory: u64,
 }
 
 impl<R: Read + Seek> Cursor<R> {
     fn new(mut source: R, file_bytes: u64) -> Result<Self, GgufError> {
         source.seek(SeekFrom::Start(0))?;
-        Ok(Self { source: BufReader::new(source), offset: 0, file_bytes })
+        Ok(Self { source: BufReader::new(source), offset: 0, file_bytes, memory: 0 })
     }
 
     fn remaining(&self) -> u64 {
@@ -79,6 +85,18 @@ impl<R: Read + Seek> Cursor<R> {
             Some(need) if need <= self.remaining() => Ok(()),
             need => Err(self.past_end(what, need.unwrap_or(u64::MAX))),
         }
+    }
+
+    /// Counts memory before it is taken: a byte of the file may become eight of it.
+    fn take_memory(&mut self, what: &str, bytes: u64) -> Result<(), GgufError> {
+        self.memory = self.memory.saturating_add(bytes);
+        if self.memory > MAX_HEADER_MEMORY {
+            let most = MAX_HEADER_MEMORY >> 20;
+            return Err(self.malformed(format!(
+                "{what} makes the header take more than {most} MiB of memory"
+            )));
+        }
+        Ok(())
     }
 
     fn bytes<const N: usize>(&mut self, what: &str) -> Result<[u8; N], GgufError> {
@@ -122,6 +140,7 @@ impl<R: Read + Seek> Cursor<R> {
         if length > longest {
             return Err(self.malformed(format!("{what} is {length} bytes long")));
         }
+        self.take_memory(what, length + size_of::<String>() as u64)?;
         let mut bytes = vec![0; usize::try_from(length).unwrap_or(usize::MAX)];
         self.source.read_exact(&mut bytes)?;
         let start = self.offset;
@@ -156,7 +175,7 @@ impl<R: Read + Seek> Cursor<R> {
             5 => Value::Signed(i64::from(i32::from_le_bytes(self.bytes(what)?))),
             6 => Value::Float(f64::from(f32::from_le_bytes(self.bytes(what)?))),
             7 => Value::Bool(self.bytes::<1>(what)?[0] != 0),
-            8 => Value::String(self.text(what, self.file_bytes)?),
+            8 => Value::String(self.text(what, MAX_TEXT_BYTES)?),
             9 => Value::Array(self.array(key)?),
             10 => Value::Unsigned(self.u64(what)?),
             11 => Value::Signed(i64::from_le_bytes(self.bytes(what)?)),
@@ -183,11 +202,19 @@ impl<R: Read + Seek> Cursor<R> {
             }
         };
         self.expect_room(key, count, smallest)?;
+        // In memory every number has eight bytes; texts are counted one by one.
+        let each = match type_id {
+            7 => 1,
+            8 => 0,
+            _ => 8,
+        };
+        self.take_memory(key, count.saturating_mul(each))?;
+        let room = usize::try_from(count).unwrap_or(usize::MAX);
         let mut array = match type_id {
-            6 | 12 => Array::Floats(Vec::new()),
-            7 => Array::Bools(Vec::new()),
+            6 | 12 => Array::Floats(Vec::with_capacity(room)),
+            7 => Array::Bools(Vec::with_capacity(room)),
             8 => Array::Strings(TextList::default()),
-            _ => Array::Integers(Vec::new()),
+            _ => Array::Integers(Vec::with_capacity(room)),
         };
         for _ in 0..count {
             let value = self.value(key, type_id)?;
@@ -213,6 +240,7 @@ impl<R: Read + Seek> Cursor<R> {
     }
 
     fn tensor(&mut self) -> Result<TensorInfo, GgufError> {
+        self.take_memory("the tensor list", size_of::<TensorInfo>() as u64)?;
         let name = self.text("a tensor name", MAX_NAME_BYTES)?;
         let rank = self.u32("the rank of a tensor")?;
         if !(1..=4).contains(&rank) {

@@ -7,6 +7,9 @@ use std::path::{Path, PathBuf};
 use super::tensors::named_once;
 use super::{GgufError, Header};
 
+/// Most parts that a model may be in.
+const MOST_PARTS: u32 = 1000;
+
 /// A model on disk, in one file or in several parts.
 #[derive(Debug, Clone)]
 pub struct StoredModel {
@@ -76,7 +79,15 @@ fn split(part: &Path, what: &str) -> GgufError {
 
 /// The paths of all parts: they differ in the number before `-of-`.
 fn part_paths(first: &Path, header: &Header, count: u32) -> Result<Vec<PathBuf>, GgufError> {
+    if count > MOST_PARTS {
+        let what = format!("it tells of {count} parts; at most {MOST_PARTS} are possible");
+        return Err(split(first, &what));
+    }
     let number = header.metadata.optional_count("split.no").map_err(key)?.unwrap_or(0);
+    if number >= count {
+        let what = format!("it is number {number} of {count} parts, counted from 0");
+        return Err(split(first, &what));
+    }
     let name = first.file_name().map(|name| name.to_string_lossy().into_owned());
     let name = name.unwrap_or_default();
     let ending = |number: u32| format!("-{number:05}-of-{count:05}.gguf");

@@ -73,3 +73,56 @@ proptest::proptest! {
         let _ = Header::read(Cursor::new(&bytes), length);
     }
 }
+
+/// A header with one key, and nothing else.
+fn with_key(key: &str, type_id: u32, value: &[u8]) -> Vec<u8> {
+    let mut bytes = b"GGUF\x03\0\0\0".to_vec();
+    bytes.extend(0_u64.to_le_bytes());
+    bytes.extend(1_u64.to_le_bytes());
+    bytes.extend((key.len() as u64).to_le_bytes());
+    bytes.extend(key.as_bytes());
+    bytes.extend(type_id.to_le_bytes());
+    bytes.extend(value);
+    bytes
+}
+
+#[test]
+fn a_header_that_would_grow_in_memory_is_refused_before_it_does() {
+    let refused = |bytes: &[u8]| {
+        let length = bytes.len() as u64;
+        Header::read(Cursor::new(bytes), length).unwrap_err().to_string()
+    };
+    // An array of bytes: each becomes a number of eight.
+    let count = 40 << 20;
+    let mut array = 0_u32.to_le_bytes().to_vec();
+    array.extend((count as u64).to_le_bytes());
+    array.resize(array.len() + count, 7);
+    let told = refused(&with_key("larkfen.rows", 9, &array));
+    assert!(told.contains("`larkfen.rows`") || told.contains("larkfen.rows makes"), "{told}");
+    assert!(told.contains("more than 256 MiB of memory"), "{told}");
+    let long = 17 << 20;
+    let mut text = (long as u64).to_le_bytes().to_vec();
+    text.resize(text.len() + long, b'a');
+    let told = refused(&with_key("larkfen.note", 8, &text));
+    assert!(told.contains("larkfen.note is 17825792 bytes long"), "{told}");
+}
+
+#[test]
+fn a_model_that_tells_of_four_billion_parts_is_refused_at_once() {
+    let folder = tempfile::tempdir().unwrap();
+    for (count, number) in [(u32::MAX, 0), (2, u32::MAX), (1001, 0)] {
+        let path = folder.path().join(format!("larkfen-00001-of-{count:05}.gguf"));
+        let mut bytes = b"GGUF\x03\0\0\0".to_vec();
+        bytes.extend(0_u64.to_le_bytes());
+        bytes.extend(2_u64.to_le_bytes());
+        for (key, value) in [("split.count", count), ("split.no", number)] {
+            bytes.extend((key.len() as u64).to_le_bytes());
+            bytes.extend(key.as_bytes());
+            bytes.extend(4_u32.to_le_bytes());
+            bytes.extend(value.to_le_bytes());
+        }
+        std::fs::write(&path, bytes).unwrap();
+        let told = StoredModel::read(&path).unwrap_err().to_string();
+        assert!(told.contains("parts"), "{told}");
+    }
+}

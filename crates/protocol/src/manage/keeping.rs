@@ -85,6 +85,19 @@ pub struct FoundModel {
     pub projector: Option<String>,
 }
 
+/// Something in the depot that this version does not understand. It stays as it is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NotUnderstood {
+    /// `model/variant`, as far as that is known.
+    pub name: String,
+    /// Where its files are.
+    pub place: String,
+    /// Why it is not understood.
+    pub why: String,
+    /// Bytes of its files.
+    pub bytes: u64,
+}
+
 /// What the removal of a variant does.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Removal {

@@ -12,12 +12,19 @@ use sqlx::{PgPool, Postgres};
 use thiserror::Error;
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
+use tokio::time::Instant;
 
 use crate::config::Config;
 pub(crate) use private_cluster::{ClusterError, PrivateCluster};
 
-/// Longest time a connection is waited for.
+/// Longest time a connection is waited for, while the server makes no progress.
 pub(crate) const CONNECT: Duration = Duration::from_secs(30);
+/// How often it is told that a recovery goes on.
+const TELL_EVERY: Duration = Duration::from_secs(10);
+/// Longest time that the server works on a statement, and that one waits for a lock.
+const STATEMENT: Duration = Duration::from_secs(10);
+/// Longest time that an answer is waited for, also from a server that stands still.
+pub(crate) const ANSWER: Duration = Duration::from_secs(15);
 /// Longest time a call waits for a connection once the service runs.
 const ACQUIRE: Duration = Duration::from_secs(3);
 /// How often the private cluster is looked after.
@@ -121,7 +128,12 @@ impl Database {
                 (cluster.connect_options(), Some(Kept::new(cluster)))
             }
         };
-        let (pool, connection) = connect(options).await?;
+        let kept = cluster.as_ref().map(|kept| Arc::clone(&kept.cluster));
+        let work = move || {
+            let cluster = kept.as_ref()?.lock().unwrap_or_else(PoisonError::into_inner);
+            Some(cluster.work())
+        };
+        let (pool, connection) = connect(options, work).await?;
         let database = Self { pool, cluster };
         migrate(connection).await?;
         Ok(database)
@@ -158,6 +170,15 @@ impl Database {
     }
 }
 
+/// The group of the user that the private database runs as, where that is not our own: it passes through
+/// the data directory.
+pub(crate) fn passing_group(config: &Config) -> Option<u32> {
+    if config.database.url.is_some() {
+        return None;
+    }
+    private_cluster::servant_group()
+}
+
 async fn start_private(folder: &Path) -> Result<PrivateCluster, ClusterError> {
     let folder = folder.to_owned();
     tokio::task::spawn_blocking(move || PrivateCluster::start(&folder))
@@ -186,21 +207,85 @@ async fn migrate(mut connection: PoolConnection<Postgres>) -> Result<(), Databas
     }))
 }
 
-/// Connects, trying again while the server is still starting.
+/// Connects, trying again while the server is still starting. A recovery after a crash may take as long as
+/// it makes progress: `work` is what the server has done so far, where that is known.
 async fn connect(
     options: PgConnectOptions,
+    work: impl Fn() -> Option<u64>,
 ) -> Result<(PgPool, PoolConnection<Postgres>), DatabaseError> {
-    let place = format!("{}:{}", options.get_host(), options.get_port());
+    let place = match options.get_socket() {
+        Some(_) => "its socket".to_owned(),
+        None => format!("{}:{}", options.get_host(), options.get_port()),
+    };
+    let milliseconds = STATEMENT.as_millis().to_string();
+    let options = options.options([
+        ("statement_timeout", &milliseconds),
+        ("lock_timeout", &milliseconds),
+        ("idle_in_transaction_session_timeout", &milliseconds),
+    ]);
     let pool =
         PgPoolOptions::new().max_connections(8).acquire_timeout(ACQUIRE).connect_lazy_with(options);
-    let deadline = tokio::time::Instant::now() + CONNECT;
+    let began = Instant::now();
+    let (mut deadline, mut told, mut done) = (began + CONNECT, began, work());
     loop {
         match pool.acquire().await {
             Ok(connection) => return Ok((pool, connection)),
-            Err(source) if tokio::time::Instant::now() >= deadline => {
+            Err(source) if Instant::now() >= deadline => {
                 return Err(DatabaseError::Connect { place, source });
             }
             Err(_) => tokio::time::sleep(Duration::from_millis(30)).await,
         }
+        let now = work();
+        if now > done {
+            (done, deadline) = (now, Instant::now() + CONNECT);
+        }
+        if told.elapsed() >= TELL_EVERY {
+            told = Instant::now();
+            let seconds = began.elapsed().as_secs();
+            tracing::info!("the records database recovers after a crash, for {seconds} s so far");
+        }
+    }
+}
+
+/// Waits for an answer of the records, and no longer than [`ANSWER`]: a server that stands still would be
+/// waited for without end.
+///
+/// # Errors
+/// As the question's, and that no answer came in time.
+pub(crate) async fn in_time<T>(question: impl Future<Output = sqlx::Result<T>>) -> sqlx::Result<T> {
+    let answered = tokio::time::timeout(ANSWER, question).await;
+    answered.unwrap_or_else(|_| {
+        let what = format!("no answer within {} s", ANSWER.as_secs());
+        Err(sqlx::Error::Io(std::io::Error::new(std::io::ErrorKind::TimedOut, what)))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test(start_paused = true)]
+    async fn a_server_that_stands_still_is_not_waited_for_without_end() {
+        let began = Instant::now();
+        let never = in_time(std::future::pending::<sqlx::Result<()>>()).await;
+        assert!(matches!(never, Err(sqlx::Error::Io(_))), "{never:?}");
+        assert_eq!(began.elapsed(), ANSWER);
+        assert_eq!(in_time(async { Ok(7) }).await.unwrap(), 7);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_recovery_may_take_as_long_as_it_makes_progress_and_no_longer() {
+        // Nobody listens there.
+        let nobody = || PgConnectOptions::new().host("127.0.0.1").port(1).username("deft");
+        let began = Instant::now();
+        let working = move || Some(began.elapsed().as_secs().min(300));
+        let given_up = connect(nobody(), working).await;
+        assert!(matches!(given_up, Err(DatabaseError::Connect { .. })));
+        let waited = began.elapsed();
+        assert!(waited >= Duration::from_secs(300) + CONNECT, "{waited:?}");
+        let began = Instant::now();
+        assert!(connect(nobody(), || Some(7)).await.is_err());
+        let waited = began.elapsed();
+        assert!(waited >= CONNECT && waited < CONNECT * 2, "{waited:?}");
     }
 }

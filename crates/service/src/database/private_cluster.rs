@@ -1,19 +1,24 @@
-//! A PostgreSQL cluster of our own in the data directory, on loopback.
+//! A PostgreSQL cluster of our own in the data directory, reached by a Unix socket in its own folder.
 //!
-//! Made with Debian's programs on first start, never run as root: root hands it to the user
-//! `postgres` (or `nobody`). Port and password are drawn by chance and kept beside it, readable by
-//! its owner only. The postmaster ends with the service, also where the service is killed
-//! (`setpriv --pdeathsig`); what a crash of everything leaves behind is recognised at the next
-//! start. Debian's own cluster is not touched.
+//! Made with Debian's programs on first start, never run as root: root hands the cluster's folder to the
+//! user `postgres` (or `nobody`), and only that folder, so that nothing which root opens lies in a folder
+//! of somebody else's. No other user can put a socket there, so whoever answers on it is this cluster. The
+//! password is drawn by chance and kept beside the cluster, readable by its owner only. The postmaster
+//! ends with the service, also where the service is killed (`setpriv --pdeathsig`); what a crash of
+//! everything leaves behind is recognised at the next start. Debian's own cluster is not touched.
+//!
+//! A cluster is made beside its place and then moved there, so that there is a whole one or none. What is
+//! there and is no whole cluster is left as it is, and told.
 
-use std::fs;
-use std::io::Write;
-use std::net::TcpListener;
+use std::fs::{self, File};
+use std::io::{self, Write};
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use rustix::fs::{Gid, Mode, OFlags, Uid, fchown};
 use rustix::process::{Pid, Signal, kill_process};
 use serde::{Deserialize, Serialize};
 use sqlx::postgres::PgConnectOptions;
@@ -23,8 +28,19 @@ use thiserror::Error;
 const DEBIAN_PROGRAMS: &str = "/usr/lib/postgresql";
 /// Longest time the postmaster gets to end.
 const STOP: Duration = Duration::from_secs(20);
-/// The cluster's place in the database folder.
+/// The cluster's place in the database folder, and where it is while it is made.
 const CLUSTER: &str = "cluster";
+const UNFINISHED: &str = "cluster.unfinished";
+/// What the server tells.
+pub(super) const LOG: &str = "postgresql.log";
+/// The file with the password.
+const KEY_FILE: &str = "access.json";
+/// Longest of those in bytes.
+const LONGEST_KEY: u64 = 4096;
+/// The number in the socket's name. The folder is the cluster's own, so it may be any.
+const SOCKET_NUMBER: u16 = 5432;
+/// What every whole cluster has.
+const PARTS: [&str; 3] = ["PG_VERSION", "global/pg_control", "postgresql.conf"];
 /// The database's superuser within the private cluster.
 const USER: &str = "deft";
 
@@ -60,6 +76,41 @@ pub enum ClusterError {
         /// The installed ones.
         installed: String,
     },
+    /// What is there is no whole cluster.
+    #[error(
+        "`{}` is not a whole database: `{missing}` is missing. Nothing was changed. Restore it from a \
+         backup; or move it away, and start again with empty records: the depot's models are found \
+         again from their own files", folder.display()
+    )]
+    Torn {
+        /// The cluster.
+        folder: PathBuf,
+        /// What is missing of it.
+        missing: String,
+    },
+    /// There is a cluster, and its password is not known.
+    #[error(
+        "`{}` has the password of the records in `{}`, and cannot be used: {why}. Nothing was changed. \
+         Restore the file from a backup; or move the whole folder away, and start again with empty \
+         records: the depot's models are found again from their own files", file.display(),
+        folder.display()
+    )]
+    NoKey {
+        /// The file with the password.
+        file: PathBuf,
+        /// The cluster.
+        folder: PathBuf,
+        /// Why it cannot be used.
+        why: String,
+    },
+    /// Something else stands where a folder or file of ours should.
+    #[error("`{}` is not what it should be ({what}); move it away", path.display())]
+    Foreign {
+        /// Where.
+        path: PathBuf,
+        /// What it is.
+        what: String,
+    },
     /// A program failed.
     #[error("`{program}` failed: {output}")]
     Program {
@@ -84,10 +135,9 @@ pub enum ClusterError {
     },
 }
 
-/// Port and password, kept between starts.
+/// The password, kept between starts. Older versions kept a port beside it.
 #[derive(Serialize, Deserialize)]
 struct Secret {
-    port: u16,
     password: String,
 }
 
@@ -106,6 +156,8 @@ pub(crate) struct PrivateCluster {
     servant: Option<Servant>,
     secret: Secret,
     postmaster: Child,
+    /// The cluster's folder, by which its socket is reached however long the path is.
+    place: File,
 }
 
 impl PrivateCluster {
@@ -119,16 +171,14 @@ impl PrivateCluster {
         let programs = programs(&cluster)?;
         make_folder(folder, servant.as_ref())?;
         end_leftover(&cluster)?;
-        let mut secret = read_secret(folder)?;
-        if !cluster.join("PG_VERSION").is_file() {
-            initialise(&programs, folder, &cluster, servant.as_ref(), &secret)?;
-        }
-        if !is_free(secret.port) {
-            secret.port = free_port(folder)?;
-        }
-        write_secret(folder, &secret)?;
-        let postmaster = launch(&programs, folder, servant.as_ref(), &secret)?;
-        Ok(Self { folder: folder.to_owned(), programs, servant, secret, postmaster })
+        let secret = match missing_part(&cluster)? {
+            Whole::Yes => read_secret(folder, &cluster)?,
+            Whole::NotThere => initialise(&programs, folder, &cluster, servant.as_ref())?,
+            Whole::Torn(missing) => return Err(ClusterError::Torn { folder: cluster, missing }),
+        };
+        let postmaster = launch(&programs, folder, servant.as_ref())?;
+        let place = open_folder(&cluster)?;
+        Ok(Self { folder: folder.to_owned(), programs, servant, secret, postmaster, place })
     }
 
     /// Starts the server again where it ended unasked; true where it did. Blocks.
@@ -140,17 +190,29 @@ impl PrivateCluster {
             return Ok(false);
         }
         end_leftover(&self.folder.join(CLUSTER))?;
-        self.postmaster =
-            launch(&self.programs, &self.folder, self.servant.as_ref(), &self.secret)?;
+        self.postmaster = launch(&self.programs, &self.folder, self.servant.as_ref())?;
         Ok(true)
+    }
+
+    /// What the server's processes have worked so far, in ticks of the processor: it grows while a
+    /// recovery goes on.
+    #[must_use]
+    pub(crate) fn work(&self) -> u64 {
+        let parent = self.postmaster.id();
+        let own = ticks(parent).map_or(0, |(_, ticks)| ticks);
+        let all = fs::read_dir("/proc").into_iter().flatten().flatten();
+        let pids = all.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
+        let children = pids.filter_map(ticks).filter(|(of, _)| *of == parent);
+        own + children.map(|(_, ticks)| ticks).sum::<u64>()
     }
 
     /// How to connect.
     #[must_use]
     pub(crate) fn connect_options(&self) -> PgConnectOptions {
         PgConnectOptions::new()
-            .host("127.0.0.1")
-            .port(self.secret.port)
+            // By a handle, for a socket's path must not be long.
+            .socket(format!("/proc/self/fd/{}", self.place.as_raw_fd()))
+            .port(SOCKET_NUMBER)
             .username(USER)
             .password(&self.secret.password)
             .database("postgres")
@@ -179,8 +241,13 @@ fn io_error(path: &Path) -> impl FnOnce(std::io::Error) -> ClusterError {
     move |source| ClusterError::Io { path, source }
 }
 
+/// The group of the servant, where there is one.
+pub(super) fn servant_group() -> Option<u32> {
+    account().ok().flatten().map(|servant| servant.gid)
+}
+
 /// Whom the database runs as: nobody else where we are not root.
-fn servant(folder: &Path) -> Result<Option<Servant>, ClusterError> {
+fn account() -> Result<Option<Servant>, ClusterError> {
     if !rustix::process::geteuid().is_root() {
         return Ok(None);
     }
@@ -193,6 +260,14 @@ fn servant(folder: &Path) -> Result<Option<Servant>, ClusterError> {
         Some(Servant { name: name.to_owned(), uid, gid })
     };
     let servant = find("postgres").or_else(|| find("nobody")).ok_or(ClusterError::NoPrograms)?;
+    Ok(Some(servant))
+}
+
+/// The servant, who must be able to reach the folder.
+fn servant(folder: &Path) -> Result<Option<Servant>, ClusterError> {
+    let Some(servant) = account()? else {
+        return Ok(None);
+    };
     let mut above: Vec<&Path> = folder.ancestors().skip(1).collect();
     above.reverse();
     for path in above {
@@ -245,13 +320,61 @@ fn programs(cluster: &Path) -> Result<PathBuf, ClusterError> {
     }
 }
 
+/// Opens a folder that must not be a link.
+fn open_folder(path: &Path) -> Result<File, ClusterError> {
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    match rustix::fs::open(path, flags, Mode::empty()) {
+        Ok(opened) => Ok(opened.into()),
+        Err(rustix::io::Errno::LOOP | rustix::io::Errno::NOTDIR) => {
+            Err(ClusterError::Foreign { path: path.to_owned(), what: "no folder".to_owned() })
+        }
+        Err(error) => Err(io_error(path)(error.into())),
+    }
+}
+
+/// Gives a folder that is ours its owner and mode, through its handle.
+fn settle(
+    folder: &File,
+    path: &Path,
+    owner: Option<(u32, u32)>,
+    mode: u32,
+) -> Result<(), ClusterError> {
+    if let Some((uid, gid)) = owner {
+        let owned = fchown(folder, Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid)));
+        owned.map_err(|error| io_error(path)(error.into()))?;
+    }
+    folder.set_permissions(fs::Permissions::from_mode(mode)).map_err(io_error(path))
+}
+
+/// The database folder stays ours: the servant may pass through it, and no more.
 fn make_folder(folder: &Path, servant: Option<&Servant>) -> Result<(), ClusterError> {
     fs::create_dir_all(folder).map_err(io_error(folder))?;
-    if let Some(servant) = servant {
-        let owner = (Some(servant.uid), Some(servant.gid));
-        std::os::unix::fs::chown(folder, owner.0, owner.1).map_err(io_error(folder))?;
+    let opened = open_folder(folder)?;
+    match servant {
+        Some(servant) => settle(&opened, folder, Some((0, servant.gid)), 0o710),
+        None => settle(&opened, folder, None, 0o700),
     }
-    fs::set_permissions(folder, fs::Permissions::from_mode(0o700)).map_err(io_error(folder))
+}
+
+/// Whether there is a cluster.
+enum Whole {
+    Yes,
+    NotThere,
+    /// This is missing of it.
+    Torn(String),
+}
+
+fn missing_part(cluster: &Path) -> Result<Whole, ClusterError> {
+    match fs::read_dir(cluster) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Whole::NotThere),
+        Err(error) => return Err(io_error(cluster)(error)),
+        Ok(_) => {}
+    }
+    let is_missing = |part: &&&str| {
+        fs::metadata(cluster.join(part)).map_or(true, |found| !found.is_file() || found.len() == 0)
+    };
+    let missing = PARTS.iter().find(is_missing);
+    Ok(missing.map_or(Whole::Yes, |missing| Whole::Torn((*missing).to_owned())))
 }
 
 /// Ends a postmaster that a killed service left, and removes a stale pid file.
@@ -287,6 +410,16 @@ fn is_postmaster_of(pid: u32, cluster: &Path) -> bool {
     name.trim() == "postgres" && !ended && folder == fs::canonicalize(cluster).ok()
 }
 
+/// A process's parent, and the ticks that it worked.
+fn ticks(pid: u32) -> Option<(u32, u64)> {
+    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    let mut fields = stat.rsplit_once(") ")?.1.split_whitespace();
+    let parent = fields.nth(1)?.parse().ok()?;
+    let user: u64 = fields.nth(9)?.parse().ok()?;
+    let system: u64 = fields.next()?.parse().ok()?;
+    Some((parent, user + system))
+}
+
 fn interrupt(pid: u32) {
     let pid = i32::try_from(pid).ok().and_then(Pid::from_raw);
     if let Some(pid) = pid {
@@ -295,43 +428,43 @@ fn interrupt(pid: u32) {
     }
 }
 
-fn read_secret(folder: &Path) -> Result<Secret, ClusterError> {
-    let path = folder.join("access.json");
-    if let Ok(bytes) = fs::read(&path)
-        && let Ok(secret) = serde_json::from_slice(&bytes)
-    {
-        return Ok(secret);
-    }
-    let password = uuid::Uuid::new_v4().simple().to_string();
-    Ok(Secret { port: free_port(folder)?, password })
+/// The password of a cluster that is there.
+fn read_secret(folder: &Path, cluster: &Path) -> Result<Secret, ClusterError> {
+    let path = folder.join(KEY_FILE);
+    let unusable =
+        |why: String| ClusterError::NoKey { file: path.clone(), folder: cluster.to_owned(), why };
+    let mut bytes = Vec::new();
+    let read = open_ours(&path, OFlags::RDONLY)
+        .and_then(|file| io::Read::read_to_end(&mut io::Read::take(file, LONGEST_KEY), &mut bytes));
+    read.map_err(|error| unusable(error.to_string()))?;
+    serde_json::from_slice(&bytes).map_err(|error| unusable(error.to_string()))
 }
 
-fn write_secret(folder: &Path, secret: &Secret) -> Result<(), ClusterError> {
-    let path = folder.join("access.json");
-    let json = serde_json::to_vec(secret).expect("a port and a password are JSON");
-    private_file(&path, &json, None)
+/// Opens a file in the database folder; a link is not followed.
+fn open_ours(path: &Path, flags: OFlags) -> io::Result<File> {
+    let flags = flags | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    Ok(rustix::fs::open(path, flags, Mode::from_raw_mode(0o600))?.into())
 }
 
-/// Writes a file that only its owner may read.
-fn private_file(path: &Path, bytes: &[u8], owner: Option<&Servant>) -> Result<(), ClusterError> {
-    let mut options = fs::OpenOptions::new();
-    options.write(true).create(true).truncate(true).mode(0o600);
-    let mut file = options.open(path).map_err(io_error(path))?;
-    file.write_all(bytes).map_err(io_error(path))?;
-    if let Some(owner) = owner {
-        std::os::unix::fs::fchown(&file, Some(owner.uid), Some(owner.gid))
-            .map_err(io_error(path))?;
-    }
-    Ok(())
-}
-
-fn is_free(port: u16) -> bool {
-    TcpListener::bind(("127.0.0.1", port)).is_ok()
-}
-
-fn free_port(folder: &Path) -> Result<u16, ClusterError> {
-    let listener = TcpListener::bind(("127.0.0.1", 0)).map_err(io_error(folder))?;
-    Ok(listener.local_addr().map_err(io_error(folder))?.port())
+/// Writes a file of ours whole or not at all; `reader` may read it too.
+fn private_file(path: &Path, bytes: &[u8], reader: Option<&Servant>) -> Result<(), ClusterError> {
+    let unfinished = path.with_extension("unfinished");
+    let write = || {
+        match fs::remove_file(&unfinished) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+            _ => {}
+        }
+        let mut file =
+            File::options().write(true).create_new(true).mode(0o600).open(&unfinished)?;
+        if let Some(Servant { gid, .. }) = reader {
+            fchown(&file, None, Some(Gid::from_raw(*gid)))?;
+            file.set_permissions(fs::Permissions::from_mode(0o640))?;
+        }
+        file.write_all(bytes)?;
+        file.sync_all()?;
+        fs::rename(&unfinished, path)
+    };
+    write().map_err(io_error(path))
 }
 
 /// A command that runs as the servant and dies with us. `setpriv` sets the death signal after it
@@ -350,21 +483,35 @@ fn command(program: &Path, servant: Option<&Servant>) -> Command {
     command
 }
 
+/// Makes a cluster beside its place, and moves it there when it is whole.
 fn initialise(
     programs: &Path,
     folder: &Path,
     cluster: &Path,
     servant: Option<&Servant>,
-    secret: &Secret,
-) -> Result<(), ClusterError> {
-    // A cluster without PG_VERSION was interrupted while it was being made: begin anew.
-    if cluster.exists() {
-        fs::remove_dir_all(cluster).map_err(io_error(cluster))?;
+) -> Result<Secret, ClusterError> {
+    let secret = Secret { password: uuid::Uuid::new_v4().simple().to_string() };
+    let key_file = folder.join(KEY_FILE);
+    let json = serde_json::to_vec(&secret).expect("a password is JSON");
+    let unfinished = folder.join(UNFINISHED);
+    // Only this version makes one under this name, and it is no cluster yet.
+    match fs::symlink_metadata(&unfinished) {
+        Ok(found) if found.is_dir() => {
+            fs::remove_dir_all(&unfinished).map_err(io_error(&unfinished))?;
+        }
+        Ok(_) => {
+            let what = "no folder".to_owned();
+            return Err(ClusterError::Foreign { path: unfinished, what });
+        }
+        Err(_) => {}
     }
+    fs::create_dir(&unfinished).map_err(io_error(&unfinished))?;
+    let owner = servant.map(|servant| (servant.uid, servant.gid));
+    settle(&open_folder(&unfinished)?, &unfinished, owner, 0o700)?;
     let password_file = folder.join("first-password");
     private_file(&password_file, secret.password.as_bytes(), servant)?;
     let mut initdb = command(&programs.join("initdb"), servant);
-    initdb.current_dir(folder).arg("--pgdata").arg(cluster);
+    initdb.current_dir("/").arg("--pgdata").arg(&unfinished);
     initdb.args([
         "--username",
         USER,
@@ -378,36 +525,36 @@ fn initialise(
     initdb.arg("--pwfile").arg(&password_file);
     let output = initdb.output().map_err(io_error(folder))?;
     let _ = fs::remove_file(&password_file);
-    if output.status.success() {
-        return Ok(());
+    if !output.status.success() {
+        return Err(ClusterError::Program {
+            program: "initdb".to_owned(),
+            output: String::from_utf8_lossy(&output.stderr).trim().to_owned(),
+        });
     }
-    Err(ClusterError::Program {
-        program: "initdb".to_owned(),
-        output: String::from_utf8_lossy(&output.stderr).trim().to_owned(),
-    })
+    // The password first: a cluster without it could not be opened.
+    private_file(&key_file, &json, None)?;
+    fs::rename(&unfinished, cluster).map_err(io_error(cluster))?;
+    open_folder(folder)?.sync_all().map_err(io_error(folder))?;
+    Ok(secret)
 }
 
 fn launch(
     programs: &Path,
     folder: &Path,
     servant: Option<&Servant>,
-    secret: &Secret,
 ) -> Result<Child, ClusterError> {
-    let log = folder.join("postgresql.log");
-    let log_file = fs::OpenOptions::new()
-        .append(true)
-        .create(true)
-        .mode(0o600)
-        .open(&log)
+    let log = folder.join(LOG);
+    let log_file = open_ours(&log, OFlags::WRONLY | OFlags::APPEND | OFlags::CREATE)
         .map_err(io_error(&log))?;
     let errors = log_file.try_clone().map_err(io_error(&log))?;
     let mut postgres = command(&programs.join("postgres"), servant);
-    postgres.current_dir(folder).arg("-D").arg(folder.join(CLUSTER));
+    postgres.current_dir("/").arg("-D").arg(folder.join(CLUSTER));
     for setting in [
-        &format!("port={}", secret.port),
-        "listen_addresses=127.0.0.1",
-        // Loopback is enough, and the path of a socket must not depend on the data directory's.
-        "unix_socket_directories=",
+        &format!("port={SOCKET_NUMBER}"),
+        // Nobody reaches it by a port, and nobody else can make a socket in its folder.
+        "listen_addresses=",
+        "unix_socket_directories=.",
+        "unix_socket_permissions=0700",
         "max_connections=32",
         "shared_buffers=16MB",
         "timezone=UTC",

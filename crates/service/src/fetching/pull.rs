@@ -4,8 +4,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use deft_depot::{
-    Content, Digest, Manifest, Offer, OfferedFile, Origin, Pace, RemoteError, Store, StoredFile,
-    Taken, Taking, VariantName, Wanted, Watching,
+    Content, Digest, Manifest, NamedFile, Offer, OfferedFile, Origin, Pace, RemoteError, Store,
+    StoredFile, Taken, Taking, VariantName, Wanted, Watching,
 };
 use deft_protocol::manage::{FileProgress, PullRequest, Transfer, TransferKind};
 use deft_protocol::{Problem, ProblemKind};
@@ -300,6 +300,7 @@ impl Fetching {
         let manifest = Manifest::new(name.clone(), files).fetched_from(origin);
         let (store, is_new) = (Arc::clone(&self.store), matches!(aim, Aim::New));
         let path = self.store.path(name, &manifest.files[0].name);
+        let id = manifest.id;
         off_thread(move || {
             let stored = if is_new { store.commit(&manifest) } else { store.replace(&manifest) };
             // Content is claimed until the variant names it.
@@ -310,7 +311,7 @@ impl Fetching {
         if let Some(before) = self.catalogue.by_name(name).filter(|before| before.path != path) {
             self.catalogue.forget(&before).await?;
         }
-        match self.catalogue.keep(&path, name, Given::default()).await {
+        match self.catalogue.keep(&path, name, id, Given::default()).await {
             Ok(registered) if is_new => Ok(format!("kept as `{}`", registered.name)),
             Ok(registered) => Ok(format!("`{}` is as it is offered now", registered.name)),
             Err(problem) => {
@@ -359,9 +360,11 @@ impl Fetching {
         });
         for (name, first) in healed.await? {
             // It is another file to the operating system.
-            let given = self.catalogue.by_name(&name).map(|known| known.given.clone());
+            let known = self.catalogue.by_name(&name);
+            let given = known.as_ref().map(|known| known.given.clone());
             let path = self.store.path(&name, &first);
-            self.catalogue.keep(&path, &name, given.unwrap_or_default()).await?;
+            let id = known.map(|known| known.id);
+            self.catalogue.keep(&path, &name, id, given.unwrap_or_default()).await?;
         }
         Ok(())
     }
@@ -419,9 +422,10 @@ async fn take(
             handle.advance_file(*at, bytes);
             if handle.stop().is_cancelled() { Break(()) } else { Continue(()) }
         };
-        let taken = store.take(&path, taking, &mut advance).map_err(|e| store_problem(&e))?;
+        let file = NamedFile::open(&path).map_err(|error| store_problem(&error.into()))?;
+        let taken = store.take(file, taking, &mut advance).map_err(|e| store_problem(&e))?;
         if let Some(source) = &taken.source_to_remove {
-            let _ = std::fs::remove_file(source);
+            let _ = source.remove();
         }
         Ok(taken)
     })

@@ -10,6 +10,8 @@ use sqlx::{FromRow, PgExecutor, PgPool};
 use tokio::sync::mpsc;
 use uuid::Uuid;
 
+use crate::database::in_time;
+
 use crate::metrics::Metrics;
 
 /// Rows kept while the database is away; beyond that new ones are dropped, and counted.
@@ -55,8 +57,9 @@ impl Recorder {
 }
 
 async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> sqlx::Result<()> {
-    sqlx::query(
-        "with stored as (
+    in_time(
+        sqlx::query(
+            "with stored as (
             insert into calls (id, node, variant_name, arrived_at, outcome, prompt_tokens,
                 answer_tokens, first_token_seconds, total_seconds, caller, detail, reused_tokens,
                 queue_seconds, prompt_rate, answer_rate)
@@ -68,23 +71,24 @@ async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> s
          select node, variant_name, 1, arrived_at from stored
          on conflict (node, variant_name) do update
             set calls = uses.calls + 1, last = greatest(uses.last, excluded.last)",
+        )
+        .bind(row.id)
+        .bind(node)
+        .bind(&row.name)
+        .bind(row.arrived_at)
+        .bind(&row.outcome)
+        .bind(row.prompt_tokens.cast_signed())
+        .bind(row.answer_tokens.cast_signed())
+        .bind(row.first_token_seconds)
+        .bind(row.total_seconds)
+        .bind(&row.caller)
+        .bind(&row.detail)
+        .bind(row.reused_tokens.cast_signed())
+        .bind(row.queue_seconds)
+        .bind(row.prompt_rate)
+        .bind(row.answer_rate)
+        .execute(database),
     )
-    .bind(row.id)
-    .bind(node)
-    .bind(&row.name)
-    .bind(row.arrived_at)
-    .bind(&row.outcome)
-    .bind(row.prompt_tokens.cast_signed())
-    .bind(row.answer_tokens.cast_signed())
-    .bind(row.first_token_seconds)
-    .bind(row.total_seconds)
-    .bind(&row.caller)
-    .bind(&row.detail)
-    .bind(row.reused_tokens.cast_signed())
-    .bind(row.queue_seconds)
-    .bind(row.prompt_rate)
-    .bind(row.answer_rate)
-    .execute(database)
     .await
     .map(|_| ())
 }
@@ -120,13 +124,15 @@ pub(crate) async fn uses(
     node: Uuid,
     only: Option<&str>,
 ) -> sqlx::Result<HashMap<String, Use>> {
-    let rows: Vec<(String, i64, Option<DateTime<Utc>>)> = sqlx::query_as(
-        "select variant_name, calls, last from uses
+    let rows: Vec<(String, i64, Option<DateTime<Utc>>)> = in_time(
+        sqlx::query_as(
+            "select variant_name, calls, last from uses
          where node = $1 and ($2::text is null or variant_name = $2)",
+        )
+        .bind(node)
+        .bind(only)
+        .fetch_all(database),
     )
-    .bind(node)
-    .bind(only)
-    .fetch_all(database)
     .await?;
     let made =
         |(name, calls, last): (String, i64, _)| (name, Use { calls: calls.cast_unsigned(), last });
@@ -139,15 +145,17 @@ pub(crate) async fn latest(
     node: Uuid,
     count: u32,
 ) -> sqlx::Result<Vec<CallRecord>> {
-    let rows: Vec<Row> = sqlx::query_as(
-        "select id, variant_name, arrived_at, outcome, prompt_tokens, answer_tokens,
+    let rows: Vec<Row> = in_time(
+        sqlx::query_as(
+            "select id, variant_name, arrived_at, outcome, prompt_tokens, answer_tokens,
             first_token_seconds, total_seconds, caller, detail, reused_tokens, queue_seconds,
             prompt_rate, answer_rate
          from calls where node = $1 order by arrived_at desc limit $2",
+        )
+        .bind(node)
+        .bind(i64::from(count))
+        .fetch_all(database),
     )
-    .bind(node)
-    .bind(i64::from(count))
-    .fetch_all(database)
     .await?;
     let record = |row: Row| CallRecord {
         id: row.id,

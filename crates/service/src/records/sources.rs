@@ -2,9 +2,12 @@
 
 use chrono::{DateTime, Utc};
 use deft_protocol::manage::{ListingRules, SourceKind};
+use serde_json::Value;
 use sqlx::types::Json;
 use sqlx::{FromRow, PgExecutor};
 use uuid::Uuid;
+
+use crate::database::in_time;
 
 /// A source as it is recorded.
 #[derive(Debug, Clone)]
@@ -23,7 +26,7 @@ struct Row {
     name: String,
     address: String,
     kind: String,
-    listing: Option<Json<ListingRules>>,
+    listing: Option<Value>,
     user_name: Option<String>,
     token_file: Option<String>,
     added_at: DateTime<Utc>,
@@ -56,23 +59,31 @@ pub(crate) async fn all(
     database: impl PgExecutor<'_>,
     node: Uuid,
 ) -> sqlx::Result<Vec<SourceRecord>> {
-    let rows: Vec<Row> = sqlx::query_as(
-        "select name, address, kind, listing, user_name, token_file, added_at
+    let rows: Vec<Row> = in_time(
+        sqlx::query_as(
+            "select name, address, kind, listing, user_name, token_file, added_at
          from sources where node = $1 order by name",
+        )
+        .bind(node)
+        .fetch_all(database),
     )
-    .bind(node)
-    .fetch_all(database)
     .await?;
-    let record = |row: Row| SourceRecord {
-        name: row.name,
-        address: row.address,
-        kind: kind(&row.kind),
-        listing: row.listing.map(|listing| listing.0),
-        user: row.user_name,
-        token_file: row.token_file,
-        added_at: row.added_at,
+    let record = |row: Row| {
+        let listing = row.listing.map(serde_json::from_value::<ListingRules>).transpose();
+        let listing = listing.map_err(|error| {
+            tracing::warn!("the source `{}` is not understood, and left out: {error}", row.name);
+        });
+        Some(SourceRecord {
+            name: row.name,
+            address: row.address,
+            kind: kind(&row.kind),
+            listing: listing.ok()?,
+            user: row.user_name,
+            token_file: row.token_file,
+            added_at: row.added_at,
+        })
     };
-    Ok(rows.into_iter().map(record).collect())
+    Ok(rows.into_iter().filter_map(record).collect())
 }
 
 /// Stores a source, in place of one of the same name.
@@ -81,7 +92,7 @@ pub(crate) async fn store(
     node: Uuid,
     source: &SourceRecord,
 ) -> sqlx::Result<()> {
-    sqlx::query(
+    in_time(sqlx::query(
         "insert into sources (node, name, address, kind, listing, user_name, token_file, added_at)
          values ($1, $2, $3, $4, $5, $6, $7, $8)
          on conflict (node, name) do update
@@ -96,8 +107,7 @@ pub(crate) async fn store(
     .bind(&source.user)
     .bind(&source.token_file)
     .bind(source.added_at)
-    .execute(database)
-    .await
+    .execute(database)).await
     .map(|_| ())
 }
 
@@ -107,10 +117,12 @@ pub(crate) async fn remove(
     node: Uuid,
     name: &str,
 ) -> sqlx::Result<()> {
-    sqlx::query("delete from sources where node = $1 and name = $2")
-        .bind(node)
-        .bind(name)
-        .execute(database)
-        .await
-        .map(|_| ())
+    in_time(
+        sqlx::query("delete from sources where node = $1 and name = $2")
+            .bind(node)
+            .bind(name)
+            .execute(database),
+    )
+    .await
+    .map(|_| ())
 }

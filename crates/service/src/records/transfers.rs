@@ -6,6 +6,8 @@ use sqlx::types::Json;
 use sqlx::{PgExecutor, PgPool};
 use uuid::Uuid;
 
+use crate::database::in_time;
+
 /// So many that ended are kept.
 const KEPT: i64 = 100;
 
@@ -16,26 +18,30 @@ pub(crate) async fn store(
     transfer: &Transfer,
     request: &Value,
 ) -> sqlx::Result<()> {
-    sqlx::query(
-        "insert into transfers (id, node, began_at, ended, request, report)
+    in_time(
+        sqlx::query(
+            "insert into transfers (id, node, began_at, ended, request, report)
          values ($1, $2, $3, $4, $5, $6)
          on conflict (id) do update set ended = excluded.ended, report = excluded.report",
+        )
+        .bind(transfer.id)
+        .bind(node)
+        .bind(transfer.began_at)
+        .bind(transfer.state.has_ended())
+        .bind(Json(request))
+        .bind(Json(transfer))
+        .execute(database),
     )
-    .bind(transfer.id)
-    .bind(node)
-    .bind(transfer.began_at)
-    .bind(transfer.state.has_ended())
-    .bind(Json(request))
-    .bind(Json(transfer))
-    .execute(database)
     .await?;
-    sqlx::query(
-        "delete from transfers where node = $1 and ended and id not in
+    in_time(
+        sqlx::query(
+            "delete from transfers where node = $1 and ended and id not in
             (select id from transfers where node = $1 order by began_at desc limit $2)",
+        )
+        .bind(node)
+        .bind(KEPT)
+        .execute(database),
     )
-    .bind(node)
-    .bind(KEPT)
-    .execute(database)
     .await
     .map(|_| ())
 }
@@ -46,15 +52,24 @@ pub(crate) async fn latest(
     node: Uuid,
     count: i64,
 ) -> sqlx::Result<Vec<(Transfer, Value)>> {
-    let rows: Vec<(Json<Transfer>, Json<Value>)> = sqlx::query_as(
-        "select report, request from transfers
+    let rows: Vec<(Value, Value)> = in_time(
+        sqlx::query_as(
+            "select report, request from transfers
          where node = $1 and (not ended or id in
             (select id from transfers where node = $1 order by began_at desc limit $2))
          order by began_at desc",
+        )
+        .bind(node)
+        .bind(count)
+        .fetch_all(database),
     )
-    .bind(node)
-    .bind(count)
-    .fetch_all(database)
     .await?;
-    Ok(rows.into_iter().map(|(report, request)| (report.0, request.0)).collect())
+    let understood = |(report, request): (Value, Value)| match serde_json::from_value(report) {
+        Ok(report) => Some((report, request)),
+        Err(error) => {
+            tracing::warn!("the record of a transfer is not understood, and left out: {error}");
+            None
+        }
+    };
+    Ok(rows.into_iter().filter_map(understood).collect())
 }

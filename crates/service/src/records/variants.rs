@@ -1,13 +1,18 @@
 //! Variants of models in the depot.
 
 use std::path::PathBuf;
+use std::time::Instant;
 
 use chrono::{DateTime, Utc};
 use deft_depot::{Examined, FileStamp, VariantName};
 use deft_protocol::manage::{ModelFacts, SettingsRequest};
+use itertools::Itertools;
+use serde_json::Value;
 use sqlx::types::Json;
 use sqlx::{FromRow, PgExecutor};
 use uuid::Uuid;
+
+use crate::database::in_time;
 
 /// A registered variant.
 #[derive(Debug, Clone)]
@@ -18,6 +23,8 @@ pub(crate) struct Registered {
     pub(crate) stamp: FileStamp,
     pub(crate) facts: ModelFacts,
     pub(crate) registered_at: DateTime<Utc>,
+    /// Since when this process knows it, by a clock that does not jump.
+    pub(crate) since: Instant,
     /// Whether its files are the depot's own.
     pub(crate) kept: bool,
     /// Whether it is there for the time of a call only; then it is in no record.
@@ -44,47 +51,76 @@ struct Row {
     file_bytes: i64,
     modified_ns: i64,
     inode: i64,
-    facts: Json<ModelFacts>,
+    facts: Value,
     registered_at: DateTime<Utc>,
     kept: bool,
     template: Option<String>,
-    defaults: Json<SettingsRequest>,
+    defaults: Value,
 }
 
-impl From<Row> for Registered {
-    fn from(row: Row) -> Self {
-        Self {
+/// A row that this version does not understand; it stays as it is.
+#[derive(Debug, Clone)]
+pub(crate) struct UnreadRow {
+    pub(crate) name: VariantName,
+    pub(crate) path: PathBuf,
+    pub(crate) why: String,
+}
+
+impl Row {
+    /// # Errors
+    /// What is recorded is not understood, as where a later version wrote it.
+    fn understood(self) -> Result<Registered, UnreadRow> {
+        let row = self;
+        let name = VariantName { model: row.model, variant: row.variant };
+        let unread = |what: &str, error: &dyn std::fmt::Display| UnreadRow {
+            name: name.clone(),
+            path: row.path.clone().into(),
+            why: format!("its record is not understood: {what}: {error}"),
+        };
+        let facts = serde_json::from_value(row.facts).map_err(|error| unread("facts", &error))?;
+        let defaults =
+            serde_json::from_value(row.defaults).map_err(|error| unread("defaults", &error))?;
+        Ok(Registered {
             id: row.id,
-            name: VariantName { model: row.model, variant: row.variant },
+            name,
             path: row.path.into(),
             stamp: FileStamp {
                 bytes: row.file_bytes.cast_unsigned(),
                 modified_ns: row.modified_ns,
                 inode: row.inode.cast_unsigned(),
             },
-            facts: row.facts.0,
+            facts,
             registered_at: row.registered_at,
+            since: Instant::now(),
             kept: row.kept,
             passing: false,
-            given: Given { template: row.template, defaults: row.defaults.0 },
-        }
+            given: Given { template: row.template, defaults },
+        })
     }
 }
 
-/// All variants of a node, the oldest first.
+/// All variants of a node, the oldest first, and apart those that are not understood.
 pub(crate) async fn all(
     database: impl PgExecutor<'_>,
     node: Uuid,
-) -> sqlx::Result<Vec<Registered>> {
-    let rows: Vec<Row> = sqlx::query_as(
+) -> sqlx::Result<(Vec<Registered>, Vec<UnreadRow>)> {
+    let rows: Vec<Row> = in_time(sqlx::query_as(
         "select id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at, kept,
             template, defaults
          from variants where node = $1 order by registered_at, id",
     )
     .bind(node)
-    .fetch_all(database)
-    .await?;
-    Ok(rows.into_iter().map(Registered::from).collect())
+    .fetch_all(database)).await?;
+    Ok(rows.into_iter().map(Row::understood).partition_result())
+}
+
+/// Whose a variant's files are.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Keeping {
+    /// They stay where they are.
+    Where,
+    /// The depot's own; with the id that they have there.
+    Kept(Option<Uuid>),
 }
 
 /// Stores a variant; one of the same name and path is brought up to date. Nothing is returned where
@@ -95,12 +131,17 @@ pub(crate) async fn store(
     name: &VariantName,
     path: &str,
     examined: &Examined,
-    kept: bool,
+    keeping: Keeping,
     given: &Given,
 ) -> sqlx::Result<Option<Registered>> {
     let Examined { stamp, facts } = examined;
-    let row: Option<Row> = sqlx::query_as(
-        "insert into variants
+    let (id, kept) = match keeping {
+        Keeping::Where => (None, false),
+        Keeping::Kept(id) => (id, true),
+    };
+    let row: Option<Row> = in_time(
+        sqlx::query_as(
+            "insert into variants
             (id, node, model, variant, path, file_bytes, modified_ns, inode, facts, kept, template,
              defaults)
          values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)
@@ -111,27 +152,31 @@ pub(crate) async fn store(
             where variants.path = excluded.path
          returning id, model, variant, path, file_bytes, modified_ns, inode, facts, registered_at,
             kept, template, defaults",
+        )
+        .bind(id.unwrap_or_else(Uuid::now_v7))
+        .bind(node)
+        .bind(&name.model)
+        .bind(&name.variant)
+        .bind(path)
+        .bind(stamp.bytes.cast_signed())
+        .bind(stamp.modified_ns)
+        .bind(stamp.inode.cast_signed())
+        .bind(Json(facts))
+        .bind(kept)
+        .bind(&given.template)
+        .bind(Json(&given.defaults))
+        .fetch_optional(database),
     )
-    .bind(Uuid::now_v7())
-    .bind(node)
-    .bind(&name.model)
-    .bind(&name.variant)
-    .bind(path)
-    .bind(stamp.bytes.cast_signed())
-    .bind(stamp.modified_ns)
-    .bind(stamp.inode.cast_signed())
-    .bind(Json(facts))
-    .bind(kept)
-    .bind(&given.template)
-    .bind(Json(&given.defaults))
-    .fetch_optional(database)
     .await?;
-    Ok(row.map(Registered::from))
+    let unread = |row: UnreadRow| sqlx::Error::Decode(row.why.into());
+    row.map(Row::understood).transpose().map_err(unread)
 }
 
 /// Forgets a variant, and the wishes for it.
 pub(crate) async fn remove(database: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
-    sqlx::query("delete from variants where id = $1").bind(id).execute(database).await.map(|_| ())
+    in_time(sqlx::query("delete from variants where id = $1").bind(id).execute(database))
+        .await
+        .map(|_| ())
 }
 
 /// Gives a variant another name and path.
@@ -141,12 +186,14 @@ pub(crate) async fn rename(
     name: &VariantName,
     path: &str,
 ) -> sqlx::Result<()> {
-    sqlx::query("update variants set model = $2, variant = $3, path = $4 where id = $1")
-        .bind(id)
-        .bind(&name.model)
-        .bind(&name.variant)
-        .bind(path)
-        .execute(database)
-        .await
-        .map(|_| ())
+    in_time(
+        sqlx::query("update variants set model = $2, variant = $3, path = $4 where id = $1")
+            .bind(id)
+            .bind(&name.model)
+            .bind(&name.variant)
+            .bind(path)
+            .execute(database),
+    )
+    .await
+    .map(|_| ())
 }

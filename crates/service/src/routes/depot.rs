@@ -6,7 +6,9 @@ use std::sync::Arc;
 
 use actix_web::{HttpResponse, delete, get, post, web};
 use deft_protocol::Problem;
-use deft_protocol::manage::{InstanceState, RegisterRequest, Removal, RenameRequest, Variant};
+use deft_protocol::manage::{
+    InstanceState, NotUnderstood, RegisterRequest, Removal, RenameRequest, Variant,
+};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -48,6 +50,16 @@ pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
     };
     let variants: Vec<Variant> = app.catalogue.listed().iter().map(describe).collect();
     HttpResponse::Ok().json(variants)
+}
+
+/// What is in the depot and not understood by this version, with the reasons. It stays as it is.
+#[utoipa::path(
+    tag = "depot",
+    responses((status = 200, body = Vec<NotUnderstood>), (status = "default", body = Problem))
+)]
+#[get("/manage/v1/not-understood")]
+pub(super) async fn not_understood(app: web::Data<App>) -> Result<HttpResponse, ManageError> {
+    Ok(HttpResponse::Ok().json(app.keeping.not_understood().await?))
 }
 
 /// Takes a model file into the depot, where it is.

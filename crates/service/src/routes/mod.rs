@@ -115,6 +115,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(embeddings::embed)
         .service(models::list_models)
         .service(depot::list_depot)
+        .service(depot::not_understood)
         .service(depot::register)
         .service(depot::rename)
         .service(depot::remove)

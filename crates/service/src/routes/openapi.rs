@@ -12,6 +12,7 @@ use utoipa::OpenApi;
         super::embeddings::embed,
         super::models::list_models,
         super::depot::list_depot,
+        super::depot::not_understood,
         super::depot::register,
         super::depot::rename,
         super::depot::remove,

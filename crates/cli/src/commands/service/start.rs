@@ -4,7 +4,7 @@
 //! or why it will not be. The command waits for that line: no sleep, no guess. The child leaves the
 //! terminal's session, so that closing the terminal or a notebook's cell does not end it.
 
-use std::fs::{File, OpenOptions};
+use std::fs::OpenOptions;
 use std::io::{BufRead, BufReader, Write};
 use std::os::fd::AsFd;
 use std::path::Path;
@@ -13,7 +13,8 @@ use std::time::{Duration, Instant};
 
 use deft_client::Client;
 use deft_service::presence::{self, Presence};
-use deft_service::{Config, Flags, RunError, own_program};
+use deft_service::private_files::{open_log, private_folder};
+use deft_service::{Config, Flags, RunError, StartOptions, own_program};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use tracing_subscriber::EnvFilter;
@@ -42,7 +43,7 @@ pub(super) fn run(common: &Common, start: &Start) -> Result<(), Failure> {
     let flags = Flags { listen: start.listen, data_dir: None };
     let config = connection::settings(common, flags)?.config;
     if start.foreground || start.detached {
-        return serve(config, start.detached);
+        return serve(config, start);
     }
     if let Some(found) = wait_for(running(&config.data_dir))? {
         let place = found.address.as_deref().unwrap_or("an address it has not told yet");
@@ -89,7 +90,9 @@ fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Fai
     };
     let log = logs::file(&config.data_dir);
     let folder = log.parent().unwrap_or(&config.data_dir);
-    std::fs::create_dir_all(folder).map_err(|error| cannot(folder, error))?;
+    for private in [&config.data_dir, folder] {
+        private_folder(private, None).map_err(|error| cannot(private, error))?;
+    }
     let log_file = open_log(&log).map_err(|error| cannot(&log, error))?;
     let mut command = Command::new(own_program());
     command.args(["service", "start", "--detached", "--data-dir"]).arg(&config.data_dir);
@@ -98,6 +101,9 @@ fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Fai
     }
     if let Some(listen) = start.listen {
         command.arg("--listen").arg(listen.to_string());
+    }
+    if start.accept_depot {
+        command.arg("--accept-depot");
     }
     command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log_file);
     let mut child = command.spawn()?;
@@ -121,12 +127,10 @@ fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Fai
     }
 }
 
-fn open_log(path: &Path) -> std::io::Result<File> {
-    OpenOptions::new().append(true).create(true).open(path)
-}
-
 /// Runs the service in this process.
-fn serve(config: Config, detached: bool) -> Result<(), Failure> {
+fn serve(config: Config, start: &Start) -> Result<(), Failure> {
+    let detached = start.detached;
+    let options = StartOptions { accept_depot: start.accept_depot };
     if detached {
         // A session of its own: signals of the terminal do not reach it. It fails where this
         // process leads its group already, and then it is detached as it is.
@@ -149,7 +153,7 @@ fn serve(config: Config, detached: bool) -> Result<(), Failure> {
         let _ = sd_notify::notify(&[sd_notify::NotifyState::Ready]);
     };
     let served: Result<(), RunError> =
-        wait_for(async { Ok(deft_service::run(config, ready).await) })?;
+        wait_for(async { Ok(deft_service::run(config, options, ready).await) })?;
     let _ = sd_notify::notify(&[sd_notify::NotifyState::Stopping]);
     served.map_err(|error| {
         let why = error.to_string();

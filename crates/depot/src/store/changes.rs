@@ -1,0 +1,278 @@
+//! Changes of what the depot has: variants appear, change and go, each by one rename.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::{self, File};
+use std::io;
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{CWD, RenameFlags, renameat_with};
+
+use super::intake::lock;
+use super::manifest::ReadManifest;
+use super::{Digest, Manifest, Store, StoreError, Taken, failed, sweep};
+use crate::name::VariantName;
+
+impl Store {
+    /// Makes a variant of files that were taken in: laid out beside the others, then put in its place.
+    ///
+    /// # Errors
+    /// The name is taken, or the operating system refuses; nothing is listed then.
+    pub fn commit(&self, manifest: &Manifest) -> Result<(), StoreError> {
+        self.refuse_where_taken(&manifest.name)?;
+        let new = self.unfinished(sweep::STATE);
+        let placed = self.lay_out(manifest, &new).and_then(|()| self.put_in_place(&new, manifest));
+        if placed.is_err() {
+            // What cannot be removed now the next start sweeps away.
+            let _ = self.disk.remove(&new);
+            return placed;
+        }
+        for file in &manifest.files {
+            self.forget_note(&file.sha256);
+        }
+        Ok(())
+    }
+
+    /// A name is free where nothing stands there, or an empty folder.
+    fn refuse_where_taken(&self, name: &VariantName) -> Result<(), StoreError> {
+        let folder = self.folder(name);
+        match Manifest::read(&folder) {
+            ReadManifest::Understood(_) => Err(StoreError::Taken(name.clone())),
+            ReadManifest::NotUnderstood(why) => Err(StoreError::NotUnderstood { folder, why }),
+            ReadManifest::Absent => match fs::read_dir(&folder).map(|mut all| all.next().is_none())
+            {
+                Ok(true) => Ok(()),
+                Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+                Ok(false) => {
+                    let why = "it has no manifest".to_owned();
+                    Err(StoreError::NotUnderstood { folder, why })
+                }
+                Err(error) => Err(failed("read", &folder)(error)),
+            },
+        }
+    }
+
+    /// Moves what was laid out to where it is listed. A folder that is not empty is never replaced.
+    fn put_in_place(&self, new: &Path, manifest: &Manifest) -> Result<(), StoreError> {
+        let folder = self.folder(&manifest.name);
+        let model = folder.parent().unwrap_or(&self.root);
+        self.disk.make_folder(model).map_err(failed("make", model))?;
+        self.disk.rename(new, &folder).map_err(|error| match error.kind() {
+            io::ErrorKind::DirectoryNotEmpty => StoreError::Taken(manifest.name.clone()),
+            _ => failed("move", new)(error),
+        })?;
+        let synced = self.sync(model).and_then(|()| self.sync(&self.root.join("models")));
+        if synced.is_err() {
+            // It might be gone after a crash, so it is not there now either.
+            let _ = self.disk.rename(&folder, new);
+        }
+        synced
+    }
+
+    fn sync(&self, folder: &Path) -> Result<(), StoreError> {
+        self.disk.sync(folder).map_err(failed("write", folder))
+    }
+
+    /// Puts another state of a variant in its place: at every moment there is the one or the other.
+    /// Content that only the old one had is removed.
+    ///
+    /// # Errors
+    /// It is not here, or the operating system refuses; the old state stays then.
+    pub fn replace(&self, manifest: &Manifest) -> Result<(), StoreError> {
+        let claims = lock(&self.claims);
+        let name = &manifest.name;
+        let old = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
+        let digests: BTreeSet<Digest> = old.files.iter().map(|file| file.sha256).collect();
+        self.note_all(&digests)?;
+        let (new, folder) = (self.unfinished(sweep::STATE), self.folder(name));
+        let manifest = Manifest { id: old.id.or(manifest.id), ..manifest.clone() };
+        let exchanged = self.lay_out(&manifest, &new).and_then(|()| {
+            let exchange = self.disk.change().and_then(|()| {
+                renameat_with(CWD, &new, CWD, &folder, RenameFlags::EXCHANGE).map_err(Into::into)
+            });
+            exchange.map_err(failed("replace", &folder))
+        });
+        // The old state, or the new one that did not come; the next start sweeps away what stays.
+        let _ = self.disk.remove(&new);
+        exchanged?;
+        // It is the new one in any case: what fails from here on the next start completes.
+        let _ = folder.parent().map_or(Ok(()), |model| self.sync(model));
+        manifest.files.iter().for_each(|file| self.forget_note(&file.sha256));
+        let _ = self.remove_unnamed(digests, &claims);
+        Ok(())
+    }
+
+    /// Links a variant's files into a folder of `incoming`, and writes the manifest last.
+    fn lay_out(&self, manifest: &Manifest, folder: &Path) -> Result<(), StoreError> {
+        match self.disk.remove(folder) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                return Err(failed("remove", folder)(error));
+            }
+            _ => {}
+        }
+        self.disk.make_folder(folder).map_err(failed("make", folder))?;
+        for file in &manifest.files {
+            let object = self.object(&file.sha256);
+            self.link(&object, &folder.join(&file.name))?;
+            let content = File::open(&object).map_err(failed("open", &object))?;
+            self.disk.settle_mode(&content).map_err(failed("change the mode of", &object))?;
+        }
+        self.sync(folder)?;
+        manifest.write(&self.disk, folder)?;
+        self.sync(folder)
+    }
+
+    /// Links content under a name: hard where the file system can, else by a symbolic link.
+    pub(super) fn link(&self, object: &Path, path: &Path) -> Result<(), StoreError> {
+        if self.disk.link(object, path).is_ok() {
+            return Ok(());
+        }
+        let whole = fs::canonicalize(object).map_err(failed("find", object))?;
+        self.disk.symlink(&whole, path).map_err(failed("link", path))
+    }
+
+    /// Takes content that is not what its digest says out of the way, for good content to come.
+    ///
+    /// # Errors
+    /// The operating system refuses.
+    pub fn give_up(&self, sha256: &Digest) -> Result<(), StoreError> {
+        let object = self.object(sha256);
+        match self.disk.rename(&object, &self.spoilt(sha256)) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                Err(failed("move", &object)(error))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Puts content back that was given up, where no good content came.
+    ///
+    /// # Errors
+    /// The operating system refuses.
+    pub fn take_back(&self, sha256: &Digest) -> Result<(), StoreError> {
+        let object = self.object(sha256);
+        match self.disk.rename(&self.spoilt(sha256), &object) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                Err(failed("move", &object)(error))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    pub(super) fn spoilt(&self, sha256: &Digest) -> PathBuf {
+        self.incoming().join(format!("{}-{sha256}", sweep::SPOILT))
+    }
+
+    /// Links the files with this content anew, after good content has come. Returns the variants that
+    /// have it, each with its first file.
+    ///
+    /// # Errors
+    /// The operating system refuses.
+    pub fn heal(&self, sha256: &Digest) -> Result<Vec<(VariantName, String)>, StoreError> {
+        let mut healed = Vec::new();
+        for manifest in self.variants()? {
+            for file in manifest.files.iter().filter(|file| file.sha256 == *sha256) {
+                let path = self.path(&manifest.name, &file.name);
+                let unfinished = self.new_incoming();
+                let _ = self.disk.remove(&unfinished);
+                self.link(&self.object(sha256), &unfinished)?;
+                self.disk.rename(&unfinished, &path).map_err(failed("write", &path))?;
+                // Where both were the same file, a rename leaves both names.
+                let _ = self.disk.remove(&unfinished);
+                healed.push((manifest.name.clone(), manifest.files[0].name.clone()));
+            }
+        }
+        // What was spoilt goes: every name leads to good content now.
+        let _ = self.disk.remove(&self.spoilt(sha256));
+        Ok(healed)
+    }
+
+    /// Gives a variant another name: one rename of its folder, whose name counts.
+    ///
+    /// # Errors
+    /// It is not here, the new name is taken, or the operating system refuses; it has its old name then.
+    pub fn rename(&self, from: &VariantName, to: &VariantName) -> Result<(), StoreError> {
+        let _changing = lock(&self.claims);
+        let manifest = self.variant(from).ok_or_else(|| StoreError::NoVariant(from.clone()))?;
+        self.refuse_where_taken(to)?;
+        let (old, new) = (self.folder(from), self.folder(to));
+        let model = new.parent().unwrap_or(&self.root);
+        self.disk.make_folder(model).map_err(failed("make", model))?;
+        self.disk.rename(&old, &new).map_err(|error| match error.kind() {
+            io::ErrorKind::DirectoryNotEmpty => StoreError::Taken(to.clone()),
+            _ => failed("move", &old)(error),
+        })?;
+        // It has its new name in any case; the next start completes what fails from here on.
+        let _ = Manifest { name: to.clone(), ..manifest }.write(&self.disk, &new);
+        let _ = self.sync(model);
+        self.leave_model(&old);
+        Ok(())
+    }
+
+    /// Removes a variant, and what only it had. Returns how many bytes that freed.
+    ///
+    /// # Errors
+    /// It is not here, or the operating system refuses; it is still there then.
+    pub fn remove(&self, name: &VariantName) -> Result<u64, StoreError> {
+        let claims = lock(&self.claims);
+        let manifest = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
+        let frees = self.would_free(name)?;
+        let digests: BTreeSet<Digest> = manifest.files.iter().map(|file| file.sha256).collect();
+        self.note_all(&digests)?;
+        let (folder, gone) = (self.folder(name), self.unfinished(sweep::GONE));
+        self.disk.rename(&folder, &gone).map_err(failed("remove", &folder))?;
+        // It is gone in any case; the next start completes what fails from here on.
+        self.leave_model(&folder);
+        let _ = self.disk.remove(&gone);
+        let _ = self.remove_unnamed(digests, &claims);
+        Ok(frees)
+    }
+
+    /// A variant's folder has left its model's folder, which goes too where it is empty now.
+    fn leave_model(&self, folder: &Path) {
+        if let Some(model) = folder.parent() {
+            let _ = self.sync(model);
+            // Other variants may be there.
+            let _ = self.disk.remove_empty(model);
+        }
+    }
+
+    /// Gives back what was taken in and will not be committed.
+    ///
+    /// # Errors
+    /// The operating system refuses; the next start sweeps it away then.
+    pub fn give_back(&self, taken: Vec<Taken>) -> Result<(), StoreError> {
+        let digests = taken.iter().map(|taken| taken.sha256).collect();
+        drop(taken);
+        let claims = lock(&self.claims);
+        self.remove_unnamed(digests, &claims)
+    }
+
+    /// Removes those objects that no variant names, nobody has a claim on, and nothing that is not
+    /// understood may hold.
+    pub(super) fn remove_unnamed(
+        &self,
+        mut digests: BTreeSet<Digest>,
+        claims: &BTreeMap<Digest, usize>,
+    ) -> Result<(), StoreError> {
+        let shelf = self.shelf()?;
+        let elsewhere = shelf.held_elsewhere();
+        for file in shelf.variants.iter().flat_map(|manifest| &manifest.files) {
+            if digests.remove(&file.sha256) {
+                self.forget_note(&file.sha256);
+            }
+        }
+        for digest in digests.iter().filter(|digest| !claims.contains_key(digest)) {
+            let object = self.object(digest);
+            if elsewhere.may_hold(digest, &object) {
+                continue;
+            }
+            match self.disk.remove_file(&object) {
+                Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                    return Err(failed("remove", &object)(error));
+                }
+                _ => self.forget_note(digest),
+            }
+        }
+        Ok(())
+    }
+}

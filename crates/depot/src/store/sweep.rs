@@ -1,0 +1,126 @@
+//! What a start does with what was left unfinished. Only what this version wrote into its own `incoming`
+//! is removed; everything else stays, for it may be somebody else's.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use super::{Digest, Manifest, Store, StoreError, entries, failed};
+use crate::remote::partial;
+
+/// A file that is being written.
+pub(super) const TAKE: &str = "take";
+/// A variant that is being laid out, or the old state of one.
+pub(super) const STATE: &str = "state";
+/// A variant that was removed.
+pub(super) const GONE: &str = "gone";
+/// Content that is not what was announced.
+pub(super) const WRONG: &str = "wrong";
+/// Content that is not what its digest says, while good content is fetched.
+pub(super) const SPOILT: &str = "spoilt";
+/// Tells of an object that no variant may name.
+const NOTE: &str = "object";
+
+/// What stands in `incoming`.
+enum Unfinished {
+    /// It is of no use to anybody.
+    Rest,
+    /// Somebody may go on with it.
+    Partial,
+    Spoilt(Digest),
+    Note(Digest),
+    /// Not ours.
+    Unknown,
+}
+
+impl Unfinished {
+    fn of(path: &Path) -> Self {
+        let Some(name) = path.file_name().and_then(|name| name.to_str()) else {
+            return Self::Unknown;
+        };
+        if partial::is_one(name) {
+            return Self::Partial;
+        }
+        let Some((kind, rest)) = name.split_once('-') else {
+            return Self::Unknown;
+        };
+        let is_number = !rest.is_empty() && rest.bytes().all(|byte| byte.is_ascii_digit());
+        match (kind, rest.parse()) {
+            (TAKE | STATE | GONE, _) if is_number => Self::Rest,
+            (WRONG, _) => Self::Rest,
+            (SPOILT, Ok(digest)) => Self::Spoilt(digest),
+            (NOTE, Ok(digest)) => Self::Note(digest),
+            _ => Self::Unknown,
+        }
+    }
+}
+
+impl Store {
+    /// Completes or removes what this version left unfinished.
+    pub(super) fn sweep(&self) -> Result<(), StoreError> {
+        let shelf = self.shelf()?;
+        for told in &shelf.not_understood {
+            tracing::warn!("`{}` is left as it is: {}", told.folder.display(), told.why);
+        }
+        for name in &shelf.misnamed {
+            let renamed = shelf.variants.iter().find(|manifest| manifest.name == *name);
+            let written = renamed.map(|manifest| manifest.write(&self.disk, &self.folder(name)));
+            written.transpose()?;
+        }
+        let mut unnamed = BTreeSet::new();
+        for path in entries(&self.incoming())? {
+            match Unfinished::of(&path) {
+                Unfinished::Rest => self.remove_rest(&path)?,
+                // What was fetched in part is gone on with, if somebody asks for it soon.
+                Unfinished::Partial if partial::is_recent(&path) => {}
+                Unfinished::Partial => self.remove_rest(&path)?,
+                Unfinished::Spoilt(digest) => self.settle_spoilt(&digest, &shelf.variants)?,
+                Unfinished::Note(digest) => drop(unnamed.insert(digest)),
+                Unfinished::Unknown => {
+                    tracing::warn!("`{}` is left as it is: it is not known here", path.display());
+                }
+            }
+        }
+        self.remove_unnamed(unnamed, &std::collections::BTreeMap::new())
+    }
+
+    fn remove_rest(&self, path: &Path) -> Result<(), StoreError> {
+        self.disk.remove(path).map_err(failed("remove", path))
+    }
+
+    /// Good content did not come before the end: what there is goes back, for it is better than nothing.
+    fn settle_spoilt(&self, digest: &Digest, variants: &[Manifest]) -> Result<(), StoreError> {
+        let is_named = variants.iter().flat_map(|found| &found.files).any(|f| f.sha256 == *digest);
+        if is_named && !self.object(digest).exists() {
+            return self.take_back(digest);
+        }
+        self.remove_rest(&self.spoilt(digest))
+    }
+
+    fn note(&self, digest: &Digest) -> PathBuf {
+        self.incoming().join(format!("{NOTE}-{digest}"))
+    }
+
+    /// Notes that an object may be named by no variant soon: a start that finds the note looks.
+    pub(super) fn note_one(&self, digest: &Digest) -> Result<(), StoreError> {
+        let note = self.note(digest);
+        match self.disk.create(&note) {
+            Err(error) if error.kind() != io::ErrorKind::AlreadyExists => {
+                Err(failed("write", &note)(error))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    pub(super) fn note_all(&self, digests: &BTreeSet<Digest>) -> Result<(), StoreError> {
+        digests.iter().try_for_each(|digest| self.note_one(digest))
+    }
+
+    /// An object is named again, or gone. Where the note stays, the next start looks once more.
+    pub(super) fn forget_note(&self, digest: &Digest) {
+        if fs::symlink_metadata(self.note(digest)).is_ok() {
+            let _ = self.disk.remove_file(&self.note(digest));
+        }
+    }
+}
