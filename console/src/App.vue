@@ -3,8 +3,9 @@ import { mdiChartDonut, mdiForumOutline, mdiMagnify, mdiSwapVertical, mdiThemeLi
 import { useTheme } from 'vuetify'
 
 import { useStatus } from './composables/useStatus'
+import EntryPage from './pages/EntryPage.vue'
 
-const { status, live } = useStatus()
+const { status, live, refused } = useStatus()
 const theme = useTheme()
 
 const PAGES = [
@@ -42,13 +43,17 @@ function otherTheme() {
     </v-app-bar>
     <v-main>
       <v-container class="py-5" max-width="1180">
-        <v-alert v-if="status && !live" type="error" variant="tonal" density="compact" class="mb-4">
+        <v-alert v-if="status && !live && !refused?.needsPermission" type="error" variant="tonal" density="compact" class="mb-4">
           The service does not answer. What you see is what it said last.
+        </v-alert>
+        <v-alert v-else-if="!status && refused && !refused.needsPermission" type="error" variant="tonal" class="mb-4">
+          There is nothing to show: {{ refused.problem.detail }}. {{ refused.problem.way_out }}
         </v-alert>
         <v-alert v-if="status && !status.database.up" type="warning" variant="tonal" density="compact" class="mb-4">
           The records database does not answer: loaded models go on, records wait.
         </v-alert>
-        <router-view :status="status" />
+        <entry-page v-if="refused?.needsPermission" />
+        <router-view v-else-if="status || !refused" :status="status" />
       </v-container>
       <footer v-if="status" class="text-body-small text-medium-emphasis text-center pb-4">
         deft {{ status.version }} on {{ status.node }}, {{ status.address }}, records: {{ status.database.kind }}

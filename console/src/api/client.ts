@@ -40,8 +40,13 @@ export type Usage = Schemas['Usage']
 
 /** What the service refused, with its way out. */
 export class Refused extends Error {
-  constructor(readonly problem: Pick<Problem, 'detail' | 'way_out' | 'ways'>) {
+  constructor(readonly problem: Pick<Problem, 'detail' | 'way_out' | 'ways'> & Partial<Pick<Problem, 'kind'>>) {
     super(problem.detail)
+  }
+
+  /** Whether this browser has no permission to manage. */
+  get needsPermission(): boolean {
+    return this.problem.kind === 'unauthorized'
   }
 }
 
@@ -74,6 +79,10 @@ function send(method: string, path: string, body: unknown, signal?: AbortSignal)
 
 function post(path: string, body: unknown, signal?: AbortSignal): Promise<Response> {
   return send('POST', path, body, signal)
+}
+
+export async function currentStatus(): Promise<Status> {
+  return (await call('/manage/v1/status')).json()
 }
 
 export async function depot(): Promise<Variant[]> {

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/enter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Turns a link's code into a session, and leads to the console. */
+        get: operations["enter"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/health/live": {
         parameters: {
             query?: never;
@@ -100,6 +117,23 @@ export interface paths {
         put?: never;
         /** Tries a model: its template, its tokens, its numbers, an answer. It is loaded for that. */
         post: operations["check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/console/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a link that gives a browser permission, once and for some minutes. */
+        post: operations["link"];
         delete?: never;
         options?: never;
         head?: never;
@@ -998,6 +1032,21 @@ export interface components {
              */
             index: number;
             logprobs?: components["schemas"]["ChatLogprobs"] | null;
+        };
+        /** @description A link that gives a browser permission, once. */
+        ConsoleLink: {
+            /** @description To be opened in a browser. */
+            address: string;
+            /**
+             * Format: int64
+             * @description How long it is good.
+             */
+            valid_seconds: number;
+        };
+        /** @description `POST /manage/v1/console/links`. */
+        ConsoleLinkRequest: {
+            /** @description Whether only a browser of the user who asks may use the link. */
+            own_browser?: boolean;
         };
         /** @description The records database. */
         DatabaseReport: {
@@ -1933,7 +1982,7 @@ export interface components {
          * @description What a caller can do about a problem; every edge maps it exhaustively.
          * @enum {string}
          */
-        ProblemKind: "invalid" | "missing" | "forbidden" | "refused" | "busy" | "down" | "fault";
+        ProblemKind: "invalid" | "missing" | "unauthorized" | "forbidden" | "refused" | "busy" | "down" | "fault";
         /** @description Tokens of a prompt in more detail. */
         PromptTokens: {
             /**
@@ -2531,6 +2580,27 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    enter: {
+        parameters: {
+            query: {
+                /** @description As the link has it. */
+                code: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the console; with a session's cookie, if the link was good */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     live: {
         parameters: {
             query?: never;
@@ -2664,6 +2734,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckReport"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConsoleLinkRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsoleLink"];
                 };
             };
             default: {

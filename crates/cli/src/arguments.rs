@@ -49,6 +49,9 @@ pub(crate) struct Common {
         help_heading = "Everywhere"
     )]
     pub(crate) config: Option<PathBuf>,
+    /// Show the operator's key in this file, which only you can read; DEFT_KEY has the key itself.
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Everywhere")]
+    pub(crate) key_file: Option<PathBuf>,
     /// Write results as JSON; fields may be added in later versions.
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) json: bool,
@@ -107,6 +110,12 @@ pub(crate) enum Command {
         /// End a call that is under way, by its id or the beginning of it.
         #[arg(long, value_name = "ID")]
         end: Option<String>,
+    },
+    /// Print a link that opens the console in a browser, once; the browser may manage then.
+    Console {
+        /// Open the link in your own browser.
+        #[arg(long)]
+        open: bool,
     },
     /// Show each setting and where it comes from.
     Config,

@@ -49,9 +49,27 @@ pub(crate) fn address(common: &Common) -> Result<String, Failure> {
         .with_way_out("start it: deft service start"))
 }
 
+/// The operator's key: as given, else of the data directory where its service runs, if it can be read. It is
+/// not shown to whoever else may listen at an address.
+fn key(common: &Common) -> Result<Option<String>, Failure> {
+    if let Some(file) = &common.key_file {
+        let key = deft_service::read_key(file);
+        return key.map(Some).map_err(|error| Failure::usage(error.to_string()));
+    }
+    if let Some(key) = std::env::var("DEFT_KEY").ok().filter(|key| !key.is_empty()) {
+        return Ok(Some(key));
+    }
+    if common.service.is_some() {
+        return Ok(None);
+    }
+    let data_dir = settings(common, Flags::default())?.config.data_dir;
+    let runs = presence::find(&data_dir).is_some();
+    Ok(runs.then(|| deft_service::read_key(&deft_service::key_file(&data_dir)).ok()).flatten())
+}
+
 /// A client for the service.
 pub(crate) fn client(common: &Common) -> Result<Client, Failure> {
-    Ok(Client::new(&address(common)?)?)
+    Ok(Client::new(&address(common)?)?.with_key(key(common)?))
 }
 
 /// A client for a service that was found to answer; another version is told.

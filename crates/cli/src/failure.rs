@@ -85,7 +85,10 @@ impl Failure {
 impl From<Problem> for Failure {
     fn from(problem: Problem) -> Self {
         let code = match problem.kind {
-            ProblemKind::Invalid | ProblemKind::Refused | ProblemKind::Forbidden => REFUSED,
+            ProblemKind::Invalid
+            | ProblemKind::Refused
+            | ProblemKind::Forbidden
+            | ProblemKind::Unauthorized => REFUSED,
             ProblemKind::Missing => MISSING,
             ProblemKind::Busy | ProblemKind::Down => BUSY,
             ProblemKind::Fault => FAULT,

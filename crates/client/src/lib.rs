@@ -7,11 +7,11 @@ use std::time::Duration;
 
 use deft_protocol::chat::{ChatRequest, ChatResponse, ErrorBody, ModelList};
 use deft_protocol::manage::{
-    CallRecord, CheckReport, CheckRequest, DepotUsage, ExportRequest, FoundModel, ImportRequest,
-    InstanceReport, LimitRequest, LoadRequest, NotUnderstood, PlanReport, PlanRequest, Pool,
-    Preview, PreviewRequest, PullRequest, RegisterRequest, Removal, RenameRequest, RunningCall,
-    ScanRequest, SearchReport, ServiceStatus, SourceCheck, SourceReport, SourceRequest, Transfer,
-    Variant, VerifyRequest,
+    CallRecord, CheckReport, CheckRequest, ConsoleLink, ConsoleLinkRequest, DepotUsage,
+    ExportRequest, FoundModel, ImportRequest, InstanceReport, LimitRequest, LoadRequest,
+    NotUnderstood, PlanReport, PlanRequest, Pool, Preview, PreviewRequest, PullRequest,
+    RegisterRequest, Removal, RenameRequest, RunningCall, ScanRequest, SearchReport, ServiceStatus,
+    SourceCheck, SourceReport, SourceRequest, Transfer, Variant, VerifyRequest,
 };
 use deft_protocol::text::TextRequest;
 use deft_protocol::{Problem, VERSION_HEADER};
@@ -59,6 +59,7 @@ pub enum ClientError {
 pub struct Client {
     http: reqwest::Client,
     base: Url,
+    key: Option<String>,
 }
 
 /// A result together with the service's version, where it told one.
@@ -81,7 +82,14 @@ impl Client {
             .no_proxy()
             .build()
             .map_err(|error| ClientError::Broken(error.to_string()))?;
-        Ok(Self { http, base })
+        Ok(Self { http, base, key: None })
+    }
+
+    /// The same, with a key that is shown with every question.
+    #[must_use]
+    pub fn with_key(mut self, key: Option<String>) -> Self {
+        self.key = key;
+        self
     }
 
     /// The address of the service.
@@ -96,6 +104,10 @@ impl Client {
     }
 
     async fn send(&self, request: RequestBuilder) -> Result<Response, ClientError> {
+        let request = match &self.key {
+            Some(key) => request.bearer_auth(key),
+            None => request,
+        };
         let response = request.send().await.map_err(|error| {
             if error.is_connect() || error.is_timeout() {
                 ClientError::NoService { address: self.address().to_owned() }
@@ -167,6 +179,14 @@ impl Client {
         let response = self.send(self.request(Method::GET, "/manage/v1/status")?).await?;
         let version = version_of(&response);
         Ok((self.json(response).await?, version))
+    }
+
+    /// A link that gives a browser permission, once; for a browser of this user only where that is said.
+    ///
+    /// # Errors
+    /// As all calls.
+    pub async fn console_link(&self, own_browser: bool) -> Result<ConsoleLink, ClientError> {
+        self.post("/manage/v1/console/links", &ConsoleLinkRequest { own_browser }).await
     }
 
     /// The status, now and whenever it changes.

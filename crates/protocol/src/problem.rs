@@ -16,6 +16,8 @@ pub enum ProblemKind {
     Invalid,
     /// What was asked for does not exist.
     Missing,
+    /// Who asks has not shown that it may.
+    Unauthorized,
     /// Not allowed from where it comes.
     Forbidden,
     /// Understood and refused: it does not fit, or contradicts what is there.
@@ -34,6 +36,7 @@ impl ProblemKind {
     pub const fn status(self) -> u16 {
         match self {
             Self::Invalid => 400,
+            Self::Unauthorized => 401,
             Self::Forbidden => 403,
             Self::Missing => 404,
             Self::Refused => 409,
@@ -145,6 +148,7 @@ mod tests {
     fn kinds_have_the_statuses_that_clients_expect() {
         let statuses = [
             (ProblemKind::Invalid, 400),
+            (ProblemKind::Unauthorized, 401),
             (ProblemKind::Forbidden, 403),
             (ProblemKind::Missing, 404),
             (ProblemKind::Refused, 409),

@@ -71,6 +71,45 @@ pub struct Config {
     pub calls: CallsConfig,
     /// Fetching from sources.
     pub fetching: FetchingConfig,
+    /// Who may do what.
+    #[serde(default)]
+    pub permission: PermissionConfig,
+}
+
+/// Who may do what. Managing always needs permission; the service's own user and root have it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct PermissionConfig {
+    /// Users of this machine who may manage as well, by name.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub operator_users: Vec<String>,
+    /// Groups whose members may manage as well, by name.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub operator_groups: Vec<String>,
+    /// Who may ask models, under `/v1`.
+    pub answers: Access,
+    /// Who may read `/metrics`.
+    pub metrics: Access,
+    /// Who may read `/health`.
+    pub health: Access,
+}
+
+impl Default for PermissionConfig {
+    fn default() -> Self {
+        let (operator_users, operator_groups) = (Vec::new(), Vec::new());
+        let open = Access::Open;
+        Self { operator_users, operator_groups, answers: open, metrics: open, health: open }
+    }
+}
+
+/// Who may use a part of the interface.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Access {
+    /// Whoever reaches it.
+    Open,
+    /// Operators only.
+    Operators,
 }
 
 /// Calls of programs and people.
@@ -226,6 +265,7 @@ impl Default for Config {
             },
             calls: CallsConfig { heartbeat_seconds: 5, queue: 256 },
             fetching: FetchingConfig { ca_file: None, limit: None, stall_seconds: 30 },
+            permission: PermissionConfig::default(),
         }
     }
 }
@@ -234,6 +274,12 @@ impl Default for Config {
 #[derive(Debug, Error)]
 #[error("{0}")]
 pub struct ConfigError(String);
+
+impl ConfigError {
+    pub(crate) fn new(what: String) -> Self {
+        Self(what)
+    }
+}
 
 /// What the command line set.
 #[derive(Debug, Clone, Default, Serialize)]

@@ -29,7 +29,10 @@ pub(crate) async fn guard<B: MessageBody + 'static>(
 }
 
 fn check(request: &ServiceRequest) -> Result<(), Problem> {
-    let text = |name: HeaderName| -> Option<&str> { request.headers().get(name)?.to_str().ok() };
+    // What is not text is none of ours, and not absent either.
+    let text = |name: HeaderName| -> Option<&str> {
+        Some(request.headers().get(name)?.to_str().unwrap_or("\u{fffd}"))
+    };
     let host = text(HOST).or_else(|| request.uri().host()).unwrap_or_default().to_owned();
     if !is_loopback_name(&host) {
         return Err(Problem::new(
@@ -112,6 +115,15 @@ mod tests {
             let headers = [("host", "localhost:8471"), ("origin", origin)];
             assert_eq!(verdict(&headers), Err("origin_refused".to_owned()), "{origin}");
         }
+        let request =
+            TestRequest::post().uri("/manage/v1/plans").insert_header(("host", "localhost"));
+        let odd = actix_web::http::header::HeaderValue::from_bytes(b"http://s\xe4men.example");
+        let request = request.insert_header((ORIGIN, odd.unwrap())).to_srv_request();
+        assert_eq!(
+            check(&request).unwrap_err().code,
+            "origin_refused",
+            "an Origin that is no ASCII"
+        );
         let headers = [("host", "localhost:8471"), ("sec-fetch-site", "cross-site")];
         assert_eq!(verdict(&headers), Err("origin_refused".to_owned()));
     }

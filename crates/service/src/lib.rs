@@ -20,6 +20,7 @@ mod keeping;
 mod loads;
 mod machine;
 mod metrics;
+mod permission;
 pub mod presence;
 pub mod private_files;
 mod records;
@@ -33,6 +34,7 @@ mod vitals;
 mod wire;
 
 pub use config::{Config, ConfigError, Flags, Loaded};
+pub use permission::{KeyError, key_file, read_key};
 pub use routes::openapi_document;
 pub use run::{RunError, StartOptions, run};
 pub use spawner::own_program;

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::middleware::from_fn;
+use actix_web::rt::net::TcpStream;
 use actix_web::{App as WebApp, HttpServer, web};
 use chrono::Utc;
 use deft_depot::{Finder, Pace, RemoteError, Store, StoreError, Web, WebSettings};
@@ -31,6 +32,7 @@ use crate::keeping::Keeping;
 use crate::loads::Loads;
 use crate::machine::Memory;
 use crate::metrics::Metrics;
+use crate::permission::{Peer, Permission, PermissionError, permit};
 use crate::presence::{Held, Presence};
 use crate::private_files::private_folder;
 use crate::records::calls::Recorder;
@@ -81,6 +83,9 @@ pub enum RunError {
     /// The depot is not the one that the records know.
     #[error(transparent)]
     DepotIdentity(#[from] DepotIdentityError),
+    /// Nobody can be told apart who may manage.
+    #[error(transparent)]
+    Permission(#[from] PermissionError),
     /// Nobody knows which node of the records this is.
     #[error(transparent)]
     Node(#[from] NodeError),
@@ -127,6 +132,7 @@ pub async fn run(
     let in_data_dir = |source| RunError::DataDir { path: data_dir.clone(), source };
     private_folder(data_dir, database::passing_group(&config)).map_err(in_data_dir)?;
     let held = Held::take(data_dir).map_err(in_data_dir)?.map_err(RunError::Running)?;
+    let permission = Permission::open(data_dir, &config.permission)?;
     // Signals are waited for from the first moment, so that a start can be broken off cleanly.
     let mut stop = Stop::new()?;
     let listener = listen(config.listen)?;
@@ -135,23 +141,30 @@ pub async fn run(
         database = Database::open(&config) => database?,
         () = stop.wait() => return Ok(()),
     };
-    let served = serve(&config, options, &database, &held, listener, &address, stop, ready).await;
+    let start = Start { options, permission, listener, stop };
+    let served = serve(&config, start, &database, &held, &address, ready).await;
     database.close().await;
     held.leave();
     served
 }
 
-#[expect(clippy::too_many_arguments, reason = "the parts of one start")]
+/// What a start has before it serves.
+struct Start {
+    options: StartOptions,
+    permission: Permission,
+    listener: TcpListener,
+    stop: Stop,
+}
+
 async fn serve(
     config: &Config,
-    options: StartOptions,
+    start: Start,
     database: &Database,
     held: &Held,
-    listener: TcpListener,
     address: &str,
-    mut stop: Stop,
     ready: impl FnOnce(&str),
 ) -> Result<(), RunError> {
+    let Start { options, permission, listener, mut stop } = start;
     let pool = &database.pool;
     let folder = config.data_dir.join("depot");
     let is_private = config.database.url.is_none();
@@ -231,6 +244,7 @@ async fn serve(
         fetching,
         gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
         board,
+        permission,
         events: Events::default(),
         metrics,
         machine: vitals,
@@ -247,7 +261,18 @@ async fn serve(
     let writing = tokio::spawn(routes::events::write(app.clone()));
     let drain = Duration::from_secs(config.loading.drain_seconds);
     let server = HttpServer::new(move || {
-        WebApp::new().app_data(app.clone()).wrap(from_fn(guard)).configure(routes::configure)
+        // The guard, wrapped last, looks first.
+        WebApp::new()
+            .app_data(app.clone())
+            .wrap(from_fn(permit))
+            .wrap(from_fn(guard))
+            .configure(routes::configure)
+    })
+    // Who is at the other end is asked once for each connection.
+    .on_connect(|connection, data| {
+        if let Some(connection) = connection.downcast_ref::<TcpStream>() {
+            data.insert(Peer::of(connection));
+        }
     })
     .workers(2)
     .disable_signals()

@@ -4,6 +4,7 @@ mod answer;
 mod ask;
 mod calls;
 mod config;
+mod console;
 mod depot;
 mod engine;
 mod load;
@@ -28,6 +29,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
     match command {
         Command::Engine { parent } => engine::run(parent),
         Command::Config => config::run(&common),
+        Command::Console { open } => wait_for(console::run(&common, open)),
         Command::Service(command) => service::run(&common, command),
         Command::Depot(command) => wait_for(depot::run(&common, command)),
         Command::Source(command) => wait_for(source::run(&common, command)),

@@ -1,6 +1,7 @@
 //! A headless Chromium under remote control, with a profile of its own.
 
 use std::io::{BufRead, BufReader};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
@@ -10,6 +11,7 @@ use serde_json::json;
 use tempfile::TempDir;
 
 use crate::processes;
+use crate::strangers;
 use crate::world::PATIENCE;
 
 /// No window is narrower; below, a phone is emulated.
@@ -26,8 +28,13 @@ pub(crate) struct Browser {
 
 /// A driver and its port; none where it gave up, as it does when the port that it chose for one family of
 /// addresses is taken in the other.
-fn start_driver() -> Option<(Child, u16)> {
-    let mut driver = Command::new("/usr/bin/chromedriver")
+fn start_driver(user: Option<u32>, home: &Path) -> Option<(Child, u16)> {
+    let mut driver = match user {
+        Some(user) => strangers::command(user, "/usr/bin/chromedriver"),
+        None => Command::new("/usr/bin/chromedriver"),
+    };
+    let mut driver = driver
+        .env("HOME", home)
         .arg("--port=0")
         .stdout(Stdio::piped())
         .stderr(Stdio::null())
@@ -49,9 +56,16 @@ fn start_driver() -> Option<(Child, u16)> {
 
 impl Browser {
     pub(crate) async fn open(width: u32, height: u32) -> Self {
-        let (driver, port) =
-            (0..5).find_map(|_| start_driver()).expect("chromedriver tells its port");
+        Self::open_as(None, width, height).await
+    }
+
+    /// A browser of another user of this machine.
+    pub(crate) async fn open_as(user: Option<u32>, width: u32, height: u32) -> Self {
         let profile = tempfile::tempdir().unwrap();
+        std::os::unix::fs::chown(profile.path(), user, user).unwrap();
+        let (driver, port) = (0..5)
+            .find_map(|_| start_driver(user, profile.path()))
+            .expect("chromedriver tells its port");
         let mut capabilities = json!({"goog:chromeOptions": {
             "binary": "/usr/bin/chromium",
             "args": [

@@ -62,7 +62,7 @@ fn loaded_models_go_on_while_the_database_is_away_and_the_records_follow() {
 }
 
 /// What the records answer to a statement.
-fn sql(world: &World, statement: &str) -> String {
+pub(crate) fn sql(world: &World, statement: &str) -> String {
     let (program, url) = ("psql", url(world));
     let said = Command::new(program).args(["-qAtc", statement, &url]).output().unwrap();
     assert!(said.status.success(), "{said:?}");

@@ -247,3 +247,21 @@ pub struct ServiceStatus {
     #[serde(default)]
     pub calls: Vec<RunningCall>,
 }
+
+/// `POST /manage/v1/console/links`.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ConsoleLinkRequest {
+    /// Whether only a browser of the user who asks may use the link.
+    #[serde(default)]
+    pub own_browser: bool,
+}
+
+/// A link that gives a browser permission, once.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ConsoleLink {
+    /// To be opened in a browser.
+    pub address: String,
+    /// How long it is good.
+    pub valid_seconds: u64,
+}

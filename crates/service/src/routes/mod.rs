@@ -4,6 +4,7 @@ mod caller;
 mod calls;
 mod chat;
 mod checks;
+mod console;
 mod depot;
 mod embeddings;
 pub(crate) mod events;
@@ -34,13 +35,14 @@ use uuid::Uuid;
 
 use crate::board::{Arrived, Board};
 use crate::catalogue::Catalogue;
-use crate::console;
+use crate::console as console_files;
 use crate::fetching::Fetching;
 use crate::fleet::Fleet;
 use crate::gateway::Gateway;
 use crate::keeping::Keeping;
 use crate::loads::Loads;
 use crate::metrics::Metrics;
+use crate::permission::Permission;
 
 use caller::Caller;
 pub(crate) use caller::readable;
@@ -58,6 +60,7 @@ pub(crate) struct App {
     pub(crate) fleet: Fleet,
     pub(crate) loads: Arc<Loads>,
     pub(crate) gateway: Gateway,
+    pub(crate) permission: Permission,
     pub(crate) board: Board,
     pub(crate) events: Events,
     pub(crate) metrics: Metrics,
@@ -146,6 +149,8 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(pools::limit)
         .service(instances::wait)
         .service(status::status)
+        .service(console::link)
+        .service(console::enter)
         .service(events::events)
         .service(history::history)
         .service(metrics::metrics)
@@ -157,5 +162,5 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(health::ready)
         .route("/v1/{rest:.*}", web::to(respond::no_chat_route))
         .route("/manage/{rest:.*}", web::to(respond::no_manage_route))
-        .route("/{path:.*}", web::get().to(console::file));
+        .route("/{path:.*}", web::get().to(console_files::file));
 }

@@ -43,6 +43,8 @@ use utoipa::OpenApi;
         super::pools::limit,
         super::instances::wait,
         super::status::status,
+        super::console::link,
+        super::console::enter,
         super::events::events,
         super::history::history,
         super::metrics::metrics,

@@ -64,6 +64,9 @@ fn builder(problem: &Problem) -> actix_web::HttpResponseBuilder {
         let seconds = problem.retry_after_seconds.unwrap_or(RETRY_AFTER);
         builder.insert_header(("retry-after", seconds.to_string()));
     }
+    if problem.kind == ProblemKind::Unauthorized {
+        builder.insert_header(("www-authenticate", "Bearer realm=\"Deft Harbor\""));
+    }
     builder
 }
 
@@ -78,6 +81,7 @@ fn chat_response(problem: &Problem) -> HttpResponse {
 /// The problem in the chat-completions protocol's shape.
 pub(crate) fn error_body(problem: &Problem) -> ErrorBody {
     let error_type = match problem.kind {
+        ProblemKind::Unauthorized => "authentication_error",
         ProblemKind::Invalid | ProblemKind::Missing | ProblemKind::Forbidden => {
             "invalid_request_error"
         }
@@ -129,13 +133,18 @@ impl FromRequest for Body {
 
 /// Reads a JSON body; the field at fault is named.
 pub(crate) fn body<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
+    let invalid = |place: &str, error: &serde_json::Error| {
+        let what = format!("the body is not understood: {place}{error}");
+        Problem::new(ProblemKind::Invalid, "body_invalid", what)
+    };
     let mut reader = serde_json::Deserializer::from_slice(bytes);
-    serde_path_to_error::deserialize(&mut reader).map_err(|error| {
+    let read = serde_path_to_error::deserialize(&mut reader).map_err(|error| {
         let field = error.path().to_string();
         let place = if field == "." { String::new() } else { format!("field `{field}`: ") };
-        let what = format!("the body is not understood: {place}{}", error.inner());
-        Problem::new(ProblemKind::Invalid, "body_invalid", what)
-    })
+        invalid(&place, error.inner())
+    })?;
+    reader.end().map_err(|error| invalid("", &error))?;
+    Ok(read)
 }
 
 pub(crate) fn query_config() -> web::QueryConfig {
@@ -223,5 +232,7 @@ mod tests {
         assert!(detail.contains("field `settings.lanes`"), "{detail}");
         assert!(problem("{\"settings\":").contains("not understood"));
         assert!(problem("{}").contains("settings"));
+        let more = problem(r#"{"settings": {"lanes": 2}} {"settings": {"lanes": 3}}"#);
+        assert!(more.contains("trailing characters"), "{more}");
     }
 }

@@ -1,0 +1,212 @@
+//! Who may manage. Reaching the port gives no permission: the kernel tells who a caller is, and whom it does
+//! not tell, or who is no operator, needs the operator's key or a session that began with a link.
+
+mod attempts;
+mod key;
+mod operators;
+mod peers;
+mod sessions;
+
+use std::path::Path;
+use std::time::Instant;
+
+use actix_web::body::{EitherBody, MessageBody};
+use actix_web::cookie::{Cookie, SameSite};
+use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::Method;
+use actix_web::http::header::{AUTHORIZATION, HeaderName, ORIGIN};
+use actix_web::middleware::Next;
+use actix_web::{Error, web};
+use deft_protocol::{Problem, ProblemKind};
+
+use crate::config::{Access, ConfigError, PermissionConfig};
+use crate::routes::{App, respond};
+use attempts::{Answer, Attempts};
+use key::OperatorKey;
+pub use key::{KeyError, key_file, read_key};
+use operators::Operators;
+pub(crate) use peers::Peer;
+pub(crate) use sessions::{LINK, Sessions};
+
+/// The name of the session's cookie.
+const COOKIE: &str = "deft_session";
+/// Methods that change nothing.
+const SAFE: [Method; 3] = [Method::GET, Method::HEAD, Method::OPTIONS];
+/// Code of a call that needs permission.
+pub(crate) const PERMISSION_NEEDED: &str = "permission_needed";
+
+/// Decides who may do what.
+pub(crate) struct Permission {
+    key: OperatorKey,
+    operators: Operators,
+    config: PermissionConfig,
+    pub(crate) sessions: Sessions,
+    attempts: Attempts,
+}
+
+/// Why permission cannot be decided.
+#[derive(Debug, thiserror::Error)]
+pub enum PermissionError {
+    /// The operator's key cannot be used.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// The settings name somebody who is not known.
+    #[error(transparent)]
+    Config(#[from] ConfigError),
+}
+
+impl Permission {
+    /// By the key in the data directory, and the settings.
+    ///
+    /// # Errors
+    /// The key can be read by others, or somebody who is named is not known here.
+    pub(crate) fn open(
+        data_dir: &Path,
+        config: &PermissionConfig,
+    ) -> Result<Self, PermissionError> {
+        Ok(Self {
+            key: OperatorKey::open(data_dir)?,
+            operators: Operators::new(config)?,
+            config: config.clone(),
+            sessions: Sessions::default(),
+            attempts: Attempts::default(),
+        })
+    }
+
+    /// Who may use a path; everything that is not named here is for operators only.
+    fn access(&self, path: &str) -> Access {
+        let is_below = |top: &str| {
+            path.strip_prefix(top).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        };
+        if is_below("/manage") {
+            return Access::Operators;
+        }
+        if is_below("/v1") {
+            return self.config.answers;
+        }
+        if is_below("/health") {
+            return self.config.health;
+        }
+        if is_below("/metrics") {
+            return self.config.metrics;
+        }
+        // The console's files tell nothing: what they show is asked of `/manage`.
+        Access::Open
+    }
+
+    /// Lets a request through, or says what it needs.
+    async fn judge(&self, request: &ServiceRequest) -> Result<(), Problem> {
+        // A path may be written in several ways: each of them must be allowed.
+        let raw = request.uri().path();
+        let accesses = [self.access(raw), self.access(request.match_info().as_str())];
+        if accesses.iter().all(|access| *access == Access::Open) {
+            return Ok(());
+        }
+        let peer = peer_of(request);
+        if self.operators.admit(peer) {
+            return Ok(());
+        }
+        if let Some(given) = bearer(request) {
+            if self.key.is(&given) {
+                self.attempts.right(peer);
+                return Ok(());
+            }
+            return Err(self.wrong(peer, "key").await);
+        }
+        let cookie = request.cookie(COOKIE);
+        if cookie.is_some_and(|it| self.sessions.is_good(it.value(), peer, Instant::now())) {
+            return own_page(request);
+        }
+        Err(needed(peer))
+    }
+
+    /// A wrong key or code: logged without it, and answered slowly.
+    async fn wrong(&self, peer: Peer, what: &str) -> Problem {
+        let answer = self.attempts.wrong(peer).await;
+        let detail = match answer {
+            Answer::Slowly(count) => {
+                tracing::warn!("a wrong {what} came from {peer}: {count} in a row");
+                format!("that is not the operator's {what}")
+            }
+            Answer::SentAway => {
+                tracing::warn!("a wrong {what} came from {peer}, while many others did");
+                let detail = format!("too many wrong {what}s come at once");
+                return Problem::new(ProblemKind::Busy, "too_many_attempts", detail);
+            }
+        };
+        Problem::new(ProblemKind::Unauthorized, "wrong_key", detail)
+            .with_way_out("the key stands in `operator.key` of the service's data directory")
+    }
+
+    /// Turns the code of a link into a session's cookie; nothing where the code is not good.
+    pub(crate) async fn enter(
+        &self,
+        code: &str,
+        peer: Peer,
+    ) -> std::io::Result<Option<Cookie<'static>>> {
+        let Some(session) = self.sessions.begin(code, peer, Instant::now())? else {
+            self.wrong(peer, "link").await;
+            return Ok(None);
+        };
+        tracing::info!("a browser of {peer} got permission by a link");
+        let cookie = Cookie::build(COOKIE, session).path("/").http_only(true);
+        Ok(Some(cookie.same_site(SameSite::Strict).finish()))
+    }
+}
+
+/// Who is at the other end of a request's connection.
+pub(crate) fn peer_of(request: &ServiceRequest) -> Peer {
+    request.conn_data::<Peer>().copied().unwrap_or(Peer::Unknown)
+}
+
+fn bearer(request: &ServiceRequest) -> Option<String> {
+    let text = request.headers().get(AUTHORIZATION)?.to_str().ok()?;
+    let (scheme, key) = text.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then(|| key.trim().to_owned())
+}
+
+/// A cookie goes along with whatever a browser sends: what changes something must come from our own page.
+/// Whether Origin is ours was looked at before; here it must be told at all.
+fn own_page(request: &ServiceRequest) -> Result<(), Problem> {
+    let site = request.headers().get(HeaderName::from_static("sec-fetch-site"));
+    let is_told = request.headers().contains_key(ORIGIN)
+        || site.is_some_and(|site| site.as_bytes() == b"same-origin");
+    if SAFE.contains(request.method()) || is_told {
+        return Ok(());
+    }
+    let detail = "a session changes nothing unless its own page asks";
+    Err(Problem::new(ProblemKind::Forbidden, "origin_missing", detail)
+        .with_way_out("programs use the operator's key instead of a cookie"))
+}
+
+fn needed(peer: Peer) -> Problem {
+    let detail = match peer {
+        Peer::User(user) => format!("user {user} may not manage this service"),
+        Peer::Unknown => {
+            "nobody can tell who asks, so managing needs the operator's key".to_owned()
+        }
+    };
+    Problem::new(ProblemKind::Unauthorized, PERMISSION_NEEDED, detail).with_way_out(
+        "run the command as the service's own user, or give the operator's key: --key-file FILE or \
+         DEFT_KEY; a browser gets permission by a link: deft console",
+    )
+}
+
+/// Middleware: lets through who may do what is asked.
+pub(crate) async fn permit<B: MessageBody + 'static>(
+    request: ServiceRequest,
+    next: Next<B>,
+) -> Result<ServiceResponse<EitherBody<B>>, Error> {
+    let app = request.app_data::<web::Data<App>>().cloned();
+    let judged = match &app {
+        Some(app) => app.permission.judge(&request).await,
+        None => Err(needed(Peer::Unknown)),
+    };
+    match judged {
+        Ok(()) => Ok(next.call(request).await?.map_into_left_body()),
+        Err(problem) => {
+            let response = respond::refusal(request.path(), &problem);
+            Ok(request.into_response(response).map_into_right_body())
+        }
+    }
+}
