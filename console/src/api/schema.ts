@@ -1398,6 +1398,11 @@ export interface components {
              * @description How often its engine process ended unasked.
              */
             crashes: number;
+            /**
+             * Format: date-time
+             * @description Since when it is down: its engine process ended, or it could not be loaded.
+             */
+            down_since?: string | null;
             /** @description What it holds of each pool. */
             held: components["schemas"]["PoolUse"][];
             /**
@@ -2355,6 +2360,11 @@ export interface components {
         };
         /** @description What to continue. */
         TextHead: {
+            /**
+             * @description Whether control tokens written in the prompt act as such, as they do unless this says no; our own
+             *     field.
+             */
+            control_tokens?: boolean | null;
             /** @description Begin the answer with the prompt. */
             echo?: boolean | null;
             /**

@@ -18,6 +18,10 @@ pub struct TextHead {
     /// Begin the answer with the prompt.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub echo: Option<bool>,
+    /// Whether control tokens written in the prompt act as such, as they do unless this says no; our own
+    /// field.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub control_tokens: Option<bool>,
     /// Tell how likely each token was, with so many alternatives; with `echo` the prompt's too.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logprobs: Option<u32>,
@@ -33,11 +37,14 @@ pub enum TextPrompt {
     Tokens(Vec<u32>),
 }
 
-impl From<TextPrompt> for Prompt {
-    fn from(prompt: TextPrompt) -> Self {
-        match prompt {
-            TextPrompt::Text(text) => Self::Text(text),
-            TextPrompt::Tokens(ids) => Self::Tokens(ids),
+impl TextPrompt {
+    /// As the engine gets it; control tokens act where that is said.
+    #[must_use]
+    pub fn into_prompt(self, control_tokens: bool) -> Prompt {
+        match self {
+            Self::Text(text) if control_tokens => Prompt::Raw(text),
+            Self::Text(text) => Prompt::Text(text),
+            Self::Tokens(ids) => Prompt::Tokens(ids),
         }
     }
 }
@@ -140,8 +147,11 @@ mod tests {
     #[test]
     fn a_prompt_is_a_text_or_token_ids() {
         let prompt = |value| serde_json::from_value::<TextPrompt>(value);
-        assert_eq!(Prompt::from(prompt(json!("Sow")).unwrap()), Prompt::Text("Sow".to_owned()));
-        assert_eq!(Prompt::from(prompt(json!([1, 5])).unwrap()), Prompt::Tokens(vec![1, 5]));
+        let sow = || prompt(json!("Sow")).unwrap();
+        assert_eq!(sow().into_prompt(true), Prompt::Raw("Sow".to_owned()));
+        assert_eq!(sow().into_prompt(false), Prompt::Text("Sow".to_owned()));
+        let ids = prompt(json!([1, 5])).unwrap().into_prompt(true);
+        assert_eq!(ids, Prompt::Tokens(vec![1, 5]));
         for wrong in [json!(["Sow", 5]), json!(5), json!({"text": "Sow"}), json!([-1])] {
             let error = prompt(wrong).unwrap_err().to_string();
             assert_eq!(error, "expected a text or a list of token ids");

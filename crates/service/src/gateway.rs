@@ -11,17 +11,20 @@ use std::time::Duration;
 use deft_protocol::chat::{
     AnswerOptions, CallPriority, Figures, FinishReason, PromptTokens, Usage,
 };
-use deft_protocol::engine::{EmbedOrder, EngineFigures, Prompt, TokenScore};
+use deft_protocol::engine::{
+    EmbedOrder, EngineFigures, Prompt, ToEngine, TokenScore, encode_frame,
+};
 use deft_protocol::manage::CallRecord;
 use deft_protocol::{Problem, ProblemKind};
 use uuid::Uuid;
 
 use crate::board::{Arrived, Board, CALL_ENDED};
-use crate::fleet::engine_link::{CallEvent, CallStream, engine_lost};
-use crate::fleet::{Asker, Seat};
+use crate::fleet::engine_link::{CallEvent, CallStream, engine_lost, too_large};
+use crate::fleet::{Asker, Fleet, Seat};
 use crate::loads::Loads;
 use crate::records::calls::Recorder;
 use crate::records::variants::Registered;
+use crate::refusals;
 use crate::routes::readable;
 use order::{deadline, order};
 use unseated::Unseated;
@@ -96,6 +99,7 @@ impl Gateway {
         let user = options.user.clone();
         call.asks(caller_of(user), options.priority.unwrap_or_default());
         let order = order(question.into(), options)?;
+        fits(&ToEngine::Call(Box::new(order.clone())))?;
         let answers = order.answers;
         let send = move |seat: &Seat| seat.link.call(order.clone());
         let begun = self.begin(call, model, answers, wait, Box::new(send)).await;
@@ -119,15 +123,25 @@ impl Gateway {
             return Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what));
         }
         let order = EmbedOrder { call: 0, inputs };
+        fits(&ToEngine::Embed(order.clone()))?;
         let send = move |seat: &Seat| seat.link.embed(order.clone());
         let mut call = self.begin(call, model, 1, None, Box::new(send)).await?;
-        match call.event().await {
-            Some(CallEvent::Embedded { vectors, tokens }) => {
-                call.seat.count(tokens, 0, 0);
-                call.record("stop");
-                Ok(Embedded { model: call.seat.name.clone(), vectors, tokens })
+        let mut all = Vec::new();
+        loop {
+            match call.event().await {
+                Some(CallEvent::Embedded { is_last, vectors, tokens }) => {
+                    // What came cannot be asked for once more.
+                    call.again = None;
+                    all.extend(vectors);
+                    if is_last {
+                        call.seat.count(tokens, 0, 0);
+                        call.record("stop");
+                        let model = call.seat.name.clone();
+                        return Ok(Embedded { model, vectors: all, tokens });
+                    }
+                }
+                other => return Err(call.failed(other)),
             }
-            other => Err(call.failed(other)),
         }
     }
 
@@ -150,15 +164,17 @@ impl Gateway {
         unseated.become_known(seat.as_ref().err());
         drop(unseated);
         let seat = seat?;
-        let stream = send(&seat);
+        let stream = send(&seat)?;
         let mut answer = Answer {
             usage: Usage::default(),
             first_text: vec![None; answers as usize],
             pieces: 0,
             recorded: Recorded::default(),
             recorder: self.recorder.clone(),
+            fleet: self.loads.fleet.clone(),
             again: Some(Again { loads: Arc::clone(&self.loads), registered, asker, send }),
             seeking: None,
+            is_alone: false,
             seat,
             stream,
             call,
@@ -178,8 +194,13 @@ fn caller_of(user: Option<String>) -> Option<String> {
     user.map(|user| readable(&user)).filter(|user| !user.is_empty())
 }
 
+/// Refuses what the engine would not take, before it costs anything.
+fn fits(order: &ToEngine) -> Result<(), Problem> {
+    encode_frame(order).map(drop).map_err(|error| too_large(&error))
+}
+
 /// Gives a call to the engine process of a seat.
-type Send = Box<dyn Fn(&Seat) -> CallStream>;
+type Send = Box<dyn Fn(&Seat) -> Result<CallStream, Problem>>;
 
 /// A seat that is waited for.
 type Seeking = Pin<Box<dyn Future<Output = Result<Seat, Problem>>>>;
@@ -219,6 +240,9 @@ pub(crate) struct Answer {
     again: Option<Again>,
     /// Where the engine process ended, and another one is to be asked.
     seeking: Option<(Seeking, Send)>,
+    /// Whether it is asked once more, with no other call in its process.
+    is_alone: bool,
+    fleet: Fleet,
     seat: Seat,
     stream: CallStream,
     call: Arrived,
@@ -259,8 +283,8 @@ impl Answer {
                     problem = self.call.ended_by_operator() => Err(problem),
                 };
                 let (_, send) = self.seeking.take()?;
-                match seat {
-                    Ok(seat) => self.ask(seat, &send),
+                match seat.and_then(|seat| self.ask(seat, &send)) {
+                    Ok(()) => {}
                     Err(problem) => return Some(CallEvent::Failed(problem)),
                 }
             }
@@ -268,24 +292,41 @@ impl Answer {
                 event = self.stream.next() => event,
                 problem = self.call.ended_by_operator() => Some(CallEvent::Failed(problem)),
             };
+            if event.is_none() && self.is_alone && self.pieces == 0 {
+                // No other call was there: it was this one, twice.
+                self.is_alone = false;
+                let problem = self.blamed().await;
+                return Some(CallEvent::Failed(problem));
+            }
             let Some(again) = self.again.take_if(|_| event.is_none()) else { return event };
             tracing::warn!(
-                "a call of `{}` is asked once more: its engine process ended",
+                "a call of `{}` is asked once more, alone: its engine process ended",
                 self.model()
             );
             self.call.waits();
             let Again { loads, registered, asker, send } = again;
+            // Alone: should it end that process too, no other call is lost, and it is known which it was.
+            let alone = Asker { lanes: u32::MAX, ..asker };
+            self.is_alone = true;
             // Kept, so that its deadline counts however often a caller is told that it waits.
-            let seat = Box::pin(async move { loads.seat(&registered, &asker).await });
+            let seat = Box::pin(async move { loads.seat(&registered, &alone).await });
             self.seeking = Some((seat, send));
         }
     }
 
+    /// What a call is told that ended two engine processes.
+    async fn blamed(&self) -> Problem {
+        let problem = refusals::ends_engines(self.model());
+        self.fleet.blame(self.seat.instance, &self.call.caller(), self.call.id()).await;
+        problem
+    }
+
     /// Asks at another seat.
-    fn ask(&mut self, mut seat: Seat, send: &Send) {
+    fn ask(&mut self, mut seat: Seat, send: &Send) -> Result<(), Problem> {
         seat.release = self.seat.release;
-        self.stream = send(&seat);
+        self.stream = send(&seat)?;
         self.seat = seat;
+        Ok(())
     }
 
     /// The next piece; `Done` and `Failed` are the last. Cancel safe.

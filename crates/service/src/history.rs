@@ -173,6 +173,7 @@ mod tests {
             load_seconds: None,
             load_share: None,
             kernels: None,
+            down_since: None,
             crashes: 0,
             note: None,
             problem: None,

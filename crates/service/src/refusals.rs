@@ -241,6 +241,16 @@ pub(crate) fn ended_early() -> Problem {
         .with_way_out("the reason stands in: deft service logs")
 }
 
+/// A call that ended two engine processes, the second time with no other call there.
+pub(crate) fn ends_engines(name: &str) -> Problem {
+    let detail = format!(
+        "the engine process of `{name}` ended twice while it worked on this call, the second time on \
+         nothing else; it is not tried on a third one"
+    );
+    Problem::new(ProblemKind::Refused, "ends_engines", detail)
+        .with_way_out("how they ended: deft status --why, deft service logs; change the call")
+}
+
 /// An instance whose process ended too often; `again` is the command that loads it as it was.
 pub(crate) fn crashes(how: &str, again: &str) -> Problem {
     let detail = format!("its engine process ended again and again ({how})");

@@ -39,7 +39,11 @@ fn text(status: &ServiceStatus) -> String {
     let notes = status.instances.iter().filter_map(|instance| {
         let problem = instance.problem.as_ref().map(ToString::to_string);
         let note = problem.or_else(|| instance.note.clone())?;
-        Some(format!("`{}`: {note}", instance.title()))
+        let since = instance.down_since.map(|since| {
+            let since = since.with_timezone(&chrono::Local).format("%H:%M:%S");
+            format!("down since {since}: ")
+        });
+        Some(format!("`{}`: {}{note}", instance.title(), since.unwrap_or_default()))
     });
     parts.extend(notes);
     parts.join("\n\n")

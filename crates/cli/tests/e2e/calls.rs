@@ -6,7 +6,7 @@ use std::net::TcpStream;
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use deft_protocol::manage::{CallStage, RunningCall};
+use deft_protocol::manage::{CallStage, IdleLimit, InstanceState, Keeping, RunningCall};
 use serde_json::{Value, json};
 
 use crate::browser::Browser;
@@ -181,7 +181,7 @@ fn a_call_whose_engine_dies_before_the_first_word_is_asked_once_more() {
     assert!(!streamed.contains("\"error\""), "{streamed}");
     assert_eq!(world.ready("larkfen-desk/q8_0").crashes, 1);
     assert!(world.log().contains("is asked once more"), "{}", world.log());
-    // Only once.
+    // Twice it is not: alone with a process that ended, it is known which call it was.
     let mut other = long_question(true);
     other["messages"][0]["content"] = json!("Is Quillfen pea hardy? ".repeat(12));
     let streamed = ask(&world, &other);
@@ -193,7 +193,68 @@ fn a_call_whose_engine_dies_before_the_first_word_is_asked_once_more() {
         });
     }
     let streamed = streamed.join().unwrap();
-    assert!(streamed.contains("\"code\":\"engine_ended\""), "{streamed}");
+    assert!(streamed.contains("\"code\":\"ends_engines\""), "{streamed}");
+    let why = world.ok(&["status", "--why"]);
+    assert!(why.contains("ended its engine process twice; it is refused"), "{why}");
+    let recorded = until("it is recorded", || {
+        let calls = wait(world.client().calls(3)).unwrap();
+        calls.into_iter().find(|call| call.detail.as_deref() == Some("ends_engines"))
+    });
+    assert_eq!(recorded.outcome, "failed");
+}
+
+#[test]
+fn a_call_that_ends_processes_takes_no_other_call_with_it() {
+    let world = slow();
+    // All lanes are at work on prompts when the process ends.
+    let texts = ["Is Quillfen pea hardy? ", "Is Moonhook bean hardy? ", "Is Ember chard hardy? "];
+    let asked: Vec<_> = texts
+        .iter()
+        .map(|text| {
+            let mut question = long_question(true);
+            question["messages"][0]["content"] = json!(text.repeat(12));
+            ask(&world, &question)
+        })
+        .collect();
+    taken_in(&world);
+    processes::kill(world.ready("larkfen-desk/q8_0").pid.unwrap());
+    until("it is noticed", || (world.instance("larkfen-desk/q8_0")?.crashes == 1).then_some(()));
+    // The first that is asked again ends its process once more, alone.
+    let again = world.ready("larkfen-desk/q8_0").pid.unwrap();
+    until("one of them is at work alone", || {
+        let calls = wait(world.client().running_calls()).unwrap();
+        let works = |call: &&RunningCall| call.stage == CallStage::Prompt;
+        let waits = |call: &&RunningCall| call.position.is_some();
+        (calls.iter().filter(works).count() == 1 && calls.iter().filter(waits).count() == 2)
+            .then_some(())
+    });
+    processes::kill(again);
+    let answers: Vec<String> = asked.into_iter().map(|asked| asked.join().unwrap()).collect();
+    let refused = answers.iter().filter(|answer| answer.contains("ends_engines")).count();
+    let answered = answers.iter().filter(|answer| answer.contains("\"finish_reason\":\"length\""));
+    assert_eq!((refused, answered.count()), (1, 2), "{answers:?}");
+}
+
+#[test]
+fn a_model_that_was_set_aside_comes_back_as_it_was_kept() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk", "--context", "512", "--pinned"]);
+    let mut last = 0;
+    until("it is set aside", || {
+        let found = world.instance("larkfen-desk/q8_0")?;
+        if let Some(pid) = found.pid.filter(|&pid| pid != last) {
+            last = pid;
+            processes::kill(pid);
+        }
+        (found.state == InstanceState::Failed).then_some(())
+    });
+    let down = world.ok(&["status"]);
+    assert!(down.contains("down since ") && down.contains("again and again"), "{down}");
+    world.desk_answers();
+    let back = world.ready("larkfen-desk/q8_0");
+    assert_eq!((back.keeping, back.settings.pinned), (Keeping::Kept, true));
+    assert_eq!((back.settings.context, back.settings.idle), (512, IdleLimit::Never));
+    assert!(back.down_since.is_none());
 }
 
 #[test]

@@ -1,6 +1,7 @@
 //! What programs ask for over the chat-completions protocol besides plain answers.
 
 use deft_protocol::chat::{AnswerOptions, ChatChunk};
+use deft_protocol::engine::MAX_FRAME;
 use serde_json::{Value, json};
 
 use crate::world::{ANSWER, QUESTION, World, project, wait};
@@ -230,4 +231,95 @@ fn an_answer_that_repeats_itself_is_ended_and_counted_as_it_was() {
     assert_eq!(call.answer_tokens, 240, "the echo of the prompt is no token of the answer");
     let free = world.posted("/v1/completions", body(false));
     assert_eq!(free["choices"][0]["deft"]["ended_by"], "token_limit");
+}
+
+/// Requests that ended an engine process once, or might: each is refused, and the process stays.
+#[test]
+fn no_request_ends_an_engine_process_however_deep_or_large_it_is() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    let before = world.ready("larkfen-desk/q8_0").pid;
+    let ask = |messages: &str, tools: &str| {
+        let body = format!(
+            "{{\"model\": \"larkfen-desk\", \"max_tokens\": 1, \"messages\": {messages}, \"tools\": {tools}}}"
+        );
+        world.post("/v1/chat/completions", body)
+    };
+    let hello = r#"[{"role": "user", "content": "Hello"}]"#;
+    let nested = |levels: usize| format!("{}1{}", "[".repeat(levels), "]".repeat(levels));
+    let deep_message =
+        format!(r#"[{{"role": "user", "content": "Hello", "row": {}}}]"#, nested(100));
+    let numbers =
+        |number: &str, count: usize| format!("[[{}{number}]]", format!("{number},").repeat(count));
+    let long = format!(r#"[{{"role": "user", "content": "{}"}}]"#, "sow ".repeat(7 << 20));
+    // What goes along with it makes it longer than the link takes.
+    let full = "sow ".repeat((MAX_FRAME - 200) / 4);
+    let full = format!(r#"[{{"role": "user", "content": "{full}"}}]"#);
+    for (case, messages, tools, code) in [
+        ("tools nested 125 levels", hello, &nested(120)[..], "field_too_large"),
+        ("tools nested 10,000 levels", hello, &nested(10_000), "body_invalid"),
+        ("a message nested 100 levels", &deep_message, "[]", "field_too_large"),
+        ("five million numbers", hello, &numbers("7", 5_000_000), "body_unreadable"),
+        ("two hundred thousand numbers", hello, &numbers("7", 200_000), "field_too_large"),
+        ("as long as a body may be", &full, "[]", "request_too_large"),
+        ("28 MiB of text", &long, "[]", "body_unreadable"),
+    ] {
+        let (status, told) = ask(messages, tools);
+        assert_eq!((status, told["error"]["code"].as_str()), (400, Some(code)), "{case}: {told}");
+    }
+    // As many inputs as may be, and one long text.
+    let inputs = vec!["Moonhook bean"; 2048];
+    let (status, told) =
+        world.post("/v1/embeddings", json!({"model": "larkfen-desk", "input": inputs}));
+    assert_eq!((status, told["error"]["code"].as_str()), (400, Some("no_embeddings")));
+    let (status, told) = world.post(
+        "/v1/chat/completions",
+        json!({"model": "larkfen-desk", "messages": [{"role": "user", "content": "sow ".repeat(7 << 18)}]}),
+    );
+    assert_eq!(status, 400, "a text that no context holds is refused in time: {told}");
+    let after = world.ready("larkfen-desk/q8_0");
+    assert_eq!((after.pid, after.crashes), (before, 0));
+    world.desk_answers();
+}
+
+#[test]
+fn parts_of_a_message_are_one_text_and_what_is_no_text_is_refused_by_name() {
+    let world = World::stocked();
+    let ask = |content: serde_json::Value| {
+        world.post(
+            "/v1/chat/completions",
+            json!({"model": "larkfen-desk", "temperature": 0, "max_tokens": 20,
+                   "messages": [{"role": "user", "content": content}]}),
+        )
+    };
+    let whole = ask(json!("How deep do I sow <|im_end|> Moonhook bean?"));
+    let parts = ask(json!([
+        {"type": "text", "text": "How deep do I sow <|im_"},
+        {"type": "text", "text": "end|> Moonhook bean?"},
+    ]));
+    let usage = |answer: &(u16, serde_json::Value)| answer.1["usage"]["prompt_tokens"].clone();
+    assert_eq!(parts.1["choices"][0]["message"], whole.1["choices"][0]["message"]);
+    assert_eq!(usage(&parts), usage(&whole), "a control token in two parts stays words");
+    let (status, told) = ask(json!([
+        {"type": "text", "text": "What is this?"},
+        {"type": "image_url", "image_url": {"url": "data:image/png;base64,AAAA"}},
+    ]));
+    assert_eq!((status, told["error"]["code"].as_str()), (400, Some("part_not_supported")));
+    let detail = told["error"]["message"].as_str().unwrap();
+    assert!(detail.contains("`messages[0].content[1]` is of type `image_url`"), "{detail}");
+}
+
+#[test]
+fn control_tokens_of_a_whole_prompt_act_and_those_of_a_message_are_words() {
+    let world = World::stocked();
+    let facts = wait(world.client().inspect("larkfen-desk")).unwrap().facts;
+    let control = facts.special_tokens.iter().find(|token| token.role.contains("end")).unwrap();
+    let ask = |more: serde_json::Value| {
+        let mut body = json!({"model": "larkfen-desk", "max_tokens": 1, "temperature": 0,
+                              "prompt": format!("Moonhook bean{}", control.text)});
+        body.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        world.posted("/v1/completions", body)["usage"]["prompt_tokens"].as_u64().unwrap()
+    };
+    let (acts, words) = (ask(json!({})), ask(json!({"control_tokens": false})));
+    assert!(acts < words, "as one token it is shorter than as words: {acts}, {words}");
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use deft_protocol::chat::EndedBy;
-use deft_protocol::engine::{CallOrder, EngineFigures, FromEngine, Overflow, TokenScore};
+use deft_protocol::engine::{CallOrder, EngineFigures, FromEngine, Overflow, Prompt, TokenScore};
 
 use super::guard::Guard;
 use super::prompt::Prepared;
@@ -15,6 +15,10 @@ use crate::model::Model;
 use crate::sampling::{NotFinite, Sampler};
 use crate::stops::{Passed, Stops};
 use crate::tokenizer::TextStream;
+
+/// Most bytes of text, and most scores, in one message.
+const TEXT_AT_ONCE: usize = 1 << 20;
+const SCORES_AT_ONCE: usize = 256;
 
 /// An answer under way.
 pub(crate) struct Answering {
@@ -153,7 +157,7 @@ impl Answering {
             return String::new();
         }
         match &self.order().prompt {
-            deft_protocol::engine::Prompt::Text(text) => text.clone(),
+            Prompt::Text(text) | Prompt::Raw(text) => text.clone(),
             _ => model.tokenizer.decode(&self.prepared.prompt),
         }
     }
@@ -262,10 +266,15 @@ impl Answering {
         Ok(dropped && self.tokens.len() <= context)
     }
 
+    /// Sends text and scores; what is too much for one message (a long prompt that is echoed) comes in pieces.
     fn send(&self, text: String, scores: Vec<TokenScore>, out: &mut Vec<FromEngine>) {
-        if !text.is_empty() || !scores.is_empty() {
-            let (call, answer) = (self.order().call, self.answer);
+        let (call, answer) = (self.order().call, self.answer);
+        let (mut text, mut scores) = (text, scores);
+        while !text.is_empty() || !scores.is_empty() {
+            let more_scores = scores.split_off(scores.len().min(SCORES_AT_ONCE));
+            let more_text = text.split_off(text.floor_char_boundary(TEXT_AT_ONCE));
             out.push(FromEngine::Text { call, answer, text, scores });
+            (text, scores) = (more_text, more_scores);
         }
     }
 

@@ -9,6 +9,11 @@ use crate::cache::{KvCache, Sequence};
 use crate::families::Pooling;
 use crate::model::Model;
 
+/// Bytes of a message with embeddings, about.
+const MESSAGE_BYTES: usize = 4 << 20;
+/// Bytes of a value as it is written, at most about.
+const VALUE_BYTES: usize = 16;
+
 /// Embeddings under way.
 pub(crate) struct Embedding {
     call: u64,
@@ -33,7 +38,7 @@ impl Embedding {
         let pooling = model.pooling.ok_or(CallError::NoEmbeddings)?;
         let mut inputs = VecDeque::new();
         for input in &order.inputs {
-            let tokens = prompt::tokens(model, input, &[])?;
+            let tokens = prompt::tokens(model, input, &[], Some(context))?;
             match tokens.len() {
                 0 => return Err(CallError::EmptyPrompt),
                 length if length > context => {
@@ -93,6 +98,19 @@ impl Embedding {
         }
     }
 
+    /// Sends all embeddings; where they are too many for one message they come in pieces.
+    fn send(&mut self, out: &mut Vec<FromEngine>) {
+        let (call, tokens) = (self.call, self.token_count());
+        let at_once = (MESSAGE_BYTES / (self.width.max(1) * VALUE_BYTES)).max(1);
+        let mut left = std::mem::take(&mut self.vectors);
+        while !left.is_empty() {
+            let more = left.split_off(left.len().min(at_once));
+            let vectors = std::mem::replace(&mut left, more);
+            let is_last = left.is_empty();
+            out.push(FromEngine::Embedded { call, is_last, vectors, tokens });
+        }
+    }
+
     /// States of tokens of the input; after its last one it is pooled and the next begins.
     pub(crate) fn take(
         &mut self,
@@ -113,8 +131,7 @@ impl Embedding {
         self.states.clear();
         self.inputs.pop_front();
         if self.inputs.is_empty() {
-            let (vectors, tokens) = (std::mem::take(&mut self.vectors), self.token_count());
-            out.push(FromEngine::Embedded { call: self.call, vectors, tokens });
+            self.send(out);
             return Ok(Outcome::Done);
         }
         self.leave(std::mem::take(sequence), cache);

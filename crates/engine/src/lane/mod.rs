@@ -38,6 +38,16 @@ pub enum CallError {
         /// Entries of the vocabulary.
         tokens: usize,
     },
+    /// The prompt is far longer than the context.
+    #[error(
+        "the prompt has at least {least} tokens; this instance was loaded with a context of {context}"
+    )]
+    FarTooLong {
+        /// The least that its text can be cut into.
+        least: usize,
+        /// Tokens of context.
+        context: usize,
+    },
     /// The prompt leaves no room for an answer.
     #[error(
         "the prompt has {tokens} tokens; this instance was loaded with a context of {context}, \
@@ -74,7 +84,9 @@ impl CallError {
             Self::Template(_) => (ProblemKind::Invalid, "template_failed"),
             Self::EmptyPrompt => (ProblemKind::Invalid, "prompt_empty"),
             Self::NoToken { .. } => (ProblemKind::Invalid, "token_unknown"),
-            Self::TooLong { .. } => (ProblemKind::Invalid, "context_exceeded"),
+            Self::TooLong { .. } | Self::FarTooLong { .. } => {
+                (ProblemKind::Invalid, "context_exceeded")
+            }
             Self::NotFinite { .. } => (ProblemKind::Fault, "model_not_finite"),
             Self::NoAnswers => (ProblemKind::Invalid, "no_answers"),
             Self::NoEmbeddings => (ProblemKind::Invalid, "no_embeddings"),

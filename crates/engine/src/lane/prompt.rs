@@ -27,9 +27,11 @@ pub(crate) fn prepare(
     }
     let start = match order.prompt {
         Prompt::Chat { .. } => StreamStart::Text,
-        Prompt::Text(_) | Prompt::Tokens(_) => StreamStart::Continuation,
+        Prompt::Text(_) | Prompt::Raw(_) | Prompt::Tokens(_) => StreamStart::Continuation,
     };
-    let prompt = tokens(model, &order.prompt, &[])?;
+    // What is left out makes it shorter.
+    let most = (order.overflow == Overflow::End).then_some(context);
+    let prompt = tokens(model, &order.prompt, &[], most)?;
     let mut prepared = Prepared { order, prompt, start, dropped: Vec::new() };
     if prepared.order.overflow == Overflow::DropOldest {
         let quarter = context / 4;
@@ -59,7 +61,7 @@ impl Prepared {
                 break;
             }
             self.dropped.extend(turn);
-            self.prompt = tokens(model, &self.order.prompt, &self.dropped)?;
+            self.prompt = tokens(model, &self.order.prompt, &self.dropped, None)?;
         }
         Ok(self.dropped.len() > before)
     }
@@ -81,15 +83,37 @@ fn oldest_turn(messages: &[Map<String, Value>], dropped: &[usize]) -> Vec<usize>
     turn
 }
 
-/// Tokens of a prompt without the messages that were left out.
+/// A text of fewer bytes is never refused before it is cut into tokens: that takes no time.
+const SHORT: usize = 1 << 16;
+
+/// Refuses a text that cannot have room in `most` tokens whatever it says, before it is cut into tokens: that
+/// would take seconds, in which nobody is answered.
+fn within(model: &Model, bytes: usize, most: Option<usize>) -> Result<(), CallError> {
+    let Some(context) = most.filter(|_| bytes > SHORT) else {
+        return Ok(());
+    };
+    let least = model.tokenizer.least_tokens(bytes);
+    if least > context { Err(CallError::FarTooLong { least, context }) } else { Ok(()) }
+}
+
+/// Tokens of a prompt without the messages that were left out. A text that cannot have room in `most` tokens
+/// is refused at once, with the least that it has.
 pub(super) fn tokens(
     model: &Model,
     prompt: &Prompt,
     dropped: &[usize],
+    most: Option<usize>,
 ) -> Result<Vec<u32>, CallError> {
     let tokenizer = &model.tokenizer;
     match prompt {
-        Prompt::Text(text) => Ok(tokenizer.encode_prompt(text, Specials::PlainText)),
+        Prompt::Text(text) => {
+            within(model, text.len(), most)?;
+            Ok(tokenizer.encode_prompt(text, Specials::PlainText))
+        }
+        Prompt::Raw(text) => {
+            within(model, text.len(), most)?;
+            Ok(tokenizer.encode_prompt(text, Specials::Recognised))
+        }
         Prompt::Tokens(ids) => {
             let tokens = tokenizer.vocabulary().len();
             match ids.iter().find(|&&id| id as usize >= tokens) {
@@ -104,6 +128,7 @@ pub(super) fn tokens(
                 .map(|(_, message)| message.clone())
                 .collect();
             let pieces = model.template.render(&kept, tools.as_deref())?;
+            within(model, pieces.iter().map(|piece| piece.text.len()).sum(), most)?;
             Ok(tokenizer.encode_rendered(&pieces))
         }
     }

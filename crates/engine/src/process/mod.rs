@@ -79,7 +79,7 @@ where
     let (sender, messages) = channel();
     // Reading has a thread of its own, so that a caller who leaves is noticed between two steps.
     std::thread::spawn(move || {
-        while let Ok(message) = read_frame::<ToEngine>(&mut reader) {
+        while let Some(message) = next(&mut reader) {
             if sender.send(message).is_err() {
                 return;
             }
@@ -87,6 +87,27 @@ where
     });
     lanes.model().settle();
     run(&mut lanes, &messages, &mut writer)
+}
+
+/// What came over the link.
+enum Received {
+    Message(ToEngine),
+    /// It is not understood, or too long: its call is answered with that.
+    Unusable {
+        call: u64,
+        why: String,
+    },
+}
+
+/// The next message; none where the link is closed.
+fn next(reader: &mut impl Read) -> Option<Received> {
+    match read_frame::<ToEngine>(reader) {
+        Ok(message) => Some(Received::Message(message)),
+        Err(
+            ref error @ (FrameError::Malformed { call, .. } | FrameError::TooLong { call, .. }),
+        ) => Some(Received::Unusable { call, why: error.to_string() }),
+        Err(FrameError::Closed | FrameError::Io(_)) => None,
+    }
 }
 
 fn load(order: &LoadOrder, tell: &mut dyn FnMut(u64, u64)) -> Result<Lanes, (ProblemKind, String)> {
@@ -157,7 +178,7 @@ fn path(name: Option<&str>) -> Result<Path, String> {
 /// Takes messages and steps, until nothing is left to do and the link is closed or drained.
 fn run(
     lanes: &mut Lanes,
-    messages: &Receiver<ToEngine>,
+    messages: &Receiver<Received>,
     writer: &mut impl Write,
 ) -> Result<(), ServeError> {
     let mut draining = false;
@@ -172,13 +193,13 @@ fn run(
                 return Ok(());
             }
             match messages.recv() {
-                Ok(message) => take(lanes, message, &mut draining),
+                Ok(message) => take(lanes, message, &mut draining, &mut out),
                 Err(_) => return Ok(()),
             }
         }
         loop {
             match messages.try_recv() {
-                Ok(message) => take(lanes, message, &mut draining),
+                Ok(message) => take(lanes, message, &mut draining, &mut out),
                 Err(TryRecvError::Empty) => break,
                 Err(TryRecvError::Disconnected) => return Ok(()),
             }
@@ -190,12 +211,34 @@ fn run(
             out.push(FromEngine::Standing(lanes.standing()));
         }
         for message in out.drain(..) {
-            write_frame(&mut *writer, &message)?;
+            send(&mut *writer, &message)?;
         }
     }
 }
 
-fn take(lanes: &mut Lanes, message: ToEngine, draining: &mut bool) {
+/// Sends a message; what is too long after all becomes an error of its call.
+fn send(writer: &mut impl Write, message: &FromEngine) -> Result<(), FrameError> {
+    match write_frame(&mut *writer, message) {
+        Err(error @ (FrameError::TooLong { call, .. } | FrameError::Malformed { call, .. })) => {
+            write_frame(writer, &unusable(call, &error.to_string(), ProblemKind::Fault))
+        }
+        sent => sent,
+    }
+}
+
+fn unusable(call: u64, why: &str, kind: ProblemKind) -> FromEngine {
+    let (code, detail) = ("message_unusable".to_owned(), why.to_owned());
+    FromEngine::Failed { call, kind, code, detail }
+}
+
+fn take(lanes: &mut Lanes, message: Received, draining: &mut bool, out: &mut Vec<FromEngine>) {
+    let message = match message {
+        Received::Message(message) => message,
+        Received::Unusable { call, why } => {
+            out.push(unusable(call, &why, ProblemKind::Invalid));
+            return;
+        }
+    };
     match message {
         ToEngine::Call(order) => lanes.call(*order),
         ToEngine::Embed(order) => lanes.embed(order),

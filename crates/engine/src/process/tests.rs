@@ -5,7 +5,7 @@ use std::path::{Path as FilePath, PathBuf};
 use std::thread::JoinHandle;
 
 use deft_protocol::chat::EndedBy;
-use deft_protocol::engine::{CallOrder, EngineFigures, Prompt};
+use deft_protocol::engine::{CALL_BYTES, CallOrder, EngineFigures, MAX_FRAME, Prompt};
 use serde_json::json;
 
 use super::*;
@@ -210,4 +210,68 @@ fn a_closed_link_ends_the_engine() {
     let link = Link::loaded(1);
     link.stream.shutdown(std::net::Shutdown::Both).unwrap();
     link.engine.join().unwrap().unwrap();
+}
+
+#[test]
+fn whatever_a_message_contains_only_its_own_call_fails() {
+    let link = Link::loaded(2);
+    let raw = |call: u64, body: &[u8]| {
+        let bytes = u32::try_from(body.len() + CALL_BYTES).unwrap();
+        let mut stream = &link.stream;
+        stream.write_all(&bytes.to_le_bytes()).unwrap();
+        stream.write_all(&call.to_le_bytes()).unwrap();
+        stream.write_all(body).unwrap();
+    };
+    let deep = format!(
+        "{{\"say\": \"call\", \"call\": 2, \"prompt\": {{\"chat\": {{\"messages\": [], \"tools\": [{}1{}]}}}}}}",
+        "[".repeat(125),
+        "]".repeat(125)
+    );
+    let long = vec![b' '; MAX_FRAME + 1];
+    let bodies: [&[u8]; 6] =
+        [b"", b"\xff\xfe\x00", b"{\"say\": \"sow\"}", deep.as_bytes(), &long, b"[[["];
+    for (call, body) in (2..).zip(bodies) {
+        raw(call, body);
+        loop {
+            match link.read() {
+                FromEngine::Failed { call: failed, kind, code, .. } => {
+                    assert_eq!((failed, &code[..]), (call, "message_unusable"));
+                    assert_eq!(kind, ProblemKind::Invalid);
+                    break;
+                }
+                FromEngine::Standing(_) => {}
+                other => panic!("{other:?}"),
+            }
+        }
+    }
+    link.ask(99, QUESTION, |_| ());
+    assert_eq!(link.answer(99).0, ANSWER, "the process goes on");
+}
+
+#[test]
+fn an_answer_that_is_too_long_for_one_message_comes_in_pieces() {
+    let link = Link::open(desk(), 1024, 1);
+    assert!(matches!(link.read(), FromEngine::Loaded { .. }));
+    // Scores of a long prompt, each with its alternatives.
+    let prompt = "Moonhook bean and Ember chard. ".repeat(60);
+    let mut order = CallOrder::greedy(1, Prompt::Text(prompt.clone()));
+    (order.echo, order.scores, order.max_tokens) = (true, Some(20), Some(1));
+    link.say(&ToEngine::Call(Box::new(order)));
+    let (mut pieces, mut echoed, mut scored, mut tokens) = (0, String::new(), 0, 0);
+    loop {
+        match link.read() {
+            FromEngine::Text { text, scores, .. } => {
+                assert!(scores.len() <= 256);
+                (pieces, scored) = (pieces + 1, scored + scores.len());
+                echoed.push_str(&text);
+            }
+            FromEngine::PromptTaken { prompt_tokens, .. } => tokens = prompt_tokens as usize,
+            FromEngine::Done { .. } => break,
+            FromEngine::Failed { detail, .. } => panic!("{detail}"),
+            _ => {}
+        }
+    }
+    assert!(pieces > 2 && tokens > 256, "{pieces} pieces for {tokens} tokens");
+    assert!(echoed.starts_with(&prompt));
+    assert!(scored >= tokens, "{scored} of {tokens}");
 }

@@ -157,9 +157,15 @@ impl Tokenizer {
     /// the text (a template's output) already starts with is not added twice.
     #[must_use]
     pub fn encode_prompt(&self, text: &str, specials: Specials) -> Vec<u32> {
-        let mut ids = self.encode(text, specials);
+        let ids = self.encode(text, specials);
+        self.framed(ids, specials == Specials::Recognised)
+    }
+
+    /// Adds the begin and end tokens that the file asks for; where the beginning was written by somebody
+    /// who `may_begin`, a begin token that is there already is not added twice.
+    fn framed(&self, mut ids: Vec<u32>, may_begin: bool) -> Vec<u32> {
         if let (true, Some(begin)) = (self.add_begin, self.vocabulary.begin())
-            && (specials == Specials::PlainText || ids.first() != Some(&begin))
+            && !(may_begin && ids.first() == Some(&begin))
         {
             ids.insert(0, begin);
         }
@@ -172,15 +178,23 @@ impl Tokenizer {
     /// Tokens of a rendered conversation: control tokens count only where the template wrote them.
     #[must_use]
     pub fn encode_rendered(&self, pieces: &[Rendered]) -> Vec<u32> {
-        let mut ids = Vec::new();
-        for (at, piece) in pieces.iter().enumerate() {
-            match (at, piece.trusted) {
-                (0, true) => ids = self.encode_prompt(&piece.text, Specials::Recognised),
-                (_, true) => ids.extend(self.encode(&piece.text, Specials::Recognised)),
-                (_, false) => ids.extend(self.encode(&piece.text, Specials::PlainText)),
+        let specials = |trusted| if trusted { Specials::Recognised } else { Specials::PlainText };
+        let tokens = |piece: &Rendered| self.encode(&piece.text, specials(piece.trusted));
+        let ids = pieces.iter().flat_map(tokens).collect();
+        self.framed(ids, pieces.first().is_some_and(|piece| piece.trusted))
+    }
+
+    /// At least so many tokens stand for a text of so many bytes; 0 where nobody can tell.
+    #[must_use]
+    pub fn least_tokens(&self, bytes: usize) -> usize {
+        match &self.model {
+            // Characters may be composed before, which makes a text shorter by a third at most.
+            Model::ByteLevel(_) | Model::Pieces(_) => {
+                bytes * 2 / 3 / self.vocabulary.longest().max(1)
             }
+            // A word that is not known is one token, however long it is.
+            Model::WordPiece(_) => 0,
         }
-        ids
     }
 
     fn encode_plain(&self, text: &str, ids: &mut Vec<u32>) {

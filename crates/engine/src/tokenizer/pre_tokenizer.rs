@@ -22,6 +22,7 @@ const SINGLE_DIGITS: &str = r"(?i:'s|'t|'re|'ve|'m|'ll|'d)|[^\r\n\p{L}\p{N}]?\p{
 const CAPITALS: &str = r"[^\r\n\p{L}\p{N}]?[\p{Lu}\p{Lt}\p{Lm}\p{Lo}\p{M}]*[\p{Ll}\p{Lm}\p{Lo}\p{M}]+|[^\r\n\p{L}\p{N}]?[\p{Lu}\p{Lt}\p{Lm}\p{Lo}\p{M}]+[\p{Ll}\p{Lm}\p{Lo}\p{M}]*|\p{N}| ?[^\s\p{L}\p{N}]+[\r\n/]*|\s*[\r\n]+|\s+(?!\S)|\s+";
 const CAPITALS_WITH_CONTRACTIONS: &str = r"[^\r\n\p{L}\p{N}]?[\p{Lu}\p{Lt}\p{Lm}\p{Lo}\p{M}]*[\p{Ll}\p{Lm}\p{Lo}\p{M}]+(?i:'s|'t|'re|'ve|'m|'ll|'d)?|[^\r\n\p{L}\p{N}]?[\p{Lu}\p{Lt}\p{Lm}\p{Lo}\p{M}]+[\p{Ll}\p{Lm}\p{Lo}\p{M}]*(?i:'s|'t|'re|'ve|'m|'ll|'d)?|\p{N}{1,3}| ?[^\s\p{L}\p{N}]+[\r\n/]*|\s*[\r\n]+|\s+(?!\S)|\s+";
 const SIGNS: &str = r"[\p{P}\$\+<=>\^~\|]+";
+const SIGNS_AND_BACKTICK: &str = r"[\p{P}\$\+<=>\^~\|`]+";
 const IDEOGRAPHS: &str = "[\u{4E00}-\u{9FA5}\u{3040}-\u{309F}\u{30A0}-\u{30FF}]+";
 const SIGN_BEFORE_WORD: &str = r##"[!"#$%&'()*+,\-./:;<=>?@\[\\\]^_`{|}~][A-Za-z]+|[^\r\n\p{L}\p{P}\p{S}]?[\p{L}\p{M}]+| ?[\p{P}\p{S}]+[\r\n]*|\s*[\r\n]+|\s+(?!\S)|\s+"##;
 const DEFAULT: &[&str] = &[SIGNS, GPT_2, r"\p{N}+", r"[0-9][0-9][0-9]"];
@@ -44,7 +45,7 @@ fn rule(name: &str) -> Option<Rule> {
         "qwen2" | "deepseek-r1-qwen" => Rule { composes: true, ..plain(&[SINGLE_DIGITS]) },
         "stablelm2" => plain(&[SINGLE_DIGITS]),
         "starcoder" | "refact" | "command-r" | "codeshell" => plain(&[r"\p{N}", GPT_2]),
-        "falcon" => plain(&[SIGNS, GPT_2, r"[0-9][0-9][0-9]"]),
+        "falcon" => plain(&[SIGNS_AND_BACKTICK, GPT_2, r"[0-9][0-9][0-9]"]),
         "tekken" => Rule { takes_whole_words: true, ..plain(&[CAPITALS]) },
         "gpt-4o" => plain(&[CAPITALS_WITH_CONTRACTIONS]),
         "deepseek-v3" => plain(&[r"\p{N}{1,3}", IDEOGRAPHS, SIGN_BEFORE_WORD]),

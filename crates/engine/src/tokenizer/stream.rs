@@ -15,11 +15,13 @@ impl TextStream {
     /// Adds bytes; returns the text that is complete. Bytes that can never become a character are
     /// replaced by U+FFFD, one for each maximal broken part.
     pub fn push(&mut self, bytes: &[u8]) -> String {
+        // One space, of the first token that stands for anything.
+        let strips = self.strip_space && !bytes.is_empty();
+        self.strip_space &= bytes.is_empty();
         let bytes = match bytes {
-            [b' ', rest @ ..] if self.strip_space => rest,
+            [b' ', rest @ ..] if strips => rest,
             _ => bytes,
         };
-        self.strip_space &= bytes.is_empty() && self.pending.is_empty();
         self.pending.extend_from_slice(bytes);
         let complete = self.pending.len() - unfinished(&self.pending);
         let text = String::from_utf8_lossy(&self.pending[..complete]).into_owned();
@@ -44,5 +46,21 @@ fn unfinished(bytes: &[u8]) -> usize {
             broken.len()
         }
         _ => 0,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_space_is_taken_from_the_first_token_that_stands_for_anything() {
+        let text = |tokens: &[&str]| {
+            let mut stream = TextStream::new(true);
+            tokens.iter().map(|token| stream.push(token.as_bytes())).collect::<String>()
+        };
+        assert_eq!(text(&[" ", " row"]), " row", "the first token was the space");
+        assert_eq!(text(&["", " row", " two"]), "row two", "a control token stands for nothing");
+        assert_eq!(text(&["row", " two"]), "row two");
     }
 }

@@ -127,6 +127,12 @@ impl Vocabulary {
         }
     }
 
+    /// Bytes of the longest token's text, as it is stored.
+    #[must_use]
+    pub fn longest(&self) -> usize {
+        self.iter().map(|(_, text, _)| text.len()).max().unwrap_or(0)
+    }
+
     /// Number of tokens.
     #[must_use]
     #[expect(clippy::len_without_is_empty, reason = "a vocabulary is never empty")]

@@ -85,6 +85,9 @@ pub struct InstanceReport {
     pub kernels: Option<String>,
     /// How often its engine process ended unasked.
     pub crashes: u32,
+    /// Since when it is down: its engine process ended, or it could not be loaded.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub down_since: Option<DateTime<Utc>>,
     /// Why it is not ready, or what an operator should know.
     pub note: Option<String>,
     /// Why it could not be loaded, with the way out.

@@ -148,6 +148,7 @@ impl Actor {
             Ask::Limit { pool, limit, answer } => {
                 drop(answer.send(self.limit(&pool, &limit)));
             }
+            Ask::Blame { id, caller, call } => self.blame(id, &caller, call),
             Ask::CallEnded => {
                 self.drain_the_free();
                 self.end_the_idle();
@@ -416,6 +417,17 @@ impl Actor {
                 }
             },
         }
+    }
+
+    /// Two processes ended by one call: it is refused, and the instance is not to blame.
+    fn blame(&mut self, id: Uuid, caller: &str, call: Uuid) {
+        let Some(instance) = self.instances.get_mut(&id) else {
+            return;
+        };
+        instance.forgive(2);
+        let title = instance.target.title();
+        let why = format!("call {call} of {caller} ended its engine process twice; it is refused");
+        self.decisions.note(What::Refuse, &title, why);
     }
 
     fn remove(&mut self, id: Uuid) {

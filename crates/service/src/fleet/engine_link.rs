@@ -12,15 +12,16 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use deft_engine::baton::Board;
 use deft_protocol::engine::{
-    CallOrder, EmbedOrder, EngineFigures, EngineStanding, FromEngine, LINK_VERSION, LoadOrder,
-    MAX_FRAME, ToEngine, TokenScore,
+    CALL_BYTES, CallOrder, EmbedOrder, EngineFigures, EngineStanding, FrameError, FromEngine,
+    LINK_VERSION, LoadOrder, MAX_FRAME, ToEngine, TokenScore, encode_frame,
 };
 use deft_protocol::{Problem, ProblemKind};
-use futures_util::{SinkExt, StreamExt};
+use futures_util::StreamExt;
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
+use tokio::io::AsyncWriteExt;
 use tokio::net::UnixStream;
 use tokio::sync::mpsc;
-use tokio_util::codec::{Framed, LengthDelimitedCodec};
+use tokio_util::codec::{FramedRead, LengthDelimitedCodec};
 
 use crate::spawner;
 
@@ -57,30 +58,57 @@ pub(crate) enum CallEvent {
         answer: u32,
         figures: EngineFigures,
     },
+    /// Embeddings of some inputs, in their order; the last of them end the call.
     Embedded {
+        is_last: bool,
         vectors: Vec<Vec<f32>>,
         tokens: u32,
     },
     Failed(Problem),
 }
 
-/// Most events of a call that may wait for its caller to read them.
+/// Most events of a call that may wait for its caller to read them, and most bytes of them.
 const MOST_UNREAD: usize = 100_000;
+const MOST_UNREAD_BYTES: usize = 64 << 20;
 
 /// Whoever takes the events of a call.
 #[derive(Clone)]
 struct Listener {
-    events: mpsc::UnboundedSender<CallEvent>,
-    unread: Arc<AtomicUsize>,
+    events: mpsc::UnboundedSender<(usize, CallEvent)>,
+    unread: Arc<Unread>,
+}
+
+/// What waits for a caller to read it.
+#[derive(Debug, Default)]
+struct Unread {
+    events: AtomicUsize,
+    bytes: AtomicUsize,
+}
+
+impl Unread {
+    /// Counts an event in; says whether that is too much.
+    fn add(&self, bytes: usize) -> bool {
+        let events = self.events.fetch_add(1, Ordering::Relaxed) + 1;
+        let bytes = self.bytes.fetch_add(bytes, Ordering::Relaxed) + bytes;
+        events > MOST_UNREAD || bytes > MOST_UNREAD_BYTES
+    }
+
+    fn remove(&self, bytes: usize) {
+        self.events.fetch_sub(1, Ordering::Relaxed);
+        self.bytes.fetch_sub(bytes, Ordering::Relaxed);
+    }
 }
 
 type Calls = Arc<Mutex<HashMap<u64, Listener>>>;
+
+/// A message as it is sent.
+type Outgoing = Bytes;
 
 /// The way to an engine process; cheap to clone.
 #[derive(Clone)]
 pub(crate) struct EngineLink {
     calls: Calls,
-    out: mpsc::UnboundedSender<ToEngine>,
+    out: mpsc::UnboundedSender<Outgoing>,
     next_call: Arc<AtomicU64>,
     silence: Arc<Silence>,
 }
@@ -110,21 +138,32 @@ impl Silence {
 
 impl EngineLink {
     /// Sends a call; its number is given here.
-    pub(crate) fn call(&self, order: CallOrder) -> CallStream {
+    ///
+    /// # Errors
+    /// It is too large for the link.
+    pub(crate) fn call(&self, order: CallOrder) -> Result<CallStream, Problem> {
         let answers = order.answers;
         self.send(answers, |call| ToEngine::Call(Box::new(CallOrder { call, ..order })))
     }
 
     /// Sends inputs that are to become embeddings.
-    pub(crate) fn embed(&self, order: EmbedOrder) -> CallStream {
+    ///
+    /// # Errors
+    /// They are too large for the link.
+    pub(crate) fn embed(&self, order: EmbedOrder) -> Result<CallStream, Problem> {
         self.send(1, |call| ToEngine::Embed(EmbedOrder { call, ..order }))
     }
 
-    fn send(&self, answers: u32, order: impl FnOnce(u64) -> ToEngine) -> CallStream {
+    fn send(
+        &self,
+        answers: u32,
+        order: impl FnOnce(u64) -> ToEngine,
+    ) -> Result<CallStream, Problem> {
         let call = self.next_call.fetch_add(1, Ordering::Relaxed);
+        let frame = encode_frame(&order(call)).map_err(|error| too_large(&error))?;
         // Its bound is watched where events come from: an engine never waits for a slow caller.
         let (sender, events) = mpsc::unbounded_channel();
-        let unread = Arc::<AtomicUsize>::default();
+        let unread = Arc::<Unread>::default();
         let listener = Listener { events: sender, unread: Arc::clone(&unread) };
         {
             let mut calls = lock(&self.calls);
@@ -134,11 +173,19 @@ impl EngineLink {
             }
             calls.insert(call, listener);
         }
-        if self.out.send(order(call)).is_err() {
+        if self.out.send(frame.into()).is_err() {
             // The process is gone: closing the channel tells so.
             lock(&self.calls).remove(&call);
         }
-        CallStream { call, events, unread, link: self.clone(), left: answers, broken: false }
+        Ok(CallStream { call, events, unread, link: self.clone(), left: answers, broken: false })
+    }
+
+    /// Sends a message that is always short.
+    fn tell(&self, message: &ToEngine) {
+        if let Ok(frame) = encode_frame(message) {
+            // A process that is gone already needs no telling.
+            let _ = self.out.send(frame.into());
+        }
     }
 
     /// How long the process has been silent though it has calls.
@@ -158,8 +205,7 @@ impl EngineLink {
 
     /// Asks the process to end when its calls are answered.
     pub(crate) fn drain(&self) {
-        // A process that is gone already needs no asking.
-        let _ = self.out.send(ToEngine::Drain);
+        self.tell(&ToEngine::Drain);
     }
 }
 
@@ -170,8 +216,8 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 /// The events of one call. Dropping it before its end cancels the call.
 pub(crate) struct CallStream {
     call: u64,
-    events: mpsc::UnboundedReceiver<CallEvent>,
-    unread: Arc<AtomicUsize>,
+    events: mpsc::UnboundedReceiver<(usize, CallEvent)>,
+    unread: Arc<Unread>,
     link: EngineLink,
     /// Answers that are still to be completed.
     left: u32,
@@ -182,14 +228,17 @@ pub(crate) struct CallStream {
 impl CallStream {
     /// The next event; none when the engine process ended. Cancel safe.
     pub(crate) async fn next(&mut self) -> Option<CallEvent> {
-        let event = self.events.recv().await;
-        self.unread.fetch_sub(usize::from(event.is_some()), Ordering::Relaxed);
+        let event = self.events.recv().await.map(|(bytes, event)| {
+            self.unread.remove(bytes);
+            event
+        });
         self.left = match &event {
             Some(
                 CallEvent::PromptTaken(_)
                 | CallEvent::Intake(_)
                 | CallEvent::Paused
-                | CallEvent::Text { .. },
+                | CallEvent::Text { .. }
+                | CallEvent::Embedded { is_last: false, .. },
             ) => self.left,
             Some(CallEvent::Done { .. }) => self.left.saturating_sub(1),
             Some(CallEvent::Embedded { .. } | CallEvent::Failed(_)) | None => 0,
@@ -213,7 +262,7 @@ impl Drop for CallStream {
     fn drop(&mut self) {
         lock(&self.link.calls).remove(&self.call);
         if !self.has_ended() {
-            let _ = self.link.out.send(ToEngine::Cancel { call: self.call });
+            self.link.tell(&ToEngine::Cancel { call: self.call });
         }
     }
 }
@@ -250,7 +299,8 @@ impl EngineProcess {
         let next_call = Arc::new(AtomicU64::new(1));
         let link = EngineLink { calls, out, next_call, silence: Arc::clone(&silence) };
         // The receiver is held by the task below.
-        let _ = link.out.send(ToEngine::Load(order));
+        let frame = encode_frame(&ToEngine::Load(order)).map_err(io::Error::other)?;
+        let _ = link.out.send(frame.into());
         let stream = UnixStream::from_std(ours)?;
         tokio::spawn(attend(
             stream,
@@ -286,20 +336,19 @@ impl EngineProcess {
 /// Carries messages both ways until the link closes.
 async fn attend(
     stream: UnixStream,
-    (out, mut orders): (mpsc::WeakUnboundedSender<ToEngine>, mpsc::UnboundedReceiver<ToEngine>),
+    (out, mut orders): (mpsc::WeakUnboundedSender<Outgoing>, mpsc::UnboundedReceiver<Outgoing>),
     calls: Calls,
     silence: Arc<Silence>,
     tell: mpsc::UnboundedSender<ProcessEvent>,
 ) {
     let codec =
         LengthDelimitedCodec::builder().little_endian().max_frame_length(MAX_FRAME).new_codec();
-    let (mut sink, mut frames) = Framed::new(stream, codec).split();
+    let (reading, mut writing) = stream.into_split();
+    let mut frames = FramedRead::new(reading, codec);
     let write = async {
+        // Orders have their length in front already.
         while let Some(order) = orders.recv().await {
-            let Ok(frame) = serde_json::to_vec(&order) else {
-                continue;
-            };
-            if sink.send(Bytes::from(frame)).await.is_err() {
+            if writing.write_all(&order).await.is_err() {
                 return;
             }
         }
@@ -307,14 +356,19 @@ async fn attend(
     let read = async {
         while let Some(Ok(frame)) = frames.next().await {
             silence.ends();
-            match serde_json::from_slice::<FromEngine>(&frame) {
-                Ok(message) => {
-                    let given_up = dispatch(message, &calls, &tell);
-                    if let (Some(call), Some(out)) = (given_up, out.upgrade()) {
-                        let _ = out.send(ToEngine::Cancel { call });
-                    }
+            let (call, body) = frame.split_at(frame.len().min(CALL_BYTES));
+            let given_up = match serde_json::from_slice::<FromEngine>(body) {
+                Ok(message) => dispatch(message, frame.len(), &calls, &tell),
+                Err(error) => {
+                    tracing::error!("an engine process said something odd: {error}");
+                    let call = call.try_into().map_or(0, u64::from_le_bytes);
+                    fail(call, odd(), &calls)
                 }
-                Err(error) => tracing::error!("an engine process said something odd: {error}"),
+            };
+            if let (Some(call), Some(out)) = (given_up, out.upgrade())
+                && let Ok(frame) = encode_frame(&ToEngine::Cancel { call })
+            {
+                let _ = out.send(frame.into());
             }
         }
     };
@@ -331,6 +385,7 @@ async fn attend(
 /// Hands a message on. Returns the call that is given up, where its caller is too slow.
 fn dispatch(
     message: FromEngine,
+    bytes: usize,
     calls: &Calls,
     tell: &mpsc::UnboundedSender<ProcessEvent>,
 ) -> Option<u64> {
@@ -369,27 +424,49 @@ fn dispatch(
             (call, CallEvent::Text { answer, text, scores })
         }
         FromEngine::Done { call, answer, figures } => (call, CallEvent::Done { answer, figures }),
-        FromEngine::Embedded { call, vectors, tokens } => {
-            (call, CallEvent::Embedded { vectors, tokens })
+        FromEngine::Embedded { call, is_last, vectors, tokens } => {
+            (call, CallEvent::Embedded { is_last, vectors, tokens })
         }
         FromEngine::Failed { call, kind, code, detail } => {
             (call, CallEvent::Failed(Problem::new(kind, &code, detail)))
         }
     };
     let listener = lock(calls).get(&call).cloned()?;
-    let is_slow = listener.unread.fetch_add(1, Ordering::Relaxed) >= MOST_UNREAD;
-    let event = if is_slow { CallEvent::Failed(unread()) } else { event };
-    // A caller who left in this moment has sent its cancellation already.
-    let _ = listener.events.send(event);
-    if is_slow {
-        lock(calls).remove(&call);
+    if listener.unread.add(bytes) {
+        return fail(call, unread(), calls);
     }
-    is_slow.then_some(call)
+    // A caller who left in this moment has sent its cancellation already.
+    let _ = listener.events.send((bytes, event));
+    None
+}
+
+/// Ends a call with an error; nothing more is kept for it. Returns it, where it was there.
+fn fail(call: u64, problem: Problem, calls: &Calls) -> Option<u64> {
+    let listener = lock(calls).remove(&call)?;
+    listener.unread.add(0);
+    let _ = listener.events.send((0, CallEvent::Failed(problem)));
+    Some(call)
+}
+
+/// The error of a call that does not fit through the link.
+pub(crate) fn too_large(error: &FrameError) -> Problem {
+    Problem::new(ProblemKind::Invalid, "request_too_large", format!("the call is refused: {error}"))
+        .with_way_out("send less at once: fewer messages, tools or inputs")
+}
+
+/// The error of a call of which the engine process told something that nobody understands.
+fn odd() -> Problem {
+    let detail = "the engine process answered something that is not understood";
+    Problem::new(ProblemKind::Fault, "engine_odd", detail)
+        .with_way_out("the reason stands in: deft service logs")
 }
 
 /// The error of a call whose caller does not read.
 fn unread() -> Problem {
-    let detail = format!("{MOST_UNREAD} pieces of the answer wait to be read; it is ended");
+    let detail = format!(
+        "more than {MOST_UNREAD} pieces or {} MiB of the answer wait to be read; it is ended",
+        MOST_UNREAD_BYTES >> 20
+    );
     Problem::new(ProblemKind::Refused, "answer_unread", detail)
         .with_way_out("read the answer as it comes, or limit it with `max_tokens`")
 }
@@ -422,14 +499,19 @@ mod tests {
             text: "seed ".to_owned(),
             scores: Vec::new(),
         };
-        let given_up = (0..=MOST_UNREAD).map(|_| dispatch(text(), &calls, &tell));
+        let given_up = (0..=MOST_UNREAD).map(|_| dispatch(text(), 60, &calls, &tell));
         assert_eq!(given_up.filter(Option::is_some).count(), 1);
-        assert_eq!(dispatch(text(), &calls, &tell), None, "nothing more is kept for it");
+        assert_eq!(dispatch(text(), 60, &calls, &tell), None, "nothing more is kept for it");
         let mut last = None;
-        while let Ok(event) = read.try_recv() {
+        while let Ok((_, event)) = read.try_recv() {
             last = Some(event);
         }
         let Some(CallEvent::Failed(problem)) = last else { panic!("it is told: {last:?}") };
         assert_eq!(problem.code, "answer_unread");
+        // Few pieces that are long are too much as well.
+        let (events, _read) = mpsc::unbounded_channel();
+        lock(&calls).insert(7, Listener { events, unread: Arc::default() });
+        let given_up = (0..=8).map(|_| dispatch(text(), 8 << 20, &calls, &tell));
+        assert_eq!(given_up.filter(Option::is_some).count(), 1);
     }
 }

@@ -18,6 +18,7 @@ use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use chrono::{DateTime, Utc};
 use deft_depot::VariantName;
 use deft_engine::baton::{Board, Turns};
 use deft_planning::{
@@ -125,6 +126,8 @@ impl Target {
 
 /// A place at an instance, for one call; counts as busy while it lives.
 pub(crate) struct Seat {
+    /// The instance it is at.
+    pub(crate) instance: Uuid,
     pub(crate) link: EngineLink,
     pub(crate) name: String,
     pub(crate) context: u32,
@@ -219,6 +222,8 @@ pub(super) struct Instance {
     crashes: u32,
     crashes_in_a_row: u32,
     ready_since: Option<Instant>,
+    /// Since when it answers no calls, where it did before or was to.
+    pub(super) down_since: Option<DateTime<Utc>>,
 }
 
 /// What follows a crash.
@@ -262,6 +267,7 @@ impl Instance {
             crashes: 0,
             crashes_in_a_row: 0,
             ready_since: None,
+            down_since: None,
         }
     }
 
@@ -404,6 +410,7 @@ impl Instance {
         self.lanes_used.fetch_add(lanes, Ordering::Relaxed);
         let now = Instant::now();
         Some(Seat {
+            instance: self.id,
             link: process.link.clone(),
             name: self.target.name.to_string(),
             context: self.target.settings.context,
@@ -421,8 +428,14 @@ impl Instance {
         })
     }
 
+    /// So many crashes were not its fault.
+    pub(super) fn forgive(&mut self, crashes: u32) {
+        self.crashes_in_a_row = self.crashes_in_a_row.saturating_sub(crashes);
+    }
+
     pub(super) fn become_ready(&mut self, kernels: String, seconds: f64, warnings: &[String]) {
         self.state = InstanceState::Ready;
+        self.down_since = None;
         self.load_share = None;
         self.ready_since = Some(Instant::now());
         self.kernels = Some(kernels);
@@ -454,6 +467,7 @@ impl Instance {
 
     pub(super) fn fail(&mut self, problem: &Problem) {
         self.state = InstanceState::Failed;
+        self.down_since.get_or_insert_with(Utc::now);
         (self.note, self.problem) = (None, Some(problem.clone()));
         for answer in std::mem::take(&mut self.waiting) {
             let _ = answer.send(Err(problem.clone()));
@@ -464,6 +478,7 @@ impl Instance {
         let recovered = self.ready_since.take().is_some_and(|since| since.elapsed() > RECOVERED);
         self.crashes_in_a_row = if recovered { 1 } else { self.crashes_in_a_row + 1 };
         self.crashes += 1;
+        self.down_since.get_or_insert_with(Utc::now);
         (self.process, self.measured, self.load_share) = (None, None, None);
         self.standing = None;
         // Seats of the process that ended use no lane of the next one.
@@ -520,6 +535,7 @@ impl Instance {
             load_share: self.load_share.filter(|_| self.state == InstanceState::Loading),
             kernels: self.kernels.clone(),
             crashes: self.crashes,
+            down_since: self.down_since,
             note: self.note.clone(),
             problem: self.problem.clone(),
         }

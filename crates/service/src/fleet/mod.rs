@@ -99,6 +99,12 @@ enum Ask {
         limit: String,
         answer: oneshot::Sender<Result<Pool, Problem>>,
     },
+    /// A call ended the process of an instance twice.
+    Blame {
+        id: Uuid,
+        caller: String,
+        call: Uuid,
+    },
     CallEnded,
     Refresh,
     DrainAll {
@@ -191,6 +197,11 @@ impl Fleet {
     /// Changes a pool's limit until the service stops.
     pub(crate) async fn limit(&self, pool: String, limit: String) -> Result<Pool, Problem> {
         self.ask(|answer| Ask::Limit { pool, limit, answer }).await?
+    }
+
+    /// A call ended two processes of an instance: that does not count against the instance.
+    pub(crate) async fn blame(&self, id: Uuid, caller: &str, call: Uuid) {
+        let _ = self.asks.send(Ask::Blame { id, caller: caller.to_owned(), call }).await;
     }
 
     /// A seat at an instance of a variant, waiting while it loads, for so long at most, and while all lanes

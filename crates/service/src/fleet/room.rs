@@ -101,7 +101,8 @@ impl Actor {
         })
     }
 
-    /// A call for something displaced brings that back, as it was kept.
+    /// A call for something displaced, or set aside, brings that back as it was kept: the operator's wish
+    /// stays, whatever happened to its process.
     pub(super) fn or_displaced(
         &self,
         id: Uuid,
@@ -110,7 +111,10 @@ impl Actor {
     ) -> (Uuid, Target, Keeping) {
         match self.same_as(&target) {
             Some(found)
-                if found.state == InstanceState::Displaced && keeping == Keeping::OnDemand =>
+                if !found.holds_memory()
+                    && (found.state == InstanceState::Displaced
+                        || found.keeping == Keeping::Kept)
+                    && keeping == Keeping::OnDemand =>
             {
                 (found.id, found.target.clone(), found.keeping)
             }

@@ -3,10 +3,10 @@
 use actix_web::{HttpResponse, post, web};
 use bytes::Bytes;
 use deft_protocol::chat::{
-    AnswerMessage, AnswerOptions, ChatChoice, ChatChunk, ChatHead, ChatLogprobs, ChatResponse,
-    ChunkChoice, Delta, ErrorBody, Figures, Usage,
+    AnswerMessage, AnswerOptions, ChatChoice, ChatChunk, ChatHead, ChatLogprobs, ChatMessage,
+    ChatResponse, ChunkChoice, Content, Delta, ErrorBody, Figures, Usage,
 };
-use deft_protocol::engine::{Prompt, TokenScore};
+use deft_protocol::engine::{Prompt, TokenScore, TooMuch, check_values};
 use deft_protocol::{Problem, ProblemKind};
 use serde_json::{Map, Value};
 
@@ -50,6 +50,9 @@ fn question(head: &ChatHead) -> Result<Question, Problem> {
     if head.messages.is_empty() {
         return invalid("messages_empty", "`messages` is empty");
     }
+    let of_messages = head.messages.iter().flat_map(|message| message.rest.values());
+    check_values(of_messages).map_err(|error| too_much("messages", error))?;
+    check_values(head.tools.iter().flatten()).map_err(|error| too_much("tools", error))?;
     let scores = match (head.logprobs.unwrap_or(false), head.top_logprobs) {
         (true, alternatives) => Some(alternatives.unwrap_or(0)),
         (false, None | Some(0)) => None,
@@ -57,13 +60,50 @@ fn question(head: &ChatHead) -> Result<Question, Problem> {
             return invalid("field_out_of_range", "`top_logprobs` needs `logprobs` to be true");
         }
     };
-    let message = |message| match serde_json::to_value(message) {
-        Ok(Value::Object(map)) => map,
-        _ => Map::new(),
+    let message = |(at, message): (usize, &ChatMessage)| {
+        let content =
+            message.content.as_ref().map(|content| whole_text(at, content)).transpose()?;
+        match serde_json::to_value(ChatMessage { content, ..message.clone() }) {
+            Ok(Value::Object(map)) => Ok(map),
+            _ => Ok(Map::new()),
+        }
     };
-    let messages = head.messages.iter().map(message).collect();
+    let messages = head.messages.iter().enumerate().map(message);
+    let messages = messages.collect::<Result<Vec<_>, Problem>>()?;
     let prompt = Prompt::Chat { messages, tools: head.tools.clone() };
     Ok(Question { prompt, echo: false, scores })
+}
+
+/// The text of a message. Parts become one text, so that a control token which is cut in two by them stays
+/// words; what is no text is refused by name, for no model here reads it.
+fn whole_text(message: usize, content: &Content) -> Result<Content, Problem> {
+    let Content::Parts(parts) = content else {
+        return Ok(content.clone());
+    };
+    let mut whole = String::new();
+    for (at, part) in parts.iter().enumerate() {
+        let kind = part.get("type").and_then(Value::as_str).unwrap_or("text");
+        match (kind, part.get("text").and_then(Value::as_str)) {
+            ("text", Some(text)) => whole.push_str(text),
+            ("text", None) => {
+                let detail = format!("`messages[{message}].content[{at}]` has no `text`");
+                return Err(Problem::new(ProblemKind::Invalid, "part_without_text", detail));
+            }
+            (other, _) => {
+                let other: String = other.chars().take(40).collect();
+                let detail = format!(
+                    "`messages[{message}].content[{at}]` is of type `{other}`; models here read text only"
+                );
+                return Err(Problem::new(ProblemKind::Invalid, "part_not_supported", detail)
+                    .with_way_out("leave it out, or describe it in words"));
+            }
+        }
+    }
+    Ok(Content::Text(whole))
+}
+
+fn too_much(field: &str, error: TooMuch) -> Problem {
+    Problem::new(ProblemKind::Invalid, "field_too_large", format!("`{field}` {error}"))
 }
 
 async fn whole(mut answer: Answer) -> Result<ChatResponse, Problem> {

@@ -51,8 +51,8 @@ use streaming::Patience;
 
 pub use openapi::document as openapi_document;
 
-/// Longest body of a request in bytes.
-pub(crate) const MAX_BODY: usize = 32 << 20;
+/// Longest body of a request in bytes: what the engine takes, for nothing longer could be answered.
+pub(crate) const MAX_BODY: usize = deft_protocol::engine::MAX_FRAME;
 
 /// What the routes share.
 pub(crate) struct App {

@@ -33,7 +33,7 @@ pub(super) async fn continue_text(
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
     let question = Question {
-        prompt: head.prompt.into(),
+        prompt: head.prompt.into_prompt(head.control_tokens.unwrap_or(true)),
         echo: head.echo.unwrap_or(false),
         scores: head.logprobs,
     };
