@@ -57,6 +57,8 @@ impl Link {
             resident: false,
             threads: None,
             kernels: None,
+            parts: Vec::new(),
+            memory: None,
         };
         write_frame(&stream, &ToEngine::Load(order)).expect("the engine listens");
         let mut link = Self {

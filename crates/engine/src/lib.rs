@@ -7,6 +7,7 @@
 pub mod baton;
 mod cache;
 mod compute;
+pub mod confine;
 pub mod facts;
 pub mod families;
 mod lane;

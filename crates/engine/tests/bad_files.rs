@@ -61,6 +61,8 @@ fn serve(path: &Path) -> &'static str {
         resident: false,
         threads: None,
         kernels: None,
+        parts: Vec::new(),
+        memory: None,
     };
     write_frame(&ours, &ToEngine::Load(order)).unwrap();
     let message = json!({"role": "user", "content": "seed"});

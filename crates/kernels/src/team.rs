@@ -73,8 +73,7 @@ impl Team {
     /// allows it.
     #[must_use]
     pub fn new(threads: Option<NonZero<usize>>) -> Self {
-        let processors = crate::processors::mine();
-        let count = threads.map_or(processors.len().max(1), NonZero::get);
+        let count = threads.map_or_else(crate::processors::count, NonZero::get);
         let shared = Arc::new(Shared {
             piece: AtomicUsize::new(0),
             busy: AtomicUsize::new(0),

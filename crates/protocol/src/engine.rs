@@ -91,6 +91,12 @@ pub struct LoadOrder {
     /// Instructions to compute with; none means the best of the processor.
     #[serde(default)]
     pub kernels: Option<String>,
+    /// Other files of the model, which it may read as well.
+    #[serde(default)]
+    pub parts: Vec<PathBuf>,
+    /// Most address space it may take, in bytes.
+    #[serde(default)]
+    pub memory: Option<u64>,
 }
 
 /// Layers in a pool.
@@ -283,6 +289,9 @@ pub enum FromEngine {
         seconds: f64,
         /// What an operator should know.
         warnings: Vec<String>,
+        /// What keeps the process from doing harm, in words; empty where nothing was asked for.
+        #[serde(default)]
+        confined: String,
     },
     /// The model cannot be loaded; the process ends.
     LoadFailed {

@@ -6,11 +6,13 @@
 
 mod board;
 mod catalogue;
+mod changes;
 mod checkup;
 mod config;
 mod console;
 mod database;
 mod depot_identity;
+mod descriptors;
 mod fetching;
 mod fleet;
 mod gateway;

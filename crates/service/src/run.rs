@@ -14,14 +14,17 @@ use chrono::Utc;
 use deft_depot::{Finder, Pace, RemoteError, Store, StoreError, Web, WebSettings};
 use deft_planning::Bytes;
 use thiserror::Error;
+use tokio::runtime::Runtime;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::OnceCell;
 
 use crate::board::Board;
 use crate::catalogue::Catalogue;
+use crate::changes::Changes;
 use crate::config::{Config, ConfigError, FetchingConfig};
 use crate::database::{self, CONNECT, Database, DatabaseError};
 use crate::depot_identity::{self, DepotIdentityError};
+use crate::descriptors;
 use crate::fetching::{self, Fetching};
 use crate::fleet::pools::Machine;
 use crate::fleet::{Fleet, Rules};
@@ -42,6 +45,9 @@ use crate::routes::{self, App};
 use crate::sources::Sources;
 use crate::transfers::Transfers;
 use crate::vitals::watch_machine;
+
+/// Longest time that changes get to come to their end when the service stops.
+const CHANGES: Duration = Duration::from_secs(20);
 
 /// Why the service could not start.
 #[derive(Debug, Error)]
@@ -95,6 +101,9 @@ pub enum RunError {
     /// Settings that cannot be used.
     #[error(transparent)]
     Config(#[from] ConfigError),
+    /// A part of the service panicked.
+    #[error("the service broke: {0}; its log has the reason")]
+    Broken(String),
     /// The operating system refused something else.
     #[error(transparent)]
     Io(#[from] io::Error),
@@ -128,6 +137,7 @@ pub async fn run(
     options: StartOptions,
     ready: impl FnOnce(&str),
 ) -> Result<(), RunError> {
+    descriptors::raise_limit();
     let data_dir = &config.data_dir;
     let in_data_dir = |source| RunError::DataDir { path: data_dir.clone(), source };
     private_folder(data_dir, database::passing_group(&config)).map_err(in_data_dir)?;
@@ -190,7 +200,7 @@ async fn serve(
         hang: Duration::from_secs(config.loading.hang_seconds),
         gives_way: Duration::from_secs(config.loading.gives_way_seconds),
     };
-    let fleet = Fleet::start(machine, rules);
+    let (fleet, mut fleet_ended) = Fleet::start(machine, rules);
     let metrics = Metrics::new();
     let vitals = watch_machine()?;
     let history = history::keep(pool.clone(), node, fleet.clone(), vitals.clone());
@@ -210,7 +220,8 @@ async fn serve(
     patiently(|| depot_identity::check(pool, node, &folder, kept, accept)).await?;
     let store = Arc::new(Store::open(&folder)?);
     patiently(|| nodes::has_depot(pool, node, store.id())).await?;
-    let transfers = Transfers::new(Some((pool.clone(), node)));
+    let threads = TransferThreads::start()?;
+    let transfers = Transfers::new(Some((pool.clone(), node)), threads.handle());
     let finder = finder(config)?;
     let fetching = Fetching::new(fetching::Parts {
         sources: patiently(|| Sources::open(pool.clone(), node, &config.data_dir)).await?,
@@ -237,9 +248,11 @@ async fn serve(
     patiently(|| loads.restore()).await?;
     tokio::spawn(forget_passing(Arc::clone(&catalogue), fleet.clone()));
     let board = Board::new();
+    let changes = Changes::here();
     let app = web::Data::new(App {
         catalogue,
         fleet: fleet.clone(),
+        changes: changes.clone(),
         keeping,
         fetching,
         gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
@@ -286,7 +299,16 @@ async fn serve(
     held.announce(address)?;
     tracing::info!("ready at {address}");
     ready(address);
-    stop.wait().await;
+    let mut failed = None;
+    tokio::select! {
+        () = stop.wait() => {}
+        ended = &mut fleet_ended => {
+            // Nothing can be loaded or answered any more: whoever watches over the service starts it again.
+            let why = ended.err().map_or_else(|| "it ended".to_owned(), |error| error.to_string());
+            tracing::error!("the part that has all instances broke: {why}");
+            failed = Some(RunError::Broken(why));
+        }
+    }
     tracing::info!("stopping: running calls get up to {} s", drain.as_secs());
     tokio::select! {
         // New calls are refused from now on; those that run are answered.
@@ -296,14 +318,48 @@ async fn serve(
             fleet.stop(Duration::ZERO).await;
         }
     }
+    // What has begun is brought to its end.
+    if tokio::time::timeout(CHANGES, changes.finish()).await.is_err() {
+        tracing::warn!("changes were still going on after {} s", CHANGES.as_secs());
+    }
     history.abort();
     writing.abort();
     handle.stop(true).await;
     let _ = serving.await;
+    threads.end();
     // The recorder is gone with the app; its last rows are written before the database closes.
     let _ = tokio::time::timeout(Duration::from_secs(5), recording).await;
     tracing::info!("stopped");
-    Ok(())
+    failed.map_or(Ok(()), Err)
+}
+
+/// The threads that transfers work on.
+struct TransferThreads(Option<Runtime>);
+
+impl TransferThreads {
+    fn start() -> io::Result<Self> {
+        let mut threads = tokio::runtime::Builder::new_multi_thread();
+        threads.worker_threads(2).thread_name("transfers").enable_all().build().map(Some).map(Self)
+    }
+
+    fn handle(&self) -> tokio::runtime::Handle {
+        self.0.as_ref().map_or_else(tokio::runtime::Handle::current, |it| it.handle().clone())
+    }
+
+    /// What goes on is broken off, as at a crash: the next start goes on with it.
+    fn end(mut self) {
+        if let Some(runtime) = self.0.take() {
+            runtime.shutdown_background();
+        }
+    }
+}
+
+impl Drop for TransferThreads {
+    fn drop(&mut self) {
+        if let Some(runtime) = self.0.take() {
+            runtime.shutdown_background();
+        }
+    }
 }
 
 /// Errors that may only say that the machine stands still for a while.

@@ -1,7 +1,8 @@
 //! Where models come from: the sources an operator added, and what they are asked with.
 
+use std::collections::BTreeMap;
 use std::io;
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::{PoisonError, RwLock};
 
@@ -9,6 +10,7 @@ use chrono::Utc;
 use deft_depot::{Access, Listing, Place, Reference, Secret, Source};
 use deft_protocol::manage::{ListingRules, SourceKind, SourceReport, SourceRequest};
 use deft_protocol::{Problem, ProblemKind};
+use rustix::fs::{Mode, OFlags};
 use sqlx::PgPool;
 use uuid::Uuid;
 
@@ -19,6 +21,10 @@ use crate::records::sources::{self as records, SourceRecord};
 const TOKEN_VARIABLE: &str = "DEFT_TOKEN_";
 /// A file with a token may be read by its owner only.
 const OWNER_ONLY: u32 = 0o600;
+/// Longest of those in bytes.
+const LONGEST_TOKEN: u64 = 16 << 10;
+/// Says for which address each token of the environment is.
+const TRUSTED: &str = ".environment.json";
 
 /// The sources of this node.
 pub(crate) struct Sources {
@@ -96,6 +102,9 @@ impl Sources {
         if let Some(file) = &request.token_file {
             read_token(&absolute(file)?)?;
         }
+        if std::env::var_os(variable(name)).is_some() && request.token_file.is_none() {
+            self.trust(name, &request.address)?;
+        }
         if let Some(token) = &request.token {
             Secret::new(token).map_err(|error| invalid("token_unusable", error.to_string()))?;
             self.keep_token(name, token.trim())?;
@@ -168,6 +177,41 @@ impl Sources {
         }
     }
 
+    /// A token of the environment is for the place that it was first used for: a source that is removed and
+    /// added again with another address does not get it.
+    fn trust(&self, name: &str, address: &str) -> Result<(), Problem> {
+        let file = self.tokens.join(TRUSTED);
+        let cannot = |error: io::Error| {
+            let detail = format!("`{}` cannot be used: {error}", file.display());
+            Problem::new(ProblemKind::Fault, "tokens_unusable", detail)
+        };
+        let mut known: BTreeMap<String, String> = match std::fs::read(&file) {
+            Ok(bytes) => serde_json::from_slice(&bytes).map_err(|e| cannot(e.into()))?,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => BTreeMap::new(),
+            Err(error) => return Err(cannot(error)),
+        };
+        let (variable, origin) = (variable(name), origin(address));
+        match known.get(name) {
+            Some(before) if *before == origin => Ok(()),
+            Some(before) => {
+                let detail =
+                    format!("the token in {variable} is for {before}, and not for {origin}");
+                Err(Problem::new(ProblemKind::Refused, "token_for_another", detail).with_way_out(
+                    format!(
+                        "give the source another name; or, if the token is for {origin}, remove `{}`",
+                        file.display()
+                    ),
+                ))
+            }
+            None => {
+                known.insert(name.to_owned(), origin);
+                crate::private_files::private_folder(&self.tokens, None).map_err(cannot)?;
+                let text = serde_json::to_vec_pretty(&known).unwrap_or_default();
+                crate::private_files::write_whole(&file, &text).map_err(cannot)
+            }
+        }
+    }
+
     fn keep_token(&self, name: &str, token: &str) -> Result<(), Problem> {
         use std::io::Write;
         let write = || {
@@ -195,21 +239,36 @@ fn variable(source: &str) -> String {
     format!("{TOKEN_VARIABLE}{}", source.to_uppercase().replace('-', "_"))
 }
 
-/// Reads a file with a token; one that others may read is refused.
-fn read_token(file: &Path) -> Result<Secret, Problem> {
-    let shown = file.display();
+/// Reads a file with a token; one that is a link, somebody else's, or readable by others is refused.
+fn read_token(path: &Path) -> Result<Secret, Problem> {
+    let shown = path.display();
     let unreadable = |error: io::Error| {
         let detail = format!("the token's file `{shown}` cannot be read: {error}");
         Problem::new(ProblemKind::Missing, "token_missing", detail)
     };
-    let mode = file.metadata().map_err(unreadable)?.permissions().mode();
-    if mode & !OWNER_ONLY & 0o777 != 0 {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let opened = rustix::fs::open(path, flags, Mode::empty());
+    let file: std::fs::File = opened.map_err(|error| unreadable(error.into()))?.into();
+    let found = file.metadata().map_err(unreadable)?;
+    if !found.is_file() || found.uid() != rustix::process::geteuid().as_raw() {
+        let detail = format!("the token's file `{shown}` is no file of the service's own user");
+        return Err(Problem::new(ProblemKind::Refused, "token_foreign", detail));
+    }
+    if found.mode() & !OWNER_ONLY & 0o777 != 0 {
         let detail = format!("the token's file `{shown}` may be read by others");
         return Err(Problem::new(ProblemKind::Refused, "token_open", detail)
             .with_way_out(format!("chmod 600 {shown}")));
     }
-    let text = std::fs::read_to_string(file).map_err(unreadable)?;
+    let mut text = String::new();
+    io::Read::read_to_string(&mut io::Read::take(file, LONGEST_TOKEN), &mut text)
+        .map_err(unreadable)?;
     Secret::new(&text).map_err(|error| invalid("token_unusable", format!("`{shown}`: {error}")))
+}
+
+/// The part of an address that says whose it is.
+fn origin(address: &str) -> String {
+    let url: Result<url::Url, _> = address.replace("{repo}", "repo").parse();
+    url.map_or_else(|_| address.to_owned(), |url| url.origin().ascii_serialization())
 }
 
 /// What kind of place an address is, where nobody says.
@@ -315,5 +374,30 @@ mod tests {
         std::fs::write(&file, "two words").unwrap();
         assert_eq!(read_token(&file).unwrap_err().code, "token_unusable");
         assert_eq!(variable("my-hub"), "DEFT_TOKEN_MY_HUB");
+        let link = folder.path().join("link");
+        std::os::unix::fs::symlink(&file, &link).unwrap();
+        assert_eq!(read_token(&link).unwrap_err().code, "token_missing", "no link is followed");
+        assert_eq!(read_token(folder.path()).unwrap_err().code, "token_foreign");
+    }
+
+    #[tokio::test]
+    async fn a_token_of_the_environment_stays_with_the_place_it_was_first_used_for() {
+        let folder = tempfile::tempdir().unwrap();
+        let database = sqlx::postgres::PgPoolOptions::new()
+            .connect_lazy("postgres://nobody@127.0.0.1:1/none")
+            .unwrap();
+        let tokens = folder.path().join("tokens");
+        let sources = || Sources {
+            database: database.clone(),
+            node: Uuid::nil(),
+            tokens: tokens.clone(),
+            all: RwLock::default(),
+        };
+        sources().trust("hub", "https://seeds.example/{repo}").unwrap();
+        sources().trust("hub", "https://seeds.example/other").unwrap();
+        let refused = sources().trust("hub", "https://collector.test/{repo}").unwrap_err();
+        assert_eq!(refused.code, "token_for_another");
+        assert!(refused.detail.contains("https://seeds.example"), "{refused}");
+        sources().trust("other", "https://collector.test").unwrap();
     }
 }

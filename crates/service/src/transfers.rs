@@ -36,6 +36,8 @@ pub(crate) struct Transfers {
     network: Arc<Semaphore>,
     changes: watch::Sender<u64>,
     records: Option<(PgPool, Uuid)>,
+    /// Has threads of its own: whoever serves requests is not held up.
+    runtime: tokio::runtime::Handle,
 }
 
 struct Entry {
@@ -223,9 +225,10 @@ impl Entry {
 
 impl Transfers {
     /// Transfers that are recorded for a node; without, they are known as long as this lives.
-    pub(crate) fn new(records: Option<(PgPool, Uuid)>) -> Self {
+    pub(crate) fn new(records: Option<(PgPool, Uuid)>, runtime: tokio::runtime::Handle) -> Self {
         let (changes, _) = watch::channel(0);
         Self {
+            runtime,
             entries: Arc::default(),
             disk: Arc::new(Semaphore::new(1)),
             network: Arc::new(Semaphore::new(FETCHES)),
@@ -276,7 +279,7 @@ impl Transfers {
         job: impl FnOnce(Handle) -> F + Send + 'static,
     ) -> Transfer
     where
-        F: Future<Output = Result<String, Problem>> + Send,
+        F: Future<Output = Result<String, Problem>> + Send + 'static,
     {
         let Beginning { id, kind, about, total_bytes, began_at, request } = beginning;
         let shown = Transfer {
@@ -300,16 +303,24 @@ impl Transfers {
         self.remember(&entry);
         let turn = Arc::clone(if kind == TransferKind::Pull { &self.network } else { &self.disk });
         let (all, running) = (self.clone(), Arc::clone(&entry));
-        tokio::spawn(async move {
+        self.runtime.spawn(async move {
             all.record(&running).await;
-            let permit = turn.acquire_owned().await;
-            let result = if running.stop.is_cancelled() {
+            let stop = running.stop.clone();
+            let permit = tokio::select! {
+                biased;
+                () = stop.cancelled() => None,
+                permit = turn.acquire_owned() => permit.ok(),
+            };
+            let result = if permit.is_none() {
                 Err(cancelled())
             } else {
                 lock(&running.shown).state = TransferState::Running;
                 *lock(&running.since) = Some(Instant::now());
                 all.changes.send_modify(|count| *count += 1);
-                job(Handle { entry: Arc::clone(&running), changes: all.changes.clone() }).await
+                let handle = Handle { entry: Arc::clone(&running), changes: all.changes.clone() };
+                // On a task of its own: should it panic, that is its end, and it is told.
+                let done = tokio::spawn(async move { job(handle).await }).await;
+                done.unwrap_or_else(|error| Err(fault(&error)))
             };
             drop(permit);
             running.end(result);
@@ -330,7 +341,7 @@ impl Transfers {
         T: Send + 'static,
         W: FnOnce(&Handle) -> Result<T, Problem> + Send + 'static,
         A: FnOnce(T) -> F + Send + 'static,
-        F: Future<Output = Result<String, Problem>> + Send,
+        F: Future<Output = Result<String, Problem>> + Send + 'static,
     {
         self.begin(beginning, move |handle| async move {
             let worked = tokio::task::spawn_blocking(move || work(&handle)).await;
@@ -385,13 +396,27 @@ impl Transfers {
         self.find(id).map(|entry| entry.report())
     }
 
-    /// Tells one to stop.
-    pub(crate) fn cancel(&self, id: Uuid) -> Result<Transfer, Problem> {
+    /// Tells one to stop, and records that: what was cancelled does not go on after a restart.
+    pub(crate) async fn cancel(&self, id: Uuid) -> Result<Transfer, Problem> {
         let entry = self.find(id)?;
-        if !lock(&entry.shown).state.has_ended() {
+        let has_ended = lock(&entry.shown).state.has_ended();
+        if !has_ended {
             entry.stop.cancel();
         }
         self.changes.send_modify(|count| *count += 1);
+        if let (false, Some((database, node))) = (has_ended, &self.records) {
+            let (state, ended_at) = (TransferState::Cancelled, Some(Utc::now()));
+            let ended = Transfer { state, ended_at, ..entry.report() };
+            let recorded = records::store(database, *node, &ended, &entry.request).await;
+            recorded.map_err(|error| {
+                let mut problem = crate::catalogue::database_problem(&error);
+                problem.detail = format!(
+                    "it is cancelled now, and would go on after a restart, for {}",
+                    problem.detail
+                );
+                problem
+            })?;
+        }
         Ok(entry.report())
     }
 
@@ -445,7 +470,7 @@ mod tests {
 
     #[tokio::test]
     async fn progress_is_told_while_it_runs_and_the_outcome_afterwards() {
-        let transfers = Transfers::new(None);
+        let transfers = Transfers::new(None, tokio::runtime::Handle::current());
         let (seen, wait) = std::sync::mpsc::channel::<()>();
         let begun = transfers.begin_on_disk(
             Beginning::now(TransferKind::Import, "larkfen-desk/q8_0", 100),
@@ -474,7 +499,7 @@ mod tests {
 
     #[tokio::test]
     async fn one_after_the_other_and_a_waiting_one_can_be_cancelled() {
-        let transfers = Transfers::new(None);
+        let transfers = Transfers::new(None, tokio::runtime::Handle::current());
         let (go, wait) = std::sync::mpsc::channel::<()>();
         let nothing = |()| async { Ok(String::new()) };
         let first = transfers.begin_on_disk(
@@ -487,10 +512,21 @@ mod tests {
             |_| panic!("it ran"),
             nothing,
         );
-        transfers.cancel(second.id).unwrap();
+        transfers.cancel(second.id).await.unwrap();
+        assert_eq!(ended(&transfers, second.id).await.state, TransferState::Cancelled, "at once");
         go.send(()).unwrap();
         assert_eq!(ended(&transfers, first.id).await.state, TransferState::Done);
-        assert_eq!(ended(&transfers, second.id).await.state, TransferState::Cancelled);
         assert!(transfers.get(Uuid::nil()).is_err());
+    }
+
+    #[tokio::test]
+    async fn a_transfer_that_panics_has_failed() {
+        let transfers = Transfers::new(None, tokio::runtime::Handle::current());
+        let begun = transfers.begin(Beginning::now(TransferKind::Verify, "all", 1), |_| async {
+            panic!("the shelf is not there")
+        });
+        let failed = ended(&transfers, begun.id).await;
+        assert_eq!(failed.state, TransferState::Failed);
+        assert_eq!(failed.problem.unwrap().kind, ProblemKind::Fault);
     }
 }

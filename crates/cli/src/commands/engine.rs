@@ -3,7 +3,9 @@
 use std::os::fd::AsFd;
 use std::os::unix::net::UnixStream;
 
+use deft_engine::confine::{self, Allowed, Confined};
 use deft_engine::process;
+use deft_protocol::engine::LoadOrder;
 use rustix::process::{Pid, Signal, getppid, set_parent_process_death_signal};
 
 use crate::failure::Failure;
@@ -16,10 +18,22 @@ pub(super) fn run(parent: u32) -> Result<(), Failure> {
     if now != Some(parent) {
         return Err(Failure::fault("the service that started this engine process is gone"));
     }
+    confine::close_inherited();
     let link = UnixStream::from(std::io::stdin().as_fd().try_clone_to_owned()?);
     let reader = link.try_clone()?;
-    process::serve(reader, link).map_err(|error| {
+    process::serve_confined(reader, link, confined).map_err(|error| {
         Failure::fault(error.to_string())
             .with_way_out("engine processes are started by the service: deft service start")
     })
+}
+
+/// Leaves the process its files, its link and the memory that was planned; says what holds.
+fn confined(order: &LoadOrder) -> Result<String, String> {
+    let files = std::iter::once(&order.file).chain(&order.parts).cloned().collect();
+    let Confined { holds, missing } = confine::confine(&Allowed { files, memory: order.memory })?;
+    let missing = match missing.is_empty() {
+        true => String::new(),
+        false => format!("; this kernel does not offer {}", missing.join(", ")),
+    };
+    Ok(format!("{}{missing}", holds.join(", ")))
 }

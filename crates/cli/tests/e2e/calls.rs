@@ -206,6 +206,7 @@ fn a_call_whose_engine_dies_before_the_first_word_is_asked_once_more() {
 #[test]
 fn a_call_that_ends_processes_takes_no_other_call_with_it() {
     let world = slow();
+    world.ok(&["load", "larkfen-desk", "--in", "fern", "--chunk", "16", "--lanes", "3"]);
     // All lanes are at work on prompts when the process ends.
     let texts = ["Is Quillfen pea hardy? ", "Is Moonhook bean hardy? ", "Is Ember chard hardy? "];
     let asked: Vec<_> = texts
@@ -216,7 +217,10 @@ fn a_call_that_ends_processes_takes_no_other_call_with_it() {
             ask(&world, &question)
         })
         .collect();
-    taken_in(&world);
+    until("all are at work", || {
+        let at_work = |call: &&RunningCall| call.stage == CallStage::Prompt;
+        (running(&world).iter().filter(at_work).count() == 3).then_some(())
+    });
     processes::kill(world.ready("larkfen-desk/q8_0").pid.unwrap());
     until("it is noticed", || (world.instance("larkfen-desk/q8_0")?.crashes == 1).then_some(()));
     // The first that is asked again ends its process once more, alone.

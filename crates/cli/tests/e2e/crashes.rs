@@ -220,3 +220,36 @@ fn a_file_that_vanishes_while_it_is_loaded_is_missed_at_the_next_start() {
     assert_eq!((again.state, again.settings.priority), (InstanceState::Ready, 3));
     assert_eq!(world.ok(&ask).trim(), ANSWER);
 }
+
+#[test]
+fn an_engine_process_has_nothing_that_it_does_not_need() {
+    let world = World::new().with("DEFT_TOKEN_LARKFEN", "secret-of-the-library").start().stock();
+    world.ok(&["load", "larkfen-desk"]);
+    let pid = world.ready("larkfen-desk/q8_0").pid.unwrap();
+    let read = |name: &str| std::fs::read_to_string(format!("/proc/{pid}/{name}")).unwrap();
+    let environment = read("environ");
+    assert!(!environment.contains("DEFT_") && !environment.contains("secret"), "{environment:?}");
+    let status = read("status");
+    let holds = |line: &str| status.lines().any(|found| found.replace('\t', " ") == line);
+    assert!(holds("NoNewPrivs: 1") && holds("Seccomp: 2"), "{status}");
+    let limits = read("limits");
+    let space = limits.lines().find(|line| line.starts_with("Max address space")).unwrap();
+    assert!(!space.contains("unlimited"), "{space}");
+    // Its link, its log, and what it shares with others: no database, no connection, no lock.
+    let mut leads = Vec::new();
+    for entry in std::fs::read_dir(format!("/proc/{pid}/fd")).unwrap() {
+        let to = std::fs::read_link(entry.unwrap().path()).unwrap().display().to_string();
+        leads.push(to);
+    }
+    assert!(leads.iter().filter(|to| to.starts_with("socket:")).count() <= 3, "{leads:?}");
+    let own = |to: &&String| {
+        let known = ["socket:", "/dev/null", "/memfd:", "pipe:", "anon_inode:"];
+        known.iter().any(|known| to.starts_with(known))
+            || to.ends_with("service.log")
+            || to.ends_with(".gguf")
+    };
+    assert!(leads.iter().all(|to| own(&to)), "{leads:?}");
+    let log = world.log();
+    assert!(log.contains("confined to: ") && log.contains("MiB of address space"), "{log}");
+    world.desk_answers();
+}

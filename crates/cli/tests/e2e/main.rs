@@ -10,6 +10,7 @@ mod accuracy;
 mod answers;
 mod browser;
 mod calls;
+mod changes;
 mod console;
 mod crashes;
 mod database;

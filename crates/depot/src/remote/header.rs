@@ -14,6 +14,8 @@ use super::{Address, Mark, RemoteError, Web};
 /// Bytes that are asked for first, and most at a time later on.
 const FIRST: u64 = 256 << 10;
 const MOST: u64 = 768 << 10;
+/// Most that is kept of a file whose server has no ranges.
+const MOST_HELD: u64 = 64 << 20;
 /// A question whose answer does not come is asked so many times.
 const TRIES: u32 = 3;
 
@@ -59,7 +61,7 @@ impl RemoteFile {
         let fetched = Arc::new(AtomicU64::new(0));
         let mut rest = opened.pieces().boxed();
         let held = if ranges {
-            let piece = collect(&mut rest, &fetched).await?;
+            let piece = collect(&mut rest, &fetched, FIRST, &place).await?;
             Held::Piece { from: 0, bytes: piece, next: FIRST * 2 }
         } else {
             Held::Stream { bytes: Vec::new(), rest }
@@ -87,7 +89,8 @@ impl RemoteFile {
             tries += 1;
             let asked = async {
                 let opened = self.web.open(&self.address, from..end, self.mark.as_ref()).await?;
-                collect(&mut opened.pieces().boxed(), &self.fetched).await
+                let place = self.address.shown();
+                collect(&mut opened.pieces().boxed(), &self.fetched, end - from, &place).await
             };
             match asked.await {
                 Err(error) if tries < TRIES && error.passes().is_some() => {}
@@ -115,6 +118,13 @@ impl RemoteFile {
                 .get(usize::try_from(self.at - *from).unwrap_or(usize::MAX)..)
                 .unwrap_or(&[])),
             Held::Stream { bytes, rest } => {
+                if self.at >= MOST_HELD {
+                    let (place, most) = (self.address.shown(), MOST_HELD >> 20);
+                    let what = format!(
+                        "it has no ranges, and its header is longer than the {most} MiB that are read so"
+                    );
+                    return Err(RemoteError::Confused { place, what });
+                }
                 let at = usize::try_from(self.at).unwrap_or(usize::MAX);
                 while bytes.len() <= at {
                     let Some(piece) = handle.block_on(rest.next()) else {
@@ -130,13 +140,20 @@ impl RemoteFile {
     }
 }
 
+/// All that comes, which must not be more than was asked for.
 async fn collect(
     pieces: &mut BoxStream<'static, Result<Bytes, RemoteError>>,
     fetched: &AtomicU64,
+    most: u64,
+    place: &str,
 ) -> Result<Bytes, RemoteError> {
     let mut all = Vec::new();
     while let Some(piece) = pieces.next().await {
         let piece = piece?;
+        if (all.len() + piece.len()) as u64 > most {
+            let what = format!("asked for {most} bytes it sends more");
+            return Err(RemoteError::Confused { place: place.to_owned(), what });
+        }
         fetched.fetch_add(piece.len() as u64, Ordering::Relaxed);
         all.extend_from_slice(&piece);
     }

@@ -18,7 +18,7 @@ use bytes::Bytes;
 use futures_util::{Stream, StreamExt, TryStreamExt};
 use reqwest::header::{
     AUTHORIZATION, CONTENT_RANGE, CONTENT_TYPE, ETAG, HeaderMap, HeaderName, HeaderValue, IF_RANGE,
-    LAST_MODIFIED, LOCATION, RANGE, RETRY_AFTER,
+    LAST_MODIFIED, LOCATION, RANGE, RETRY_AFTER, WWW_AUTHENTICATE,
 };
 use reqwest::redirect::Policy;
 use reqwest::{Certificate, Client, Method, Response, StatusCode};
@@ -185,6 +185,7 @@ impl Opened {
 #[derive(Debug, Clone)]
 pub struct Web {
     client: Client,
+    stall: Duration,
 }
 
 /// How other machines are asked.
@@ -212,7 +213,12 @@ impl Web {
             Some(file) => builder.tls_certs_merge(certificates(file)?),
         };
         let client = builder.build().map_err(|error| RemoteError::Setup(error.to_string()))?;
-        Ok(Self { client })
+        Ok(Self { client, stall: settings.stall })
+    }
+
+    /// How long a server may send nothing.
+    pub(crate) fn stall(&self) -> Duration {
+        self.stall
     }
 
     /// Reads a document.
@@ -232,6 +238,17 @@ impl Web {
     ) -> Result<Bytes, RemoteError> {
         let response = self.ask(Method::POST, address, HeaderMap::new(), Some(body)).await?;
         collect(response, address).await
+    }
+
+    /// What a place asks for before it answers (`WWW-Authenticate`), asked without any secret; none where it
+    /// answers at once.
+    pub(crate) async fn challenge(&self, url: &Url) -> Result<Option<String>, RemoteError> {
+        let place = shown(url);
+        let response = self.client.get(url.clone()).send().await;
+        let response =
+            response.map_err(|error| RemoteError::broken(&place, &error.without_url()))?;
+        let told = response.headers().get(WWW_AUTHENTICATE);
+        Ok(told.and_then(|told| told.to_str().ok()).map(str::to_owned))
     }
 
     /// Opens a file's first byte, to see how long it is and whether it has ranges.

@@ -3,6 +3,7 @@
 
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
+use std::time::Duration;
 
 use base64::Engine;
 use serde::{Deserialize, Serialize};
@@ -23,10 +24,18 @@ const SMALL: &str = "blob:limit=64k";
 const LONGEST_POINTER: u64 = 1024;
 /// What such a pointer begins with.
 const POINTER: &str = "version https://git-lfs";
-/// A connection slower than so many bytes a second for so many seconds is given up.
-const SLOWEST: (&str, &str) = ("1000", "30");
-/// Variables that would lead it to another repository.
-const FOREIGN: [&str; 4] = ["GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY"];
+/// A connection slower than so many bytes a second is given up when it was so for as long as a place may be
+/// silent.
+const SLOWEST: &str = "1000";
+/// Variables that it gets of the service's own.
+const PASSED: [&str; 7] =
+    ["PATH", "http_proxy", "https_proxy", "HTTPS_PROXY", "all_proxy", "no_proxy", "NO_PROXY"];
+/// Most that it may tell at once, in bytes: a list of some hundred thousand files.
+const MOST_TOLD: u64 = 64 << 20;
+/// Longest time that it works on one question.
+const LONGEST_WORK: Duration = Duration::from_secs(120);
+/// Headers that a host may ask to send along with a question for a large file.
+const PASSED_HEADERS: [&str; 2] = ["authorization", "accept"];
 /// Where Debian and others keep the authorities that everybody trusts.
 const SYSTEM_CERTIFICATES: &str = "/etc/ssl/certs";
 /// Kind of the batch protocol's documents.
@@ -46,6 +55,7 @@ struct Repository {
     address: String,
     access: Access,
     ca_file: Option<PathBuf>,
+    stall: Duration,
 }
 
 /// The last part of a repository's address.
@@ -68,6 +78,7 @@ pub(super) async fn offers(
         address: address.to_owned(),
         access: access.clone(),
         ca_file: finder.ca_file.clone(),
+        stall: finder.web.stall(),
     };
     // What two of them did at once in one folder would get mixed up.
     let turn = finder.turns.of(address);
@@ -170,6 +181,9 @@ impl Repository {
     /// shows it.
     fn git(&self) -> Command {
         let mut git = Command::new("git");
+        // Nothing of the service's own: its tokens are nobody else's business.
+        git.env_clear();
+        git.envs(PASSED.iter().filter_map(|name| Some((name, std::env::var_os(name)?))));
         git.arg("-C").arg(&self.folder);
         // It would take the token along to wherever it is sent: with one it goes nowhere else.
         let follows = if self.access.token.is_some() { "false" } else { "initial" };
@@ -187,16 +201,13 @@ impl Repository {
             git.env(format!("GIT_CONFIG_KEY_{at}"), key);
             git.env(format!("GIT_CONFIG_VALUE_{at}"), value);
         }
-        for name in FOREIGN {
-            git.env_remove(name);
-        }
         git.env("GIT_CONFIG_GLOBAL", "/dev/null")
             .env("GIT_CONFIG_NOSYSTEM", "1")
             .env("GIT_TERMINAL_PROMPT", "0")
             .env("GIT_ALLOW_PROTOCOL", "http:https")
             .env("GIT_NO_LAZY_FETCH", "1")
-            .env("GIT_HTTP_LOW_SPEED_LIMIT", SLOWEST.0)
-            .env("GIT_HTTP_LOW_SPEED_TIME", SLOWEST.1)
+            .env("GIT_HTTP_LOW_SPEED_LIMIT", SLOWEST)
+            .env("GIT_HTTP_LOW_SPEED_TIME", self.stall.as_secs().max(1).to_string())
             .env("LC_ALL", "C")
             .stdin(Stdio::null())
             .kill_on_drop(true);
@@ -212,11 +223,11 @@ impl Repository {
     }
 
     async fn run(&self, arguments: &[&str]) -> Result<Vec<u8>, SourceError> {
-        let output = self.git().args(arguments).output().await;
-        let output = output.map_err(|error| match error.kind() {
-            std::io::ErrorKind::NotFound => self.error("the program `git` is not installed"),
-            _ => self.error(error.to_string()),
-        })?;
+        let asked = tokio::time::timeout(LONGEST_WORK, self.output(arguments)).await;
+        let output = asked.map_err(|_| {
+            let what = format!("it did not answer within {} s", LONGEST_WORK.as_secs());
+            crate::remote::RemoteError::Unreachable { place: self.shown(), what }
+        })??;
         if output.status.success() {
             return Ok(output.stdout);
         }
@@ -236,6 +247,31 @@ impl Repository {
             return Err(SourceError::GitSentOn { place: self.shown() });
         }
         Err(self.error(why))
+    }
+
+    /// What it tells, up to a bound: what is in a repository is up to whoever made it.
+    async fn output(&self, arguments: &[&str]) -> Result<std::process::Output, SourceError> {
+        let failed = |error: std::io::Error| match error.kind() {
+            std::io::ErrorKind::NotFound => self.error("the program `git` is not installed"),
+            _ => self.error(error.to_string()),
+        };
+        let mut git = self.git();
+        git.args(arguments).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = git.spawn().map_err(failed)?;
+        let (out, err) = (child.stdout.take(), child.stderr.take());
+        let (mut stdout, mut stderr) = (Vec::new(), Vec::new());
+        let told = async {
+            let mut out = out.expect("it was asked for").take(MOST_TOLD + 1);
+            let mut err = err.expect("it was asked for").take(MOST_TOLD);
+            tokio::try_join!(out.read_to_end(&mut stdout), err.read_to_end(&mut stderr))
+        };
+        told.await.map_err(failed)?;
+        if stdout.len() as u64 > MOST_TOLD {
+            // Dropped, it is killed.
+            return Err(self.error(format!("it lists more than {} MiB of files", MOST_TOLD >> 20)));
+        }
+        let status = child.wait().await.map_err(failed)?;
+        Ok(std::process::Output { status, stdout, stderr })
     }
 
     /// Brings a state here; what a killed `git` left behind is thrown away first where it stands in the
@@ -340,23 +376,48 @@ impl Repository {
         let answer = finder.web.exchange(&address, body).await?;
         let answer: BatchAnswer = serde_json::from_slice(&answer)
             .map_err(|error| self.error(format!("its list of large files: {error}")))?;
-        let place = |pointer: &Pointer| {
-            let object = answer.objects.iter().find(|object| object.oid == pointer.oid)?;
-            let download = object.actions.as_ref()?.download.as_ref()?;
-            let href: Url = url.join(&download.href).ok()?;
-            Some(Address::new(href).with(download.header.clone()))
-        };
-        // A large file that its server does not have is left out; it is told when it is asked for.
-        let found = pointers.iter().filter_map(|(found, pointer)| {
-            Some(Found {
+        let mut all = Vec::new();
+        for (found, pointer) in &pointers {
+            let object = answer.objects.iter().find(|object| object.oid == pointer.oid);
+            let download = object.and_then(|object| object.actions.as_ref()?.download.as_ref());
+            // A large file that its server does not have is left out; it is told when it is asked for.
+            let Some(Download { href, header }) = download else { continue };
+            let href =
+                url.join(href).map_err(|_| self.error("it sends to an address that is none"))?;
+            if !may_be_sent_to(&url, &href) {
+                let to = crate::remote::shown(&href);
+                return Err(
+                    self.error(format!("it sends to {to} for a large file, which is not safe"))
+                );
+            }
+            let sha256 = pointer.oid.parse().map_err(|error| self.error(format!("{error}")))?;
+            let passed = header.iter().filter(|(name, _)| {
+                PASSED_HEADERS.iter().any(|passed| name.eq_ignore_ascii_case(passed))
+            });
+            let passed = passed.map(|(name, value)| (name.clone(), value.clone()));
+            all.push(Found {
                 bytes: Some(pointer.size),
-                sha256: pointer.oid.parse().ok(),
-                content: Content::Web(place(pointer)?),
+                sha256: Some(sha256),
+                content: Content::Web(Address::new(href).with(passed)),
                 ..found.clone()
-            })
-        });
-        Ok(found.collect())
+            });
+        }
+        Ok(all)
     }
+}
+
+/// Whether a host may send on to an address for a large file: not from an encrypted connection to one that is
+/// not, and not from elsewhere to this machine itself.
+fn may_be_sent_to(from: &Url, to: &Url) -> bool {
+    let is_here = |url: &Url| match url.host() {
+        Some(url::Host::Domain(name)) => name.eq_ignore_ascii_case("localhost"),
+        Some(url::Host::Ipv4(ip)) => ip.is_loopback() || ip.is_unspecified() || ip.is_link_local(),
+        Some(url::Host::Ipv6(ip)) => ip.is_loopback() || ip.is_unspecified(),
+        None => true,
+    };
+    let is_web = matches!(to.scheme(), "http" | "https");
+    let is_downgrade = from.scheme() == "https" && to.scheme() != "https";
+    is_web && !is_downgrade && (is_here(from) || !is_here(to))
 }
 
 impl GitBlob {
@@ -388,7 +449,12 @@ impl GitBlob {
         let mut to = tokio::fs::File::create(target).await.map_err(refused)?;
         let mut piece = vec![0; 1 << 20];
         loop {
-            let length = from.read(&mut piece).await.map_err(refused)?;
+            let read = tokio::time::timeout(LONGEST_WORK, from.read(&mut piece)).await;
+            let silent = |_| {
+                let what = format!("it sent nothing for {} s", LONGEST_WORK.as_secs());
+                self.repository.error(what)
+            };
+            let length = read.map_err(silent)?.map_err(refused)?;
             if length == 0 {
                 break;
             }
@@ -419,6 +485,20 @@ mod tests {
             assert_eq!(pointer(other.as_bytes()), None, "{other}");
         }
         assert_eq!(pointer(format!("{POINTER}\noid md5:ab\nsize 1").as_bytes()), None);
+    }
+
+    #[test]
+    fn a_host_sends_on_to_no_place_that_is_less_safe_or_on_this_machine() {
+        let may =
+            |from: &str, to: &str| may_be_sent_to(&from.parse().unwrap(), &to.parse().unwrap());
+        assert!(may("https://git.example/a", "https://files.example/b"));
+        assert!(!may("https://git.example/a", "http://files.example/b"), "not encrypted");
+        assert!(!may("https://git.example/a", "https://127.0.0.1:8471/manage/v1/status"));
+        assert!(!may("http://git.example/a", "http://localhost/b"));
+        assert!(!may("http://git.example/a", "http://[::1]/b"));
+        assert!(!may("http://git.example/a", "http://169.254.7.7/b"));
+        assert!(!may("https://git.example/a", "file:///etc/hostname"));
+        assert!(may("http://127.0.0.1:3/a", "http://127.0.0.1:4/b"), "a host of this machine may");
     }
 
     #[test]

@@ -9,6 +9,7 @@ use super::group::{Found, group};
 use super::{Content, Offer, SourceError};
 use crate::name::is_plain_path;
 use crate::remote::{Access, Address, Web};
+use crate::store::Digest;
 
 /// The state that is meant where nobody says one.
 const USUAL_REVISION: &str = "main";
@@ -91,11 +92,16 @@ impl Listing {
             let url = filled(&self.download, repo, state, path)?;
             let headers = if url.origin() == host { headers.clone() } else { Default::default() };
             let at = |pointer: &Option<String>| entry.pointer(pointer.as_deref()?);
-            let digest = at(&self.sha256).and_then(Value::as_str);
+            let digest = match at(&self.sha256) {
+                None | Some(Value::Null) => None,
+                Some(told) => Some(digest_of(told).ok_or_else(|| {
+                    self.wrong(&list, &format!("the digest of `{path}` is none"))
+                })?),
+            };
             files.push(Found {
                 path: path.to_owned(),
                 bytes: at(&self.bytes).and_then(Value::as_u64),
-                sha256: digest.and_then(|text| text.trim_start_matches("sha256:").parse().ok()),
+                sha256: digest,
                 content: Content::Web(Address { url, headers }),
             });
         }
@@ -105,6 +111,11 @@ impl Listing {
     fn wrong(&self, address: &Address, what: &str) -> SourceError {
         SourceError::Wrong(format!("{} cannot be used: {what}", address.shown()))
     }
+}
+
+/// A digest as a listing tells it. What is told and is none must not count as not told.
+fn digest_of(told: &Value) -> Option<Digest> {
+    told.as_str()?.trim_start_matches("sha256:").parse().ok()
 }
 
 /// A template with everything in its place; what is put in stays below where it stands.

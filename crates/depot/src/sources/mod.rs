@@ -19,6 +19,7 @@ mod web;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 use deft_planning::ModelShape;
 use url::Url;
@@ -30,7 +31,7 @@ pub use look::Looked;
 pub use reference::{Reference, ReferenceError};
 
 use crate::name::{VariantName, is_plain_part};
-use crate::remote::{Access, Address, Web};
+use crate::remote::{Access, Address, RemoteError, Web};
 use crate::store::{Digest, FileRole};
 use crate::turns::Turns;
 
@@ -178,6 +179,20 @@ impl Offer {
     }
 }
 
+/// Longest time that a source is asked for something, however slowly it goes on sending.
+const LONGEST: Duration = Duration::from_secs(300);
+
+/// Waits for a source's answer, and not for ever.
+async fn in_time<T>(
+    source: &Source,
+    answer: impl Future<Output = Result<T, SourceError>>,
+) -> Result<T, SourceError> {
+    tokio::time::timeout(LONGEST, answer).await.unwrap_or_else(|_| {
+        let what = format!("it did not answer within {} s", LONGEST.as_secs());
+        Err(RemoteError::Unreachable { place: source.address.clone(), what }.into())
+    })
+}
+
 /// Asks sources.
 #[derive(Debug, Clone)]
 pub struct Finder {
@@ -203,6 +218,10 @@ impl Finder {
     /// # Errors
     /// It cannot be asked, or does not list what it has.
     pub async fn catalogue(&self, source: &Source) -> Result<Vec<Offer>, SourceError> {
+        in_time(source, self.listed(source)).await
+    }
+
+    async fn listed(&self, source: &Source) -> Result<Vec<Offer>, SourceError> {
         match &source.place {
             Place::Index(address) => web::offers(&self.web, address, &source.access).await,
             Place::Registry(address) => {
@@ -227,7 +246,7 @@ impl Finder {
         source: &Source,
         reference: &Reference,
     ) -> Result<Offer, SourceError> {
-        self.meant(source, reference).await?.checked()
+        in_time(source, self.meant(source, reference)).await?.checked()
     }
 
     async fn meant(&self, source: &Source, reference: &Reference) -> Result<Offer, SourceError> {

@@ -12,7 +12,7 @@ use oci_client::manifest::{OciDescriptor, OciImageManifest, OciManifest};
 use oci_client::secrets::RegistryAuth;
 use oci_client::{Client, Reference as Image, RegistryOperation};
 use serde::Deserialize;
-use url::Url;
+use url::{Host, Url};
 
 use super::group::{Found, group, looks_like_a_type};
 use super::{Content, Finder, Offer, Source, SourceError};
@@ -87,6 +87,8 @@ impl<'a> Registry<'a> {
                 _ => ClientProtocol::Https,
             },
             extra_root_certificates: extra,
+            connect_timeout: Some(finder.web.stall()),
+            read_timeout: Some(finder.web.stall()),
             user_agent: concat!("deft-harbor/", env!("CARGO_PKG_VERSION")),
             ..ClientConfig::default()
         };
@@ -170,8 +172,38 @@ impl<'a> Registry<'a> {
         Ok(tags.map_err(|error| self.told(repository, &error))?.tags)
     }
 
+    /// Refuses a registry that would have its credentials sent to somebody else: the place that it names for
+    /// that must be its own host, or one of the same owner.
+    async fn keep_credentials(&self) -> Result<(), SourceError> {
+        if self.access.token.is_none() {
+            return Ok(());
+        }
+        let url = format!("{}://{}/v2/", self.scheme, self.host);
+        let url: Url = url.parse().map_err(|_| self.error("", "its address is none"))?;
+        let Some(told) = self.finder.web.challenge(&url).await? else {
+            return Ok(());
+        };
+        let realm = told.split_once("realm=\"").and_then(|(_, rest)| rest.split('"').next());
+        let is_bearer = told.trim_start().to_lowercase().starts_with("bearer");
+        let Some(realm) = realm.filter(|_| is_bearer) else {
+            return Ok(());
+        };
+        let to: Result<Url, _> = realm.parse();
+        match to {
+            Ok(to) if may_have_credentials(&url, &to) => Ok(()),
+            _ => {
+                let realm: String = realm.chars().take(200).collect();
+                Err(self.error("", format!(
+                    "it wants the token sent to `{realm}`, which is another owner's; use a token that \
+                     needs no user name, or ask for that address as its own source"
+                )))
+            }
+        }
+    }
+
     /// All artefacts with model files, of registries that list what they have.
     pub(super) async fn catalogue(&self) -> Result<Vec<Offer>, SourceError> {
+        self.keep_credentials().await?;
         let image = self.image("catalogue", "latest")?;
         let listed = self.client.catalog(&image, &self.auth, Some(MOST_REPOSITORIES), None).await;
         let listed = listed.map_err(|error| self.told("", &error))?;
@@ -196,6 +228,7 @@ impl<'a> Registry<'a> {
         path: &str,
         revision: Option<&str>,
     ) -> Result<Offer, SourceError> {
+        self.keep_credentials().await?;
         if let Some(revision) = revision {
             return self.offer(path, revision).await;
         }
@@ -287,10 +320,14 @@ impl<'a> Registry<'a> {
         if !is_plain_path(&path) {
             return Err(self.error(repository, format!("a layer's path `{path}` leads astray")));
         }
+        let digest = layer.digest.strip_prefix("sha256:").and_then(|text| text.parse().ok());
+        let digest = digest.ok_or_else(|| {
+            self.error(repository, format!("the digest of `{path}` is none of SHA-256"))
+        })?;
         Ok(Some(Found {
             path,
             bytes: u64::try_from(layer.size).ok(),
-            sha256: layer.digest.strip_prefix("sha256:").and_then(|text| text.parse().ok()),
+            sha256: Some(digest),
             content: Content::Web(self.blob(repository, &layer.digest, base)?),
         }))
     }
@@ -322,6 +359,19 @@ impl<'a> Registry<'a> {
     }
 }
 
+/// Whether a registry's credentials may go to a place that it names: as encrypted as itself, and on its own
+/// host or one with the same last two names.
+fn may_have_credentials(registry: &Url, to: &Url) -> bool {
+    if registry.scheme() == "https" && to.scheme() != "https" {
+        return false;
+    }
+    let owner = |host: &str| host.rsplit('.').take(2).map(str::to_lowercase).collect::<Vec<_>>();
+    match (registry.host(), to.host()) {
+        (Some(Host::Domain(own)), Some(Host::Domain(to))) => own == to || owner(own) == owner(to),
+        (own, to) => own.is_some() && own == to,
+    }
+}
+
 /// Certificates as the registry's client takes them.
 fn authorities(file: &Path) -> Result<Vec<Certificate>, SourceError> {
     let pem = certificates_apart(file)?.into_iter();
@@ -334,4 +384,22 @@ fn root_cause(error: &dyn std::error::Error) -> String {
         innermost = source;
     }
     innermost.to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn credentials_go_to_the_registrys_own_owner_only() {
+        let may = |from: &str, to: &str| {
+            may_have_credentials(&from.parse().unwrap(), &to.parse().unwrap())
+        };
+        assert!(may("https://registry.example/v2/", "https://auth.registry.example/token"));
+        assert!(may("https://images.seeds.example/v2/", "https://auth.seeds.example/token"));
+        assert!(!may("https://registry.example/v2/", "https://collector.test/token"));
+        assert!(!may("https://registry.example/v2/", "http://registry.example/token"));
+        assert!(may("http://127.0.0.1:5000/v2/", "http://127.0.0.1:5001/token"));
+        assert!(!may("http://127.0.0.1:5000/v2/", "http://127.0.0.2:5001/token"));
+    }
 }

@@ -16,7 +16,7 @@ use deft_protocol::engine::{
 };
 use thiserror::Error;
 
-use crate::baton::{Baton, Board};
+use crate::baton::Board;
 use crate::compute::ComputeSettings;
 use crate::model::Model;
 use crate::places::Places;
@@ -45,7 +45,23 @@ pub enum ServeError {
 ///
 /// # Errors
 /// The link failed, or the model could not be loaded.
-pub fn serve<R, W>(mut reader: R, mut writer: W) -> Result<(), ServeError>
+pub fn serve<R, W>(reader: R, writer: W) -> Result<(), ServeError>
+where
+    R: Read + Send + 'static,
+    W: Write,
+{
+    serve_confined(reader, writer, |_| Ok(String::new()))
+}
+
+/// As [`serve`], in a process that is confined once it knows what it needs and before it reads any of it.
+///
+/// # Errors
+/// As [`serve`].
+pub fn serve_confined<R, W>(
+    mut reader: R,
+    mut writer: W,
+    confine: impl FnOnce(&LoadOrder) -> Result<String, String>,
+) -> Result<(), ServeError>
 where
     R: Read + Send + 'static,
     W: Write,
@@ -63,8 +79,13 @@ where
             let _ = write_frame(&mut writer, &FromEngine::Loading { done, bytes });
         }
     };
-    let mut lanes = match load(&order, &mut tell) {
-        Ok(lanes) => lanes,
+    // What it shares with others is opened before: afterwards nobody else's memory can be.
+    let board = order.baton.as_ref().and_then(board);
+    let loaded = confine(&order)
+        .map_err(|why| (ProblemKind::Fault, format!("the process cannot be confined: {why}")))
+        .and_then(|confined| Ok((load(&order, board, &mut tell)?, confined)));
+    let (mut lanes, confined) = match loaded {
+        Ok(loaded) => loaded,
         Err((kind, detail)) => {
             write_frame(&mut writer, &FromEngine::LoadFailed { kind, detail: detail.clone() })?;
             return Err(ServeError::Load(detail));
@@ -74,6 +95,7 @@ where
         kernels: lanes.model().path().to_string(),
         seconds: started.elapsed().as_secs_f64(),
         warnings: lanes.model().warnings(),
+        confined,
     };
     write_frame(&mut writer, &loaded)?;
     let (sender, messages) = channel();
@@ -110,7 +132,11 @@ fn next(reader: &mut impl Read) -> Option<Received> {
     }
 }
 
-fn load(order: &LoadOrder, tell: &mut dyn FnMut(u64, u64)) -> Result<Lanes, (ProblemKind, String)> {
+fn load(
+    order: &LoadOrder,
+    board: Option<Board>,
+    tell: &mut dyn FnMut(u64, u64),
+) -> Result<Lanes, (ProblemKind, String)> {
     if order.version != LINK_VERSION {
         let detail = format!(
             "service and engine differ (link version {} and {LINK_VERSION}); restart the service \
@@ -148,21 +174,19 @@ fn load(order: &LoadOrder, tell: &mut dyn FnMut(u64, u64)) -> Result<Lanes, (Pro
     settings.check(model.shape()).map_err(|error| invalid(error.to_string()))?;
     let mut lanes = Lanes::new(model, settings, &mut places)
         .map_err(|error| (ProblemKind::Refused, error.to_string()))?;
-    if let Some(baton) = order.baton.as_ref().and_then(baton) {
+    let share = order.baton.as_ref().map_or(0, |baton| baton.share);
+    if let Some(baton) = board.and_then(|board| board.join(std::process::id(), share)) {
         lanes.share(baton);
     }
     Ok(lanes)
 }
 
-/// A place among those who share the processor. Without one it computes whenever it has something to.
-fn baton(order: &BatonOrder) -> Option<Baton> {
-    match Board::open(&order.path) {
-        Ok(board) => board.join(std::process::id(), order.share),
-        Err(error) => {
-            tracing::warn!("the processor is not shared by turns: {error}");
-            None
-        }
-    }
+/// The table by which processes share the processor. Without it one computes whenever it has something to.
+fn board(order: &BatonOrder) -> Option<Board> {
+    let opened = Board::open(&order.path);
+    let told =
+        |error: &std::io::Error| tracing::warn!("the processor is not shared by turns: {error}");
+    opened.inspect_err(told).ok()
 }
 
 /// The instructions that were asked for, or the best there are.

@@ -44,6 +44,8 @@ impl Link {
             resident: false,
             threads: Some(2),
             kernels: kernels.map(str::to_owned),
+            parts: Vec::new(),
+            memory: None,
         };
         assert!(matches!(link.read(), FromEngine::Hello { version: LINK_VERSION }));
         link.say(&ToEngine::Load(order));

@@ -103,10 +103,10 @@ impl Fetching {
     ) -> Result<String, Problem> {
         handle.stage(Some("looking"));
         let named = self.named(&request.reference)?;
-        let mut offer = self.resolve(&named).await?;
+        let mut offer = unless_cancelled(handle, self.resolve(&named)).await?;
         let name = self.name(&named, &offer, request.name.as_deref())?;
         let reference = named.reference.to_string();
-        let marks = self.marks(&offer).await;
+        let marks = unless_cancelled(handle, async { Ok(self.marks(&offer).await) }).await?;
         let aim = self.aim(&name, &reference, &offer, &marks)?;
         if matches!(aim, Aim::Here) {
             return Ok(format!("`{name}` is here already, as it is offered"));
@@ -114,7 +114,8 @@ impl Fetching {
         self.can_be_used(&named, &offer, handle).await?;
         begun.extend(offer.files.iter().filter_map(wanted));
         let pace = pace(request)?.unwrap_or_else(|| self.pace.clone());
-        let taken = self.fetch_files(&named, &mut offer, &pace, handle).await?;
+        let fetched = self.fetch_files(&named, &mut offer, &pace, handle);
+        let taken = unless_cancelled(handle, fetched).await?;
         handle.stage(Some("checking"));
         let origin = Origin { reference, revision: offer.revision.clone() };
         let content = Fetched { taken, marks };
@@ -171,12 +172,8 @@ impl Fetching {
         offer: &Offer,
         handle: &Handle,
     ) -> Result<(), Problem> {
-        let look = self.finder.look(offer);
-        let stop = handle.stop();
-        let looked = tokio::select! {
-            () = stop.cancelled() => return Err(crate::transfers::cancelled()),
-            looked = look => looked,
-        };
+        let look = async { Ok(self.finder.look(offer).await) };
+        let looked = unless_cancelled(handle, look).await?;
         match looked.map_err(|error| source_problem(&error, named.source.as_ref())) {
             Ok(_) => Ok(()),
             // What may pass is waited for when it is fetched.
@@ -339,11 +336,13 @@ impl Fetching {
         let origin = manifest.origin.as_ref();
         let origin = origin.ok_or_else(|| detail("nobody knows where it came from"))?;
         let named = self.named(&origin.reference)?;
-        let offer = self.resolve(&named).await?;
+        let offer = unless_cancelled(handle, self.resolve(&named)).await?;
         let file = offer.files.iter().find(|file| file.sha256 == Some(sha256));
         let file = file.ok_or_else(|| detail("its source has another state of it now"))?;
         self.store.give_up(&sha256).map_err(|error| store_problem(&error))?;
-        let taken = self.fetch_file(0, file, &self.pace, handle).await;
+        let fetched = async { Ok(self.fetch_file(0, file, &self.pace, handle).await) };
+        let taken = unless_cancelled(handle, fetched).await;
+        let taken = taken.map_err(Trouble::Other).and_then(|fetched| fetched);
         let taken = taken.map_err(|trouble| {
             // What was there is no worse than nothing.
             let _ = self.store.take_back(&sha256);
@@ -367,6 +366,19 @@ impl Fetching {
             self.catalogue.keep(&path, &name, id, given.unwrap_or_default()).await?;
         }
         Ok(())
+    }
+}
+
+/// Does something that may be broken off at any moment, unless its transfer is cancelled.
+async fn unless_cancelled<T>(
+    handle: &Handle,
+    work: impl Future<Output = Result<T, Problem>>,
+) -> Result<T, Problem> {
+    let stop = handle.stop();
+    tokio::select! {
+        biased;
+        () = stop.cancelled() => Err(crate::transfers::cancelled()),
+        done = work => done,
     }
 }
 

@@ -20,8 +20,10 @@ use super::queue::{Left, Line};
 use super::room::Pending;
 use super::{Ask, FleetReport, Judged, Target, Unload};
 use crate::config::MakeRoom;
-use crate::{refusals, wire};
+use crate::{descriptors, refusals, wire};
 
+/// When it is tried again to start a process, where too many files were open.
+const FILES_AGAIN: Duration = Duration::from_secs(2);
 /// How often memory is measured.
 const MEASURE_EVERY: Duration = Duration::from_secs(1);
 
@@ -316,8 +318,33 @@ impl Actor {
                 instance.process = Some(process);
             }
             Ok(process) => instance.process = Some(process),
+            Err(error) if descriptors::are_exhausted(&error) => self.no_descriptors(id),
             Err(error) => self.ended(id, &format!("it could not be started: {error}")),
         }
+    }
+
+    /// No more files may be open: that is no crash, and passes when connections close.
+    fn no_descriptors(&mut self, id: Uuid) {
+        let Some(instance) = self.instances.get_mut(&id) else {
+            return;
+        };
+        let title = instance.target.title();
+        if instance.state == InstanceState::Draining {
+            self.remove(id);
+            return;
+        }
+        let why = "no engine process can be started: too many files and connections are open";
+        instance.wait_for_files(why);
+        self.decisions.note(What::LoadAgain, &title, why);
+        self.load_again_after(id, FILES_AGAIN);
+    }
+
+    fn load_again_after(&self, id: Uuid, pause: Duration) {
+        let asks = self.asks.clone();
+        tokio::spawn(async move {
+            tokio::time::sleep(pause).await;
+            let _ = asks.send(Ask::LoadAgain { id }).await;
+        });
     }
 
     fn process(&mut self, id: Uuid, event: ProcessEvent) {
@@ -326,9 +353,12 @@ impl Actor {
         };
         match event {
             ProcessEvent::Loading { share } => instance.load_share = Some(share),
-            ProcessEvent::Loaded { kernels, seconds, warnings } => {
+            ProcessEvent::Loaded { kernels, seconds, warnings, confined } => {
                 if instance.state == InstanceState::Loading {
-                    tracing::info!("`{}` is ready after {seconds:.3} s", instance.target.title());
+                    let title = instance.target.title();
+                    tracing::info!(
+                        "`{title}` is ready after {seconds:.3} s; confined to: {confined}"
+                    );
                     instance.become_ready(kernels, seconds, &warnings);
                     if let Some(line) = self.lines.get_mut(&instance.target.variant) {
                         line.target = None;
@@ -403,11 +433,7 @@ impl Actor {
                 AfterCrash::LoadAgainAfter(pause) => {
                     let why = format!("its engine process ended ({how}); in {pause:?}");
                     self.decisions.note(What::LoadAgain, &title, why);
-                    let asks = self.asks.clone();
-                    tokio::spawn(async move {
-                        tokio::time::sleep(pause).await;
-                        let _ = asks.send(Ask::LoadAgain { id }).await;
-                    });
+                    self.load_again_after(id, pause);
                 }
                 AfterCrash::SetAside => {
                     let problem = refusals::crashes(how, &wire::command_of(&instance.target));

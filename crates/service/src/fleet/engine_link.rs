@@ -17,7 +17,7 @@ use deft_protocol::engine::{
 };
 use deft_protocol::{Problem, ProblemKind};
 use futures_util::StreamExt;
-use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
+use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open, pidfd_send_signal};
 use tokio::io::AsyncWriteExt;
 use tokio::net::UnixStream;
 use tokio::sync::mpsc;
@@ -31,7 +31,7 @@ pub(crate) enum ProcessEvent {
     /// So much of its weights is in memory.
     Loading { share: f64 },
     /// Its model is loaded and warm.
-    Loaded { kernels: String, seconds: f64, warnings: Vec<String> },
+    Loaded { kernels: String, seconds: f64, warnings: Vec<String>, confined: String },
     /// Its model cannot be loaded.
     LoadFailed(Problem),
     /// How its lanes and pages stand.
@@ -66,6 +66,9 @@ pub(crate) enum CallEvent {
     },
     Failed(Problem),
 }
+
+/// Variables that an engine process gets: for local time, and for whoever looks for a fault.
+const PASSED: [&str; 3] = ["TZ", "LC_ALL", "RUST_BACKTRACE"];
 
 /// Most events of a call that may wait for its caller to read them, and most bytes of them.
 const MOST_UNREAD: usize = 100_000;
@@ -287,6 +290,11 @@ impl EngineProcess {
         let mut command = Command::new(spawner::own_program());
         command.arg("engine").arg("--parent").arg(std::process::id().to_string());
         command.stdin(Stdio::from(OwnedFd::from(theirs))).stdout(Stdio::null());
+        // Nothing of the service's own: its tokens and the records' address are none of its business.
+        command
+            .env_clear()
+            .envs(PASSED.iter().filter_map(|name| Some((name, std::env::var_os(name)?))));
+        command.current_dir("/");
         let child = tokio::task::spawn_blocking(move || spawner::spawn(command))
             .await
             .map_err(io::Error::other)??;
@@ -326,9 +334,21 @@ impl EngineProcess {
 
     /// Ends the process at once.
     pub(crate) fn kill(&self) {
-        if let Some(pidfd) = &self.pidfd {
-            // A process that is gone already is what is wanted.
-            let _ = pidfd_send_signal(pidfd, Signal::KILL);
+        // A process that is gone already is what is wanted.
+        match &self.pidfd {
+            Some(pidfd) => drop(pidfd_send_signal(pidfd, Signal::KILL)),
+            None => self.kill_by_number(),
+        }
+    }
+}
+
+impl EngineProcess {
+    /// Where the kernel gave no handle of the process: its number is its own as long as nobody was told that
+    /// it ended, which is when its link closes.
+    fn kill_by_number(&self) {
+        let pid = i32::try_from(self.pid).ok().and_then(Pid::from_raw);
+        if let Some(pid) = pid.filter(|_| self.link.is_open()) {
+            let _ = kill_process(pid, Signal::KILL);
         }
     }
 }
@@ -402,8 +422,8 @@ fn dispatch(
             let _ = tell.send(ProcessEvent::Loading { share });
             return None;
         }
-        FromEngine::Loaded { kernels, seconds, warnings } => {
-            let _ = tell.send(ProcessEvent::Loaded { kernels, seconds, warnings });
+        FromEngine::Loaded { kernels, seconds, warnings, confined } => {
+            let _ = tell.send(ProcessEvent::Loaded { kernels, seconds, warnings, confined });
             return None;
         }
         FromEngine::LoadFailed { kind, detail } => {

@@ -39,6 +39,11 @@ use super::pools;
 use super::queue::{Asker, Left};
 use crate::{refusals, wire};
 
+/// Address space of a thread: its stack, and what the allocator keeps for it.
+const THREAD_SPACE: u64 = 144 << 20;
+/// Address space of a process besides its plan: the program itself, a conversation of the longest that may be
+/// sent while it is rendered and cut into tokens.
+const PROCESS_SPACE: u64 = 1 << 30;
 /// Crashes in a row after which an instance is set aside.
 const GIVE_UP_AFTER: u32 = 5;
 /// First pause before a crashed instance is loaded again; doubles with each crash.
@@ -295,7 +300,20 @@ impl Instance {
             resident: settings.weights == Weights::Resident,
             threads: settings.threads,
             kernels,
+            parts: self.target.files.iter().skip(1).cloned().collect(),
+            memory: Some(self.most_memory()),
         }
+    }
+
+    /// Address space that its process may take: what is planned with a share more, the file as it is mapped,
+    /// and what threads and programs take of it without using it.
+    fn most_memory(&self) -> u64 {
+        let planned = self.grant.demand.total().0;
+        let threads = self.target.settings.threads.map_or_else(
+            || std::thread::available_parallelism().map_or(1, |count| count.get() as u64),
+            u64::from,
+        );
+        planned + planned / 4 + self.target.shape.file.0 + threads * THREAD_SPACE + PROCESS_SPACE
     }
 
     pub(super) fn is_idle(&self) -> bool {
@@ -426,6 +444,13 @@ impl Instance {
             caller: asker.caller.clone(),
             leaving: self.leaving_seats.clone(),
         })
+    }
+
+    /// No process could be started for want of files that may be open; it is tried again.
+    pub(super) fn wait_for_files(&mut self, why: &str) {
+        self.state = InstanceState::Restarting;
+        self.down_since.get_or_insert_with(Utc::now);
+        self.note = Some(why.to_owned());
     }
 
     /// So many crashes were not its fault.

@@ -16,6 +16,7 @@ use deft_planning::{Grant, LoadSettings, PoolReport, WishedPlace};
 use deft_protocol::Problem;
 use deft_protocol::manage::{Decision, InstanceReport, Keeping, Pool};
 use tokio::sync::{mpsc, oneshot, watch};
+use tokio::task::JoinHandle;
 use uuid::Uuid;
 
 use actor::Actor;
@@ -143,15 +144,15 @@ pub(crate) struct Fleet {
 }
 
 impl Fleet {
-    /// Starts the fleet's task.
-    pub(crate) fn start(machine: Machine, rules: Rules) -> Self {
+    /// Starts the fleet's task; it is returned too, for nothing goes on without it.
+    pub(crate) fn start(machine: Machine, rules: Rules) -> (Self, JoinHandle<()>) {
         let (asks, questions) = mpsc::channel(WAITING);
         // Unbounded, yet bounded by the calls that have a seat.
         let (leaving, left) = mpsc::unbounded_channel();
         let (publish, reports) = watch::channel(FleetReport::default());
         let actor = Actor::new(machine, rules, asks.clone(), leaving, publish);
-        tokio::spawn(actor.run(questions, left));
-        Self { asks, reports }
+        let task = tokio::spawn(actor.run(questions, left));
+        (Self { asks, reports }, task)
     }
 
     /// What is loaded, now and whenever it changes.

@@ -44,6 +44,16 @@ impl Pending {
     }
 }
 
+impl Pending {
+    /// Whether both are calls for one model.
+    fn is_same(&self, other: &Self) -> bool {
+        self.keeping == Keeping::OnDemand
+            && other.keeping == Keeping::OnDemand
+            && self.target.variant == other.target.variant
+            && self.target.copy == other.target.copy
+    }
+}
+
 /// How room can be made for a call.
 enum Room {
     /// These go, and some that are going already.
@@ -75,6 +85,10 @@ impl Actor {
             _ => Ok(false),
         };
         match waits {
+            Ok(true) if self.too_many_wait(&pending) => {
+                let refusal = refusals::queue_full(self.queue, None);
+                drop(pending.answer.send(Err(refusal)));
+            }
             Ok(true) => {
                 self.pending.push(pending);
                 self.drain_the_free();
@@ -84,11 +98,24 @@ impl Actor {
         }
     }
 
-    /// Tries again what waited. Whoever does not wait any more is forgotten.
+    /// Whether as many calls wait for room for a model as may wait for its lanes.
+    fn too_many_wait(&self, pending: &Pending) -> bool {
+        let same = |other: &&Pending| other.is_same(pending) && !other.answer.is_closed();
+        pending.keeping == Keeping::OnDemand
+            && self.pending.iter().filter(same).count() >= self.queue.max(1)
+    }
+
+    /// Tries again what waited. Whoever does not wait any more is forgotten. Of many calls for one model only
+    /// the first is planned for: what it waits for the others wait for too.
     pub(super) fn retry_pending(&mut self) {
         self.instances.values_mut().for_each(|instance| instance.gives_way = false);
         for pending in std::mem::take(&mut self.pending) {
-            if !pending.answer.is_closed() {
+            if pending.answer.is_closed() {
+                continue;
+            }
+            if self.pending.iter().any(|other| other.is_same(&pending)) {
+                self.pending.push(pending);
+            } else {
                 self.load_or_wait(pending);
             }
         }

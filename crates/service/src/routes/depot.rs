@@ -12,8 +12,8 @@ use deft_protocol::manage::{
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::App;
 use super::respond::{Body, ManageError, body};
+use super::{App, change};
 use crate::records::calls;
 use crate::records::variants::Registered;
 use crate::wire;
@@ -74,12 +74,14 @@ pub(super) async fn register(
     bytes: Body,
 ) -> Result<HttpResponse, ManageError> {
     let request: RegisterRequest = body(&bytes.0)?;
-    let path = Path::new(&request.path);
-    let registered = if request.passing {
-        app.catalogue.pass(path).await?
-    } else {
-        app.catalogue.register(path, request.name.as_deref()).await?
+    let register = |app: Arc<App>| async move {
+        let path = Path::new(&request.path);
+        match request.passing {
+            true => app.catalogue.pass(path).await,
+            false => app.catalogue.register(path, request.name.as_deref()).await,
+        }
     };
+    let registered = change(&app, register).await?;
     Ok(HttpResponse::Created().json(described(&app, &registered).await))
 }
 
@@ -140,7 +142,9 @@ pub(super) async fn rename(
 ) -> Result<HttpResponse, ManageError> {
     let request: RenameRequest = body(&bytes.0)?;
     let registered = resolve(&app, name)?;
-    let renamed = app.keeping.rename(&registered, &request.name).await?;
+    let rename =
+        |app: Arc<App>| async move { app.keeping.rename(&registered, &request.name).await };
+    let renamed = change(&app, rename).await?;
     Ok(HttpResponse::Ok().json(described(&app, &renamed).await))
 }
 
@@ -165,5 +169,7 @@ pub(super) async fn remove(
     query: web::Query<RemoveQuery>,
 ) -> Result<HttpResponse, ManageError> {
     let registered = resolve(&app, name)?;
-    Ok(HttpResponse::Ok().json(app.keeping.remove(&registered, query.dry_run).await?))
+    let only_ask = query.dry_run;
+    let remove = |app: Arc<App>| async move { app.keeping.remove(&registered, only_ask).await };
+    Ok(HttpResponse::Ok().json(change(&app, remove).await?))
 }

@@ -6,11 +6,15 @@ use std::time::Duration;
 use actix_web::{HttpResponse, get, web};
 use bytes::Bytes;
 use deft_protocol::manage::ServiceStatus;
+use deft_protocol::{Problem, ProblemKind};
 use tokio::sync::{Notify, watch};
 use tokio::time::sleep;
 
+use super::respond::ManageError;
 use super::{App, streaming};
 
+/// So many may listen at once: each is an open connection.
+const MOST_LISTENERS: usize = 256;
 /// The status is told no more often, however fast calls come and go.
 const TELL_EVERY: Duration = Duration::from_millis(100);
 
@@ -22,10 +26,14 @@ pub(crate) struct Events {
 }
 
 impl Events {
-    fn join(&self) -> watch::Receiver<Bytes> {
+    /// Listens from now on; nothing where too many do already.
+    fn join(&self) -> Option<watch::Receiver<Bytes>> {
+        if self.written.receiver_count() >= MOST_LISTENERS {
+            return None;
+        }
         let listens = self.written.subscribe();
         self.joined.notify_one();
-        listens
+        Some(listens)
     }
 }
 
@@ -57,9 +65,13 @@ pub(crate) async fn write(app: web::Data<App>) {
     responses((status = 200, description = "A stream of statuses", body = ServiceStatus))
 )]
 #[get("/manage/v1/events")]
-pub(super) async fn events(app: web::Data<App>) -> HttpResponse {
+pub(super) async fn events(app: web::Data<App>) -> Result<HttpResponse, ManageError> {
     // What changes from here on is heard of, and what was before is told first.
-    let listens = app.events.join();
+    let listens = app.events.join().ok_or_else(|| {
+        let detail = format!("{MOST_LISTENERS} programs and pages listen to events already");
+        Problem::new(ProblemKind::Busy, "too_many_listeners", detail)
+            .with_way_out("close some, or ask for the status now and then instead")
+    })?;
     let first = Some(streaming::event(&app.status()));
     let start = (first, listens);
     let statuses = futures_util::stream::unfold(start, |(first, mut listens)| async move {
@@ -72,5 +84,5 @@ pub(super) async fn events(app: web::Data<App>) -> HttpResponse {
         };
         Some((Ok::<_, Infallible>(event), (None, listens)))
     });
-    streaming::response(statuses)
+    Ok(streaming::response(statuses))
 }

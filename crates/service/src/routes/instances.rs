@@ -1,5 +1,6 @@
 //! `/manage/v1/instances`.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::{HttpResponse, delete, get, post, web};
@@ -9,8 +10,8 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use uuid::Uuid;
 
-use super::App;
 use super::respond::{Body, ManageError, body};
+use super::{App, change};
 use crate::fleet::Unload;
 
 /// All instances.
@@ -29,12 +30,8 @@ pub(super) async fn list_instances(app: web::Data<App>) -> HttpResponse {
 #[post("/manage/v1/instances")]
 pub(super) async fn load(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: LoadRequest = body(&bytes.0)?;
-    let app = app.into_inner();
-    // A caller who hangs up does not take the load back: the wish stands.
-    let loaded = actix_web::rt::spawn(async move { app.loads.load(&request).await }).await;
-    let loaded = loaded
-        .unwrap_or_else(|error| Err(Problem::new(ProblemKind::Fault, "fault", error.to_string())));
-    Ok(HttpResponse::Created().json(loaded?))
+    let load = |app: Arc<App>| async move { app.loads.load(&request).await };
+    Ok(HttpResponse::Created().json(change(&app, load).await?))
 }
 
 /// Tries again to load what was set aside; answers when it is ready.
@@ -48,7 +45,9 @@ pub(super) async fn again(
     app: web::Data<App>,
     id: web::Path<Uuid>,
 ) -> Result<HttpResponse, ManageError> {
-    Ok(HttpResponse::Ok().json(app.loads.again(*id).await?))
+    let id = *id;
+    let again = |app: Arc<App>| async move { app.loads.again(id).await };
+    Ok(HttpResponse::Ok().json(change(&app, again).await?))
 }
 
 /// How to unload.
@@ -72,7 +71,8 @@ pub(super) async fn unload(
     query: web::Query<UnloadQuery>,
 ) -> Result<HttpResponse, ManageError> {
     let how = if query.now { Unload::Now } else { Unload::Drain };
-    app.loads.unload(id.into_inner(), how).await?;
+    let id = id.into_inner();
+    change(&app, |app| async move { app.loads.unload(id, how).await }).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

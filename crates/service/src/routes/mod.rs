@@ -28,6 +28,7 @@ use std::time::Duration;
 
 use actix_web::web::{self, ServiceConfig};
 use chrono::{DateTime, Utc};
+use deft_protocol::Problem;
 use deft_protocol::manage::{DatabaseReport, MachineReport, ServiceStatus};
 use sqlx::PgPool;
 use tokio::sync::watch;
@@ -35,6 +36,7 @@ use uuid::Uuid;
 
 use crate::board::{Arrived, Board};
 use crate::catalogue::Catalogue;
+use crate::changes::Changes;
 use crate::console as console_files;
 use crate::fetching::Fetching;
 use crate::fleet::Fleet;
@@ -67,6 +69,7 @@ pub(crate) struct App {
     pub(crate) machine: watch::Receiver<MachineReport>,
     /// After so long without a word a waiting caller is told where its call stands.
     pub(crate) heartbeat: Duration,
+    pub(crate) changes: Changes,
     pub(crate) keeping: Keeping,
     pub(crate) fetching: Fetching,
     pub(crate) database: PgPool,
@@ -76,6 +79,18 @@ pub(crate) struct App {
     pub(crate) node_name: String,
     pub(crate) address: String,
     pub(crate) started_at: DateTime<Utc>,
+}
+
+/// Makes a change with all that the routes share: it runs to its end, also where its caller leaves.
+async fn change<T, F>(
+    app: &web::Data<App>,
+    change: impl FnOnce(Arc<App>) -> F,
+) -> Result<T, Problem>
+where
+    T: Send + 'static,
+    F: Future<Output = Result<T, Problem>> + Send + 'static,
+{
+    app.changes.make(change(Arc::clone(app))).await
 }
 
 impl App {

@@ -4,8 +4,8 @@ use actix_web::{HttpResponse, get, put, web};
 use deft_protocol::Problem;
 use deft_protocol::manage::{LimitRequest, Pool};
 
-use super::App;
 use super::respond::{Body, ManageError, body};
+use super::{App, change};
 
 /// All pools.
 #[utoipa::path(tag = "pools", responses((status = 200, body = Vec<Pool>)))]
@@ -28,5 +28,7 @@ pub(super) async fn limit(
     bytes: Body,
 ) -> Result<HttpResponse, ManageError> {
     let LimitRequest { limit } = body(&bytes.0)?;
-    Ok(HttpResponse::Ok().json(app.fleet.limit(name.into_inner(), limit).await?))
+    let name = name.into_inner();
+    let change = change(&app, |app| async move { app.fleet.limit(name, limit).await });
+    Ok(HttpResponse::Ok().json(change.await?))
 }

@@ -2,13 +2,17 @@
 //! shape under `/v1` and as `application/problem+json` elsewhere.
 
 use std::fmt;
+use std::time::Duration;
 
 use actix_web::dev::Payload;
 use actix_web::http::StatusCode;
+use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::{FromRequest, HttpRequest, HttpResponse, ResponseError, web};
 use deft_protocol::chat::{ErrorBody, ErrorDetail};
 use deft_protocol::{Problem, ProblemKind};
+use futures_util::StreamExt;
 use futures_util::future::LocalBoxFuture;
+use tokio::sync::{Semaphore, SemaphorePermit};
 
 use super::MAX_BODY;
 
@@ -110,8 +114,21 @@ pub(crate) fn refusal(path: &str, problem: &Problem) -> HttpResponse {
     if path.starts_with(CHAT_PATHS) { chat_response(problem) } else { manage_response(problem) }
 }
 
-/// The bytes of a request; one that is too large or breaks off is refused in our shape.
-pub(crate) struct Body(pub(crate) web::Bytes);
+/// Bodies up to this length are always read.
+const SHORT_BODY: usize = 64 << 10;
+/// Most bytes of longer bodies that are held at once, in pieces of [`SHORT_BODY`].
+const LONG_BODIES: usize = (128 << 20) / SHORT_BODY;
+/// A sender that sends nothing of its body for so long is given up, and one that sends slowly after a while.
+const SILENT: Duration = Duration::from_secs(10);
+const SLOW: Duration = Duration::from_secs(60);
+
+static LONG: Semaphore = Semaphore::const_new(LONG_BODIES);
+
+/// The bytes of a request; one that is too large, too slow or breaks off is refused in our shape. Long ones
+/// are held by as many as there is memory for.
+pub(crate) struct Body(pub(crate) web::Bytes, #[expect(dead_code, reason = "held")] Vec<Held>);
+
+type Held = SemaphorePermit<'static>;
 
 impl FromRequest for Body {
     type Error = actix_web::Error;
@@ -119,15 +136,48 @@ impl FromRequest for Body {
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let is_chat = request.path().starts_with(CHAT_PATHS);
-        let bytes = web::Bytes::from_request(request, payload);
+        let told = request.headers().get(CONTENT_LENGTH).and_then(|told| told.to_str().ok());
+        let told: Option<usize> = told.and_then(|told| told.parse().ok());
+        let payload = payload.take();
         Box::pin(async move {
-            bytes.await.map(Self).map_err(|error| {
-                let what =
-                    format!("the body cannot be taken ({error}); at most {MAX_BODY} bytes can");
-                let problem = Problem::new(ProblemKind::Invalid, "body_unreadable", what);
-                if is_chat { ChatError(problem).into() } else { ManageError(problem).into() }
+            let read = tokio::time::timeout(SLOW, read_body(payload, told)).await;
+            let read = read.unwrap_or_else(|_| Err(unreadable("it comes too slowly")));
+            read.map_err(|problem| match is_chat {
+                true => ChatError(problem).into(),
+                false => ManageError(problem).into(),
             })
         })
+    }
+}
+
+fn unreadable(why: impl fmt::Display) -> Problem {
+    let what = format!("the body cannot be taken ({why}); at most {MAX_BODY} bytes can");
+    Problem::new(ProblemKind::Invalid, "body_unreadable", what)
+}
+
+async fn read_body(mut payload: Payload, told: Option<usize>) -> Result<Body, Problem> {
+    if told.is_some_and(|told| told > MAX_BODY) {
+        return Err(unreadable("it is too long"));
+    }
+    let (mut bytes, mut held) = (web::BytesMut::new(), Vec::new());
+    loop {
+        let piece = tokio::time::timeout(SILENT, payload.next()).await;
+        let piece = piece.map_err(|_| unreadable("nothing more of it comes"))?;
+        let Some(piece) = piece else {
+            return Ok(Body(bytes.freeze(), held));
+        };
+        let piece = piece.map_err(unreadable)?;
+        if bytes.len() + piece.len() > MAX_BODY {
+            return Err(unreadable("it is too long"));
+        }
+        bytes.extend_from_slice(&piece);
+        while held.len() < bytes.len() / SHORT_BODY {
+            held.push(LONG.try_acquire().map_err(|_| {
+                let detail = "many long requests are being read at once";
+                Problem::new(ProblemKind::Busy, "many_long_requests", detail)
+                    .with_way_out("try again in a moment")
+            })?);
+        }
     }
 }
 

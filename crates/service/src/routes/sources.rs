@@ -1,5 +1,7 @@
 //! `/manage/v1/sources`, and what they offer.
 
+use std::sync::Arc;
+
 use actix_web::{HttpResponse, delete, get, post, web};
 use deft_protocol::Problem;
 use deft_protocol::manage::{
@@ -9,8 +11,8 @@ use deft_protocol::manage::{
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::App;
 use super::respond::{Body, ManageError, body};
+use super::{App, change};
 
 /// Places that models come from, by name.
 #[utoipa::path(tag = "sources", responses((status = 200, body = Vec<SourceReport>)))]
@@ -31,7 +33,8 @@ pub(super) async fn add_source(
     bytes: Body,
 ) -> Result<HttpResponse, ManageError> {
     let request: SourceRequest = body(&bytes.0)?;
-    Ok(HttpResponse::Ok().json(app.fetching.sources.add(&request).await?))
+    Ok(HttpResponse::Ok()
+        .json(change(&app, |app| async move { app.fetching.sources.add(&request).await }).await?))
 }
 
 /// Looks whether a source can be asked, and how much it offers.
@@ -59,7 +62,9 @@ pub(super) async fn remove_source(
     app: web::Data<App>,
     name: web::Path<String>,
 ) -> Result<HttpResponse, ManageError> {
-    Ok(HttpResponse::Ok().json(app.fetching.sources.remove(&name).await?))
+    let name = name.into_inner();
+    let remove = |app: Arc<App>| async move { app.fetching.sources.remove(&name).await };
+    Ok(HttpResponse::Ok().json(change(&app, remove).await?))
 }
 
 /// What to look for.
@@ -108,5 +113,6 @@ pub(super) async fn preview(app: web::Data<App>, bytes: Body) -> Result<HttpResp
 #[post("/manage/v1/depot/pull")]
 pub(super) async fn pull(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: PullRequest = body(&bytes.0)?;
-    Ok(HttpResponse::Accepted().json(app.fetching.pull(&request)?))
+    Ok(HttpResponse::Accepted()
+        .json(change(&app, |app| async move { app.fetching.pull(&request) }).await?))
 }

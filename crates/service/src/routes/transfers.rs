@@ -1,5 +1,7 @@
 //! `/manage/v1/transfers`, and what begins one.
 
+use std::sync::Arc;
+
 use actix_web::{HttpResponse, delete, get, post, web};
 use deft_protocol::Problem;
 use deft_protocol::manage::{
@@ -7,8 +9,8 @@ use deft_protocol::manage::{
 };
 use uuid::Uuid;
 
-use super::App;
 use super::respond::{Body, ManageError, body};
+use super::{App, change};
 
 /// Running transfers and the latest that ended, the newest first.
 #[utoipa::path(tag = "transfers", responses((status = 200, body = Vec<Transfer>)))]
@@ -42,7 +44,9 @@ pub(super) async fn cancel(
     app: web::Data<App>,
     id: web::Path<Uuid>,
 ) -> Result<HttpResponse, ManageError> {
-    Ok(HttpResponse::Ok().json(app.keeping.transfers.cancel(*id)?))
+    let id = *id;
+    let cancel = |app: Arc<App>| async move { app.keeping.transfers.cancel(id).await };
+    Ok(HttpResponse::Ok().json(change(&app, cancel).await?))
 }
 
 /// Takes a model file into the depot, under its own name among the depot's own files.
@@ -54,7 +58,8 @@ pub(super) async fn cancel(
 #[post("/manage/v1/depot/import")]
 pub(super) async fn import(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: ImportRequest = body(&bytes.0)?;
-    Ok(HttpResponse::Accepted().json(app.keeping.import(&request).await?))
+    Ok(HttpResponse::Accepted()
+        .json(change(&app, |app| async move { app.keeping.import(&request).await }).await?))
 }
 
 /// Writes a variant's files into a folder.
@@ -73,7 +78,8 @@ pub(super) async fn export(
     let request: ExportRequest = body(&bytes.0)?;
     let (model, variant) = name.into_inner();
     let registered = app.loads.resolve(&format!("{model}/{variant}"))?;
-    Ok(HttpResponse::Accepted().json(app.keeping.export(&registered, &request)?))
+    Ok(HttpResponse::Accepted()
+        .json(change(&app, |app| async move { app.keeping.export(&registered, &request) }).await?))
 }
 
 /// Reads everything that is kept again and compares digests.
@@ -85,7 +91,8 @@ pub(super) async fn export(
 #[post("/manage/v1/depot/verify")]
 pub(super) async fn verify(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: VerifyRequest = body(&bytes.0)?;
-    Ok(HttpResponse::Accepted().json(app.keeping.verify(&request).await?))
+    Ok(HttpResponse::Accepted()
+        .json(change(&app, |app| async move { app.keeping.verify(&request).await }).await?))
 }
 
 /// Models in a folder of the service's machine and all below it; nothing is taken in.

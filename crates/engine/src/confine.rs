@@ -1,0 +1,194 @@
+//! Takes away from an engine process whatever it does not need, before it reads a byte of a file that nobody
+//! trusts: descriptors that it was not given, all files but its own, the network, other programs and
+//! processes, and memory beyond its plan. What a kernel does not offer is left out, and told.
+//!
+//! This must be done while the process has one thread: what is taken from a thread is taken from those that
+//! it starts, and from no others.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use landlock::{
+    ABI, Access, AccessFs, AccessNet, PathBeneath, PathFd, Ruleset, RulesetAttr,
+    RulesetCreatedAttr, RulesetStatus, Scope,
+};
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use seccompiler::{
+    SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule,
+};
+
+/// Files of the system that a process looks at for time zone, processors and their groups.
+const SYSTEM: [&str; 5] = [
+    "/etc/localtime",
+    "/usr/share/zoneinfo",
+    "/proc/self",
+    "/sys/fs/cgroup",
+    "/sys/devices/system/cpu",
+];
+/// What may be taken away is asked of this and of all earlier kernels.
+const NEWEST: ABI = ABI::V6;
+/// Files that a process may have open.
+const MOST_FILES: u64 = 256;
+
+/// What a process may use.
+#[derive(Debug, Clone, Default)]
+pub struct Allowed {
+    /// Files that it may read.
+    pub files: Vec<PathBuf>,
+    /// Most address space, in bytes.
+    pub memory: Option<u64>,
+}
+
+/// What was taken away, in words for people.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Confined {
+    /// What holds now.
+    pub holds: Vec<String>,
+    /// What this kernel does not offer.
+    pub missing: Vec<String>,
+}
+
+/// Closes all descriptors but the three standard ones.
+pub fn close_inherited() {
+    let Ok(entries) = std::fs::read_dir("/proc/self/fd") else {
+        return;
+    };
+    let numbers: Vec<i32> =
+        entries.filter_map(|entry| entry.ok()?.file_name().to_str()?.parse().ok()).collect();
+    // The listing's own is closed already, and closing it again does no harm.
+    for number in numbers.into_iter().filter(|number| *number > 2) {
+        let _ = nix::unistd::close(number);
+    }
+}
+
+/// Takes everything away but what is allowed.
+///
+/// # Errors
+/// The kernel offers it, and refused it all the same.
+pub fn confine(allowed: &Allowed) -> Result<Confined, String> {
+    let (mut holds, mut missing) = (Vec::new(), Vec::new());
+    limits(allowed.memory)?;
+    holds.push(match allowed.memory {
+        Some(bytes) => format!("{} MiB of address space", bytes >> 20),
+        None => "no limit on address space".to_owned(),
+    });
+    match files(&allowed.files)? {
+        RulesetStatus::FullyEnforced => holds.push("only its own files, no network".to_owned()),
+        RulesetStatus::PartiallyEnforced => {
+            holds.push("only its own files".to_owned());
+            missing.push("all of Landlock (Linux 6.12)".to_owned());
+        }
+        RulesetStatus::NotEnforced => missing.push("Landlock (Linux 5.13)".to_owned()),
+    }
+    if calls()? {
+        holds.push("no sockets, programs or other processes".to_owned());
+    } else {
+        missing.push("seccomp for this processor".to_owned());
+    }
+    Ok(Confined { holds, missing })
+}
+
+fn limits(memory: Option<u64>) -> Result<(), String> {
+    let set = |resource: Resource, most: u64| {
+        let Rlimit { maximum, .. } = getrlimit(resource);
+        let most = maximum.map_or(most, |maximum| maximum.min(most));
+        let limit = Rlimit { current: Some(most), maximum: Some(most) };
+        setrlimit(resource, limit).map_err(|error| format!("limits cannot be set: {error}"))
+    };
+    set(Resource::Core, 0)?;
+    set(Resource::Nofile, MOST_FILES)?;
+    memory.map_or(Ok(()), |memory| set(Resource::As, memory))
+}
+
+/// Landlock: files by what they are, not by their names.
+fn files(own: &[PathBuf]) -> Result<RulesetStatus, String> {
+    let told = |error: landlock::RulesetError| format!("Landlock: {error}");
+    let read = AccessFs::from_read(NEWEST);
+    let mut rules = Ruleset::default()
+        .handle_access(AccessFs::from_all(NEWEST))
+        .and_then(|rules| rules.handle_access(AccessNet::from_all(NEWEST)))
+        .and_then(|rules| rules.scope(Scope::from_all(NEWEST)))
+        .and_then(Ruleset::create)
+        .map_err(told)?;
+    let system = SYSTEM.iter().map(Path::new);
+    for path in own.iter().map(PathBuf::as_path).chain(system) {
+        // What is not there cannot be read either.
+        let Ok(opened) = PathFd::new(path) else { continue };
+        let access = if path.is_dir() { read } else { read & AccessFs::from_file(NEWEST) };
+        rules = rules.add_rule(PathBeneath::new(opened, access)).map_err(told)?;
+    }
+    Ok(rules.restrict_self().map_err(told)?.ruleset)
+}
+
+/// Seccomp: calls that an engine never makes are refused. Returns whether the processor is known.
+fn calls() -> Result<bool, String> {
+    let Ok(processor) = std::env::consts::ARCH.try_into() else {
+        return Ok(false);
+    };
+    let told = |error: seccompiler::BackendError| format!("seccomp: {error}");
+    let mut refused: BTreeMap<i64, Vec<SeccompRule>> =
+        never().into_iter().map(|call| (call, Vec::new())).collect();
+    // Threads are started by `clone`; whatever it starts that is no thread is another process.
+    let is_thread = u64::from(libc::CLONE_THREAD.unsigned_abs());
+    let condition =
+        SeccompCondition::new(0, SeccompCmpArgLen::Dword, SeccompCmpOp::MaskedEq(is_thread), 0);
+    let rule = SeccompRule::new(vec![condition.map_err(told)?]).map_err(told)?;
+    refused.insert(libc::SYS_clone, vec![rule]);
+    let refuse = |rules, error: i32| {
+        let action = SeccompAction::Errno(error.unsigned_abs());
+        let filter = SeccompFilter::new(rules, SeccompAction::Allow, action, processor);
+        let program: seccompiler::BpfProgram = filter.and_then(TryInto::try_into).map_err(told)?;
+        seccompiler::apply_filter(&program).map_err(|error| format!("seccomp: {error}"))
+    };
+    refuse(refused, libc::EPERM)?;
+    // Its flags stand in memory, where no filter looks: the C library asks `clone` instead.
+    refuse(BTreeMap::from([(libc::SYS_clone3, Vec::new())]), libc::ENOSYS)?;
+    Ok(true)
+}
+
+/// Calls that an engine never makes: the network, other programs, other processes, the system.
+fn never() -> Vec<i64> {
+    let mut never = vec![
+        libc::SYS_socket,
+        libc::SYS_socketpair,
+        libc::SYS_connect,
+        libc::SYS_bind,
+        libc::SYS_listen,
+        libc::SYS_accept,
+        libc::SYS_accept4,
+        libc::SYS_execve,
+        libc::SYS_execveat,
+        libc::SYS_ptrace,
+        libc::SYS_process_vm_readv,
+        libc::SYS_process_vm_writev,
+        libc::SYS_pidfd_open,
+        libc::SYS_pidfd_getfd,
+        libc::SYS_pidfd_send_signal,
+        libc::SYS_kill,
+        libc::SYS_tkill,
+        libc::SYS_unshare,
+        libc::SYS_setns,
+        libc::SYS_mount,
+        libc::SYS_umount2,
+        libc::SYS_pivot_root,
+        libc::SYS_chroot,
+        libc::SYS_bpf,
+        libc::SYS_perf_event_open,
+        libc::SYS_io_uring_setup,
+        libc::SYS_userfaultfd,
+        libc::SYS_keyctl,
+        libc::SYS_add_key,
+        libc::SYS_request_key,
+        libc::SYS_init_module,
+        libc::SYS_finit_module,
+        libc::SYS_kexec_load,
+        libc::SYS_reboot,
+        libc::SYS_swapon,
+        libc::SYS_settimeofday,
+        libc::SYS_clock_settime,
+        libc::SYS_open_by_handle_at,
+    ];
+    #[cfg(target_arch = "x86_64")]
+    never.extend([libc::SYS_fork, libc::SYS_vfork]);
+    never
+}
