@@ -60,7 +60,7 @@ impl Link {
             parts: Vec::new(),
             memory: None,
         };
-        write_frame(&stream, &ToEngine::Load(order)).expect("the engine listens");
+        write_frame(&stream, &ToEngine::Load(Box::new(order))).expect("the engine listens");
         let mut link = Self {
             stream,
             engine,

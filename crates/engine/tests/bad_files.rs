@@ -64,7 +64,7 @@ fn serve(path: &Path) -> &'static str {
         parts: Vec::new(),
         memory: None,
     };
-    write_frame(&ours, &ToEngine::Load(order)).unwrap();
+    write_frame(&ours, &ToEngine::Load(Box::new(order))).unwrap();
     let message = json!({"role": "user", "content": "seed"});
     let messages = vec![message.as_object().unwrap().clone()];
     let prompt = Prompt::Chat { messages, tools: None };

@@ -1,6 +1,12 @@
 //! What a confined process cannot do any more. It cannot be undone, so it is tried in a process of its own: this
 //! test starts itself again.
 
+#![expect(
+    clippy::unwrap_used,
+    clippy::print_stdout,
+    reason = "a test that panics has failed, and the process that started this one reads what it prints"
+)]
+
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;

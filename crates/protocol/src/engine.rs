@@ -33,7 +33,7 @@ pub const CALL_BYTES: usize = 8;
 #[serde(tag = "say", rename_all = "snake_case")]
 pub enum ToEngine {
     /// First frame: load this.
-    Load(LoadOrder),
+    Load(Box<LoadOrder>),
     /// Answer this call.
     Call(Box<CallOrder>),
     /// Make embeddings.

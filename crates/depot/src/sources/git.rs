@@ -390,7 +390,7 @@ impl Repository {
                     self.error(format!("it sends to {to} for a large file, which is not safe"))
                 );
             }
-            let sha256 = pointer.oid.parse().map_err(|error| self.error(format!("{error}")))?;
+            let sha256 = pointer.oid.parse().map_err(|error: String| self.error(error))?;
             let passed = header.iter().filter(|(name, _)| {
                 PASSED_HEADERS.iter().any(|passed| name.eq_ignore_ascii_case(passed))
             });

@@ -160,7 +160,7 @@ impl Manifest {
             Ok(manifest) if manifest.files.is_empty() => {
                 ReadManifest::NotUnderstood("its manifest names no files".to_owned())
             }
-            Ok(manifest) => ReadManifest::Understood(manifest),
+            Ok(manifest) => ReadManifest::Understood(Box::new(manifest)),
             Err(error) => {
                 ReadManifest::NotUnderstood(format!("its manifest is not understood: {error}"))
             }
@@ -183,7 +183,7 @@ struct AnyVersion {
 
 /// What a variant's folder says of itself.
 pub(super) enum ReadManifest {
-    Understood(Manifest),
+    Understood(Box<Manifest>),
     /// There is none.
     Absent,
     /// There is one, with the reason why it is not understood.

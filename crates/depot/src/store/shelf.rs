@@ -67,7 +67,7 @@ impl Shelf {
                 if manifest.name != name {
                     self.misnamed.push(name.clone());
                 }
-                self.variants.push(Manifest { name, ..manifest });
+                self.variants.push(Manifest { name, ..*manifest });
             }
             ReadManifest::Absent => self.set_aside(model, folder, "it has no manifest"),
             ReadManifest::NotUnderstood(why) => self.set_aside(model, folder, &why),

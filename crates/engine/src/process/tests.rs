@@ -48,7 +48,7 @@ impl Link {
             memory: None,
         };
         assert!(matches!(link.read(), FromEngine::Hello { version: LINK_VERSION }));
-        link.say(&ToEngine::Load(order));
+        link.say(&ToEngine::Load(Box::new(order)));
         link
     }
 

@@ -307,7 +307,7 @@ impl EngineProcess {
         let next_call = Arc::new(AtomicU64::new(1));
         let link = EngineLink { calls, out, next_call, silence: Arc::clone(&silence) };
         // The receiver is held by the task below.
-        let frame = encode_frame(&ToEngine::Load(order)).map_err(io::Error::other)?;
+        let frame = encode_frame(&ToEngine::Load(Box::new(order))).map_err(io::Error::other)?;
         let _ = link.out.send(frame.into());
         let stream = UnixStream::from_std(ours)?;
         tokio::spawn(attend(

@@ -149,7 +149,7 @@ mod tests {
     #[test]
     fn a_key_file_that_others_can_read_is_empty_or_a_link_is_refused() {
         let folder = tempfile::tempdir().unwrap();
-        drop(OperatorKey::open(folder.path()).unwrap());
+        let _ = OperatorKey::open(folder.path()).unwrap();
         let path = key_file(folder.path());
         for mode in [0o640, 0o604, 0o666] {
             fs::set_permissions(&path, Permissions::from_mode(mode)).unwrap();
