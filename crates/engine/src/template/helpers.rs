@@ -1,11 +1,13 @@
 //! What published templates expect of their host.
 
 use minijinja::value::{Kwargs, Value, ValueKind};
-use minijinja::{Environment, Error, ErrorKind};
+use minijinja::{Environment, Error, ErrorKind, State};
 use serde::Serialize;
 
+use super::bounds::{self, BoundedBytes};
+
 pub(super) fn add_to(environment: &mut Environment<'_>) {
-    environment.set_unknown_method_callback(minijinja_contrib::pycompat::unknown_method_callback);
+    environment.set_unknown_method_callback(bounds::method);
     environment.add_function("raise_exception", |message: String| -> Result<Value, Error> {
         Err(Error::new(ErrorKind::InvalidOperation, message))
     });
@@ -28,12 +30,12 @@ fn strftime_now(format: &str) -> Result<String, Error> {
 }
 
 /// Plain JSON: ", " and ": " between items, keys in their order, nothing escaped for HTML.
-fn to_json(value: &Value, options: Kwargs) -> Result<Value, Error> {
+fn to_json(state: &State<'_, '_>, value: &Value, options: Kwargs) -> Result<Value, Error> {
     let indent: Option<usize> = options.get("indent")?;
     let failed = |error: serde_json::Error| {
         Error::new(ErrorKind::BadSerialization, format!("cannot write JSON: {error}"))
     };
-    let mut out = Vec::new();
+    let mut out = BoundedBytes::new(bounds::left(state));
     match indent {
         Some(width) => {
             let spaces = " ".repeat(width.min(16));
@@ -46,7 +48,7 @@ fn to_json(value: &Value, options: Kwargs) -> Result<Value, Error> {
             value.serialize(&mut writer).map_err(failed)?;
         }
     }
-    Ok(Value::from_safe_string(String::from_utf8_lossy(&out).into_owned()))
+    Ok(Value::from_safe_string(String::from_utf8_lossy(&out.bytes).into_owned()))
 }
 
 struct Spaced;

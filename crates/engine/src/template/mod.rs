@@ -4,6 +4,7 @@
 //! output. Nor is a visitor's text: control tokens written out in it are carried through rendering
 //! under a disguise, so that only the template's own become tokens.
 
+mod bounds;
 mod disguise;
 mod helpers;
 
@@ -14,6 +15,7 @@ use serde_json::Map;
 use thiserror::Error;
 
 use crate::tokenizer::{TokenKind, Vocabulary};
+use bounds::BoundedBytes;
 use disguise::Disguise;
 
 /// Steps a rendering may take: some thousand messages of a usual template. Memory that it takes
@@ -135,28 +137,11 @@ fn compile(source: &str) -> Result<Environment<'static>, String> {
 fn render(environment: &Environment<'_>, context: Value) -> Result<String, TemplateError> {
     let template =
         environment.get_template("chat").map_err(|error| TemplateError(in_words(&error)))?;
-    let mut output = Bounded(Vec::new());
+    let mut output = BoundedBytes::new(MAX_OUTPUT);
     template
         .render_captured_to(context, &mut output)
         .map_err(|error| TemplateError(in_words(&error)))?;
-    Ok(String::from_utf8_lossy(&output.0).into_owned())
-}
-
-/// Takes output up to the limit.
-struct Bounded(Vec<u8>);
-
-impl std::io::Write for Bounded {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        if self.0.len() + bytes.len() > MAX_OUTPUT {
-            return Err(std::io::Error::other(format!("more than {MAX_OUTPUT} bytes of output")));
-        }
-        self.0.extend_from_slice(bytes);
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        Ok(())
-    }
+    Ok(String::from_utf8_lossy(&output.bytes).into_owned())
 }
 
 /// The error with its line, and without the path of a file that is none.

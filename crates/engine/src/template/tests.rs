@@ -78,6 +78,37 @@ fn hostile_templates_end_with_an_error_that_names_the_line() {
     assert!(template.defect().is_some(), "ten thousand nested blocks are refused");
 }
 
+/// What each would build, were it let: 3 GB, or more than there is.
+#[test]
+fn what_a_helper_builds_is_bounded_before_it_is_built() {
+    let nested = "{% set a=[0]*1000 %}{% set a=[a]*1000 %}{% set a=[a]*1000 %}";
+    let long = "{% set x='x'*1000000 %}";
+    let mut checked = 0;
+    for source in [
+        format!("{nested}{{{{ a|tojson }}}}"),
+        format!("{nested}{{{{ a|tojson(indent=4) }}}}"),
+        format!("{nested}{{{{ ', '.join(a) }}}}"),
+        format!("{nested}{{{{ '{{}}'.format(a) }}}}"),
+        format!("{long}{{{{ x.replace('x', x) }}}}"),
+        format!("{long}{{{{ x.replace('', x) }}}}"),
+        format!("{long}{{{{ ''.join([x]*100000) }}}}"),
+        format!("{long}{{{{ x.split('x')|length }}}}"),
+        format!("{long}{{{{ ('{{}}'*10000).format(x) }}}}"),
+        "{{ '{:999999999}'.format(1) }}".to_owned(),
+        "{{ '{:{w}}'.format(1, w=999999999) }}".to_owned(),
+    ] {
+        let environment = compile(&source).unwrap();
+        let error = render(&environment, context! {}).expect_err(&source).to_string();
+        assert!(error.contains("line 1 of the template"), "{source}: {error}");
+        checked += 1;
+    }
+    assert_eq!(checked, 11);
+    let usual = "{{ ', '.join(['a', 1]) }} {{ 'a-b'.replace('-', '+') }} {{ '{:>4}'.format(7) }}\
+                 {{ 'a b'.split() }}{{ 'a-b'.split('-') }}";
+    let rendered = render(&compile(usual).unwrap(), context! {}).unwrap();
+    assert_eq!(rendered, "a, 1 a+b    7['a', 'b']['a', 'b']");
+}
+
 #[test]
 fn golden_templates_render_as_the_original_language_does() {
     let cases = std::fs::read(golden("templates/cases.json")).unwrap();
