@@ -41,8 +41,6 @@ const HOLDS: u32 = 3;
 pub(crate) struct Table {
     /// The number of the place that holds the baton, plus one; nobody where 0.
     holder: AtomicU32,
-    /// Places that wait.
-    waiting: AtomicU32,
     /// The run of whoever computed last.
     last_run: AtomicU64,
     places: [Place; PLACES],
@@ -81,20 +79,36 @@ impl Table {
         next(waiting, QUANTUM_NS)
     }
 
-    /// Gives the baton to the next one, or to nobody.
-    fn hand_on(&self) {
-        if let Some(at) = self.next() {
-            self.holder.store(number(at), SeqCst);
-            self.call(at);
-            return;
+    /// Gives the baton of a place to the next one, or to nobody. Nothing happens where that place does not
+    /// have it any more.
+    fn hand_on(&self, from: usize) {
+        let mut holder = number(from);
+        loop {
+            let next = self.next();
+            let then = next.map_or(0, number);
+            if self.holder.compare_exchange(holder, then, SeqCst, SeqCst).is_err() {
+                return;
+            }
+            holder = then;
+            match next {
+                // Its process may have ended between being chosen and having it: then it goes on.
+                Some(at) if self.is_away(at) => {}
+                Some(at) => return self.call(at),
+                // Somebody may have begun to wait in between, and seen a holder still.
+                None if self.next().is_none() => return,
+                None => {}
+            }
         }
-        self.holder.store(0, SeqCst);
-        // Somebody may have begun to wait in between, and seen a holder still.
-        if let Some(at) = self.next()
-            && self.holder.compare_exchange(0, number(at), SeqCst, SeqCst).is_ok()
-        {
-            self.call(at);
-        }
+    }
+
+    /// Whether a place neither waits nor computes.
+    fn is_away(&self, at: usize) -> bool {
+        self.places[at].state.load(SeqCst) == AWAY
+    }
+
+    /// Whether somebody waits.
+    fn is_wanted(&self) -> bool {
+        (0..PLACES).any(|at| self.contender(at).is_some())
     }
 
     fn call(&self, at: usize) {
@@ -189,13 +203,9 @@ impl Board {
             return;
         };
         let place = &table.places[at];
-        let state = place.state.swap(AWAY, SeqCst);
-        if matches!(state, WAITS_WITH_ANSWERS | WAITS_WITH_PROMPTS) {
-            table.waiting.fetch_sub(1, SeqCst);
-        }
-        if table.holder.load(SeqCst) == number(at) {
-            table.hand_on();
-        }
+        // In this order: whoever chooses it now sees that it is away, or is seen to have chosen it.
+        place.state.store(AWAY, SeqCst);
+        table.hand_on(at);
         place.pid.store(0, SeqCst);
     }
 
@@ -266,8 +276,9 @@ impl Baton {
             Work::Answers => WAITS_WITH_ANSWERS,
             Work::Prompts => WAITS_WITH_PROMPTS,
         };
-        table.waiting.fetch_add(1, SeqCst);
         place.state.store(state, SeqCst);
+        // Who had it when this one looked last, without computing or waiting.
+        let mut idle = None;
         loop {
             let bell = place.bell.load(SeqCst);
             // It lies there, or was given to us.
@@ -275,12 +286,19 @@ impl Baton {
             if taken.is_ok() || taken == Err(own) {
                 break;
             }
+            // A process that was killed in the middle of taking it or of passing it on leaves it with a place
+            // that does neither. Seen twice, somebody else may have it.
+            let seen = taken.err().filter(|&holder| is_left(table, holder));
+            if seen.is_some() && seen == idle {
+                let _ = table.holder.compare_exchange(seen.unwrap_or(0), 0, SeqCst, SeqCst);
+                continue;
+            }
+            idle = seen;
             let timeout = LOOK_AGAIN.try_into().ok();
             // Woken, called before it slept, or after a while: it looks again in any case.
             let _ = futex::wait(&place.bell, futex::Flags::empty(), bell, timeout.as_ref());
         }
         place.state.store(HOLDS, SeqCst);
-        table.waiting.fetch_sub(1, SeqCst);
         place.waited.fetch_add(nanoseconds(begun.elapsed()), SeqCst);
         self.since.set(Some(Instant::now()));
     }
@@ -291,7 +309,7 @@ impl Baton {
             self.count();
             self.since.set(None);
             self.place().state.store(AWAY, SeqCst);
-            self.table().hand_on();
+            self.table().hand_on(self.at);
         }
     }
 
@@ -314,7 +332,7 @@ impl Baton {
         // Also where nobody waits: whoever comes next is placed by what was counted.
         self.count();
         let table = self.table();
-        if table.waiting.load(SeqCst) == 0 {
+        if !table.is_wanted() {
             return;
         }
         let own = Contender { run: self.place().run.load(SeqCst), work: self.work.get() };
@@ -324,14 +342,14 @@ impl Baton {
         }
         self.since.set(None);
         self.place().state.store(AWAY, SeqCst);
-        table.hand_on();
+        table.hand_on(self.at);
         self.wait();
     }
 
     /// Whether somebody else waits.
     #[must_use]
     pub fn is_wanted(&self) -> bool {
-        self.table().waiting.load(SeqCst) > 0
+        self.table().is_wanted()
     }
 
     /// Time it waited for the baton so far.
@@ -345,7 +363,7 @@ impl Baton {
             let (place, held) = (self.place(), nanoseconds(since.elapsed()));
             place.computed.fetch_add(held, SeqCst);
             let grown = growth(held, place.share.load(SeqCst));
-            let run = place.run.fetch_add(grown, SeqCst) + grown;
+            let run = place.run.fetch_add(grown, SeqCst).wrapping_add(grown);
             self.table().last_run.fetch_max(run, SeqCst);
         }
     }
@@ -356,6 +374,14 @@ impl Drop for Baton {
         self.release();
         self.place().pid.store(0, SeqCst);
     }
+}
+
+/// Whether the baton is with a place that nobody has, or that neither waits nor computes.
+fn is_left(table: &Table, holder: u32) -> bool {
+    usize::try_from(holder)
+        .ok()
+        .and_then(|holder| holder.checked_sub(1))
+        .is_none_or(|at| at >= PLACES || table.is_away(at))
 }
 
 fn nanoseconds(duration: Duration) -> u64 {

@@ -46,7 +46,10 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
     warnings.extend(template.defect().map(|defect| format!("chat template: {defect}")));
     let sample = (!shape.encoder).then(|| sample(&template, None));
     let mut serves = Vec::new();
-    if let Some(Ok(sample)) = &sample {
+    // Without a template it was made to go on, not to converse.
+    if source.is_some()
+        && let Some(Ok(sample)) = &sample
+    {
         serves.push("chat");
         if sample != &self::sample(&template, Some(&[tool()])).unwrap_or_else(|_| sample.clone()) {
             serves.push("tool calls");
@@ -243,6 +246,7 @@ mod tests {
     fn a_file_without_a_template_says_how_conversations_are_written() {
         let facts = facts("golden/own/yarn.gguf");
         assert!(!facts.has_template);
+        assert_eq!(facts.serves, ["completion"], "it was not made for conversations");
         assert!(facts.warnings.iter().any(|warning| warning.contains(Template::FALLBACK_IN_WORDS)));
         assert!(facts.sample.unwrap().contains("user: When do I sow Moonhook bean?"));
     }

@@ -113,7 +113,6 @@ fn a_holder_that_is_gone_is_forgotten_and_the_baton_goes_on() {
     holder.take(Work::Answers);
     board.table().places[1].pid.store(9, SeqCst);
     board.table().places[1].state.store(WAITS_WITH_PROMPTS, SeqCst);
-    board.table().waiting.fetch_add(1, SeqCst);
     assert!(holder.is_wanted());
     board.forget(9);
     assert!(!holder.is_wanted());
@@ -173,4 +172,21 @@ fn who_computed_alone_does_not_pay_for_it_when_another_comes() {
         });
         assert!((0.25..0.75).contains(&share), "{share} of a second instead of a half");
     }
+}
+
+#[test]
+fn a_baton_that_was_given_to_one_that_died_goes_on() {
+    let board = Board::create().unwrap();
+    let gone = board.join(1, 100).unwrap();
+    // Killed between being chosen and being woken: whoever passed it on wrote it down after it was forgotten.
+    board.forget(1);
+    board.table().holder.store(number(gone.at), SeqCst);
+    let baton = board.join(2, 100).unwrap();
+    let (told, taken) = std::sync::mpsc::channel();
+    thread::spawn(move || {
+        baton.take(Work::Answers);
+        told.send(()).unwrap();
+    });
+    let found = taken.recv_timeout(Duration::from_secs(30));
+    assert_eq!(found, Ok(()), "nobody computes any more");
 }
