@@ -19,8 +19,13 @@ pub struct AnswerOptions {
     /// Keep the likeliest tokens that together reach this share.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub top_p: Option<f32>,
-    /// Keep this many of the likeliest tokens; 0 keeps all.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    /// Keep this many of the likeliest tokens; 0 or -1 keeps all.
+    #[serde(
+        default,
+        deserialize_with = "crate::usual::limit",
+        skip_serializing_if = "Option::is_none"
+    )]
+    #[schema(value_type = Option<i64>, minimum = -1)]
     pub top_k: Option<u32>,
     /// Keep tokens that are at least this share as likely as the likeliest.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -39,13 +44,28 @@ pub struct AnswerOptions {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logit_bias: Option<BTreeMap<u32, f32>>,
     /// Makes drawing repeatable.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(
+        default,
+        deserialize_with = "crate::usual::seed",
+        skip_serializing_if = "Option::is_none"
+    )]
+    #[schema(value_type = Option<i64>)]
     pub seed: Option<u64>,
-    /// Most tokens of the answer.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    /// Most tokens of the answer; -1 is as many as there is room for.
+    #[serde(
+        default,
+        deserialize_with = "crate::usual::limit",
+        skip_serializing_if = "Option::is_none"
+    )]
+    #[schema(value_type = Option<i64>, minimum = -1)]
     pub max_tokens: Option<u32>,
     /// The protocol's newer name of `max_tokens`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(
+        default,
+        deserialize_with = "crate::usual::limit",
+        skip_serializing_if = "Option::is_none"
+    )]
+    #[schema(value_type = Option<i64>, minimum = -1)]
     pub max_completion_tokens: Option<u32>,
     /// Texts that end the answer; they are not part of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -121,7 +141,8 @@ impl StopTexts {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StreamOptions {
     /// A last chunk with the token counts.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "crate::usual::yes")]
+    #[schema(value_type = Option<bool>)]
     pub include_usage: bool,
 }
 

@@ -64,6 +64,9 @@ pub struct Problem {
     /// When to come again, in seconds, where that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retry_after_seconds: Option<u32>,
+    /// The field of the request that is at fault, where it is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub field: Option<String>,
     /// The HTTP status, repeated as the standard asks.
     pub status: u16,
 }
@@ -94,8 +97,16 @@ impl Problem {
             way_out: None,
             ways: Vec::new(),
             retry_after_seconds: None,
+            field: None,
             status: kind.status(),
         }
+    }
+
+    /// Adds which field is at fault.
+    #[must_use]
+    pub fn at_field(mut self, field: impl Into<String>) -> Self {
+        self.field = Some(field.into());
+        self
     }
 
     /// Adds when to come again.

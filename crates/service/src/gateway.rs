@@ -120,7 +120,8 @@ impl Gateway {
         call.asks(caller_of(user), CallPriority::default());
         if inputs.is_empty() || inputs.len() > MAX_INPUTS {
             let what = format!("`input` has {} entries; from 1 to {MAX_INPUTS}", inputs.len());
-            return Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what));
+            let problem = Problem::new(ProblemKind::Invalid, "field_out_of_range", what);
+            return Err(problem.at_field("input"));
         }
         let order = EmbedOrder { call: 0, inputs };
         fits(&ToEngine::Embed(order.clone()))?;

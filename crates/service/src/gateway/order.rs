@@ -21,14 +21,15 @@ pub(super) fn deadline(seconds: f64) -> Result<Duration, Problem> {
     let wait = Duration::try_from_secs_f64(seconds).ok().filter(|wait| !wait.is_zero());
     wait.ok_or_else(|| {
         let what = format!("`wait_seconds` is {seconds}; write more than 0");
-        Problem::new(ProblemKind::Invalid, "field_out_of_range", what)
+        Problem::new(ProblemKind::Invalid, "field_out_of_range", what).at_field("wait_seconds")
     })
 }
 
 /// The engine's order from the protocol's options; names the first field that is out of range.
 pub(super) fn order(question: Question, options: AnswerOptions) -> Result<CallOrder, Problem> {
     let invalid = |field: &str, what: String| {
-        Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", format!("`{field}` {what}")))
+        let what = format!("`{field}` {what}");
+        Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what).at_field(field))
     };
     let answers = options.n.unwrap_or(1);
     if !(1..=MAX_ANSWERS).contains(&answers) {
@@ -44,7 +45,7 @@ pub(super) fn order(question: Question, options: AnswerOptions) -> Result<CallOr
             return Ok(value);
         }
         let what = format!("`{field}` is {value}; from {least} to {most}");
-        Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what))
+        Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what).at_field(field))
     };
     let logit_bias: Vec<(u32, f32)> = options.logit_bias.into_iter().flatten().collect();
     for (_, bias) in &logit_bias {

@@ -26,7 +26,7 @@ pub(super) struct CallsQuery {
 #[utoipa::path(
     tag = "service",
     params(CallsQuery),
-    responses((status = 200, body = Vec<CallRecord>), (status = "default", body = Problem))
+    responses((status = 200, body = Vec<CallRecord>), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[get("/manage/v1/calls")]
 pub(super) async fn latest(
@@ -52,7 +52,7 @@ pub(super) async fn running(app: web::Data<App>) -> HttpResponse {
 #[utoipa::path(
     tag = "service",
     params(("id" = Uuid, Path, description = "The call")),
-    responses((status = 204), (status = "default", body = Problem))
+    responses((status = 204), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[delete("/manage/v1/calls/{id}")]
 pub(super) async fn end(

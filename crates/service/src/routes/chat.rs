@@ -46,9 +46,11 @@ pub(super) async fn complete_chat(
 
 /// The conversation as the template gets it.
 fn question(head: &ChatHead) -> Result<Question, Problem> {
-    let invalid = |code: &str, detail: &str| Err(Problem::new(ProblemKind::Invalid, code, detail));
+    let invalid = |field: &str, code: &str, detail: &str| {
+        Err(Problem::new(ProblemKind::Invalid, code, detail).at_field(field))
+    };
     if head.messages.is_empty() {
-        return invalid("messages_empty", "`messages` is empty");
+        return invalid("messages", "messages_empty", "`messages` is empty");
     }
     let of_messages = head.messages.iter().flat_map(|message| message.rest.values());
     check_values(of_messages).map_err(|error| too_much("messages", error))?;
@@ -57,7 +59,8 @@ fn question(head: &ChatHead) -> Result<Question, Problem> {
         (true, alternatives) => Some(alternatives.unwrap_or(0)),
         (false, None | Some(0)) => None,
         (false, Some(_)) => {
-            return invalid("field_out_of_range", "`top_logprobs` needs `logprobs` to be true");
+            let detail = "`top_logprobs` needs `logprobs` to be true";
+            return invalid("top_logprobs", "field_out_of_range", detail);
         }
     };
     let message = |(at, message): (usize, &ChatMessage)| {
@@ -86,15 +89,18 @@ fn whole_text(message: usize, content: &Content) -> Result<Content, Problem> {
         match (kind, part.get("text").and_then(Value::as_str)) {
             ("text", Some(text)) => whole.push_str(text),
             ("text", None) => {
-                let detail = format!("`messages[{message}].content[{at}]` has no `text`");
-                return Err(Problem::new(ProblemKind::Invalid, "part_without_text", detail));
+                let field = format!("messages[{message}].content[{at}]");
+                let detail = format!("`{field}` has no `text`");
+                return Err(
+                    Problem::new(ProblemKind::Invalid, "part_without_text", detail).at_field(field)
+                );
             }
             (other, _) => {
                 let other: String = other.chars().take(40).collect();
-                let detail = format!(
-                    "`messages[{message}].content[{at}]` is of type `{other}`; models here read text only"
-                );
+                let field = format!("messages[{message}].content[{at}]");
+                let detail = format!("`{field}` is of type `{other}`; models here read text only");
                 return Err(Problem::new(ProblemKind::Invalid, "part_not_supported", detail)
+                    .at_field(field)
                     .with_way_out("leave it out, or describe it in words"));
             }
         }
@@ -103,7 +109,8 @@ fn whole_text(message: usize, content: &Content) -> Result<Content, Problem> {
 }
 
 fn too_much(field: &str, error: TooMuch) -> Problem {
-    Problem::new(ProblemKind::Invalid, "field_too_large", format!("`{field}` {error}"))
+    let detail = format!("`{field}` {error}");
+    Problem::new(ProblemKind::Invalid, "field_too_large", detail).at_field(field)
 }
 
 async fn whole(mut answer: Answer) -> Result<ChatResponse, Problem> {

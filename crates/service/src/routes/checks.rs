@@ -12,7 +12,7 @@ use crate::checkup;
 #[utoipa::path(
     tag = "depot",
     request_body = CheckRequest,
-    responses((status = 200, body = CheckReport), (status = "default", body = Problem))
+    responses((status = 200, body = CheckReport), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/checks")]
 pub(super) async fn check(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {

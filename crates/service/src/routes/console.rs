@@ -27,7 +27,7 @@ fn fault(error: &std::io::Error) -> ManageError {
 #[utoipa::path(
     tag = "service",
     request_body = ConsoleLinkRequest,
-    responses((status = 201, body = ConsoleLink), (status = "default", body = Problem))
+    responses((status = 201, body = ConsoleLink), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/console/links")]
 pub(super) async fn link(

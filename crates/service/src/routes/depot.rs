@@ -55,7 +55,7 @@ pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
 /// What is in the depot and not understood by this version, with the reasons. It stays as it is.
 #[utoipa::path(
     tag = "depot",
-    responses((status = 200, body = Vec<NotUnderstood>), (status = "default", body = Problem))
+    responses((status = 200, body = Vec<NotUnderstood>), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[get("/manage/v1/not-understood")]
 pub(super) async fn not_understood(app: web::Data<App>) -> Result<HttpResponse, ManageError> {
@@ -66,7 +66,7 @@ pub(super) async fn not_understood(app: web::Data<App>) -> Result<HttpResponse, 
 #[utoipa::path(
     tag = "depot",
     request_body = RegisterRequest,
-    responses((status = 201, body = Variant), (status = "default", body = Problem))
+    responses((status = 201, body = Variant), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/depot/register")]
 pub(super) async fn register(
@@ -89,7 +89,7 @@ pub(super) async fn register(
 #[utoipa::path(
     tag = "depot",
     params(("model" = String, Path)),
-    responses((status = 200, body = Variant), (status = "default", body = Problem))
+    responses((status = 200, body = Variant), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[get("/manage/v1/depot/{model}")]
 pub(super) async fn inspect_model(
@@ -103,7 +103,7 @@ pub(super) async fn inspect_model(
 #[utoipa::path(
     tag = "depot",
     params(("model" = String, Path), ("variant" = String, Path)),
-    responses((status = 200, body = Variant), (status = "default", body = Problem))
+    responses((status = 200, body = Variant), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[get("/manage/v1/depot/{model}/{variant}")]
 pub(super) async fn inspect_variant(
@@ -132,7 +132,7 @@ fn resolve(app: &App, name: Named) -> Result<Arc<Registered>, ManageError> {
     tag = "depot",
     params(("model" = String, Path), ("variant" = String, Path)),
     request_body = RenameRequest,
-    responses((status = 200, body = Variant), (status = "default", body = Problem))
+    responses((status = 200, body = Variant), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/depot/{model}/{variant}/rename")]
 pub(super) async fn rename(
@@ -160,7 +160,7 @@ pub(super) struct RemoveQuery {
 #[utoipa::path(
     tag = "depot",
     params(("model" = String, Path), ("variant" = String, Path), RemoveQuery),
-    responses((status = 200, body = Removal), (status = "default", body = Problem))
+    responses((status = 200, body = Removal), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[delete("/manage/v1/depot/{model}/{variant}")]
 pub(super) async fn remove(

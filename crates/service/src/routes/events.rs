@@ -13,22 +13,29 @@ use tokio::time::sleep;
 use super::respond::ManageError;
 use super::{App, streaming};
 
-/// So many may listen at once: each is an open connection.
-const MOST_LISTENERS: usize = 256;
+/// So many may listen at once, where that many files may be open: each is a connection.
+const MOST_LISTENERS: u64 = 1024;
 /// The status is told no more often, however fast calls come and go.
 const TELL_EVERY: Duration = Duration::from_millis(100);
 
 /// The status as an event, written once for all who listen.
-#[derive(Default)]
 pub(crate) struct Events {
     written: watch::Sender<Bytes>,
     joined: Notify,
+    most: usize,
 }
 
 impl Events {
+    /// For at most a quarter of the files that may be open.
+    pub(crate) fn within(files: Option<u64>) -> Self {
+        let most = files.map_or(MOST_LISTENERS, |files| (files / 4).min(MOST_LISTENERS));
+        let most = usize::try_from(most).unwrap_or(usize::MAX);
+        Self { written: watch::Sender::default(), joined: Notify::new(), most }
+    }
+
     /// Listens from now on; nothing where too many do already.
     fn join(&self) -> Option<watch::Receiver<Bytes>> {
-        if self.written.receiver_count() >= MOST_LISTENERS {
+        if self.written.receiver_count() >= self.most {
             return None;
         }
         let listens = self.written.subscribe();
@@ -68,7 +75,7 @@ pub(crate) async fn write(app: web::Data<App>) {
 pub(super) async fn events(app: web::Data<App>) -> Result<HttpResponse, ManageError> {
     // What changes from here on is heard of, and what was before is told first.
     let listens = app.events.join().ok_or_else(|| {
-        let detail = format!("{MOST_LISTENERS} programs and pages listen to events already");
+        let detail = format!("{} programs and pages listen to events already", app.events.most);
         Problem::new(ProblemKind::Busy, "too_many_listeners", detail)
             .with_way_out("close some, or ask for the status now and then instead")
     })?;
@@ -85,4 +92,20 @@ pub(super) async fn events(app: web::Data<App>) -> Result<HttpResponse, ManageEr
         Some((Ok::<_, Infallible>(event), (None, listens)))
     });
     Ok(streaming::response(statuses))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn as_many_listen_as_there_are_files_for_and_no_more() {
+        let told = Events::within(Some(40));
+        let held: Vec<_> = (0..10).map_while(|_| told.join()).collect();
+        assert_eq!(held.len(), 10);
+        assert!(told.join().is_none(), "a quarter of the files is for listeners");
+        drop(held);
+        assert!(told.join().is_some());
+        assert_eq!(Events::within(None).most, 1024);
+    }
 }

@@ -24,7 +24,7 @@ pub(super) struct HistoryQuery {
 #[utoipa::path(
     tag = "service",
     params(HistoryQuery),
-    responses((status = 200, body = History), (status = "default", body = Problem))
+    responses((status = 200, body = History), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[get("/manage/v1/history")]
 pub(super) async fn history(

@@ -25,7 +25,7 @@ pub(super) async fn list_instances(app: web::Data<App>) -> HttpResponse {
 #[utoipa::path(
     tag = "instances",
     request_body = LoadRequest,
-    responses((status = 201, body = InstanceReport), (status = "default", body = Problem))
+    responses((status = 201, body = InstanceReport), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/instances")]
 pub(super) async fn load(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
@@ -38,7 +38,7 @@ pub(super) async fn load(app: web::Data<App>, bytes: Body) -> Result<HttpRespons
 #[utoipa::path(
     tag = "instances",
     params(("id" = Uuid, Path)),
-    responses((status = 200, body = InstanceReport), (status = "default", body = Problem))
+    responses((status = 200, body = InstanceReport), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/instances/{id}/again")]
 pub(super) async fn again(
@@ -62,7 +62,7 @@ pub(super) struct UnloadQuery {
 #[utoipa::path(
     tag = "instances",
     params(("id" = Uuid, Path), UnloadQuery),
-    responses((status = 204, description = "It is gone"), (status = "default", body = Problem))
+    responses((status = 204, description = "It is gone"), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[delete("/manage/v1/instances/{id}")]
 pub(super) async fn unload(
@@ -89,7 +89,7 @@ pub(super) struct WaitQuery {
 #[utoipa::path(
     tag = "instances",
     params(WaitQuery),
-    responses((status = 200, body = InstanceReport), (status = "default", body = Problem))
+    responses((status = 200, body = InstanceReport), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[get("/manage/v1/wait")]
 pub(super) async fn wait(

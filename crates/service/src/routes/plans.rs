@@ -11,7 +11,7 @@ use super::respond::{Body, ManageError, body};
 #[utoipa::path(
     tag = "instances",
     request_body = PlanRequest,
-    responses((status = 200, body = PlanReport), (status = "default", body = Problem))
+    responses((status = 200, body = PlanReport), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/plans")]
 pub(super) async fn plan(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {

@@ -19,7 +19,7 @@ pub(super) async fn list_pools(app: web::Data<App>) -> HttpResponse {
     tag = "pools",
     params(("name" = String, Path)),
     request_body = LimitRequest,
-    responses((status = 200, body = Pool), (status = "default", body = Problem))
+    responses((status = 200, body = Pool), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[put("/manage/v1/pools/{name}")]
 pub(super) async fn limit(

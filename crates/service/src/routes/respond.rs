@@ -104,7 +104,7 @@ pub(crate) fn error_body(problem: &Problem) -> ErrorBody {
             message,
             error_type: error_type.to_owned(),
             code: problem.code.clone(),
-            param: None,
+            param: problem.field.clone(),
         },
     }
 }
@@ -183,17 +183,18 @@ async fn read_body(mut payload: Payload, told: Option<usize>) -> Result<Body, Pr
 
 /// Reads a JSON body; the field at fault is named.
 pub(crate) fn body<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
-    let invalid = |place: &str, error: &serde_json::Error| {
+    let invalid = |field: Option<String>, error: &serde_json::Error| {
+        let place = field.as_ref().map_or_else(String::new, |field| format!("field `{field}`: "));
         let what = format!("the body is not understood: {place}{error}");
-        Problem::new(ProblemKind::Invalid, "body_invalid", what)
+        let problem = Problem::new(ProblemKind::Invalid, "body_invalid", what);
+        Problem { field, ..problem }
     };
     let mut reader = serde_json::Deserializer::from_slice(bytes);
     let read = serde_path_to_error::deserialize(&mut reader).map_err(|error| {
         let field = error.path().to_string();
-        let place = if field == "." { String::new() } else { format!("field `{field}`: ") };
-        invalid(&place, error.inner())
+        invalid(Some(field).filter(|field| field != "."), error.inner())
     })?;
-    reader.end().map_err(|error| invalid("", &error))?;
+    reader.end().map_err(|error| invalid(None, &error))?;
     Ok(read)
 }
 

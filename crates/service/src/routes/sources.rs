@@ -25,7 +25,7 @@ pub(super) async fn list_sources(app: web::Data<App>) -> HttpResponse {
 #[utoipa::path(
     tag = "sources",
     request_body = SourceRequest,
-    responses((status = 200, body = SourceReport), (status = "default", body = Problem))
+    responses((status = 200, body = SourceReport), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/sources")]
 pub(super) async fn add_source(
@@ -41,7 +41,7 @@ pub(super) async fn add_source(
 #[utoipa::path(
     tag = "sources",
     params(("name" = String, Path)),
-    responses((status = 200, body = SourceCheck), (status = "default", body = Problem))
+    responses((status = 200, body = SourceCheck), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/sources/{name}/check")]
 pub(super) async fn check_source(
@@ -55,7 +55,7 @@ pub(super) async fn check_source(
 #[utoipa::path(
     tag = "sources",
     params(("name" = String, Path)),
-    responses((status = 200, body = SourceReport), (status = "default", body = Problem))
+    responses((status = 200, body = SourceReport), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[delete("/manage/v1/sources/{name}")]
 pub(super) async fn remove_source(
@@ -81,7 +81,7 @@ pub(super) struct SearchQuery {
 #[utoipa::path(
     tag = "sources",
     params(SearchQuery),
-    responses((status = 200, body = SearchReport), (status = "default", body = Problem))
+    responses((status = 200, body = SearchReport), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[get("/manage/v1/search")]
 pub(super) async fn search(
@@ -96,7 +96,7 @@ pub(super) async fn search(
 #[utoipa::path(
     tag = "sources",
     request_body = PreviewRequest,
-    responses((status = 200, body = Preview), (status = "default", body = Problem))
+    responses((status = 200, body = Preview), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/preview")]
 pub(super) async fn preview(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
@@ -108,7 +108,7 @@ pub(super) async fn preview(app: web::Data<App>, bytes: Body) -> Result<HttpResp
 #[utoipa::path(
     tag = "transfers",
     request_body = PullRequest,
-    responses((status = 202, body = Transfer), (status = "default", body = Problem))
+    responses((status = 202, body = Transfer), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/depot/pull")]
 pub(super) async fn pull(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {

@@ -23,7 +23,7 @@ pub(super) async fn list_transfers(app: web::Data<App>) -> HttpResponse {
 #[utoipa::path(
     tag = "transfers",
     params(("id" = Uuid, Path)),
-    responses((status = 200, body = Transfer), (status = "default", body = Problem))
+    responses((status = 200, body = Transfer), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[get("/manage/v1/transfers/{id}")]
 pub(super) async fn transfer(
@@ -37,7 +37,7 @@ pub(super) async fn transfer(
 #[utoipa::path(
     tag = "transfers",
     params(("id" = Uuid, Path)),
-    responses((status = 200, body = Transfer), (status = "default", body = Problem))
+    responses((status = 200, body = Transfer), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[delete("/manage/v1/transfers/{id}")]
 pub(super) async fn cancel(
@@ -53,7 +53,7 @@ pub(super) async fn cancel(
 #[utoipa::path(
     tag = "transfers",
     request_body = ImportRequest,
-    responses((status = 202, body = Transfer), (status = "default", body = Problem))
+    responses((status = 202, body = Transfer), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/depot/import")]
 pub(super) async fn import(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
@@ -67,7 +67,7 @@ pub(super) async fn import(app: web::Data<App>, bytes: Body) -> Result<HttpRespo
     tag = "transfers",
     params(("model" = String, Path), ("variant" = String, Path)),
     request_body = ExportRequest,
-    responses((status = 202, body = Transfer), (status = "default", body = Problem))
+    responses((status = 202, body = Transfer), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/depot/{model}/{variant}/export")]
 pub(super) async fn export(
@@ -86,7 +86,7 @@ pub(super) async fn export(
 #[utoipa::path(
     tag = "transfers",
     request_body = VerifyRequest,
-    responses((status = 202, body = Transfer), (status = "default", body = Problem))
+    responses((status = 202, body = Transfer), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/depot/verify")]
 pub(super) async fn verify(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
@@ -99,7 +99,7 @@ pub(super) async fn verify(app: web::Data<App>, bytes: Body) -> Result<HttpRespo
 #[utoipa::path(
     tag = "depot",
     request_body = ScanRequest,
-    responses((status = 200, body = Vec<FoundModel>), (status = "default", body = Problem))
+    responses((status = 200, body = Vec<FoundModel>), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[post("/manage/v1/depot/scan")]
 pub(super) async fn scan(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
@@ -110,7 +110,7 @@ pub(super) async fn scan(app: web::Data<App>, bytes: Body) -> Result<HttpRespons
 /// What the depot takes of the disk.
 #[utoipa::path(
     tag = "depot",
-    responses((status = 200, body = DepotUsage), (status = "default", body = Problem))
+    responses((status = 200, body = DepotUsage), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[get("/manage/v1/usage")]
 pub(super) async fn usage(app: web::Data<App>) -> Result<HttpResponse, ManageError> {
