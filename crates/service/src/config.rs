@@ -32,6 +32,7 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_KERNELS", "loading.kernels"),
     ("DEFT_HEARTBEAT_SECONDS", "calls.heartbeat_seconds"),
     ("DEFT_QUEUE", "calls.queue"),
+    ("DEFT_CALLS_KEPT", "calls.kept"),
     ("DEFT_HANG_SECONDS", "loading.hang_seconds"),
     ("DEFT_GIVES_WAY_SECONDS", "loading.gives_way_seconds"),
     ("DEFT_CA_FILE", "fetching.ca_file"),
@@ -45,6 +46,7 @@ const NUMBERS: &[&str] = &[
     "loading.wait_seconds",
     "calls.heartbeat_seconds",
     "calls.queue",
+    "calls.kept",
     "loading.hang_seconds",
     "loading.gives_way_seconds",
     "fetching.stall_seconds",
@@ -121,6 +123,8 @@ pub struct CallsConfig {
     pub heartbeat_seconds: u64,
     /// Calls that may wait for each instance; more are refused, and told when to come again.
     pub queue: usize,
+    /// Records of calls that are kept; the oldest go first.
+    pub kept: u32,
 }
 
 /// Fetching from sources.
@@ -263,7 +267,7 @@ impl Default for Config {
                 hang_seconds: 60,
                 kernels: None,
             },
-            calls: CallsConfig { heartbeat_seconds: 5, queue: 256 },
+            calls: CallsConfig { heartbeat_seconds: 5, queue: 256, kept: 1_000_000 },
             fetching: FetchingConfig { ca_file: None, limit: None, stall_seconds: 30 },
             permission: PermissionConfig::default(),
         }

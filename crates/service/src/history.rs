@@ -13,7 +13,7 @@ use tokio::sync::watch;
 use uuid::Uuid;
 
 use crate::fleet::Fleet;
-use crate::records::history;
+use crate::records::{calls, history};
 
 /// Seconds between two samples: the shortest step.
 const EVERY: Duration = Duration::from_secs(Span::Hour.step_seconds() as u64);
@@ -42,6 +42,7 @@ pub(crate) async fn keep(
     node: Uuid,
     fleet: Fleet,
     machine: watch::Receiver<MachineReport>,
+    calls_kept: u32,
 ) {
     let mut counted = Counted::default();
     let mut waiting: VecDeque<Sample> = VecDeque::new();
@@ -66,6 +67,7 @@ pub(crate) async fn keep(
         if number % CLEAN_EVERY == 0 {
             // What could not be removed is removed next time.
             let _ = history::forget_old(&database, node, Utc::now()).await;
+            let _ = calls::forget_old(&database, node, calls_kept).await;
         }
     }
 }

@@ -137,7 +137,7 @@ pub async fn run(
     options: StartOptions,
     ready: impl FnOnce(&str),
 ) -> Result<(), RunError> {
-    descriptors::raise_limit();
+    let files = descriptors::raise_limit();
     let data_dir = &config.data_dir;
     let in_data_dir = |source| RunError::DataDir { path: data_dir.clone(), source };
     private_folder(data_dir, database::passing_group(&config)).map_err(in_data_dir)?;
@@ -151,7 +151,7 @@ pub async fn run(
         database = Database::open(&config) => database?,
         () = stop.wait() => return Ok(()),
     };
-    let start = Start { options, permission, listener, stop };
+    let start = Start { options, permission, listener, stop, files };
     let served = serve(&config, start, &database, &held, &address, ready).await;
     database.close().await;
     held.leave();
@@ -164,6 +164,8 @@ struct Start {
     permission: Permission,
     listener: TcpListener,
     stop: Stop,
+    /// How many files may be open, where that is limited.
+    files: Option<u64>,
 }
 
 async fn serve(
@@ -174,7 +176,7 @@ async fn serve(
     address: &str,
     ready: impl FnOnce(&str),
 ) -> Result<(), RunError> {
-    let Start { options, permission, listener, mut stop } = start;
+    let Start { options, permission, listener, mut stop, files } = start;
     let pool = &database.pool;
     let folder = config.data_dir.join("depot");
     let is_private = config.database.url.is_none();
@@ -203,7 +205,8 @@ async fn serve(
     let (fleet, mut fleet_ended) = Fleet::start(machine, rules);
     let metrics = Metrics::new();
     let vitals = watch_machine()?;
-    let history = history::keep(pool.clone(), node, fleet.clone(), vitals.clone());
+    let history =
+        history::keep(pool.clone(), node, fleet.clone(), vitals.clone(), config.calls.kept);
     let history = tokio::spawn(history);
     let (recorder, recording) = Recorder::start(pool.clone(), node, metrics.clone());
     let loads = Arc::new(Loads {
@@ -258,7 +261,7 @@ async fn serve(
         gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
         board,
         permission,
-        events: Events::default(),
+        events: Events::within(files),
         metrics,
         machine: vitals,
         heartbeat: Duration::from_secs(config.calls.heartbeat_seconds),

@@ -274,7 +274,26 @@ fn the_console_shows_calls_under_way_and_ends_them() {
         browser.read("taking in the prompt, ").await;
         browser.picture("console-calls").await;
         browser.press("@aria-label='calls'", "End").await;
+        browser.press("@aria-label='confirm'", "End").await;
         streamed
     });
     assert!(streamed.join().unwrap().contains("call_ended"));
+}
+
+#[test]
+fn records_of_calls_are_bounded_and_how_often_a_model_was_asked_stays() {
+    let world = World::configured("[calls]\nkept = 2\n").start().stock();
+    for tokens in ["1", "2", "3", "4"] {
+        world.ok(&["ask", "larkfen-desk", "Hello", "--max-tokens", tokens]);
+    }
+    let records = || wait(world.client().calls(9)).unwrap();
+    until("all are recorded", || (records().len() == 4).then_some(()));
+    // The oldest go when it starts, and each hour.
+    world.ok(&["service", "restart"]);
+    let left = until("the oldest go", || Some(records()).filter(|records| records.len() == 2));
+    let tokens: Vec<u32> = left.iter().map(|record| record.answer_tokens).collect();
+    assert_eq!(tokens, [4, 3], "the latest stay");
+    let variants = wait(world.client().depot()).unwrap();
+    let desk = variants.iter().find(|found| found.name == "larkfen-desk/q8_0").unwrap();
+    assert_eq!(desk.calls, 4);
 }

@@ -16,6 +16,8 @@ use crate::metrics::Metrics;
 
 /// Rows kept while the database is away; beyond that new ones are dropped, and counted.
 const BUFFERED: usize = 10_000;
+/// Old records that are removed at once.
+const REMOVED_AT_ONCE: i64 = 50_000;
 /// Pause before writing is tried again.
 const RETRY: Duration = Duration::from_secs(1);
 
@@ -87,6 +89,29 @@ async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> s
         .bind(row.queue_seconds)
         .bind(row.prompt_rate)
         .bind(row.answer_rate)
+        .execute(database),
+    )
+    .await
+    .map(|_| ())
+}
+
+/// Removes the oldest records beyond so many, some at a time.
+pub(crate) async fn forget_old(
+    database: impl PgExecutor<'_>,
+    node: Uuid,
+    kept: u32,
+) -> sqlx::Result<()> {
+    in_time(
+        sqlx::query(
+            "delete from calls where id in (
+                select id from calls where node = $1 and arrived_at <= (
+                    select arrived_at from calls where node = $1
+                    order by arrived_at desc offset $2 limit 1)
+                order by arrived_at limit $3)",
+        )
+        .bind(node)
+        .bind(i64::from(kept))
+        .bind(REMOVED_AT_ONCE)
         .execute(database),
     )
     .await

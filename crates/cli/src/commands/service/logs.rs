@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use deft_service::Flags;
+use deft_service::private_files::open_log;
 
 use crate::arguments::Common;
 use crate::connection;
@@ -14,12 +15,52 @@ use crate::print;
 
 /// Pause between two looks at a log that is followed.
 const LOOK_AGAIN: Duration = Duration::from_millis(200);
+/// A log of so many bytes becomes the previous one, and a new one begins.
+const MOST: u64 = 32 << 20;
+/// Pause between two looks at the size of the log.
+const MEASURE_EVERY: Duration = Duration::from_secs(10);
 /// Longest end of a log that is read at once.
 const LONGEST_TAIL: u64 = 4 << 20;
 
 /// The log of the service in a data directory.
 pub(super) fn file(data_dir: &Path) -> PathBuf {
     data_dir.join("logs/service.log")
+}
+
+/// The log before it.
+fn previous(log: &Path) -> PathBuf {
+    log.with_extension("previous.log")
+}
+
+/// Keeps the log that is this process's standard error from growing without end.
+///
+/// # Errors
+/// There is no thread for it.
+pub(super) fn keep_small(log: PathBuf) -> io::Result<()> {
+    let look = move || {
+        loop {
+            std::thread::sleep(MEASURE_EVERY);
+            match turned(&log, MOST) {
+                Ok(Some(new)) => {
+                    if let Err(error) = rustix::stdio::dup2_stderr(new) {
+                        tracing::warn!("the log goes on in the previous file: {error}");
+                    }
+                }
+                Ok(None) => {}
+                Err(error) => tracing::warn!("the log cannot be made smaller: {error}"),
+            }
+        }
+    };
+    std::thread::Builder::new().name("log".into()).spawn(look).map(|_| ())
+}
+
+/// A new log, where the present one has grown too long; that becomes the previous one.
+fn turned(log: &Path, most: u64) -> io::Result<Option<File>> {
+    if std::fs::metadata(log).map_or(0, |found| found.len()) < most {
+        return Ok(None);
+    }
+    std::fs::rename(log, previous(log))?;
+    open_log(log).map(Some)
 }
 
 /// The last lines of a log.
@@ -47,14 +88,46 @@ pub(super) fn run(common: &Common, lines: usize, follow: bool) -> Result<(), Fai
     }
     loop {
         std::thread::sleep(LOOK_AGAIN);
-        let mut log = File::open(&path).map_err(missing)?;
-        let length = log.metadata()?.len();
-        // A shorter file is a new one.
-        from = if length < from { 0 } else { from };
-        log.seek(SeekFrom::Start(from))?;
-        let mut bytes = Vec::new();
-        log.take(length - from).read_to_end(&mut bytes)?;
-        from += bytes.len() as u64;
-        print::out(&String::from_utf8_lossy(&bytes));
+        let length = std::fs::metadata(&path).map_err(missing)?.len();
+        if length < from {
+            // It is a new one: what was not read yet is in the one before.
+            let _ = follow_from(&previous(&path), from);
+            from = 0;
+        }
+        from = follow_from(&path, from).map_err(missing)?;
+    }
+}
+
+/// Prints a log from a place on, and tells its new end.
+fn follow_from(log: &Path, from: u64) -> io::Result<u64> {
+    let mut log = File::open(log)?;
+    log.seek(SeekFrom::Start(from))?;
+    let mut bytes = Vec::new();
+    log.take(LONGEST_TAIL).read_to_end(&mut bytes)?;
+    print::out(&String::from_utf8_lossy(&bytes));
+    Ok(from + bytes.len() as u64)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+
+    #[test]
+    fn a_log_that_grew_long_becomes_the_previous_one_and_there_are_never_three() {
+        let folder = tempfile::tempdir().unwrap();
+        let log = folder.path().join("service.log");
+        let mut writing = open_log(&log).unwrap();
+        writing.write_all(b"first\n").unwrap();
+        assert!(turned(&log, 100).unwrap().is_none(), "it is short");
+        for part in ["second", "third"] {
+            let mut new = turned(&log, 1).unwrap().expect("it is long");
+            assert_eq!(std::fs::read(&log).unwrap(), b"");
+            writeln!(new, "{part}").unwrap();
+        }
+        assert_eq!(tail(&log, 9).unwrap(), "third\n");
+        assert_eq!(tail(&previous(&log), 9).unwrap(), "second\n");
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2);
     }
 }
