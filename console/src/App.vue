@@ -26,7 +26,7 @@ function otherTheme() {
     <v-app-bar flat color="surface" border="b" density="comfortable">
       <template #prepend><img src="/deft.svg" alt="" width="30" height="30" class="ml-3" /></template>
       <v-app-bar-title class="title">Deft Harbor</v-app-bar-title>
-      <nav class="d-flex ga-1 mr-2" aria-label="pages">
+      <nav v-if="!refused?.needsPermission" class="d-flex ga-1 mr-2" aria-label="pages">
         <v-btn
           v-for="page in PAGES"
           :key="page.path"

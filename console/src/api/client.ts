@@ -81,10 +81,6 @@ function post(path: string, body: unknown, signal?: AbortSignal): Promise<Respon
   return send('POST', path, body, signal)
 }
 
-export async function currentStatus(): Promise<Status> {
-  return (await call('/manage/v1/status')).json()
-}
-
 export async function depot(): Promise<Variant[]> {
   return (await call('/manage/v1/depot')).json()
 }
@@ -108,11 +104,11 @@ export async function addSource(request: SourceRequest): Promise<Source> {
 
 /** Looks whether a source can be asked. */
 export async function checkSource(name: string): Promise<SourceCheck> {
-  return (await post(`/manage/v1/sources/${name}/check`, null)).json()
+  return (await post(`/manage/v1/sources/${encodeURIComponent(name)}/check`, null)).json()
 }
 
 export async function removeSource(name: string): Promise<void> {
-  await call(`/manage/v1/sources/${name}`, { method: 'DELETE' })
+  await call(`/manage/v1/sources/${encodeURIComponent(name)}`, { method: 'DELETE' })
 }
 
 /** What sources offer: all of them, or one. */

@@ -3,6 +3,7 @@ import { ref } from 'vue'
 
 import { asRefused, type Call, endCall, type Refused } from '../api/client'
 import { count, seconds } from '../format'
+import ConfirmButton from './ConfirmButton.vue'
 import ProblemNote from './ProblemNote.vue'
 
 defineProps<{ calls: Call[] }>()
@@ -48,7 +49,12 @@ async function end(id: string) {
         <v-chip v-if="call.priority !== 'usual'" size="x-small" label>{{ call.priority }}</v-chip>
         <span class="text-medium-emphasis figures">{{ told(call) }}</span>
         <v-spacer />
-        <v-btn size="x-small" variant="outlined" @click="end(call.id)">End</v-btn>
+        <ConfirmButton
+          label="End"
+          size="x-small"
+          :question="`End this call of ${call.caller}? Its caller gets an error.`"
+          @confirmed="end(call.id)"
+        />
       </div>
       <v-progress-linear v-if="call.share != null" class="mt-1" color="primary" :model-value="call.share * 100" />
     </div>

@@ -2,13 +2,14 @@
 import { computed } from 'vue'
 
 import { type Instance, Refused } from '../api/client'
-import { bytes, count, seconds } from '../format'
+import { bytes, count, day, seconds } from '../format'
 import { title } from '../pools'
+import ConfirmButton from './ConfirmButton.vue'
 import FigureTable from './FigureTable.vue'
 import ProblemNote from './ProblemNote.vue'
 
 const props = defineProps<{ instance: Instance; busy: boolean }>()
-const emit = defineEmits<{ unload: [id: string]; again: [id: string] }>()
+const emit = defineEmits<{ unload: [id: string]; again: [id: string]; settings: [instance: Instance] }>()
 
 const COLOURS: Record<Instance['state'], string> = {
   loading: 'info',
@@ -76,7 +77,7 @@ const all = computed((): [string, string][] => [
       </div>
     </details>
     <v-alert v-if="instance.note" class="mt-2" density="compact" variant="tonal" type="warning">
-      {{ instance.note }}
+      {{ instance.down_since ? `Down since ${day(instance.down_since)}: ` : '' }}{{ instance.note }}
     </v-alert>
     <ProblemNote v-if="instance.problem" class="mt-2" :problem="new Refused(instance.problem)" />
     <div class="d-flex ga-2 mt-auto pt-3">
@@ -99,7 +100,13 @@ const all = computed((): [string, string][] => [
       >
         Try it
       </v-btn>
-      <v-btn size="small" variant="outlined" :loading="busy" @click="emit('unload', instance.id)">Unload</v-btn>
+      <v-btn size="small" variant="outlined" @click="emit('settings', instance)">Settings</v-btn>
+      <ConfirmButton
+        label="Unload"
+        :question="`Unload ${title(instance)}? Running calls are answered first.`"
+        :loading="busy"
+        @confirmed="emit('unload', instance.id)"
+      />
     </div>
   </v-card>
 </template>

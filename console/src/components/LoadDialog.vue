@@ -1,19 +1,22 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { asRefused, load, type Variant } from '../api/client'
+import { asRefused, load, type Refused, type SettingsRequest, type Variant } from '../api/client'
 import { useLoadForm } from '../composables/useLoadForm'
 import { bytes, count } from '../format'
 import LoadOptions from './LoadOptions.vue'
 import PlannedPool from './PlannedPool.vue'
 import ProblemNote from './ProblemNote.vue'
 
-const props = defineProps<{ variant: Variant }>()
+/** `settings`: of the instance that is to be changed. */
+const props = defineProps<{ variant: Variant; settings?: SettingsRequest }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ loaded: [name: string] }>()
 
-const { controls, planned, pools, problem, request, take } = useLoadForm(props.variant)
+const { controls, planned, pools, problem, request, take } = useLoadForm(props.variant, props.settings)
 const loading = ref(false)
+/** Why the last try failed; another one is possible. */
+const failure = ref<Refused | null>(null)
 
 const accelerators = computed(() => pools.value.filter((pool) => pool.simulated))
 /** The plan, pool by pool. */
@@ -25,12 +28,13 @@ const groups = computed(() =>
 
 async function start() {
   loading.value = true
+  failure.value = null
   try {
     const instance = await load(request.value)
     open.value = false
     emit('loaded', instance.name)
   } catch (error) {
-    problem.value = asRefused(error)
+    failure.value = asRefused(error)
   } finally {
     loading.value = false
   }
@@ -40,7 +44,7 @@ async function start() {
 <template>
   <v-dialog v-model="open" max-width="920" scrollable>
     <v-card aria-label="load">
-      <v-card-title class="pt-4 font-weight-bold">Load {{ variant.name }}</v-card-title>
+      <v-card-title class="pt-4 font-weight-bold">{{ settings ? 'Load again with other settings:' : 'Load' }} {{ variant.name }}</v-card-title>
       <v-card-text>
         <v-row>
           <v-col cols="12" md="6">
@@ -54,7 +58,7 @@ async function start() {
             >
               <template #append><span class="figure">{{ count(controls.context) }} tokens</span></template>
             </v-slider>
-            <v-slider v-model="controls.lanes" label="Lanes" :min="1" :max="16" :step="1" hide-details>
+            <v-slider v-model="controls.lanes" label="Lanes" :min="1" :max="64" :step="1" hide-details>
               <template #append><span class="figure">{{ controls.lanes }}</span></template>
             </v-slider>
             <v-slider v-model="controls.copies" label="Instances" :min="1" :max="8" :step="1" hide-details>
@@ -109,7 +113,7 @@ async function start() {
             </div>
           </v-col>
         </v-row>
-        <ProblemNote v-if="problem" class="mt-3" :problem="problem" @take="take" />
+        <ProblemNote v-if="problem ?? failure" class="mt-3" :problem="(problem ?? failure)!" takes @take="take" />
       </v-card-text>
       <v-card-actions>
         <v-spacer />

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import type { Refused, Way } from '../api/client'
 
-defineProps<{ problem: Refused }>()
+/** `takes`: whoever shows it can take a way out over. */
+defineProps<{ problem: Refused; takes?: boolean }>()
 const emit = defineEmits<{ take: [way: Way] }>()
 </script>
 
@@ -12,7 +13,7 @@ const emit = defineEmits<{ take: [way: Way] }>()
     <ul v-if="problem.problem.ways?.length" class="ways text-body-small">
       <li v-for="way in problem.problem.ways" :key="way.command">
         <code>{{ way.command }}</code> <span class="text-medium-emphasis">({{ way.effect }})</span>
-        <v-btn v-if="way.settings" size="x-small" variant="outlined" class="ml-2" @click="emit('take', way)">
+        <v-btn v-if="takes && way.settings" size="x-small" variant="outlined" class="ml-2" @click="emit('take', way)">
           Take this
         </v-btn>
       </li>

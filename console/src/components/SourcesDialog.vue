@@ -12,6 +12,7 @@ import {
 } from '../api/client'
 import { useAttempt } from '../composables/useAttempt'
 import { seconds } from '../format'
+import ConfirmButton from './ConfirmButton.vue'
 import ProblemNote from './ProblemNote.vue'
 
 /** The places that models come from: added, looked at, removed. */
@@ -85,7 +86,12 @@ function told(found: SourceCheck): string {
             <span v-if="source.token" class="text-body-small">token {{ source.token }}</span>
             <v-spacer />
             <v-btn size="small" variant="text" @click="check(source.name)">Check</v-btn>
-            <v-btn size="small" variant="text" @click="remove(source.name)">Remove</v-btn>
+            <ConfirmButton
+              label="Remove"
+              variant="text"
+              :question="`Remove the source ${source.name} and its token? What came from it stays.`"
+              @confirmed="remove(source.name)"
+            />
           </div>
           <div v-if="checks[source.name]" class="text-body-small">{{ told(checks[source.name]!) }}</div>
         </div>

@@ -11,13 +11,15 @@ import ProblemNote from './ProblemNote.vue'
 const props = defineProps<{ variant: Variant }>()
 const emit = defineEmits<{ changed: [] }>()
 
-const asked = ref<'rename' | 'remove' | null>(null)
+const asked = ref<'rename' | 'remove'>('rename')
+const open = ref(false)
 const name = ref('')
 const removal = ref<Removal | null>(null)
 const { problem, attempt } = useAttempt()
 
 function ask(what: 'rename' | 'remove') {
   asked.value = what
+  open.value = true
   name.value = props.variant.name
   removal.value = null
   void attempt(async () => {
@@ -29,7 +31,7 @@ const act = () =>
   attempt(async () => {
     if (asked.value === 'rename') await rename(props.variant.name, name.value)
     else await remove(props.variant.name, false)
-    asked.value = null
+    open.value = false
     emit('changed')
   })
 </script>
@@ -45,8 +47,12 @@ const act = () =>
       <v-list-item title="Remove" @click="ask('remove')" />
     </v-list>
   </v-menu>
-  <v-dialog :model-value="asked !== null" max-width="520" @update:model-value="asked = null">
-    <v-card class="pa-5" :aria-label="asked ?? undefined">
+  <v-snackbar :model-value="!open && !!problem" :timeout="-1" color="surface" location="bottom">
+    <ProblemNote v-if="problem" :problem="problem" />
+    <template #actions><v-btn variant="text" @click="problem = null">Close</v-btn></template>
+  </v-snackbar>
+  <v-dialog v-model="open" max-width="520">
+    <v-card class="pa-5" :aria-label="asked">
       <template v-if="asked === 'rename'">
         <div class="text-title-large font-weight-bold mb-4">Rename {{ variant.name }}</div>
         <v-text-field v-model="name" label="New name" hide-details autofocus @keydown.enter="act" />
@@ -58,7 +64,7 @@ const act = () =>
       </template>
       <ProblemNote v-if="problem" class="mt-3" :problem="problem" />
       <div class="d-flex justify-end ga-2 mt-4">
-        <v-btn variant="text" @click="asked = null">Cancel</v-btn>
+        <v-btn variant="text" @click="open = false">Cancel</v-btn>
         <v-btn :color="asked === 'remove' ? 'error' : 'primary'" :disabled="asked === 'remove' && !removal" @click="act">
           {{ asked === 'rename' ? 'Rename' : 'Remove' }}
         </v-btn>

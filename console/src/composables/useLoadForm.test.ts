@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { layersOf, placesOf } from './useLoadForm'
+import { type LoadControls, layersOf, moved, placesOf, settingsOf, takeOver } from './useLoadForm'
 
 describe('places of layers', () => {
   it('names accelerators that have layers', () => {
@@ -13,5 +13,37 @@ describe('places of layers', () => {
     expect(layersOf(['moss'], 5)).toEqual({ moss: 5 })
     expect(layersOf(['fern=2', 'moss'], 5)).toEqual({ fern: 2, moss: 3 })
     expect(layersOf(['host'], 5)).toEqual({})
+  })
+})
+
+describe('settings that are stored with a model', () => {
+  const stored = { context: 512, lanes: 3, cache: 'q8_0' as const, pinned: true, priority: 4, idle: '10m', pools: ['fern=2'] }
+  const controls = (): LoadControls => ({
+    context: 64,
+    lanes: 2,
+    chunk: 128,
+    cacheTokens: null,
+    copies: 1,
+    keys: 'f16',
+    values: 'f16',
+    layers: {},
+    resident: false,
+    threads: null,
+    pinned: false,
+    priority: 0,
+    share: 100,
+    idle: 'never',
+  })
+
+  it('are where the controls begin, and are not sent again', () => {
+    const form = controls()
+    takeOver(form, stored, 5)
+    expect(form).toMatchObject({ context: 512, lanes: 3, keys: 'q8_0', values: 'q8_0', pinned: true, priority: 4, idle: '10m' })
+    expect(form.layers).toEqual({ fern: 2 })
+    const before = settingsOf(form)
+    expect(moved(settingsOf(form), before)).toEqual({})
+    form.lanes = 4
+    form.pinned = false
+    expect(moved(settingsOf(form), before)).toEqual({ lanes: 4, pinned: false })
   })
 })

@@ -52,8 +52,54 @@ export function layersOf(places: string[], all: number): Record<string, number> 
   )
 }
 
-/** The load form of a variant: its plan moves with the controls. */
-export function useLoadForm(variant: Variant) {
+/** What the controls say, as settings are sent. */
+export function settingsOf(controls: LoadControls): SettingsRequest {
+  return {
+    context: controls.context,
+    lanes: controls.lanes,
+    chunk: controls.chunk,
+    cache_tokens: controls.cacheTokens,
+    cache: controls.keys,
+    cache_values: controls.values,
+    pools: placesOf(controls.layers),
+    weights: controls.resident ? 'resident' : 'mapped',
+    threads: controls.threads,
+    pinned: controls.pinned,
+    priority: controls.priority,
+    share: controls.share,
+    idle: controls.idle,
+  }
+}
+
+/** Only what was moved: what is not said stays as it is stored with the model. */
+export function moved(now: SettingsRequest, before: SettingsRequest): SettingsRequest {
+  const differs = ([name, value]: [string, unknown]) =>
+    JSON.stringify(value ?? null) !== JSON.stringify(before[name as keyof SettingsRequest] ?? null)
+  return Object.fromEntries(Object.entries(now).filter(differs))
+}
+
+/** Brings the controls to where settings stand. */
+export function takeOver(controls: LoadControls, settings: SettingsRequest, layers: number) {
+  controls.context = settings.context ?? controls.context
+  controls.lanes = settings.lanes ?? controls.lanes
+  controls.chunk = settings.chunk ?? controls.chunk
+  controls.cacheTokens = settings.cache_tokens ?? null
+  controls.keys = settings.cache ?? controls.keys
+  controls.values = settings.cache_values ?? controls.keys
+  controls.layers = layersOf(settings.pools ?? [], layers)
+  controls.resident = settings.weights === 'resident'
+  controls.threads = settings.threads ?? null
+  controls.pinned = settings.pinned ?? false
+  controls.priority = settings.priority ?? 0
+  controls.share = settings.share ?? 100
+  controls.idle = settings.idle ?? 'never'
+}
+
+/**
+ * The load form of a variant: its plan moves with the controls. They begin where the model's own settings are, or
+ * those of an instance of it.
+ */
+export function useLoadForm(variant: Variant, of?: SettingsRequest) {
   const controls = reactive<LoadControls>({
     context: Math.min(variant.facts.context_length, 8192),
     lanes: 2,
@@ -74,28 +120,14 @@ export function useLoadForm(variant: Variant) {
   const pools = ref<PoolPlan[]>([])
   const problem = ref<Refused | null>(null)
 
-  const request = computed<LoadRequest>(() => {
-    const places = placesOf(controls.layers)
-    return {
-      model: variant.name,
-      copies: controls.copies,
-      settings: {
-        context: controls.context,
-        lanes: controls.lanes,
-        chunk: controls.chunk,
-        ...(controls.cacheTokens && { cache_tokens: controls.cacheTokens }),
-        cache: controls.keys,
-        cache_values: controls.values,
-        ...(places.length > 0 && { pools: places }),
-        weights: controls.resident ? 'resident' : 'mapped',
-        ...(controls.threads && { threads: controls.threads }),
-        pinned: controls.pinned,
-        priority: controls.priority,
-        share: controls.share,
-        idle: controls.idle,
-      },
-    }
-  })
+  /** Where the controls began. */
+  let before: SettingsRequest = {}
+
+  const request = computed<LoadRequest>(() => ({
+    model: variant.name,
+    copies: controls.copies,
+    settings: { ...of, ...moved(settingsOf(controls), before) },
+  }))
 
   /** An answer to older settings is dropped. */
   let asked = 0
@@ -126,15 +158,10 @@ export function useLoadForm(variant: Variant) {
 
   /** The controls begin where the service would put them. */
   async function begin() {
-    const report = await plan([{ model: variant.name }]).catch(() => null)
+    const report = await plan([{ model: variant.name, settings: of }]).catch(() => null)
     const settings = report?.plans[0]?.settings
-    if (settings) {
-      controls.context = settings.context
-      controls.lanes = settings.lanes
-      controls.chunk = settings.chunk
-      controls.keys = settings.cache
-      controls.values = settings.cache_values ?? settings.cache
-    }
+    if (settings) takeOver(controls, settings, variant.facts.layers)
+    before = settingsOf(controls)
     watch(request, replan, { immediate: true, deep: true })
   }
 

@@ -1,6 +1,6 @@
 import { onScopeDispose, ref } from 'vue'
 
-import { asRefused, currentStatus, openEvents, type Status } from '../api/client'
+import { asRefused, openEvents, type Status, statusNow } from '../api/client'
 
 /** Pause before the stream is opened again, in milliseconds. */
 const AGAIN = 2000
@@ -34,7 +34,7 @@ export function useStatus() {
     clearTimeout(timer)
     timer = setTimeout(open, AGAIN)
     try {
-      await currentStatus()
+      await statusNow()
     } catch (error) {
       refused.value = asRefused(error)
     }

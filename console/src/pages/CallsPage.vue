@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref, watch } from 'vue'
+import { onScopeDispose, ref, watch } from 'vue'
 
 import { asRefused, calls, type CallRecord, type Refused, type Status } from '../api/client'
 import CallList from '../components/CallList.vue'
@@ -22,7 +22,13 @@ async function look() {
 }
 
 // Whenever one begins or ends; a record is written a moment after its call.
-watch(() => props.status?.calls?.map((call) => call.id).join(), () => setTimeout(look, 300), { immediate: true })
+let timer: ReturnType<typeof setTimeout> | undefined
+function lookSoon() {
+  clearTimeout(timer)
+  timer = setTimeout(look, 300)
+}
+watch(() => props.status?.calls?.map((call) => call.id).join(), lookSoon, { immediate: true })
+onScopeDispose(() => clearTimeout(timer))
 
 const HEADERS = ['arrived', 'model', 'caller', 'ended', 'prompt', 'answer', 'queued', 'first token', 'total']
 </script>

@@ -12,14 +12,11 @@ const link = new URLSearchParams(window.location.search).get('link')
       <h1 class="text-title-large">This browser has no permission</h1>
     </div>
     <v-alert v-if="link === 'unusable'" type="warning" variant="tonal" density="compact" class="mb-3">
-      This link was used already, or it is older than five minutes.
+      The link was used already, or it is older than five minutes.
     </v-alert>
-    <p>Only operators of this service see and change what it does. Type this where the service runs, as its user:</p>
+    <p>Only operators manage this service. On its machine, as its user, type:</p>
     <pre class="command my-3">deft console</pre>
-    <p>Then open the link that it prints in this browser. It is good once, for five minutes.</p>
-    <p class="text-medium-emphasis mt-3">
-      Asking models is not affected: programs use <code>/v1</code> as before.
-    </p>
+    <p>Then open the printed link in this browser. The link works once, for five minutes.</p>
   </v-card>
 </template>
 

@@ -1,18 +1,34 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 
-import { again, asRefused, type Refused, type Status, unload } from '../api/client'
+import { again, asRefused, type Instance, type Refused, type Status, unload } from '../api/client'
 import CallList from '../components/CallList.vue'
 import DecisionList from '../components/DecisionList.vue'
 import HistoryPanel from '../components/HistoryPanel.vue'
 import InstanceCard from '../components/InstanceCard.vue'
+import LoadDialog from '../components/LoadDialog.vue'
 import PoolBar from '../components/PoolBar.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import { useDepot } from '../composables/useDepot'
 
 defineProps<{ status: Status | null }>()
 
+const { variants, refresh } = useDepot()
+/** The instance whose settings are to be changed. */
+const changed = ref<Instance | null>(null)
+const variant = computed(() => variants.value.find((found) => found.name === changed.value?.name))
+const dialog = computed({
+  get: () => changed.value !== null,
+  set: (open) => (changed.value = open ? changed.value : null),
+})
 const busy = ref(new Set<string>())
 const problem = ref<Refused | null>(null)
+
+/** Opens the load form with an instance's settings. */
+async function change(instance: Instance) {
+  await refresh()
+  changed.value = instance
+}
 
 /** Does something with an instance, and shows why where it cannot be done. */
 async function act(id: string, what: (id: string) => Promise<unknown>) {
@@ -40,9 +56,10 @@ async function act(id: string, what: (id: string) => Promise<unknown>) {
     </v-card>
     <v-row v-else density="comfortable">
       <v-col v-for="instance in status.instances" :key="instance.id" cols="12" sm="6" lg="4">
-        <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="act($event, unload)" @again="act($event, again)" />
+        <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="act($event, unload)" @again="act($event, again)" @settings="change" />
       </v-col>
     </v-row>
+    <LoadDialog v-if="changed && variant" v-model="dialog" :variant="variant" :settings="changed.settings" />
     <HistoryPanel />
     <DecisionList :decisions="status.decisions ?? []" />
   </div>

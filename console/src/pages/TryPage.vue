@@ -18,6 +18,8 @@ interface Turn {
   model: string
   figures: Figures | null
   usage: Usage | null
+  /** Why it is not whole, if it is not. */
+  cut?: string
 }
 
 const props = defineProps<{ status: Status | null }>()
@@ -53,11 +55,14 @@ async function send(words: string) {
   messages.push({ role: 'user', content: words })
   const name = model.value
   const whole = await answer.begin({ model: name, messages, temperature: temperature.value })
-  if (whole === null) {
-    question.value ||= words
+  const { figures, usage } = answer
+  const soFar = whole ?? text.value
+  if (soFar || whole !== null) {
+    // What was answered stays, also where it was stopped or broke off.
+    const cut = whole === null ? (problem.value ? 'It broke off here.' : 'It was stopped here.') : undefined
+    turns.value.push({ question: words, answer: soFar, model: name, figures: figures.value, usage: usage.value, cut })
   } else {
-    const { figures, usage } = answer
-    turns.value.push({ question: words, answer: whole, model: name, figures: figures.value, usage: usage.value })
+    question.value ||= words
   }
   asked.value = ''
 }
@@ -92,6 +97,7 @@ function forget() {
           <AnswerText :text="turn.answer" />
           <v-divider class="my-3" />
           <div class="text-body-small text-medium-emphasis mb-1">{{ turn.model }}</div>
+          <div v-if="turn.cut" class="text-body-small text-warning">{{ turn.cut }}</div>
           <AnswerFigures v-if="turn.figures" :figures="turn.figures" :usage="turn.usage" />
         </v-card>
       </div>

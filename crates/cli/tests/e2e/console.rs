@@ -45,6 +45,8 @@ fn a_visitor_loads_a_model_tries_it_and_unloads_it() {
         browser.read("on demand").await;
         browser.picture("console-pools").await;
         browser.press("@data-instance='larkfen-desk/q8_0'", "Unload").await;
+        browser.read("Unload larkfen-desk/q8_0?").await;
+        browser.press("@aria-label='confirm'", "Unload").await;
         let gone = Locator::Css("[data-instance='larkfen-desk/q8_0']");
         let deadline = tokio::time::Instant::now() + crate::world::PATIENCE;
         while browser.page.find(gone).await.is_ok() {
@@ -247,6 +249,67 @@ fn the_console_fits_a_phone() {
                 browser.picture("console-phone-dark").await;
             }
         }
+        browser.page.clone().close().await.unwrap();
+    });
+}
+
+#[test]
+fn settings_stored_with_a_model_stay_and_those_of_an_instance_can_be_changed() {
+    let world = World::new().start();
+    let desk = project("demo/larkfen-desk/larkfen-desk-q8_0.gguf");
+    let import = ["depot", "import", &desk.to_string_lossy(), "--context", "256", "--pinned"];
+    world.ok(&import);
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{address}/depot")).await.unwrap();
+        browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
+        browser.read("256 tokens").await;
+        browser.press("@aria-label='load'", "Load").await;
+        browser.page.goto(&address).await.unwrap();
+        browser.see("[data-instance='larkfen-desk/q8_0'][data-state='ready']").await;
+        let loaded = world.ready("larkfen-desk/q8_0").settings;
+        assert_eq!((loaded.context, loaded.pinned), (256, true), "as they are stored");
+        // Another setting of what is loaded.
+        browser.press("@data-instance='larkfen-desk/q8_0'", "Settings").await;
+        browser.read("Load again with other settings").await;
+        browser.see("[aria-label='load'] [role='slider']").await;
+        let lanes =
+            "//label[.='Lanes']/ancestor::*[contains(@class,'v-slider')][1]//*[@role='slider']";
+        let lanes = browser.page.find(Locator::XPath(lanes)).await.unwrap();
+        lanes.send_keys(&Key::Right.to_string()).await.unwrap();
+        browser.press("@aria-label='load'", "Load").await;
+        let changed = until("it has a lane more", || {
+            let found = world.instance("larkfen-desk/q8_0")?;
+            (found.settings.lanes == loaded.lanes + 1).then_some(found.settings)
+        });
+        assert_eq!((changed.context, changed.pinned), (256, true), "and the rest stays");
+        browser.page.clone().close().await.unwrap();
+    });
+}
+
+#[test]
+fn an_answer_that_is_stopped_stays_and_a_page_of_a_name_with_a_dot_is_loaded_again() {
+    let world = World::configured(
+        "[[pools.simulated]]\nname = 'fern'\nsize = '64 MiB'\nspeed = '40 MiB/s'\n",
+    )
+    .start();
+    let desk = project("demo/larkfen-desk/larkfen-desk-q8_0.gguf");
+    world.ok(&["depot", "register", &desk.to_string_lossy(), "--as", "larkfen.v1/q8_0"]);
+    world.ok(&["load", "larkfen.v1", "--in", "fern"]);
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{address}/depot/larkfen.v1/q8_0")).await.unwrap();
+        browser.read("1,808,448").await;
+        browser.page.goto(&format!("{address}/try?model=larkfen.v1/q8_0")).await.unwrap();
+        browser.see("textarea").await.send_keys("Tell me all about Quillfen pea.\n").await.unwrap();
+        // Some of it has come.
+        let growing = "[aria-live='polite'] .text";
+        browser.see(growing).await;
+        browser.press("self::form", "Stop").await;
+        browser.see("[data-turn]").await;
+        browser.read("It was stopped here.").await;
         browser.page.clone().close().await.unwrap();
     });
 }
