@@ -5,6 +5,9 @@ mod start;
 mod stop;
 mod unit;
 
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use deft_client::Client;
@@ -31,15 +34,57 @@ pub(super) fn run(common: &Common, command: Service) -> Result<(), Failure> {
     }
 }
 
-/// Stops and starts; it listens where it did, unless told otherwise.
+/// Stops and starts, with the settings that the service runs with, unless told otherwise.
 fn restart(common: &Common, mut start: crate::arguments::Start) -> Result<(), Failure> {
-    if let Some(presence) = connection::local(common)? {
-        let before = presence.address.as_deref().and_then(|text| text.strip_prefix("http://"));
-        let before = before.and_then(|text| text.parse().ok());
-        start.listen = start.listen.or(before);
-        stop::run(common, false)?;
+    let Some(presence) = connection::local(common)? else {
+        return start::run(common, &start);
+    };
+    let before = presence.address.as_deref().and_then(|text| text.strip_prefix("http://"));
+    let before = before.and_then(|text| text.parse().ok());
+    let running = Running::of(presence.pid);
+    let mut common = common.clone();
+    common.config = common.config.or(running.config.clone());
+    start.listen = start.listen.or(before);
+    stop::run(&common, false)?;
+    print::note(format!(
+        "starting it again with its settings: {}",
+        running.in_words(common.config.as_deref(), start.listen)
+    ));
+    start::run_with(&common, &start, &running.variables)
+}
+
+/// How a running service was started.
+#[derive(Default)]
+struct Running {
+    config: Option<PathBuf>,
+    /// What its environment has for it.
+    variables: Vec<(OsString, OsString)>,
+}
+
+impl Running {
+    /// As the kernel tells of its process.
+    fn of(pid: u32) -> Self {
+        let read = |name: &str| std::fs::read(format!("/proc/{pid}/{name}")).unwrap_or_default();
+        let text = |bytes: &[u8]| OsStr::from_bytes(bytes).to_owned();
+        let arguments = read("cmdline");
+        let mut arguments = arguments.split(|byte| *byte == 0);
+        let config = arguments.find(|word| *word == b"--config").and_then(|_| arguments.next());
+        let environment = read("environ");
+        let own = environment.split(|byte| *byte == 0).filter_map(|line| {
+            let at = line.iter().position(|byte| *byte == b'=')?;
+            line.starts_with(b"DEFT_").then(|| (text(&line[..at]), text(&line[at + 1..])))
+        });
+        Self { config: config.map(|path| text(path).into()), variables: own.collect() }
     }
-    start::run(common, &start)
+
+    /// The settings for people; of variables only the names, for some are secret.
+    fn in_words(&self, config: Option<&Path>, listen: Option<std::net::SocketAddr>) -> String {
+        let mut words = Vec::new();
+        words.extend(config.map(|path| format!("file {}", path.display())));
+        words.extend(listen.map(|address| format!("listening on {address}")));
+        words.extend(self.variables.iter().map(|(name, _)| name.to_string_lossy().into_owned()));
+        if words.is_empty() { "the defaults".to_owned() } else { words.join(", ") }
+    }
 }
 
 async fn wait(common: &Common, model: Option<&str>, seconds: u64) -> Result<(), Failure> {

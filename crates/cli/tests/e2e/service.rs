@@ -207,3 +207,22 @@ fn a_start_that_is_broken_off_does_not_take_the_service_with_it() {
     world.ok(&["service", "wait"]);
     assert!(world.status().database.up);
 }
+
+#[test]
+fn a_restart_keeps_the_settings_that_the_service_runs_with() {
+    let world = World::new();
+    let file = world.data_dir().parent().unwrap().join("shelf.toml");
+    std::fs::write(&file, "[pools.host]\nlimit = '48 MiB'\n").unwrap();
+    let start = ["service", "start", "--listen", "127.0.0.1:0", "--config"];
+    let mut first = world.command(&[&start[..], &[&file.to_string_lossy()]].concat());
+    let started = first.env("DEFT_QUEUE", "7").output().unwrap();
+    assert!(started.status.success(), "{started:?}");
+    let before = (world.address(), world.status().pools[0].limit);
+    let said = world.deft(&["service", "restart"]);
+    assert_eq!(said.code, 0, "{said:?}");
+    assert!(said.err.contains("shelf.toml") && said.err.contains("DEFT_QUEUE"), "{said:?}");
+    assert_eq!((world.address(), world.status().pools[0].limit), before);
+    assert_eq!(before.1, 48 << 20);
+    let environment = std::fs::read(format!("/proc/{}/environ", world.status().pid)).unwrap();
+    assert!(String::from_utf8_lossy(&environment).contains("DEFT_QUEUE=7"));
+}

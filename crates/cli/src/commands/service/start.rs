@@ -4,6 +4,7 @@
 //! or why it will not be. The command waits for that line: no sleep, no guess. The child leaves the
 //! terminal's session, so that closing the terminal or a notebook's cell does not end it.
 
+use std::ffi::OsString;
 use std::fs::OpenOptions;
 use std::io::{BufRead, BufReader, Write};
 use std::os::fd::AsFd;
@@ -40,6 +41,15 @@ enum Told {
 }
 
 pub(super) fn run(common: &Common, start: &Start) -> Result<(), Failure> {
+    run_with(common, start, &[])
+}
+
+/// As [`run`], with more in the environment of the service.
+pub(super) fn run_with(
+    common: &Common,
+    start: &Start,
+    variables: &[(OsString, OsString)],
+) -> Result<(), Failure> {
     let flags = Flags { listen: start.listen, data_dir: None };
     let config = connection::settings(common, flags)?.config;
     if start.foreground || start.detached {
@@ -53,7 +63,7 @@ pub(super) fn run(common: &Common, start: &Start) -> Result<(), Failure> {
         ));
         return Ok(());
     }
-    let address = detach(common, start, &config)?;
+    let address = detach(common, start, &config, variables)?;
     if common.json {
         print::json(&json!({"address": address}));
     } else {
@@ -83,7 +93,12 @@ async fn running(data_dir: &Path) -> Result<Option<Presence>, Failure> {
 }
 
 /// Starts the service as a process of its own and waits until it tells that it is ready.
-fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Failure> {
+fn detach(
+    common: &Common,
+    start: &Start,
+    config: &Config,
+    variables: &[(OsString, OsString)],
+) -> Result<String, Failure> {
     let cannot = |what: &Path, error: std::io::Error| {
         Failure::fault(format!("`{}` cannot be used: {error}", what.display()))
             .with_way_out("choose another data directory with --data-dir or DEFT_DATA_DIR")
@@ -105,6 +120,7 @@ fn detach(common: &Common, start: &Start, config: &Config) -> Result<String, Fai
     if start.accept_depot {
         command.arg("--accept-depot");
     }
+    command.envs(variables.iter().map(|(name, value)| (name, value)));
     command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log_file);
     let mut child = command.spawn()?;
     let pipe = child.stdout.take().expect("standard output is piped");
@@ -135,6 +151,7 @@ fn serve(config: Config, start: &Start) -> Result<(), Failure> {
         // A session of its own: signals of the terminal do not reach it. It fails where this
         // process leads its group already, and then it is detached as it is.
         let _ = rustix::process::setsid();
+        logs::keep_small(logs::file(&config.data_dir))?;
     }
     let filter =
         EnvFilter::try_from_env("DEFT_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
