@@ -15,26 +15,27 @@ const FUZZ: [(&str, &[&str], u32); 3] = [
 /// Most memory of a fuzzed process, and of one allocation in it, in MiB.
 const FUZZ_MEMORY: [u32; 2] = [1024, 64];
 
-/// Kills the service at so many random moments of a fetch; each time everything must be as it was before or
-/// as it is after.
+/// Kills the service at so many random moments of a fetch, and of each other kind of change; each time
+/// everything must be as it was before or as it is after.
 pub fn kills(points: u32) -> anyhow::Result<()> {
     let status = std::process::Command::new("cargo")
-        .args([
-            "test",
-            "--package",
-            "deft",
-            "--test",
-            "e2e",
-            "fetching::killed",
-            "--",
-            "--nocapture",
-        ])
+        .args(["test", "--package", "deft", "--test", "e2e", "--"])
+        .args(["fetching::killed", "killed::", "--nocapture"])
         .env("KILL_POINTS", points.to_string())
         .current_dir(root())
         .status()?;
     anyhow::ensure!(status.success(), "something was lost, or half listed");
-    println!("{points} kills: nothing lost, nothing half listed");
+    println!(
+        "{points} kills of fetches and {points} of other changes: nothing lost, nothing half listed"
+    );
     Ok(())
+}
+
+/// Makes every change of the depot's files fail in turn: once, and with all that come after it.
+pub fn disk() -> anyhow::Result<()> {
+    let arguments =
+        ["test", "--package", "deft-depot", "--lib", "store::tests::faults", "--", "--nocapture"];
+    steps::run("cargo", &arguments, ".")
 }
 
 /// Fuzzes each target for so many minutes. Needs the nightly compiler and `cargo-fuzz`.

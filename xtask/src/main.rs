@@ -6,6 +6,7 @@ mod bench;
 mod demo;
 mod drill;
 mod engine_speed;
+mod hostile;
 mod packages;
 mod pictures;
 mod places;
@@ -92,6 +93,14 @@ enum Drill {
         #[arg(long, default_value_t = 200)]
         points: u32,
     },
+    /// Send generated requests over every route to a running service, beside a client that behaves.
+    Hostile {
+        /// How many.
+        #[arg(long, default_value_t = 100_000)]
+        requests: u64,
+    },
+    /// Make every change of the depot's files fail in turn, once and for good.
+    Disk,
     /// Fuzz the readers of what comes from outside; needs the nightly compiler and `cargo-fuzz`.
     Fuzz {
         /// Minutes for each target.
@@ -122,6 +131,8 @@ fn main() -> anyhow::Result<()> {
         }
         Task::Bench(Bench::Memory) => bench::memory(),
         Task::Bench(Bench::Pull) => bench::pull(),
+        Task::Drill(Drill::Hostile { requests }) => hostile::measure(requests),
+        Task::Drill(Drill::Disk) => drill::disk(),
         Task::Drill(Drill::Kills { points }) => drill::kills(points),
         Task::Drill(Drill::Fuzz { minutes, target }) => drill::fuzz(minutes, target.as_deref()),
     }

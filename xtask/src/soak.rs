@@ -138,8 +138,21 @@ fn ask(address: &str, stream: u64, turn: u64, counted: &Counted) -> anyhow::Resu
     bail!("the answer broke off")
 }
 
+/// One question to a model, answered whole.
+pub(crate) fn answered(address: &str, model: &str, turn: u64) -> anyhow::Result<()> {
+    let question = format!("What is known of shelf {turn}?");
+    let body = json!({
+        "model": model, "messages": [{"role": "user", "content": question}], "max_tokens": 8,
+    });
+    let mut text = String::new();
+    post(address, "/v1/chat/completions", &body)?.read_to_string(&mut text)?;
+    let is_answered = text.contains("\"choices\"") && !text.contains("\"error\"");
+    ensure!(is_answered, "{text}");
+    Ok(())
+}
+
 /// Private bytes of the service and of its engine processes.
-fn memory_of(service: &Service) -> anyhow::Result<u64> {
+pub(crate) fn memory_of(service: &Service) -> anyhow::Result<u64> {
     let status: Value = serde_json::from_str(&service.deft(&["status", "--json"])?)?;
     let instances = status["instances"].as_array().context("it has instances")?;
     let pids = instances.iter().map(|instance| &instance["pid"]).chain([&status["pid"]]);

@@ -1,5 +1,5 @@
-//! Keeps web pages of others away. A service without keys trusts whoever reaches it; a page in the
-//! operator's browser can reach loopback, so Host and Origin are checked on every request.
+//! Keeps web pages of others away: a page in the operator's browser can reach loopback, and would be taken
+//! for the operator. So Host and Origin are checked on every request.
 
 use actix_web::Error;
 use actix_web::body::{EitherBody, MessageBody};

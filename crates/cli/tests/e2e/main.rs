@@ -20,6 +20,7 @@ mod fetching;
 mod finding;
 mod guard;
 mod keeping;
+mod killed;
 mod loads;
 mod permission;
 mod pools;

@@ -215,7 +215,7 @@ fn a_page_without_permission_says_what_to_type_and_a_link_opens_it() {
         browser.read("Nothing is loaded").await;
         browser.page.delete_all_cookies().await.unwrap();
         browser.page.goto(link.trim()).await.unwrap();
-        browser.read("used already").await;
+        browser.read("The link was used already").await;
         browser.page.clone().close().await.unwrap();
     });
 }

@@ -281,7 +281,9 @@ impl Store {
     #[must_use]
     pub fn variant(&self, name: &VariantName) -> Option<Manifest> {
         match Manifest::read(&self.folder(name)) {
-            ReadManifest::Understood(manifest) => Some(Manifest { name: name.clone(), ..*manifest }),
+            ReadManifest::Understood(manifest) => {
+                Some(Manifest { name: name.clone(), ..*manifest })
+            }
             ReadManifest::Absent | ReadManifest::NotUnderstood(_) => None,
         }
     }
