@@ -16,8 +16,9 @@ const SCREEN: &str = ":87";
 const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Name and commands of each terminal picture. A line after `<` is typed into the command before, one after
-/// `&` runs unseen beside the others, and one after `@` is seen while it runs.
-const TERMINAL: [(&str, &[&str]); 7] = [
+/// `&` runs unseen beside the others, one after `!` unseen before the next, and one after `@` is seen while it
+/// runs.
+const TERMINAL: [(&str, &[&str]); 6] = [
     (
         "terminal-ask",
         &[
@@ -27,7 +28,18 @@ const TERMINAL: [(&str, &[&str]); 7] = [
             "deft calls --count 3",
         ],
     ),
-    ("terminal-status", &["deft service status", "deft status --why", "deft depot list"]),
+    (
+        "terminal-status",
+        &[
+            // The process of one model is killed until it is set aside.
+            "! deft load larkfen-desk-mini; until deft status | grep -q 'again and again'; do \
+             kill -9 $(deft status --json | tr ',{' '\\n\\n' | awk '/\"name\": *\"/ {m = /desk-mini/} \
+             m && /\"pid\":/ {gsub(/[^0-9]/, \"\"); print}'); sleep 0.2; done",
+            "deft service status",
+            "deft status --why",
+            "deft depot list",
+        ],
+    ),
     (
         "terminal-plan",
         &[
@@ -44,16 +56,6 @@ const TERMINAL: [(&str, &[&str]); 7] = [
             "& for n in 1 2 3; do while :; do deft ask larkfen-desk-mini --temperature 3 \
              \"Tell me all about shelf $RANDOM.\" --priority background; done & done",
             "@ deft watch",
-        ],
-    ),
-    (
-        "terminal-find",
-        &[
-            "deft source check",
-            "deft depot search labels | cut -c 1-96",
-            "deft depot preview larkfen:larkfen-labels/q8_0",
-            "deft depot pull larkfen:larkfen-labels/q8_0",
-            "deft ask larkfen-git:larkfen/desk/q8 Hello",
         ],
     ),
     (
@@ -170,6 +172,11 @@ fn shell(commands: &[&str], done: &str) -> String {
         if let Some(unseen) = command.strip_prefix("& ") {
             let command = quoted(&format!("{unseen}; wait"));
             text += &format!("timeout 25 bash -c {command} > /dev/null 2>&1 &\n");
+            continue;
+        }
+        if let Some(before) = command.strip_prefix("! ") {
+            let before = quoted(before);
+            text += &format!("timeout 20 bash -c {before} > /dev/null 2>&1\n");
             continue;
         }
         if let Some(running) = command.strip_prefix("@ ") {

@@ -350,7 +350,7 @@ fn an_index_that_leads_astray_is_refused_as_a_whole() {
 /// before or as it is after, and the fetch comes to its end by itself.
 #[test]
 fn killed_at_any_moment_nothing_is_lost_and_nothing_half_listed() {
-    let points = std::env::var("KILL_POINTS").ok().and_then(|text| text.parse().ok()).unwrap_or(10);
+    let points = std::env::var("KILL_POINTS").ok().and_then(|text| text.parse().ok()).unwrap_or(5);
     let shelf = Shelf::new();
     let mut world = shelf.world();
     shelf.hub.behave(slowly(1));

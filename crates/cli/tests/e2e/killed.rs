@@ -106,7 +106,7 @@ fn is_whole(world: &World, kept: &Kept, told: &str) {
 
 #[test]
 fn killed_in_the_middle_of_a_change_it_is_made_or_not_and_what_was_answered_is_made() {
-    let points = std::env::var("KILL_POINTS").ok().and_then(|text| text.parse().ok()).unwrap_or(4);
+    let points = std::env::var("KILL_POINTS").ok().and_then(|text| text.parse().ok()).unwrap_or(2);
     let mut world = World::new().start();
     let mut now = Kept { name: None, is_loaded: false };
     // A linear congruential generator: the same moments each time.
