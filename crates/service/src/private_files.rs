@@ -12,6 +12,29 @@ const FILE: u32 = 0o600;
 /// The bit of folders that anybody may write into.
 const STICKY: u32 = 0o1000;
 
+/// What a data directory has after any start.
+const OURS: [&str; 2] = ["node-id", "service.lock"];
+
+/// The data directory, as [`private_folder`]. A folder with other files that others may enter is left as it
+/// is: it may be somebody's home, or the whole system.
+///
+/// # Errors
+/// As [`private_folder`], and where it holds other files.
+pub fn data_folder(path: &Path, passing_group: Option<u32>) -> io::Result<()> {
+    let is_open = path.metadata().is_ok_and(|found| found.mode() & 0o077 & !0o010 != 0);
+    if is_open && !is_ours(path)? {
+        let what = "it holds other files, and others may enter it; choose an empty folder, or chmod 700 it first";
+        return Err(io::Error::new(io::ErrorKind::PermissionDenied, what));
+    }
+    private_folder(path, passing_group)
+}
+
+/// Whether a folder is empty, or a data directory.
+fn is_ours(folder: &Path) -> io::Result<bool> {
+    let is_empty = fs::read_dir(folder)?.next().is_none();
+    Ok(is_empty || OURS.iter().any(|name| folder.join(name).exists()))
+}
+
 /// Makes a folder that only its owner may enter, or makes one that is there so. Where the database runs as
 /// another user, that user's group may pass through, and no more.
 ///
@@ -106,6 +129,20 @@ mod tests {
         assert_eq!((mode(&log), fs::read(&log).unwrap()), (0o600, b"before\nafter\n".to_vec()));
         std::os::unix::fs::symlink(&key, data.join("led")).unwrap();
         assert!(open_log(&data.join("led")).is_err(), "a link is not followed");
+    }
+
+    #[test]
+    fn a_folder_with_files_of_others_is_left_as_it_is() {
+        let home = tempfile::tempdir().unwrap();
+        fs::set_permissions(home.path(), fs::Permissions::from_mode(0o755)).unwrap();
+        fs::write(home.path().join("larkfen-accounts"), "").unwrap();
+        let refused = data_folder(home.path(), None).unwrap_err().to_string();
+        assert!(refused.contains("holds other files"), "{refused}");
+        assert_eq!(mode(home.path()), 0o755);
+        // One of an older version is made private.
+        fs::write(home.path().join("node-id"), "").unwrap();
+        data_folder(home.path(), None).unwrap();
+        assert_eq!(mode(home.path()), 0o700);
     }
 
     #[test]

@@ -37,7 +37,7 @@ use crate::machine::Memory;
 use crate::metrics::Metrics;
 use crate::permission::{Peer, Permission, PermissionError, permit};
 use crate::presence::{Held, Presence};
-use crate::private_files::private_folder;
+use crate::private_files::data_folder;
 use crate::records::calls::Recorder;
 use crate::records::nodes::{self, NodeError};
 use crate::routes::events::Events;
@@ -140,7 +140,7 @@ pub async fn run(
     let files = descriptors::raise_limit();
     let data_dir = &config.data_dir;
     let in_data_dir = |source| RunError::DataDir { path: data_dir.clone(), source };
-    private_folder(data_dir, database::passing_group(&config)).map_err(in_data_dir)?;
+    data_folder(data_dir, database::passing_group(&config)).map_err(in_data_dir)?;
     let held = Held::take(data_dir).map_err(in_data_dir)?.map_err(RunError::Running)?;
     let permission = Permission::open(data_dir, &config.permission)?;
     // Signals are waited for from the first moment, so that a start can be broken off cleanly.
@@ -308,7 +308,7 @@ async fn serve(
         ended = &mut fleet_ended => {
             // Nothing can be loaded or answered any more: whoever watches over the service starts it again.
             let why = ended.err().map_or_else(|| "it ended".to_owned(), |error| error.to_string());
-            tracing::error!("the part that has all instances broke: {why}");
+            tracing::error!("the task that runs all models failed: {why}");
             failed = Some(RunError::Broken(why));
         }
     }
@@ -329,7 +329,7 @@ async fn serve(
     writing.abort();
     handle.stop(true).await;
     let _ = serving.await;
-    threads.end();
+    drop(threads);
     // The recorder is gone with the app; its last rows are written before the database closes.
     let _ = tokio::time::timeout(Duration::from_secs(5), recording).await;
     tracing::info!("stopped");
@@ -348,15 +348,9 @@ impl TransferThreads {
     fn handle(&self) -> tokio::runtime::Handle {
         self.0.as_ref().map_or_else(tokio::runtime::Handle::current, |it| it.handle().clone())
     }
-
-    /// What goes on is broken off, as at a crash: the next start goes on with it.
-    fn end(mut self) {
-        if let Some(runtime) = self.0.take() {
-            runtime.shutdown_background();
-        }
-    }
 }
 
+/// What goes on is broken off, as at a crash: the next start goes on with it.
 impl Drop for TransferThreads {
     fn drop(&mut self) {
         if let Some(runtime) = self.0.take() {

@@ -340,9 +340,7 @@ impl EngineProcess {
             None => self.kill_by_number(),
         }
     }
-}
 
-impl EngineProcess {
     /// Where the kernel gave no handle of the process: its number is its own as long as nobody was told that
     /// it ended, which is when its link closes.
     fn kill_by_number(&self) {

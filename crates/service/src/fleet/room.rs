@@ -42,9 +42,7 @@ impl Pending {
     ) -> Self {
         Self { id, target, keeping, answer, since: Instant::now(), told: false, made_way: false }
     }
-}
 
-impl Pending {
     /// Whether both are calls for one model.
     fn is_same(&self, other: &Self) -> bool {
         self.keeping == Keeping::OnDemand

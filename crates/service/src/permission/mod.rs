@@ -174,7 +174,7 @@ fn own_page(request: &ServiceRequest) -> Result<(), Problem> {
     if SAFE.contains(request.method()) || is_told {
         return Ok(());
     }
-    let detail = "a session changes nothing unless its own page asks";
+    let detail = "in a browser's session only the console's own page may change something";
     Err(Problem::new(ProblemKind::Forbidden, "origin_missing", detail)
         .with_way_out("programs use the operator's key instead of a cookie"))
 }
@@ -183,7 +183,8 @@ fn needed(peer: Peer) -> Problem {
     let detail = match peer {
         Peer::User(user) => format!("user {user} may not manage this service"),
         Peer::Unknown => {
-            "nobody can tell who asks, so managing needs the operator's key".to_owned()
+            "the service cannot tell which user asks, so managing needs the operator's key"
+                .to_owned()
         }
     };
     Problem::new(ProblemKind::Unauthorized, PERMISSION_NEEDED, detail).with_way_out(

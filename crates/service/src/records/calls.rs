@@ -17,7 +17,7 @@ use crate::metrics::Metrics;
 /// Rows kept while the database is away; beyond that new ones are dropped, and counted.
 const BUFFERED: usize = 10_000;
 /// Old records that are removed at once.
-const REMOVED_AT_ONCE: i64 = 50_000;
+const REMOVED_AT_ONCE: u64 = 50_000;
 /// Pause before writing is tried again.
 const RETRY: Duration = Duration::from_secs(1);
 
@@ -95,12 +95,13 @@ async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> s
     .map(|_| ())
 }
 
-/// Removes the oldest records beyond so many, some at a time.
-pub(crate) async fn forget_old(
-    database: impl PgExecutor<'_>,
-    node: Uuid,
-    kept: u32,
-) -> sqlx::Result<()> {
+/// Removes the oldest records beyond so many, some at a time: no statement takes long.
+pub(crate) async fn forget_old(database: &PgPool, node: Uuid, kept: u32) -> sqlx::Result<()> {
+    while forget_some(database, node, kept).await? >= REMOVED_AT_ONCE {}
+    Ok(())
+}
+
+async fn forget_some(database: impl PgExecutor<'_>, node: Uuid, kept: u32) -> sqlx::Result<u64> {
     in_time(
         sqlx::query(
             "delete from calls where id in (
@@ -111,11 +112,11 @@ pub(crate) async fn forget_old(
         )
         .bind(node)
         .bind(i64::from(kept))
-        .bind(REMOVED_AT_ONCE)
+        .bind(REMOVED_AT_ONCE.cast_signed())
         .execute(database),
     )
     .await
-    .map(|_| ())
+    .map(|done| done.rows_affected())
 }
 
 #[derive(FromRow)]

@@ -20,7 +20,12 @@ fn peer(request: &HttpRequest) -> Peer {
 }
 
 fn fault(error: &std::io::Error) -> ManageError {
-    Problem::new(ProblemKind::Fault, "no_chance", format!("nothing can be drawn: {error}")).into()
+    Problem::new(
+        ProblemKind::Fault,
+        "no_chance",
+        format!("the system gives no random numbers: {error}"),
+    )
+    .into()
 }
 
 /// Makes a link that gives a browser permission, once and for some minutes.

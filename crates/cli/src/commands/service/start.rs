@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 
 use deft_client::Client;
 use deft_service::presence::{self, Presence};
-use deft_service::private_files::{open_log, private_folder};
+use deft_service::private_files::{data_folder, open_log, private_folder};
 use deft_service::{Config, Flags, RunError, StartOptions, own_program};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -105,9 +105,8 @@ fn detach(
     };
     let log = logs::file(&config.data_dir);
     let folder = log.parent().unwrap_or(&config.data_dir);
-    for private in [&config.data_dir, folder] {
-        private_folder(private, None).map_err(|error| cannot(private, error))?;
-    }
+    data_folder(&config.data_dir, None).map_err(|error| cannot(&config.data_dir, error))?;
+    private_folder(folder, None).map_err(|error| cannot(folder, error))?;
     let log_file = open_log(&log).map_err(|error| cannot(&log, error))?;
     let mut command = Command::new(own_program());
     command.args(["service", "start", "--detached", "--data-dir"]).arg(&config.data_dir);
