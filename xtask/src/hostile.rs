@@ -11,7 +11,7 @@ use anyhow::{Context, bail, ensure};
 use serde_json::{Value, json};
 
 use crate::bench::Service;
-use crate::soak::{answered, memory_of};
+use crate::soak::{answered, memory_of_each};
 use crate::steps::root;
 
 /// Connections that send at the same time.
@@ -73,13 +73,15 @@ pub fn measure(requests: u64) -> anyhow::Result<()> {
     let counted = Counted::default();
     let began = Instant::now();
     let warm_up = requests / WARM_UP;
-    let (first, last) = thread::scope(|scope| {
+    let ([first, last], parts) = thread::scope(|scope| {
         scope.spawn(|| behave(&address, &counted));
         let memory = send_all(&address, &routes, &counted, warm_up, 1)
             .and_then(|()| settled(&service))
             .and_then(|first| {
                 send_all(&address, &routes, &counted, requests - warm_up, 1000)?;
-                Ok((first, settled(&service)?))
+                let last = settled(&service)?;
+                let sum = |parts: &[u64]| parts.iter().sum::<u64>();
+                Ok(([sum(&first), sum(&last)], [first, last]))
             });
         counted.over.store(true, Ordering::Relaxed);
         memory
@@ -101,7 +103,7 @@ pub fn measure(requests: u64) -> anyhow::Result<()> {
     );
     println!(
         "private memory of service and engine: {:.1} MiB after the first {} %, {:.1} MiB at the end: \
-         {:+.2} % (at most {:.0} %)",
+         {:+.2} % (at most {:.0} %); of each process in bytes: {parts:?}",
         first as f64 / f64::from(1 << 20),
         100 / WARM_UP,
         last as f64 / f64::from(1 << 20),
@@ -135,9 +137,9 @@ fn routes() -> anyhow::Result<Vec<Route>> {
 }
 
 /// Private memory once what was sent is done with.
-fn settled(service: &Service) -> anyhow::Result<u64> {
+fn settled(service: &Service) -> anyhow::Result<Vec<u64>> {
     thread::sleep(Duration::from_secs(5));
-    memory_of(service)
+    memory_of_each(service)
 }
 
 fn send_all(
@@ -152,7 +154,7 @@ fn send_all(
             .map(|sender| {
                 scope.spawn(move || {
                     let mut chance = Chance(seed + sender);
-                    for _ in 0..requests / SENDERS {
+                    for _ in 0..requests.div_ceil(SENDERS) {
                         let route = chance.of(routes);
                         send(address, route, &mut chance, counted);
                     }
@@ -287,14 +289,15 @@ fn body(route: &Route, chance: &mut Chance) -> Vec<u8> {
         3 if chance.below(60) == 0 => vec![b' '; 9 << 20],
         4 => {
             let count = size(chance, 30_000);
-            format!("{{\"tools\": [[{}1]], \"model\": \"{MODEL}\"}}", "1e15,".repeat(count)).into_bytes()
+            let model = named(route);
+            format!("{{\"tools\": [[{}1]], \"model\": \"{model}\"}}", "1e15,".repeat(count)).into_bytes()
         }
         5 => b"{\"model\": \"larkfen-nowhere\"".to_vec(),
         6 => json!({"model": STRANGER, "path": "/dev/zero", "folder": "/proc/self", "name": "../x",
                     "template": "/dev/zero", "limit": "a lot", "words": 7})
         .to_string()
         .into_bytes(),
-        7 => json!({"path": "/etc/passwd", "name": null, "model": [MODEL], "settings": {"lanes": -1}})
+        7 => json!({"path": "/etc/passwd", "name": null, "model": [named(route)], "settings": {"lanes": -1}})
             .to_string()
             .into_bytes(),
         8 if route.path.starts_with("/v1/") => json!({
@@ -314,6 +317,11 @@ fn body(route: &Route, chance: &mut Chance) -> Vec<u8> {
         .to_string()
         .into_bytes(),
     }
+}
+
+/// The model that a body names: what is there is only asked, for whoever sends this may also manage.
+fn named(route: &Route) -> &'static str {
+    if route.path.starts_with("/v1/") { MODEL } else { STRANGER }
 }
 
 /// Asks for status and answers all the time, as any program does, and counts whatever is not as it should be.

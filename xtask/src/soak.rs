@@ -152,11 +152,16 @@ pub(crate) fn answered(address: &str, model: &str, turn: u64) -> anyhow::Result<
 }
 
 /// Private bytes of the service and of its engine processes.
-pub(crate) fn memory_of(service: &Service) -> anyhow::Result<u64> {
+fn memory_of(service: &Service) -> anyhow::Result<u64> {
+    Ok(memory_of_each(service)?.into_iter().sum())
+}
+
+/// Private bytes of the engine processes, and at last of the service.
+pub(crate) fn memory_of_each(service: &Service) -> anyhow::Result<Vec<u64>> {
     let status: Value = serde_json::from_str(&service.deft(&["status", "--json"])?)?;
     let instances = status["instances"].as_array().context("it has instances")?;
     let pids = instances.iter().map(|instance| &instance["pid"]).chain([&status["pid"]]);
-    pids.map(|pid| private_bytes(pid.as_u64().context("it has a process")?)).sum()
+    pids.map(|pid| private_bytes(pid.as_u64().context("it has a process")?)).collect()
 }
 
 fn private_bytes(pid: u64) -> anyhow::Result<u64> {

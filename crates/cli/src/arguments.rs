@@ -126,6 +126,13 @@ pub(crate) enum Command {
         #[arg(long)]
         parent: u32,
     },
+    /// Read the headers of one model over the link on standard input; started by the service.
+    #[command(hide = true)]
+    ReadHeaders {
+        /// The process that must live as long as this one.
+        #[arg(long)]
+        parent: u32,
+    },
 }
 
 #[derive(Debug, Subcommand)]

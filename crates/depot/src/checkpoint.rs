@@ -2,10 +2,9 @@
 //! can be once they are converted.
 
 use std::collections::BTreeMap;
-use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use deft_formats::safetensors::{SafeTensor, tensors};
+use deft_formats::safetensors::SafeTensor;
 use deft_protocol::manage::{MixShare, ModelFacts};
 use serde_json::Value;
 
@@ -17,8 +16,6 @@ use crate::store::FileRole;
 pub(crate) const ENDING: &str = "safetensors";
 /// What describes it.
 pub(crate) const CONFIG: &str = "config.json";
-/// Longest of those in bytes.
-const LONGEST_CONFIG: u64 = 4 << 20;
 /// Its other files, where they are there.
 pub(crate) const COMPANIONS: [&str; 10] = [
     CONFIG,
@@ -86,31 +83,6 @@ pub(crate) fn missing_part<'a>(names: impl Iterator<Item = &'a str>) -> Option<S
     let names: Vec<&str> = names.collect();
     let wanted = names.iter().flat_map(|name| crate::name::all_parts(name));
     wanted.into_iter().find(|wanted| !names.contains(&&wanted[..]))
-}
-
-/// What a checkpoint's files say of it.
-///
-/// # Errors
-/// A file is none, or is damaged.
-pub(crate) fn read(files: &[(FileRole, NamedFile)]) -> Result<ModelFacts, DepotError> {
-    let mut all = Vec::new();
-    let mut config = Value::Null;
-    let mut count = 0;
-    for (role, NamedFile { path, file, metadata }) in files {
-        let wrong = |what: String| DepotError::Checkpoint { path: path.clone(), what };
-        if *role == FileRole::Weights {
-            let read = tensors(file, metadata.len()).map_err(|error| wrong(error.to_string()));
-            all.extend(read?);
-            count += 1;
-        } else if path.file_name().is_some_and(|name| name == CONFIG) {
-            if metadata.len() > LONGEST_CONFIG {
-                return Err(wrong(format!("it is longer than {LONGEST_CONFIG} bytes")));
-            }
-            let read = serde_json::from_reader(file.take(LONGEST_CONFIG));
-            config = read.map_err(|error| wrong(error.to_string()))?;
-        }
-    }
-    Ok(facts(&config, &all, count))
 }
 
 /// What settings and tensors say of a checkpoint in so many files of weights.

@@ -4,13 +4,13 @@ use std::io::{self, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use deft_engine::{LoadError, facts, families};
-use deft_formats::gguf::{GgufError, Header, StoredModel};
 use deft_planning::ModelShape;
 use deft_protocol::manage::ModelFacts;
 use thiserror::Error;
 
 use crate::checkpoint;
+use crate::headers::local::{LocalFiles, open, possible_parts};
+use crate::headers::{HeaderAnswer, HeaderReader, HeaderTask, Refusal, RefusalKind};
 use crate::named::{NamedFile, NamedFileError};
 use crate::store::FileRole;
 
@@ -103,7 +103,7 @@ pub enum DepotError {
         /// The file.
         path: PathBuf,
         /// Why.
-        source: LoadError,
+        source: Refusal,
     },
     /// A checkpoint that is none, or is damaged.
     #[error("`{}` cannot be used: {what}", path.display())]
@@ -140,54 +140,59 @@ pub(crate) fn read_error(path: &Path, source: io::Error) -> DepotError {
     }
 }
 
-pub(crate) fn refused(path: &Path, source: LoadError) -> DepotError {
+pub(crate) fn refused(path: &Path, source: Refusal) -> DepotError {
     DepotError::Refused { path: path.to_owned(), source }
 }
 
-/// How a model's file is opened. What the depot keeps may be a link to its content, made by the depot itself.
-fn open(path: &Path, is_kept: bool) -> Result<NamedFile, NamedFileError> {
-    match NamedFile::open(path) {
-        Err(NamedFileError::Link { target: Some(content), .. }) if is_kept => {
-            NamedFile::open(&content).map(|file| NamedFile { path: path.to_owned(), ..file })
-        }
-        opened => opened,
-    }
-}
-
-/// A model in one file or several, opened once: whatever is done with it is done with these handles.
+/// A model in one file or several.
 struct OpenedModel {
-    stored: StoredModel,
+    facts: Option<Box<ModelFacts>>,
+    shape: Option<ModelShape>,
     /// The first part first.
     files: Vec<NamedFile>,
 }
 
 impl OpenedModel {
-    fn read(path: &Path, is_kept: bool) -> Result<Self, DepotError> {
-        let mut files: Vec<NamedFile> = Vec::new();
-        let mut trouble = None;
-        let stored = StoredModel::read_with(path, |part| {
-            let opened = open(part, is_kept).map_err(|error| {
-                let what = io::Error::other(error.to_string());
-                trouble.get_or_insert(error);
-                GgufError::Io(what)
-            })?;
-            let header = Header::read(&opened.file, opened.metadata.len())?;
-            files.push(opened);
-            Ok(header)
-        });
-        match (stored, trouble) {
-            (Ok(stored), _) => Ok(Self { stored, files }),
+    fn read(
+        path: &Path,
+        is_kept: bool,
+        (template, facts, shape): (Option<&str>, bool, bool),
+        reader: &dyn HeaderReader,
+    ) -> Result<Self, DepotError> {
+        let paths = possible_parts(path);
+        let names = paths.iter().map(|path| path.to_string_lossy().into_owned()).collect();
+        let template = template.map(str::to_owned);
+        let task = HeaderTask::Model { names, template, facts, shape };
+        let mut files = LocalFiles::at(paths, is_kept);
+        match (reader.read(&task, &mut files), files.trouble) {
+            (Ok(HeaderAnswer::Model { facts, shape, parts }), None) => {
+                let opened: Vec<NamedFile> =
+                    files.opened.into_iter().map_while(|file| file).collect();
+                if opened.len() != parts as usize {
+                    let what = format!("{} parts were read, and {parts} are told of", opened.len());
+                    return Err(refused(path, Refusal::new(RefusalKind::Process, what)));
+                }
+                Ok(Self { facts, shape, files: opened })
+            }
             // A missing part is told as such.
-            (Err(error @ GgufError::Split { .. }), _) => Err(refused(path, error.into())),
-            (Err(_), Some(trouble)) => Err(trouble.into()),
-            (Err(GgufError::Io(source)), None) => Err(read_error(path, source)),
-            (Err(error), None) => Err(refused(path, error.into())),
+            (Err(error @ Refusal { kind: RefusalKind::Parts, .. }), _) => Err(refused(path, error)),
+            (_, Some(trouble)) => Err(trouble.into()),
+            (Err(Refusal { kind: RefusalKind::Reading, what, .. }), None) => {
+                Err(read_error(path, io::Error::other(what)))
+            }
+            (Err(error), None) => Err(refused(path, error)),
+            (Ok(_), None) => Err(refused(path, unasked())),
         }
     }
 
     fn stamp(&self) -> FileStamp {
         FileStamp::of(&self.files)
     }
+}
+
+/// An answer that does not belong to the question.
+fn unasked() -> Refusal {
+    Refusal::new(RefusalKind::Process, "what was read is not what was asked for")
 }
 
 impl From<NamedFileError> for DepotError {
@@ -208,24 +213,32 @@ impl From<NamedFileError> for DepotError {
 ///
 /// # Errors
 /// Why it cannot be used; nothing was recorded.
-pub fn examine(path: &Path) -> Result<Examined, DepotError> {
-    examine_with(path, None)
+pub fn examine(path: &Path, reader: &dyn HeaderReader) -> Result<Examined, DepotError> {
+    examine_with(path, None, reader)
 }
 
 /// As [`examine`], with a chat template that stands in for the file's own.
 ///
 /// # Errors
 /// As [`examine`].
-pub fn examine_with(path: &Path, template: Option<&str>) -> Result<Examined, DepotError> {
-    open_and_examine(path, template, false).map(|(examined, _)| examined)
+pub fn examine_with(
+    path: &Path,
+    template: Option<&str>,
+    reader: &dyn HeaderReader,
+) -> Result<Examined, DepotError> {
+    open_and_examine(path, template, false, reader).map(|(examined, _)| examined)
 }
 
 /// As [`examine_with`], for a file that the depot keeps: it may be a link to its content.
 ///
 /// # Errors
 /// As [`examine`].
-pub fn examine_kept(path: &Path, template: Option<&str>) -> Result<Examined, DepotError> {
-    open_and_examine(path, template, true).map(|(examined, _)| examined)
+pub fn examine_kept(
+    path: &Path,
+    template: Option<&str>,
+    reader: &dyn HeaderReader,
+) -> Result<Examined, DepotError> {
+    open_and_examine(path, template, true, reader).map(|(examined, _)| examined)
 }
 
 /// As [`examine_with`]; returns the opened files too, with what each is for, the first part first.
@@ -235,27 +248,61 @@ pub fn examine_kept(path: &Path, template: Option<&str>) -> Result<Examined, Dep
 pub fn open_model(
     path: &Path,
     template: Option<&str>,
+    reader: &dyn HeaderReader,
 ) -> Result<(Examined, Vec<(FileRole, NamedFile)>), DepotError> {
-    open_and_examine(path, template, false)
+    open_and_examine(path, template, false, reader)
 }
 
 fn open_and_examine(
     path: &Path,
     template: Option<&str>,
     is_kept: bool,
+    reader: &dyn HeaderReader,
 ) -> Result<(Examined, Vec<(FileRole, NamedFile)>), DepotError> {
     if checkpoint::is_one(path) {
-        open(path, is_kept)?;
-        let files = checkpoint::files(path, |path| open(path, is_kept))?;
-        let facts = checkpoint::read(&files)?;
-        let stamp = FileStamp::of(files.iter().map(|(_, file)| file));
-        return Ok((Examined { facts, stamp }, files));
+        return open_checkpoint(path, is_kept, reader);
     }
-    let model = OpenedModel::read(path, is_kept)?;
-    let facts =
-        facts::read_with(&model.stored, template).map_err(|source| refused(path, source))?;
+    let mut model = OpenedModel::read(path, is_kept, (template, true, false), reader)?;
+    let facts = *model.facts.take().ok_or_else(|| refused(path, unasked()))?;
     let stamp = model.stamp();
     let files = model.files.into_iter().map(|file| (FileRole::Weights, file));
+    Ok((Examined { facts, stamp }, files.collect()))
+}
+
+fn open_checkpoint(
+    path: &Path,
+    is_kept: bool,
+    reader: &dyn HeaderReader,
+) -> Result<(Examined, Vec<(FileRole, NamedFile)>), DepotError> {
+    open(path, is_kept)?;
+    let files = checkpoint::files(path, |path| open(path, is_kept))?;
+    let stamp = FileStamp::of(files.iter().map(|(_, file)| file));
+    let (roles, files): (Vec<FileRole>, Vec<NamedFile>) = files.into_iter().unzip();
+    let numbers = || (0..).zip(roles.iter().zip(&files));
+    let config = numbers().find(|(_, (_, file))| file.name() == checkpoint::CONFIG);
+    let task = HeaderTask::Checkpoint {
+        weights: numbers()
+            .filter(|(_, (role, _))| **role == FileRole::Weights)
+            .map(|(number, _)| number)
+            .collect(),
+        config: config.map(|(number, _)| number),
+        config_may_fail: false,
+    };
+    let mut local = LocalFiles {
+        paths: files.iter().map(|file| file.path.clone()).collect(),
+        is_kept,
+        opened: files.into_iter().map(Some).collect(),
+        trouble: None,
+    };
+    let facts = match reader.read(&task, &mut local) {
+        Ok(HeaderAnswer::Checkpoint(facts)) => *facts,
+        Ok(_) => return Err(refused(path, unasked())),
+        Err(Refusal { what, file, .. }) => {
+            let path = local.paths.get(file as usize).cloned().unwrap_or_else(|| path.to_owned());
+            return Err(DepotError::Checkpoint { path, what });
+        }
+    };
+    let files = roles.into_iter().zip(local.opened.into_iter().flatten());
     Ok((Examined { facts, stamp }, files.collect()))
 }
 
@@ -263,16 +310,20 @@ fn open_and_examine(
 ///
 /// # Errors
 /// It is none, or cannot be opened.
-pub fn open_projector(path: &Path) -> Result<NamedFile, DepotError> {
+pub fn open_projector(path: &Path, reader: &dyn HeaderReader) -> Result<NamedFile, DepotError> {
     let not_one = |what: String| DepotError::NotAProjector { path: path.to_owned(), what };
-    let file = NamedFile::open(path)?;
-    let header = Header::read(&file.file, file.metadata.len()).map_err(|error| match error {
-        GgufError::Io(source) => read_error(path, source),
-        other => not_one(other.to_string()),
-    })?;
-    match header.metadata.optional_text("general.architecture") {
-        Ok(Some(PROJECTOR)) => Ok(file),
-        Ok(Some(family)) => Err(not_one(format!("its family is `{family}`, not `{PROJECTOR}`"))),
+    let mut files = LocalFiles::of(NamedFile::open(path)?);
+    let family = match reader.read(&HeaderTask::Projector, &mut files) {
+        Ok(HeaderAnswer::Projector(family)) => family,
+        Ok(_) => return Err(refused(path, unasked())),
+        Err(Refusal { kind: RefusalKind::Reading, what, .. }) => {
+            return Err(read_error(path, io::Error::other(what)));
+        }
+        Err(error) => return Err(not_one(error.what)),
+    };
+    match (family.as_deref(), files.opened.pop().flatten()) {
+        (Some(PROJECTOR), Some(file)) => Ok(file),
+        (Some(family), _) => Err(not_one(format!("its family is `{family}`, not `{PROJECTOR}`"))),
         _ => Err(not_one("it does not say which family it belongs to".to_owned())),
     }
 }
@@ -308,37 +359,38 @@ fn template_text(opened: &NamedFile) -> Result<String, DepotError> {
     String::from_utf8(bytes).map_err(|_| not_one("it is not UTF-8".to_owned()))
 }
 
-/// What a model's headers say, wherever they were read.
-pub(crate) fn facts_of(stored: &StoredModel) -> Result<ModelFacts, LoadError> {
-    facts::read(stored)
-}
-
 /// The files of a model that was examined, with what each is for.
 ///
 /// # Errors
-/// A file vanished, changed, or cannot be used.
+/// The folder cannot be read.
 pub(crate) fn files_of(
+    examined: &Examined,
     path: &Path,
-    stamp: &FileStamp,
 ) -> Result<Vec<(FileRole, PathBuf)>, DepotError> {
     if checkpoint::is_one(path) {
         return checkpoint::paths(path);
     }
-    let (_, parts) = shape_of(path, stamp)?;
-    Ok(parts.into_iter().map(|part| (FileRole::Weights, part)).collect())
+    let parts = possible_parts(path).into_iter().take(examined.facts.files as usize);
+    Ok(parts.map(|part| (FileRole::Weights, part)).collect())
 }
 
 /// The sizes of a model, for planning, and its files; they must still be those with this stamp.
 ///
 /// # Errors
 /// A file vanished, changed, or cannot be used.
-pub fn shape_of(path: &Path, stamp: &FileStamp) -> Result<(ModelShape, Vec<PathBuf>), DepotError> {
+pub fn shape_of(
+    path: &Path,
+    stamp: &FileStamp,
+    reader: &dyn HeaderReader,
+) -> Result<(ModelShape, Vec<PathBuf>), DepotError> {
     if checkpoint::is_one(path) {
         return Err(DepotError::Unconverted { path: path.to_owned() });
     }
     let changed = || DepotError::Changed { path: path.to_owned() };
     // It was looked at when it was registered or taken in, so a link is what it was then.
-    let model = OpenedModel::read(path, true).map_err(|error| match error {
+    let read = OpenedModel::read(path, true, (None, false, true), reader);
+    let model = read.map_err(|error| match error {
+        DepotError::Refused { source: Refusal { kind: RefusalKind::Process, .. }, .. } => error,
         // It was taken in once, so it must have been written since.
         DepotError::Refused { .. } => changed(),
         other => other,
@@ -346,13 +398,22 @@ pub fn shape_of(path: &Path, stamp: &FileStamp) -> Result<(ModelShape, Vec<PathB
     if model.stamp() != *stamp {
         return Err(changed());
     }
-    let shape = families::shape(&model.stored.header).map_err(|source| refused(path, source))?;
-    Ok((shape, model.stored.parts))
+    let shape = model.shape.ok_or_else(|| refused(path, unasked()))?;
+    Ok((shape, model.files.into_iter().map(|file| file.path).collect()))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::headers::InThisProcess;
+
+    fn examine(path: &Path) -> Result<Examined, DepotError> {
+        super::examine(path, &InThisProcess)
+    }
+
+    fn shape_of(path: &Path, stamp: &FileStamp) -> Result<(ModelShape, Vec<PathBuf>), DepotError> {
+        super::shape_of(path, stamp, &InThisProcess)
+    }
 
     fn golden(name: &str) -> PathBuf {
         Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name)

@@ -2,10 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use deft_engine::LoadError;
-
 use crate::checkpoint;
 use crate::examine::{DepotError, Examined, PROJECTOR, examine, read_error};
+use crate::headers::{HeaderReader, RefusalKind};
 use crate::name::companion;
 
 /// Folders deeper than this below the first are not looked into.
@@ -32,13 +31,13 @@ pub struct Found {
 ///
 /// # Errors
 /// The folder cannot be read.
-pub fn find_models(folder: &Path) -> Result<Vec<Found>, DepotError> {
+pub fn find_models(folder: &Path, reader: &dyn HeaderReader) -> Result<Vec<Found>, DepotError> {
     let mut paths = Vec::new();
     collect(folder, DEPTH, &mut paths).map_err(|source| read_error(folder, source))?;
     paths.sort();
     let models = paths.into_iter().filter(|path| !is_later_part(path)).map(|path| {
         let bytes = path.metadata().map_or(0, |found| found.len());
-        Found { examined: examine(&path), path, bytes, projector: None }
+        Found { examined: examine(&path, reader), path, bytes, projector: None }
     });
     let (projectors, mut models): (Vec<Found>, Vec<Found>) = models.partition(is_projector);
     for model in &mut models {
@@ -59,7 +58,7 @@ fn is_projector(found: &Found) -> bool {
     let Err(DepotError::Refused { source, .. }) = &found.examined else {
         return false;
     };
-    matches!(source, LoadError::Family { family } if family == PROJECTOR)
+    matches!(&source.kind, RefusalKind::Family(family) if family == PROJECTOR)
 }
 
 fn collect(folder: &Path, depth: usize, found: &mut Vec<PathBuf>) -> std::io::Result<()> {
@@ -97,6 +96,7 @@ fn is_later_part(path: &Path) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::headers::InThisProcess;
 
     fn project(name: &str) -> PathBuf {
         Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name)
@@ -118,7 +118,7 @@ mod tests {
             place(&format!("golden/split/{name}"), &format!("split/{name}"));
         }
         std::os::unix::fs::symlink(folder.path(), folder.path().join("shelf/ring")).unwrap();
-        let found = find_models(folder.path()).unwrap();
+        let found = find_models(folder.path(), &InThisProcess).unwrap();
         let names: Vec<String> = found
             .iter()
             .map(|found| found.path.file_name().unwrap().to_string_lossy().into_owned())
@@ -126,6 +126,9 @@ mod tests {
         assert_eq!(names, ["larkfen-a.gguf", "larkfen-b.gguf", "llama-00001-of-00003.gguf"]);
         assert!(found[0].examined.is_ok() && found[2].examined.is_ok());
         assert!(found[1].examined.as_ref().unwrap_err().to_string().contains("cut short"));
-        assert!(matches!(find_models(&folder.path().join("none")), Err(DepotError::NoFile { .. })));
+        assert!(matches!(
+            find_models(&folder.path().join("none"), &InThisProcess),
+            Err(DepotError::NoFile { .. })
+        ));
     }
 }

@@ -12,6 +12,7 @@ use thiserror::Error;
 
 use crate::examine::{DepotError, Examined, files_of, shape_of};
 use crate::find::{Found, find_models};
+use crate::headers::HeaderReader;
 use crate::name::{VariantName, is_plain_path};
 use crate::store::{Digest, FileRole, Progress, StoreError, digest_of};
 
@@ -226,13 +227,14 @@ pub struct Written {
 pub fn write_index(
     folder: &Path,
     name: &str,
+    reader: &dyn HeaderReader,
     progress: Progress<'_>,
 ) -> Result<Written, IndexError> {
     let mut models: BTreeMap<String, IndexedModel> = BTreeMap::new();
     let mut refused = Vec::new();
-    for found in find_models(folder)? {
+    for found in find_models(folder, reader)? {
         match found.examined {
-            Ok(ref examined) => add(&mut models, folder, &found, examined, progress)?,
+            Ok(ref examined) => add(&mut models, folder, (&found, examined), reader, progress)?,
             Err(error) => refused.push((found.path, error)),
         }
     }
@@ -251,8 +253,8 @@ pub fn write_index(
 fn add(
     models: &mut BTreeMap<String, IndexedModel>,
     folder: &Path,
-    found: &Found,
-    examined: &Examined,
+    (found, examined): (&Found, &Examined),
+    reader: &dyn HeaderReader,
     progress: Progress<'_>,
 ) -> Result<(), IndexError> {
     let path = &found.path;
@@ -261,10 +263,10 @@ fn add(
     let name = VariantName::from_file(path, &facts.quantisation).map_err(|error| wrong(&error))?;
     let mut files = Vec::new();
     let projector = found.projector.iter().map(|path| (FileRole::Projector, path.clone()));
-    for (role, part) in files_of(path, &examined.stamp)?.into_iter().chain(projector) {
+    for (role, part) in files_of(examined, path)?.into_iter().chain(projector) {
         files.push(describe(folder, role, &part, progress)?);
     }
-    let shape = match shape_of(path, &examined.stamp) {
+    let shape = match shape_of(path, &examined.stamp, reader) {
         Ok((shape, _)) => Some(IndexedShape::of(&shape)),
         Err(DepotError::Unconverted { .. }) => None,
         Err(error) => return Err(error.into()),

@@ -1,12 +1,13 @@
 //! Model files on this machine: looking at a file, telling what it is, noticing that it changed.
 //!
-//! Only headers are read, with bounded reads; nothing here maps a model file. What is known of a
-//! file is recorded by the service.
+//! Only headers are read, with bounded reads, wherever a [`headers::HeaderReader`] reads them; nothing here
+//! maps a model file. What is known of a file is recorded by the service.
 #![forbid(unsafe_code)]
 
 mod checkpoint;
 mod examine;
 mod find;
+pub mod headers;
 mod index;
 mod name;
 mod named;

@@ -1,5 +1,4 @@
-//! Takes away from an engine process whatever it does not need, before it reads a byte of a file that nobody
-//! trusts: descriptors that it was not given, all files but its own, the network, other programs and
+//! Takes away from a process whatever it does not need, before it reads a byte of a file that nobody trusts: descriptors that it was not given, all files but its own, the network, other programs and
 //! processes, and memory beyond its plan. What a kernel does not offer is left out, and told.
 //!
 //! This must be done while the process has one thread: what is taken from a thread is taken from those that
@@ -37,6 +36,8 @@ pub struct Allowed {
     pub files: Vec<PathBuf>,
     /// Most address space, in bytes.
     pub memory: Option<u64>,
+    /// Longest time on a processor, in seconds.
+    pub seconds: Option<u64>,
 }
 
 /// What was taken away, in words for people.
@@ -67,7 +68,7 @@ pub fn close_inherited() {
 /// The kernel offers it, and refused it all the same.
 pub fn confine(allowed: &Allowed) -> Result<Confined, String> {
     let (mut holds, mut missing) = (Vec::new(), Vec::new());
-    limits(allowed.memory)?;
+    limits(allowed)?;
     holds.push(match allowed.memory {
         Some(bytes) => format!("{} MiB of address space", bytes >> 20),
         None => "no limit on address space".to_owned(),
@@ -88,7 +89,7 @@ pub fn confine(allowed: &Allowed) -> Result<Confined, String> {
     Ok(Confined { holds, missing })
 }
 
-fn limits(memory: Option<u64>) -> Result<(), String> {
+fn limits(allowed: &Allowed) -> Result<(), String> {
     let set = |resource: Resource, most: u64| {
         let Rlimit { maximum, .. } = getrlimit(resource);
         let most = maximum.map_or(most, |maximum| maximum.min(most));
@@ -97,7 +98,8 @@ fn limits(memory: Option<u64>) -> Result<(), String> {
     };
     set(Resource::Core, 0)?;
     set(Resource::Nofile, MOST_FILES)?;
-    memory.map_or(Ok(()), |memory| set(Resource::As, memory))
+    allowed.seconds.map_or(Ok(()), |seconds| set(Resource::Cpu, seconds))?;
+    allowed.memory.map_or(Ok(()), |memory| set(Resource::As, memory))
 }
 
 /// Landlock: files by what they are, not by their names.

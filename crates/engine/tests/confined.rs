@@ -47,7 +47,7 @@ fn in_confinement(port: &str) {
     drop(TcpStream::connect(&address).expect("before, it can be reached"));
     let memory = Some(4 << 30);
     let Confined { holds, missing } =
-        confine(&Allowed { files: vec![own_file()], memory }).unwrap();
+        confine(&Allowed { files: vec![own_file()], memory, seconds: None }).unwrap();
     println!("holds: {holds:?}; this kernel does not offer: {missing:?}");
     let offers = |what: &str| !missing.iter().any(|missing| missing.contains(what));
     // What it needs.

@@ -2,8 +2,12 @@ use std::fmt;
 use std::iter::Sum;
 use std::ops::{Add, AddAssign};
 
+use serde::{Deserialize, Serialize};
+
 /// An amount of memory.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Hash)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Hash, Serialize, Deserialize,
+)]
 pub struct Bytes(pub u64);
 
 impl Bytes {

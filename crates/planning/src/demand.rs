@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::{Bytes, HOST, Placement};
@@ -20,7 +21,7 @@ pub const PAGE_TOKENS: u32 = 32;
 const PROCESS: Bytes = Bytes(3 << 19);
 
 /// The sizes of a model that decide what it needs, as its family reads them from the file.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ModelShape {
     /// Length of the model file.
     pub file: Bytes,

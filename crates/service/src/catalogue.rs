@@ -12,6 +12,7 @@ use sqlx::PgPool;
 use uuid::Uuid;
 
 use crate::database::in_time;
+use crate::header_helper::HeaderHelper;
 use crate::records::variants::{self, Given, Keeping, Registered, UnreadRow};
 use crate::wire;
 
@@ -275,8 +276,8 @@ async fn examine_with(
     let file = absolute(path)?;
     off_thread(move || {
         let examined = match is_kept {
-            true => deft_depot::examine_kept(&file, template.as_deref()),
-            false => deft_depot::examine_with(&file, template.as_deref()),
+            true => deft_depot::examine_kept(&file, template.as_deref(), &HeaderHelper),
+            false => deft_depot::examine_with(&file, template.as_deref(), &HeaderHelper),
         };
         examined.map_err(|error| wire::depot_problem(&error))
     })

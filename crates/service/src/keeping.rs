@@ -16,6 +16,7 @@ use deft_protocol::{Problem, ProblemKind};
 use crate::catalogue::{Catalogue, absolute, off_thread};
 use crate::fetching::Fetching;
 use crate::fleet::Fleet;
+use crate::header_helper::HeaderHelper;
 use crate::records::variants::{Given, Registered};
 use crate::transfers::{Beginning, Handle, Transfers};
 use crate::wire::{depot_problem, store_problem};
@@ -126,7 +127,8 @@ impl Keeping {
             .map(|found| (found.path.clone(), found.name.to_string()))
             .collect();
         off_thread(move || {
-            let found = find_models(&folder).map_err(|error| depot_problem(&error))?;
+            let found =
+                find_models(&folder, &HeaderHelper).map_err(|error| depot_problem(&error))?;
             Ok(found.into_iter().map(|found| describe(found, &known)).collect())
         })
         .await

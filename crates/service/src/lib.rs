@@ -17,6 +17,7 @@ mod fetching;
 mod fleet;
 mod gateway;
 mod guard;
+mod header_helper;
 mod history;
 mod keeping;
 mod loads;
@@ -36,6 +37,7 @@ mod vitals;
 mod wire;
 
 pub use config::{Config, ConfigError, Flags, Loaded};
+pub use header_helper::HeaderHelper;
 pub use permission::{KeyError, key_file, read_key};
 pub use routes::openapi_document;
 pub use run::{RunError, StartOptions, run};

@@ -14,6 +14,8 @@ const STICKY: u32 = 0o1000;
 
 /// What a data directory has after any start.
 const OURS: [&str; 2] = ["node-id", "service.lock"];
+/// What may be there before the first start: the disk of the depot, and what a new file system brings along.
+const BEFORE: [&str; 2] = ["depot", "lost+found"];
 
 /// The data directory, as [`private_folder`]. A folder with other files that others may enter is left as it
 /// is: it may be somebody's home, or the whole system.
@@ -29,10 +31,18 @@ pub fn data_folder(path: &Path, passing_group: Option<u32>) -> io::Result<()> {
     private_folder(path, passing_group)
 }
 
-/// Whether a folder is empty, or a data directory.
+/// Whether a folder is a data directory, or as good as empty.
 fn is_ours(folder: &Path) -> io::Result<bool> {
-    let is_empty = fs::read_dir(folder)?.next().is_none();
-    Ok(is_empty || OURS.iter().any(|name| folder.join(name).exists()))
+    if OURS.iter().any(|name| folder.join(name).exists()) {
+        return Ok(true);
+    }
+    for entry in fs::read_dir(folder)? {
+        let name = entry?.file_name();
+        if !BEFORE.iter().any(|known| name == *known) {
+            return Ok(false);
+        }
+    }
+    Ok(true)
 }
 
 /// Makes a folder that only its owner may enter, or makes one that is there so. Where the database runs as
@@ -139,7 +149,12 @@ mod tests {
         let refused = data_folder(home.path(), None).unwrap_err().to_string();
         assert!(refused.contains("holds other files"), "{refused}");
         assert_eq!(mode(home.path()), 0o755);
-        // One of an older version is made private.
+        // One where only the depot's disk is, and one of an older version, are made private.
+        let with_disk = home.path().join("data");
+        fs::create_dir_all(with_disk.join("depot")).unwrap();
+        fs::set_permissions(&with_disk, fs::Permissions::from_mode(0o755)).unwrap();
+        data_folder(&with_disk, None).unwrap();
+        assert_eq!(mode(&with_disk), 0o700);
         fs::write(home.path().join("node-id"), "").unwrap();
         data_folder(home.path(), None).unwrap();
         assert_eq!(mode(home.path()), 0o700);

@@ -30,6 +30,7 @@ use crate::fleet::pools::Machine;
 use crate::fleet::{Fleet, Rules};
 use crate::gateway::Gateway;
 use crate::guard::guard;
+use crate::header_helper::HeaderHelper;
 use crate::history;
 use crate::keeping::Keeping;
 use crate::loads::Loads;
@@ -403,7 +404,7 @@ fn finder(config: &Config) -> Result<Finder, RunError> {
     let settings =
         WebSettings { ca_file: ca_file.as_deref(), stall: Duration::from_secs(*stall_seconds) };
     let web = Web::new(&settings)?;
-    Ok(Finder::new(web, ca_file.clone(), config.data_dir.join("sources")))
+    Ok(Finder::new(web, ca_file.clone(), config.data_dir.join("sources"), Arc::new(HeaderHelper)))
 }
 
 /// Forgets files that were there for the time of a call, when their instances have gone.

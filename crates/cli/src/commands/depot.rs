@@ -16,6 +16,7 @@ use crate::arguments::{Common, Depot, DepotOrder};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
+use deft_service::HeaderHelper;
 
 pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> {
     if let Depot::Index { folder, name } = command {
@@ -155,7 +156,8 @@ fn index(common: &Common, folder: &Path, name: Option<String>) -> Result<(), Fai
         bar.inc(bytes);
         ControlFlow::Continue(())
     };
-    let written = deft_depot::write_index(folder, &name.unwrap_or_else(own), &mut advance);
+    let written =
+        deft_depot::write_index(folder, &name.unwrap_or_else(own), &HeaderHelper, &mut advance);
     bar.finish_and_clear();
     let written = written.map_err(|error| Failure::refused(error.to_string()))?;
     for (path, why) in &written.refused {

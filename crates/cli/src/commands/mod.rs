@@ -3,6 +3,7 @@
 mod answer;
 mod ask;
 mod calls;
+mod child;
 mod config;
 mod console;
 mod depot;
@@ -10,6 +11,7 @@ mod engine;
 mod load;
 mod offers;
 mod passing;
+mod read_headers;
 mod service;
 mod side_by_side;
 mod source;
@@ -28,6 +30,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
     let Arguments { common, command } = arguments;
     match command {
         Command::Engine { parent } => engine::run(parent),
+        Command::ReadHeaders { parent } => read_headers::run(parent),
         Command::Config => config::run(&common),
         Command::Console { open } => wait_for(console::run(&common, open)),
         Command::Service(command) => service::run(&common, command),

@@ -19,6 +19,7 @@ mod depot_safety;
 mod fetching;
 mod finding;
 mod guard;
+mod headers;
 mod keeping;
 mod killed;
 mod loads;

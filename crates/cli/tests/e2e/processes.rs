@@ -61,3 +61,20 @@ pub(crate) fn of_folder(folder: &Path) -> Vec<(u32, String)> {
     }
     found
 }
+
+/// The processes that a process started, with their command lines.
+pub(crate) fn children(parent: u32) -> Vec<(u32, String)> {
+    let mut found = Vec::new();
+    for entry in std::fs::read_dir("/proc").unwrap().filter_map(Result::ok) {
+        let Ok(pid) = entry.file_name().to_string_lossy().parse::<u32>() else {
+            continue;
+        };
+        let stat = std::fs::read_to_string(entry.path().join("stat")).unwrap_or_default();
+        let of = stat.rsplit(") ").next().and_then(|rest| rest.split_whitespace().nth(1));
+        if of.and_then(|of| of.parse().ok()) == Some(parent) && is_alive(pid) {
+            let command = std::fs::read(entry.path().join("cmdline")).unwrap_or_default();
+            found.push((pid, String::from_utf8_lossy(&command).replace('\0', " ")));
+        }
+    }
+    found
+}

@@ -4,6 +4,7 @@
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
+use deft_depot::headers::InThisProcess;
 use deft_protocol::manage::{Fitting, Preview, SearchReport};
 use deft_standins::{
     Behaviour, Door, Hub, HubOptions, READER, Registry, artefact, make_repository,
@@ -46,7 +47,7 @@ impl Shelf {
     pub(crate) fn describe(&self) {
         let mut quiet = |_| std::ops::ControlFlow::Continue(());
         let name = "Larkfen Seed Library";
-        deft_depot::write_index(&self.file("index"), name, &mut quiet).unwrap();
+        deft_depot::write_index(&self.file("index"), name, &InThisProcess, &mut quiet).unwrap();
     }
 
     pub(crate) fn file(&self, name: &str) -> PathBuf {

@@ -6,6 +6,7 @@ use tempfile::TempDir;
 
 use super::*;
 use crate::examine::{examine, shape_of};
+use crate::headers::InThisProcess;
 
 fn project(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name)
@@ -38,7 +39,8 @@ fn shelf() -> TempDir {
 }
 
 fn write(shelf: &TempDir) -> Written {
-    write_index(shelf.path(), "Larkfen shelf", &mut |_| ControlFlow::Continue(())).unwrap()
+    write_index(shelf.path(), "Larkfen shelf", &InThisProcess, &mut |_| ControlFlow::Continue(()))
+        .unwrap()
 }
 
 #[test]
@@ -73,7 +75,8 @@ fn a_plan_from_the_index_is_the_plan_from_the_file() {
     let shelf = shelf();
     let index = write(&shelf).index;
     let path = shelf.path().join("desk/larkfen-desk-q8_0.gguf");
-    let (of_file, _) = shape_of(&path, &examine(&path).unwrap().stamp).unwrap();
+    let (of_file, _) =
+        shape_of(&path, &examine(&path, &InThisProcess).unwrap().stamp, &InThisProcess).unwrap();
     let of_index = index.models[0].variants[1].model_shape().unwrap();
     let settings = LoadSettings::for_model(&of_file);
     let total = |shape: &ModelShape| {
@@ -116,7 +119,8 @@ fn what_cannot_be_relied_on_is_refused() {
 fn an_index_that_cannot_be_written_leaves_the_old_one() {
     let shelf = shelf();
     let before = write(&shelf).index;
-    let cancelled = write_index(shelf.path(), "other", &mut |_| ControlFlow::Break(()));
+    let cancelled =
+        write_index(shelf.path(), "other", &InThisProcess, &mut |_| ControlFlow::Break(()));
     assert!(matches!(cancelled, Err(IndexError::Store(StoreError::Cancelled))));
     let text = fs::read(shelf.path().join(INDEX_FILE)).unwrap();
     assert_eq!(Index::read(&text).unwrap(), before);
@@ -127,9 +131,11 @@ fn an_index_that_cannot_be_written_leaves_the_old_one() {
         twice.join("larkfen-desk-q8_0.gguf"),
     )
     .unwrap();
-    let error = write_index(shelf.path(), "x", &mut |_| ControlFlow::Continue(())).unwrap_err();
+    let error = write_index(shelf.path(), "x", &InThisProcess, &mut |_| ControlFlow::Continue(()))
+        .unwrap_err();
     assert!(error.to_string().contains("two files would be `larkfen-desk/q8_0`"), "{error}");
     let empty = tempfile::tempdir().unwrap();
-    let error = write_index(empty.path(), "x", &mut |_| ControlFlow::Continue(())).unwrap_err();
+    let error = write_index(empty.path(), "x", &InThisProcess, &mut |_| ControlFlow::Continue(()))
+        .unwrap_err();
     assert!(matches!(error, IndexError::Empty(_)));
 }

@@ -1,23 +1,28 @@
 //! Folders of this machine as sources.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use super::{About, Content, Offer, OfferedFile, SourceError};
 use crate::examine::{files_of, shape_of};
 use crate::find::find_models;
+use crate::headers::HeaderReader;
 use crate::name::VariantName;
 use crate::store::FileRole;
 
 /// All models in a folder and below it.
-pub(super) async fn offers(folder: &Path) -> Result<Vec<Offer>, SourceError> {
+pub(super) async fn offers(
+    folder: &Path,
+    reader: Arc<dyn HeaderReader>,
+) -> Result<Vec<Offer>, SourceError> {
     let folder = folder.to_owned();
-    let found = tokio::task::spawn_blocking(move || find(&folder)).await;
+    let found = tokio::task::spawn_blocking(move || find(&folder, &*reader)).await;
     found.unwrap_or_else(|error| Err(SourceError::Wrong(error.to_string())))
 }
 
-fn find(folder: &Path) -> Result<Vec<Offer>, SourceError> {
+fn find(folder: &Path, reader: &dyn HeaderReader) -> Result<Vec<Offer>, SourceError> {
     let mut offers: Vec<Offer> = Vec::new();
-    for found in find_models(folder)? {
+    for found in find_models(folder, reader)? {
         let Ok(examined) = &found.examined else {
             continue;
         };
@@ -25,7 +30,7 @@ fn find(folder: &Path) -> Result<Vec<Offer>, SourceError> {
         let Ok(name) = VariantName::from_file(&found.path, &facts.quantisation) else {
             continue;
         };
-        let Ok(files) = files_of(&found.path, &examined.stamp) else {
+        let Ok(files) = files_of(examined, &found.path) else {
             continue;
         };
         let projector = found.projector.iter().map(|path| (FileRole::Projector, path.clone()));
@@ -49,7 +54,7 @@ fn find(folder: &Path) -> Result<Vec<Offer>, SourceError> {
                 parameters: Some(facts.parameters),
                 context_length: Some(facts.context_length),
             },
-            shape: shape_of(&found.path, &examined.stamp).ok().map(|(shape, _)| shape),
+            shape: shape_of(&found.path, &examined.stamp, reader).ok().map(|(shape, _)| shape),
             files: files.into_iter().chain(projector).map(file).collect(),
         });
     }

@@ -1,20 +1,22 @@
 //! Looking at an offer: its headers are read, by ranges where it is on another machine, and nothing else
 //! of it.
 
+use std::io::{self, Read, Seek, SeekFrom};
+use std::os::unix::fs::FileExt;
 use std::path::Path;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::atomic::Ordering;
 use std::time::UNIX_EPOCH;
 
-use deft_engine::families;
-use deft_formats::gguf::{GgufError, Header, StoredModel};
 use deft_planning::ModelShape;
 use deft_protocol::manage::ModelFacts;
 use tokio::runtime::Handle;
 
 use super::{Content, Finder, Offer, OfferedFile, SourceError};
-use crate::examine::{facts_of, refused};
+use crate::examine::{DepotError, refused};
+use crate::headers::{HeaderAnswer, HeaderTask, NumberedFiles};
+use crate::named::NamedFile;
 use crate::remote::{RemoteError, RemoteFile, Web};
+use crate::store::FileRole;
 
 /// What an offer's headers say.
 #[derive(Debug, Default)]
@@ -28,9 +30,6 @@ pub struct Looked {
     /// Bytes that were read from another machine.
     pub read: u64,
 }
-
-/// Why a header was not read: the first reason counts.
-type Trouble = Arc<Mutex<Option<RemoteError>>>;
 
 impl Finder {
     /// Reads the headers of an offer.
@@ -47,8 +46,8 @@ impl Finder {
                 "it is in the repository itself, so its header comes with the whole file only";
             return Ok(Looked { notes: vec![note.to_owned()], ..Looked::default() });
         }
-        let (web, offer) = (self.web.clone(), offer.clone());
-        let looked = tokio::task::spawn_blocking(move || read(&web, &offer)).await;
+        let (finder, offer) = (self.clone(), offer.clone());
+        let looked = tokio::task::spawn_blocking(move || read(&finder, &offer)).await;
         looked.unwrap_or_else(|error| Err(SourceError::Wrong(error.to_string())))
     }
 }
@@ -72,67 +71,125 @@ impl Finder {
     }
 }
 
-fn read(web: &Web, offer: &Offer) -> Result<Looked, SourceError> {
-    let (trouble, counted) = (Trouble::default(), AtomicU64::new(0));
-    let Some(first) = offer.files.first() else {
-        return Err(SourceError::Wrong(format!("`{}` has no files", offer.path())));
-    };
-    let open = |path: &Path| {
-        let file = offer.files.iter().find(|file| Path::new(&file.name) == path);
-        let missing = || std::io::Error::new(std::io::ErrorKind::NotFound, "it is not offered");
-        header(web, file.ok_or_else(missing)?, &counted, &trouble)
-    };
-    let name = Path::new(&first.name);
-    let stored = StoredModel::read_with(name, open).map_err(|error| {
-        match trouble.lock().unwrap_or_else(PoisonError::into_inner).take() {
-            Some(trouble) => SourceError::Remote(trouble),
-            None => SourceError::Folder(refused(name, error.into())),
+fn read(finder: &Finder, offer: &Offer) -> Result<Looked, SourceError> {
+    let mut files = OfferedFiles::new(finder.web.clone(), offer.files.clone());
+    let names = offer.files.iter().map(|file| file.name.clone()).collect();
+    let task = HeaderTask::Model { names, template: None, facts: true, shape: true };
+    match (finder.reader.read(&task, &mut files), files.trouble.take()) {
+        (Ok(HeaderAnswer::Model { facts, shape, .. }), _) => Ok(Looked {
+            facts: facts.map(|facts| *facts),
+            shape,
+            notes: Vec::new(),
+            read: files.read(),
+        }),
+        (Ok(_), _) => Err(SourceError::Wrong(format!("`{}` was not understood", offer.path()))),
+        (Err(_), Some(trouble)) => Err(trouble),
+        (Err(error), None) => {
+            let name = offer.files.first().map_or("", |file| &file.name);
+            Err(SourceError::Folder(refused(Path::new(name), error)))
         }
-    })?;
-    let told = |error| SourceError::Folder(refused(name, error));
-    Ok(Looked {
-        facts: Some(facts_of(&stored).map_err(told)?),
-        shape: Some(families::shape(&stored.header).map_err(told)?),
-        notes: Vec::new(),
-        read: counted.load(Ordering::Relaxed),
-    })
+    }
 }
 
-fn header(
-    web: &Web,
-    file: &OfferedFile,
-    counted: &AtomicU64,
-    trouble: &Trouble,
-) -> Result<Header, GgufError> {
-    let address = match &file.content {
-        Content::Here(path) => {
-            let open = std::fs::File::open(path)?;
-            let bytes = open.metadata()?.len();
-            return Header::read(open, bytes);
-        }
-        Content::Git(_) => return Err(std::io::Error::other("it is in a repository").into()),
-        Content::Web(address) => address,
-    };
-    let note = |error: RemoteError| {
-        let told = std::io::Error::other(error.to_string());
-        trouble.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
-        told
-    };
-    let opened = Handle::current().block_on(RemoteFile::open(web, address)).map_err(note)?;
-    let bytes = opened.bytes();
-    if let Some(told) = file.bytes.filter(|told| *told != bytes) {
-        let place = address.shown();
-        return Err(note(RemoteError::WrongLength { place, told, found: bytes }).into());
+/// The files of an offer, wherever they are.
+pub(super) struct OfferedFiles {
+    web: Web,
+    files: Vec<OfferedFile>,
+    opened: Vec<Option<OpenedOffer>>,
+    /// Why the one that was opened last was not read.
+    pub(super) trouble: Option<SourceError>,
+}
+
+enum OpenedOffer {
+    Here(NamedFile),
+    Remote(Box<RemoteFile>),
+    /// What is fetched as a whole.
+    Whole(Vec<u8>),
+}
+
+impl OfferedFiles {
+    pub(super) fn new(web: Web, files: Vec<OfferedFile>) -> Self {
+        let opened = files.iter().map(|_| None).collect();
+        Self { web, files, opened, trouble: None }
     }
-    let fetched = opened.fetched();
-    let read = Header::read(opened, bytes);
-    counted.fetch_add(fetched.load(Ordering::Relaxed), Ordering::Relaxed);
-    match read {
+
+    /// Bytes that came from another machine so far.
+    pub(super) fn read(&self) -> u64 {
+        let remote = self.opened.iter().flatten().filter_map(|opened| match opened {
+            OpenedOffer::Remote(remote) => Some(remote.fetched().load(Ordering::Relaxed)),
+            _ => None,
+        });
+        remote.sum()
+    }
+
+    fn opened(&self, file: &OfferedFile) -> Result<(OpenedOffer, u64), SourceError> {
+        let whole = |bytes: Vec<u8>| {
+            let length = bytes.len() as u64;
+            (OpenedOffer::Whole(bytes), length)
+        };
+        let handle = Handle::current();
+        match &file.content {
+            Content::Here(path) => {
+                let file = NamedFile::open(path).map_err(DepotError::from)?;
+                let bytes = file.metadata.len();
+                Ok((OpenedOffer::Here(file), bytes))
+            }
+            Content::Git(blob) => handle.block_on(blob.read()).map(whole),
+            Content::Web(address) if file.role == FileRole::Config => {
+                Ok(whole(handle.block_on(self.web.document(address))?.into()))
+            }
+            Content::Web(address) => {
+                let remote = handle.block_on(RemoteFile::open(&self.web, address))?;
+                let bytes = RemoteFile::bytes(&remote);
+                if let Some(told) = file.bytes.filter(|told| *told != bytes) {
+                    let place = address.shown();
+                    return Err(RemoteError::WrongLength { place, told, found: bytes }.into());
+                }
+                Ok((OpenedOffer::Remote(Box::new(remote)), bytes))
+            }
+        }
+    }
+
+    fn note(&mut self, error: SourceError) -> io::Error {
+        let told = io::Error::other(error.to_string());
+        self.trouble = Some(error);
+        told
+    }
+}
+
+impl NumberedFiles for OfferedFiles {
+    fn open(&mut self, number: u32) -> io::Result<u64> {
+        let number = number as usize;
+        self.trouble = None;
+        let file = self
+            .files
+            .get(number)
+            .ok_or_else(|| io::Error::new(io::ErrorKind::NotFound, "it is not offered"))?;
+        match self.opened(file) {
+            Ok((opened, bytes)) => {
+                self.opened[number] = Some(opened);
+                Ok(bytes)
+            }
+            Err(error) => Err(self.note(error)),
+        }
+    }
+
+    fn read_at(&mut self, number: u32, at: u64, target: &mut [u8]) -> io::Result<usize> {
+        let opened = self.opened.get_mut(number as usize).and_then(Option::as_mut);
+        let read = match opened.ok_or(io::ErrorKind::NotFound)? {
+            OpenedOffer::Here(file) => return file.file.read_at(target, at),
+            OpenedOffer::Whole(bytes) => {
+                let from = usize::try_from(at).unwrap_or(usize::MAX).min(bytes.len());
+                return (&bytes[from..]).read(target);
+            }
+            OpenedOffer::Remote(remote) => {
+                remote.seek(SeekFrom::Start(at)).and_then(|_| remote.read(target))
+            }
+        };
         // What the wire said is more than what the reader makes of it.
-        Err(GgufError::Io(error)) => match error.downcast::<RemoteError>() {
-            Ok(error) => Err(note(error).into()),
-            Err(error) => Err(GgufError::Io(error)),
-        },
-        other => other,
+        read.map_err(|error| match error.downcast::<RemoteError>() {
+            Ok(error) => self.note(error.into()),
+            Err(error) => error,
+        })
     }
 }

@@ -30,6 +30,7 @@ pub use listing::Listing;
 pub use look::Looked;
 pub use reference::{Reference, ReferenceError};
 
+use crate::headers::HeaderReader;
 use crate::name::{VariantName, is_plain_part};
 use crate::remote::{Access, Address, RemoteError, Web};
 use crate::store::{Digest, FileRole};
@@ -202,6 +203,8 @@ pub struct Finder {
     pub ca_file: Option<PathBuf>,
     /// Where what is known of git repositories is kept.
     pub cache: PathBuf,
+    /// Where headers are read.
+    pub reader: Arc<dyn HeaderReader>,
     /// Each repository is worked on by one at a time.
     turns: Arc<Turns>,
 }
@@ -209,8 +212,13 @@ pub struct Finder {
 impl Finder {
     /// Asks like this, and keeps what is known of repositories in a folder.
     #[must_use]
-    pub fn new(web: Web, ca_file: Option<PathBuf>, cache: PathBuf) -> Self {
-        Self { web, ca_file, cache, turns: Arc::default() }
+    pub fn new(
+        web: Web,
+        ca_file: Option<PathBuf>,
+        cache: PathBuf,
+        reader: Arc<dyn HeaderReader>,
+    ) -> Self {
+        Self { web, ca_file, cache, reader, turns: Arc::default() }
     }
 
     /// All that a source offers.
@@ -233,7 +241,7 @@ impl Finder {
             Place::Git(_) | Place::Listing(_) => {
                 Err(SourceError::NotListed { source_name: source.name.clone() })
             }
-            Place::Folder(path) => folder::offers(path).await,
+            Place::Folder(path) => folder::offers(path, Arc::clone(&self.reader)).await,
         }
     }
 

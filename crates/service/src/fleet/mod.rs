@@ -29,6 +29,7 @@ pub(crate) use queue::{Asker, Place, Told};
 
 use crate::catalogue::off_thread;
 use crate::config::MakeRoom;
+use crate::header_helper::HeaderHelper;
 use crate::{refusals, wire};
 
 /// Questions that may wait for the fleet's task.
@@ -277,7 +278,8 @@ pub(crate) async fn target(
 ) -> Result<Target, Problem> {
     let (path, stamp) = (registered.path.clone(), registered.stamp);
     let sized = off_thread(move || {
-        deft_depot::shape_of(&path, &stamp).map_err(|error| wire::depot_problem(&error))
+        deft_depot::shape_of(&path, &stamp, &HeaderHelper)
+            .map_err(|error| wire::depot_problem(&error))
     });
     let (shape, files) = sized.await.map_err(|problem| match &problem.code[..] {
         refusals::FILE_CHANGED => refusals::changed(problem, registered),

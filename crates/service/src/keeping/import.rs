@@ -11,6 +11,7 @@ use deft_protocol::{Problem, ProblemKind};
 
 use super::Keeping;
 use crate::catalogue::{Catalogue, absolute, name_problem, off_thread};
+use crate::header_helper::HeaderHelper;
 use crate::records::variants::Given;
 use crate::transfers::{Beginning, Handle};
 use crate::wire::{depot_problem, store_problem};
@@ -79,7 +80,8 @@ fn look_at(path: &Path, beside: &Beside, name: Option<&str>) -> Result<Intake, P
     let told = |error: deft_depot::DepotError| depot_problem(&error);
     let template = beside.template.as_deref().map(deft_depot::open_template).transpose();
     let (template_file, template) = template.map_err(told)?.unzip();
-    let (examined, mut files) = deft_depot::open_model(path, template.as_deref()).map_err(told)?;
+    let (examined, mut files) =
+        deft_depot::open_model(path, template.as_deref(), &HeaderHelper).map_err(told)?;
     let defect = examined.facts.warnings.iter().find(|note| note.starts_with("chat template:"));
     if let Some(defect) = defect.filter(|_| template.is_some()) {
         return Err(Problem::new(ProblemKind::Refused, "template_unusable", defect.clone()));
@@ -90,7 +92,8 @@ fn look_at(path: &Path, beside: &Beside, name: Option<&str>) -> Result<Intake, P
         None => VariantName::from_file(path, quantisation),
     };
     let name = name.map_err(|error| name_problem(&error))?;
-    let projector = beside.projector.as_deref().map(deft_depot::open_projector).transpose();
+    let open_projector = |path: &Path| deft_depot::open_projector(path, &HeaderHelper);
+    let projector = beside.projector.as_deref().map(open_projector).transpose();
     files.extend(projector.map_err(told)?.map(|file| (FileRole::Projector, file)));
     files.extend(template_file.map(|file| (FileRole::Template, file)));
     Ok(Intake { name, files, template })
