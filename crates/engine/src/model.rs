@@ -2,6 +2,7 @@
 
 use std::panic::resume_unwind;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use deft_formats::gguf::{GgufError, Metadata, MetadataError, StoredModel};
 use deft_kernels::Path as Instructions;
@@ -74,6 +75,18 @@ pub enum LoadError {
     },
 }
 
+/// What turns a call into tokens, and tokens into text. It needs no weights, so that calls can be prepared
+/// beside the computing.
+pub(crate) struct Words {
+    pub(crate) tokenizer: Tokenizer,
+    pub(crate) template: Template,
+    pub(crate) pooling: Option<Pooling>,
+    /// Whether the model makes embeddings only.
+    pub(crate) encoder: bool,
+    /// Values in one token's hidden state.
+    pub(crate) width: u32,
+}
+
 /// A file's tokenizer and template.
 fn words(metadata: &Metadata) -> Result<(Tokenizer, Template), LoadError> {
     let tokenizer = Tokenizer::new(metadata)?;
@@ -85,9 +98,7 @@ fn words(metadata: &Metadata) -> Result<(Tokenizer, Template), LoadError> {
 /// A model ready to compute.
 pub struct Model {
     pub(crate) network: Box<dyn Network>,
-    pub(crate) tokenizer: Tokenizer,
-    pub(crate) template: Template,
-    pub(crate) pooling: Option<Pooling>,
+    pub(crate) words: Arc<Words>,
     path: Instructions,
 }
 
@@ -131,14 +142,19 @@ impl Model {
         let mapped = mapped?;
         let network = families::open(&header, mapped, places, context, compute)?;
         let pooling = Pooling::of(&header)?;
-        Ok(Self { network, tokenizer, template, pooling, path: compute.path })
+        let ModelShape { encoder, width, .. } = *network.shape();
+        let words = Arc::new(Words { tokenizer, template, pooling, encoder, width });
+        Ok(Self { network, words, path: compute.path })
     }
 
     /// With another chat template than the file's own.
     #[must_use]
-    pub fn with_template(self, source: &str) -> Self {
-        let template = Template::new(Some(source), self.tokenizer.vocabulary());
-        Self { template, ..self }
+    pub fn with_template(mut self, source: &str) -> Self {
+        // Nobody else has them before the model is used.
+        if let Some(words) = Arc::get_mut(&mut self.words) {
+            words.template = Template::new(Some(source), words.tokenizer.vocabulary());
+        }
+        self
     }
 
     /// Keeps the calling thread, which is to give the steps, on a processor of its own.
@@ -161,7 +177,7 @@ impl Model {
     /// What an operator should know.
     #[must_use]
     pub fn warnings(&self) -> Vec<String> {
-        let defect = self.template.defect().map(|defect| format!("chat template: {defect}"));
-        self.tokenizer.warnings().iter().cloned().chain(defect).collect()
+        let defect = self.words.template.defect().map(|defect| format!("chat template: {defect}"));
+        self.words.tokenizer.warnings().iter().cloned().chain(defect).collect()
     }
 }

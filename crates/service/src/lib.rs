@@ -40,5 +40,5 @@ pub use config::{Config, ConfigError, Flags, Loaded};
 pub use header_helper::HeaderHelper;
 pub use permission::{KeyError, key_file, read_key};
 pub use routes::openapi_document;
-pub use run::{RunError, StartOptions, run};
+pub use run::{RunError, StartOptions, Starting, run};
 pub use spawner::own_program;

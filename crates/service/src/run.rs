@@ -129,14 +129,23 @@ pub struct StartOptions {
     pub accept_depot: bool,
 }
 
-/// Runs the service until it is told to stop. `ready` is called with its address once it answers.
+/// How far a start is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Starting<'s> {
+    /// It waits, and for what.
+    Waiting(&'s str),
+    /// It answers at this address.
+    Ready(&'s str),
+}
+
+/// Runs the service until it is told to stop. `told` is called with how far its start is.
 ///
 /// # Errors
 /// Why it could not start. Nothing is left running then.
 pub async fn run(
     config: Config,
     options: StartOptions,
-    ready: impl FnOnce(&str),
+    told: impl Fn(Starting<'_>),
 ) -> Result<(), RunError> {
     let files = descriptors::raise_limit();
     let data_dir = &config.data_dir;
@@ -149,11 +158,11 @@ pub async fn run(
     let listener = listen(config.listen)?;
     let address = format!("http://{}", listener.local_addr()?);
     let database = tokio::select! {
-        database = Database::open(&config) => database?,
+        database = Database::open(&config, |what| told(Starting::Waiting(what))) => database?,
         () = stop.wait() => return Ok(()),
     };
     let start = Start { options, permission, listener, stop, files };
-    let served = serve(&config, start, &database, &held, &address, ready).await;
+    let served = serve(&config, start, &database, &held, &address, told).await;
     database.close().await;
     held.leave();
     served
@@ -175,7 +184,7 @@ async fn serve(
     database: &Database,
     held: &Held,
     address: &str,
-    ready: impl FnOnce(&str),
+    told: impl Fn(Starting<'_>),
 ) -> Result<(), RunError> {
     let Start { options, permission, listener, mut stop, files } = start;
     let pool = &database.pool;
@@ -302,7 +311,7 @@ async fn serve(
     let serving = tokio::spawn(server);
     held.announce(address)?;
     tracing::info!("ready at {address}");
-    ready(address);
+    told(Starting::Ready(address));
     let mut failed = None;
     tokio::select! {
         () = stop.wait() => {}

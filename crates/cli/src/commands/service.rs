@@ -1,5 +1,6 @@
 //! `deft service`.
 
+mod allocator;
 mod logs;
 mod start;
 mod stop;

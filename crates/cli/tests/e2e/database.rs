@@ -149,6 +149,11 @@ fn an_existing_server_can_be_used_and_is_left_alone() {
     let started = std::time::Instant::now();
     let said = wrong.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
     assert!(said.code == 1 && said.err.contains("127.0.0.1:1"), "{said:?}");
+    // Meanwhile it says what it waits for.
+    assert!(
+        said.err.contains("does not answer, ") && said.err.contains("still starting"),
+        "{said:?}"
+    );
     assert!(started.elapsed() < Duration::from_secs(40));
 }
 

@@ -82,7 +82,20 @@ impl Store {
                 }
             }
         }
-        self.remove_unnamed(unnamed, &std::collections::BTreeMap::new())
+        self.remove_unnamed(unnamed, &std::collections::BTreeMap::new())?;
+        self.remove_empty_models()
+    }
+
+    /// Removes the folders of models that no variant is left of.
+    fn remove_empty_models(&self) -> Result<(), StoreError> {
+        for model in entries(&self.root.join("models"))? {
+            let is_folder = fs::symlink_metadata(&model).is_ok_and(|found| found.is_dir());
+            if is_folder && entries(&model)?.is_empty() {
+                // It does no harm where it stays.
+                let _ = self.disk.remove_empty(&model);
+            }
+        }
+        Ok(())
     }
 
     fn remove_rest(&self, path: &Path) -> Result<(), StoreError> {

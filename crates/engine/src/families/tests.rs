@@ -278,7 +278,7 @@ fn the_undamaged_control_opens_and_a_file_with_a_foreign_tensor_does_not() {
 fn golden_embeddings_are_met_within_their_tolerance() {
     for name in ["bert-mean", "bert-cls"] {
         let model = open_model(&format!("models/{name}.gguf")).unwrap();
-        let pooling = model.pooling.unwrap();
+        let pooling = model.words.pooling.unwrap();
         let read = |ending: &str| std::fs::read(golden(&format!("models/{name}{ending}"))).unwrap();
         let floats = |ending: &str| -> Vec<f32> {
             let bytes = read(ending);
@@ -348,7 +348,7 @@ fn stretched_rotary_embeddings_meet_an_independent_computation() {
 #[test]
 fn a_decoder_pools_by_its_last_token_where_its_file_says_so() {
     let (facts, model) = own("last", 256);
-    assert_eq!(model.pooling, Some(Pooling::Last));
+    assert_eq!(model.words.pooling, Some(Pooling::Last));
     let (_, bench) = run(&model, &ids(&facts["ids"]), 128, CacheType::F32);
     let found = Pooling::Last.embedding(&bench.work.wanted, model.shape().width as usize);
     for (found, wanted) in found.iter().zip(facts["embedding"].as_array().unwrap()) {

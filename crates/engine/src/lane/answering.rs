@@ -62,7 +62,7 @@ impl Answering {
             dropped: prepared.dropped.len(),
             sampler: Sampler::new(model.path(), sampling, &tokens),
             stops: Stops::new(order.stop.clone()),
-            text: model.tokenizer.stream(prepared.start),
+            text: model.words.tokenizer.stream(prepared.start),
             guard: Guard::default(),
             held: HeldScores::default(),
             prompt_scores: Vec::new(),
@@ -158,7 +158,7 @@ impl Answering {
         }
         match &self.order().prompt {
             Prompt::Text(text) | Prompt::Raw(text) => text.clone(),
-            _ => model.tokenizer.decode(&self.prepared.prompt),
+            _ => model.words.tokenizer.decode(&self.prepared.prompt),
         }
     }
 
@@ -169,7 +169,7 @@ impl Answering {
         logits: &[f32],
     ) -> Result<(), CallError> {
         if position == 0 {
-            self.prompt_scores.push(scores::unscored(&model.tokenizer, self.tokens[0]));
+            self.prompt_scores.push(scores::unscored(&model.words.tokenizer, self.tokens[0]));
         }
         if position + 1 < self.prompt_tokens {
             if !logits.iter().all(|logit| logit.is_finite()) {
@@ -177,7 +177,12 @@ impl Answering {
             }
             let alternatives = self.order().scores.unwrap_or(0) as usize;
             let next = self.tokens[position + 1];
-            self.prompt_scores.push(scores::score(&model.tokenizer, logits, next, alternatives));
+            self.prompt_scores.push(scores::score(
+                &model.words.tokenizer,
+                logits,
+                next,
+                alternatives,
+            ));
         }
         Ok(())
     }
@@ -196,14 +201,14 @@ impl Answering {
         self.first_token.get_or_insert_with(Instant::now);
         self.tokens.push(token);
         self.answer_tokens += 1;
-        if model.tokenizer.vocabulary().ends_answer(token) {
+        if model.words.tokenizer.vocabulary().ends_answer(token) {
             self.finish(EndedBy::EndToken, None, out);
             return Ok(Outcome::Done);
         }
         let score = self.order().scores.map(|alternatives| {
-            scores::score(&model.tokenizer, logits, token, alternatives as usize)
+            scores::score(&model.words.tokenizer, logits, token, alternatives as usize)
         });
-        let piece = self.text.push(&model.tokenizer.bytes_of(token));
+        let piece = self.text.push(&model.words.tokenizer.bytes_of(token));
         self.held.push(score, piece.len());
         match self.stops.push(&piece) {
             Passed::On(text) => self.send_answer(text, out),
@@ -258,7 +263,7 @@ impl Answering {
             dropped: prepared.dropped.clone(),
         };
         let most = (context - context / 4).saturating_sub(answer.len());
-        let dropped = shorter.make_room(model, most)?;
+        let dropped = shorter.make_room(&model.words, most)?;
         self.dropped = shorter.dropped.len();
         self.tokens.clone_from(&shorter.prompt);
         self.tokens.extend(answer);

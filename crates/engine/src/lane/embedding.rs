@@ -7,7 +7,7 @@ use deft_protocol::engine::{EmbedOrder, FromEngine};
 use super::{CallError, Outcome, prompt};
 use crate::cache::{KvCache, Sequence};
 use crate::families::Pooling;
-use crate::model::Model;
+use crate::model::Words;
 
 /// Bytes of a message with embeddings, about.
 const MESSAGE_BYTES: usize = 4 << 20;
@@ -31,14 +31,14 @@ pub(crate) struct Embedding {
 impl Embedding {
     /// Cuts the inputs into tokens and checks that each has room.
     pub(crate) fn new(
-        model: &Model,
+        words: &Words,
         order: &EmbedOrder,
         context: usize,
     ) -> Result<Self, CallError> {
-        let pooling = model.pooling.ok_or(CallError::NoEmbeddings)?;
+        let pooling = words.pooling.ok_or(CallError::NoEmbeddings)?;
         let mut inputs = VecDeque::new();
         for input in &order.inputs {
-            let tokens = prompt::tokens(model, input, &[], Some(context))?;
+            let tokens = prompt::tokens(words, input, &[], Some(context))?;
             match tokens.len() {
                 0 => return Err(CallError::EmptyPrompt),
                 length if length > context => {
@@ -50,12 +50,11 @@ impl Embedding {
         if inputs.is_empty() {
             return Err(CallError::EmptyPrompt);
         }
-        let shape = model.shape();
         Ok(Self {
             call: order.call,
             pooling,
-            encoder: shape.encoder,
-            width: shape.width as usize,
+            encoder: words.encoder,
+            width: words.width as usize,
             tokens: inputs.iter().map(Vec::len).sum(),
             inputs,
             states: Vec::new(),

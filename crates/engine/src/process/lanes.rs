@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use deft_planning::LoadSettings;
 use deft_planning::baton::Work;
 use deft_planning::pace::Pace;
-use deft_protocol::engine::{CallOrder, EmbedOrder, EngineStanding, FromEngine};
+use deft_protocol::engine::{EngineStanding, FromEngine};
 use smallvec::SmallVec;
 
 use crate::baton::Baton;
@@ -18,6 +18,8 @@ use crate::lane::{CallError, Job, Lane, Next, Outcome, failed};
 use crate::model::Model;
 use crate::places::{OutOfMemory, Places};
 use admission::Waiting;
+
+use super::preparing::{Ready, Ticket};
 
 /// The lanes with the model, the cache and the working space they share.
 pub(crate) struct Lanes {
@@ -110,12 +112,34 @@ impl Lanes {
         self.waiting.is_empty() && self.lanes.is_empty() && self.paused.is_empty()
     }
 
-    pub(crate) fn call(&mut self, order: CallOrder) {
-        self.waiting.push_back(Waiting::Call(order));
+    /// Whether there is something to compute, or could be: not where all that waits is being prepared.
+    pub(crate) fn has_work(&self) -> bool {
+        let is_ready = |waiting: &Waiting| !matches!(waiting, Waiting::Preparing(_));
+        !self.lanes.is_empty() || !self.paused.is_empty() || self.waiting.iter().any(is_ready)
     }
 
-    pub(crate) fn embed(&mut self, order: EmbedOrder) {
-        self.waiting.push_back(Waiting::Embed(order));
+    /// A call came, and is being prepared: it keeps its place among those that wait.
+    pub(crate) fn expect(&mut self, ticket: Ticket) {
+        self.waiting.push_back(Waiting::Preparing(ticket));
+    }
+
+    /// What was prepared takes the place that was kept for it. Where that is gone, so is its caller.
+    pub(crate) fn take(
+        &mut self,
+        call: u64,
+        prepared: Result<Ready, CallError>,
+        out: &mut Vec<FromEngine>,
+    ) {
+        let is_it = |waiting: &Waiting| matches!(waiting, Waiting::Preparing(ticket) if ticket.call == call);
+        let Some(at) = self.waiting.iter().position(is_it) else { return };
+        match prepared {
+            Ok(Ready::Call(prepared)) => self.waiting[at] = Waiting::Call(prepared),
+            Ok(Ready::Embed(embedding)) => self.waiting[at] = Waiting::Embed(call, embedding),
+            Err(error) => {
+                self.waiting.remove(at);
+                out.push(failed(call, &error));
+            }
+        }
     }
 
     /// A caller left: its lanes are free at once; what was computed of its prompt stays known.

@@ -2,10 +2,12 @@
 //! link closes.
 
 mod lanes;
+mod preparing;
 
 use std::io::{Read, Write};
 use std::num::NonZero;
-use std::sync::mpsc::{Receiver, TryRecvError, channel};
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError, channel};
 use std::time::{Duration, Instant};
 
 use deft_kernels::Path;
@@ -18,9 +20,11 @@ use thiserror::Error;
 
 use crate::baton::Board;
 use crate::compute::ComputeSettings;
-use crate::model::Model;
+use crate::lane::CallError;
+use crate::model::{Model, Words};
 use crate::places::Places;
 use lanes::Lanes;
+use preparing::{Order, Ready, Ticket, ToPrepare};
 
 /// So often progress of a load is told, at most.
 const TOLD_EVERY: Duration = Duration::from_millis(100);
@@ -98,27 +102,66 @@ where
         confined,
     };
     write_frame(&mut writer, &loaded)?;
+    let messages = listen(reader, Arc::clone(&lanes.model().words), order.context as usize);
+    lanes.model().settle();
+    run(&mut lanes, &messages, &mut writer)
+}
+
+/// Reads what comes, and prepares calls, each on a thread of its own: a caller who leaves is noticed between
+/// two steps, and a long prompt stops nobody.
+fn listen(
+    mut reader: impl Read + Send + 'static,
+    words: Arc<Words>,
+    context: usize,
+) -> Receiver<Received> {
     let (sender, messages) = channel();
-    // Reading has a thread of its own, so that a caller who leaves is noticed between two steps.
+    let (orders, to_prepare) = channel();
+    let ready = sender.clone();
+    std::thread::spawn(move || preparing::prepare_all(&words, context, &to_prepare, &ready));
     std::thread::spawn(move || {
         while let Some(message) = next(&mut reader) {
-            if sender.send(message).is_err() {
+            let sent = match message {
+                Received::Message(ToEngine::Call(order)) => {
+                    prepare(Order::Call(order), &sender, &orders)
+                }
+                Received::Message(ToEngine::Embed(order)) => {
+                    prepare(Order::Embed(order), &sender, &orders)
+                }
+                other => sender.send(other).ok(),
+            };
+            if sent.is_none() {
                 return;
             }
         }
+        let _ = sender.send(Received::Closed);
     });
-    lanes.model().settle();
-    run(&mut lanes, &messages, &mut writer)
+    messages
 }
 
 /// What came over the link.
 enum Received {
     Message(ToEngine),
+    /// A call that is being prepared.
+    Coming(Ticket),
+    /// A call whose prompt is ready, or cannot be used.
+    Prepared {
+        call: u64,
+        prepared: Result<Ready, CallError>,
+    },
+    /// The link is closed.
+    Closed,
     /// It is not understood, or too long: its call is answered with that.
     Unusable {
         call: u64,
         why: String,
     },
+}
+
+/// Says that a call comes, and then lets it be prepared: what is ready finds its place kept.
+fn prepare(order: Order, messages: &Sender<Received>, orders: &Sender<ToPrepare>) -> Option<()> {
+    let (ticket, to_prepare) = preparing::ticket(order);
+    messages.send(Received::Coming(ticket)).ok()?;
+    orders.send(to_prepare).ok()
 }
 
 /// The next message; none where the link is closed.
@@ -217,15 +260,23 @@ fn run(
                 return Ok(());
             }
             match messages.recv() {
+                Ok(Received::Closed) | Err(_) => return Ok(()),
                 Ok(message) => take(lanes, message, &mut draining, &mut out),
-                Err(_) => return Ok(()),
+            }
+        } else if !lanes.has_work() {
+            lanes.rest();
+            // All that waits is being prepared; meanwhile it is told that this process lives.
+            match messages.recv_timeout(STANDING_EVERY) {
+                Ok(Received::Closed) | Err(RecvTimeoutError::Disconnected) => return Ok(()),
+                Ok(message) => take(lanes, message, &mut draining, &mut out),
+                Err(RecvTimeoutError::Timeout) => {}
             }
         }
         loop {
             match messages.try_recv() {
+                Ok(Received::Closed) | Err(TryRecvError::Disconnected) => return Ok(()),
                 Ok(message) => take(lanes, message, &mut draining, &mut out),
                 Err(TryRecvError::Empty) => break,
-                Err(TryRecvError::Disconnected) => return Ok(()),
             }
         }
         lanes.admit(&mut out);
@@ -262,13 +313,16 @@ fn take(lanes: &mut Lanes, message: Received, draining: &mut bool, out: &mut Vec
             out.push(unusable(call, &why, ProblemKind::Invalid));
             return;
         }
+        Received::Coming(ticket) => return lanes.expect(ticket),
+        Received::Prepared { call, prepared } => return lanes.take(call, prepared, out),
+        // Whoever takes messages looks for it first.
+        Received::Closed => return,
     };
     match message {
-        ToEngine::Call(order) => lanes.call(*order),
-        ToEngine::Embed(order) => lanes.embed(order),
         ToEngine::Cancel { call } => lanes.cancel(call),
         ToEngine::Drain => *draining = true,
-        ToEngine::Load(_) => {}
+        // Calls come prepared, and the order to load came first.
+        ToEngine::Call(_) | ToEngine::Embed(_) | ToEngine::Load(_) => {}
     }
 }
 

@@ -5,7 +5,7 @@ use std::path::{Path as FilePath, PathBuf};
 use std::thread::JoinHandle;
 
 use deft_protocol::chat::EndedBy;
-use deft_protocol::engine::{CALL_BYTES, CallOrder, EngineFigures, MAX_FRAME, Prompt};
+use deft_protocol::engine::{CALL_BYTES, CallOrder, EngineFigures, MAX_FRAME, Overflow, Prompt};
 use serde_json::json;
 
 use super::*;
@@ -276,4 +276,43 @@ fn an_answer_that_is_too_long_for_one_message_comes_in_pieces() {
     assert!(pieces > 2 && tokens > 256, "{pieces} pieces for {tokens} tokens");
     assert!(echoed.starts_with(&prompt));
     assert!(scored >= tokens, "{scored} of {tokens}");
+}
+
+#[test]
+fn answers_go_on_while_a_long_prompt_is_prepared() {
+    let link = Link::loaded(2);
+    let talk = |call: u64| {
+        let mut order = CallOrder::greedy(call, Prompt::Text("Moonhook bean".to_owned()));
+        (order.max_tokens, order.sampling.temperature) = (Some(200), 9.0);
+        link.say(&ToEngine::Call(Box::new(order)));
+    };
+    // So much of it is left out that it is written and cut into tokens many times.
+    let turn = |role: &str, text: String| {
+        json!({"role": role, "content": text}).as_object().unwrap().clone()
+    };
+    let turns = (0..4_000).map(|at| {
+        let role = if at % 2 == 0 { "user" } else { "assistant" };
+        turn(role, format!("Row {at}: Moonhook bean and Ember chard. ").repeat(3))
+    });
+    let messages = turns.chain([turn("user", "Row 3?".to_owned())]).collect();
+    let mut long = CallOrder::greedy(1, Prompt::Chat { messages, tools: None });
+    (long.overflow, long.max_tokens) = (Overflow::DropOldest, Some(1));
+    talk(2);
+    while !matches!(link.read(), FromEngine::Text { call: 2, .. }) {}
+    link.say(&ToEngine::Call(Box::new(long)));
+    let (mut meanwhile, mut talking) = (0, 2);
+    loop {
+        match link.read() {
+            FromEngine::Text { .. } => meanwhile += 1,
+            FromEngine::PromptTaken { call: 1, .. } => break,
+            // Prepared one after another, the next one comes after the long one.
+            FromEngine::Done { call, .. } if call == talking => break,
+            FromEngine::Failed { detail, .. } => panic!("{detail}"),
+            _ => {}
+        }
+    }
+    assert!(meanwhile > 10, "{meanwhile} pieces of the answer came meanwhile");
+    talking += 1;
+    talk(talking);
+    while !matches!(link.read(), FromEngine::Done { call, .. } if call == talking) {}
 }

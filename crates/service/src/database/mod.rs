@@ -119,7 +119,7 @@ impl Database {
     ///
     /// # Errors
     /// Why that is not possible, with a way out.
-    pub(crate) async fn open(config: &Config) -> Result<Self, DatabaseError> {
+    pub(crate) async fn open(config: &Config, told: impl Fn(&str)) -> Result<Self, DatabaseError> {
         let (options, cluster) = match &config.database.url {
             Some(url) => (url.parse().map_err(DatabaseError::Address)?, None),
             None => {
@@ -133,7 +133,7 @@ impl Database {
             let cluster = kept.as_ref()?.lock().unwrap_or_else(PoisonError::into_inner);
             Some(cluster.work())
         };
-        let (pool, connection) = connect(options, work).await?;
+        let (pool, connection) = connect(options, work, told).await?;
         let database = Self { pool, cluster };
         migrate(connection).await?;
         Ok(database)
@@ -208,10 +208,12 @@ async fn migrate(mut connection: PoolConnection<Postgres>) -> Result<(), Databas
 }
 
 /// Connects, trying again while the server is still starting. A recovery after a crash may take as long as
-/// it makes progress: `work` is what the server has done so far, where that is known.
+/// it makes progress: `work` is what the server has done so far, where that is known. `tell` is told now and
+/// then what is waited for.
 async fn connect(
     options: PgConnectOptions,
     work: impl Fn() -> Option<u64>,
+    tell: impl Fn(&str),
 ) -> Result<(PgPool, PoolConnection<Postgres>), DatabaseError> {
     let place = match options.get_socket() {
         Some(_) => "its socket".to_owned(),
@@ -242,7 +244,16 @@ async fn connect(
         if told.elapsed() >= TELL_EVERY {
             told = Instant::now();
             let seconds = began.elapsed().as_secs();
-            tracing::info!("the records database recovers after a crash, for {seconds} s so far");
+            let what = match now {
+                Some(_) => {
+                    format!("the records database recovers after a crash, {seconds} s so far")
+                }
+                None => {
+                    format!("the records database at {place} does not answer, {seconds} s so far")
+                }
+            };
+            tracing::info!("{what}");
+            tell(&what);
         }
     }
 }
@@ -279,12 +290,18 @@ mod tests {
         let nobody = || PgConnectOptions::new().host("127.0.0.1").port(1).username("deft");
         let began = Instant::now();
         let working = move || Some(began.elapsed().as_secs().min(300));
-        let given_up = connect(nobody(), working).await;
+        let told = std::cell::Cell::new(0);
+        let tell = |what: &str| {
+            assert!(what.contains("recovers after a crash"), "{what}");
+            told.set(told.get() + 1);
+        };
+        let given_up = connect(nobody(), working, tell).await;
         assert!(matches!(given_up, Err(DatabaseError::Connect { .. })));
         let waited = began.elapsed();
         assert!(waited >= Duration::from_secs(300) + CONNECT, "{waited:?}");
+        assert!(told.get() >= 20, "told {} times", told.get());
         let began = Instant::now();
-        assert!(connect(nobody(), || Some(7)).await.is_err());
+        assert!(connect(nobody(), || Some(7), |_| {}).await.is_err());
         let waited = began.elapsed();
         assert!(waited >= CONNECT && waited < CONNECT * 2, "{waited:?}");
     }

@@ -15,13 +15,13 @@ use std::time::{Duration, Instant};
 use deft_client::Client;
 use deft_service::presence::{self, Presence};
 use deft_service::private_files::{data_folder, open_log, private_folder};
-use deft_service::{Config, Flags, RunError, StartOptions, own_program};
+use deft_service::{Config, Flags, RunError, StartOptions, Starting, own_program};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use tracing_subscriber::EnvFilter;
 
 use super::super::wait_for;
-use super::logs;
+use super::{allocator, logs};
 use crate::arguments::{Common, Start};
 use crate::connection;
 use crate::failure::Failure;
@@ -36,6 +36,7 @@ const LOOK_EVERY: Duration = Duration::from_millis(50);
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 enum Told {
+    Waiting { what: String },
     Ready { address: String },
     Failed { why: String },
 }
@@ -53,6 +54,7 @@ pub(super) fn run_with(
     let flags = Flags { listen: start.listen, data_dir: None };
     let config = connection::settings(common, flags)?.config;
     if start.foreground || start.detached {
+        allocator::settle();
         return serve(config, start);
     }
     if let Some(found) = wait_for(running(&config.data_dir))? {
@@ -123,8 +125,13 @@ fn detach(
     command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(log_file);
     let mut child = command.spawn()?;
     let pipe = child.stdout.take().expect("standard output is piped");
-    let mut line = String::new();
-    BufReader::new(pipe).read_line(&mut line)?;
+    let mut lines = BufReader::new(pipe).lines();
+    let mut next = || std::io::Result::Ok(lines.next().transpose()?.unwrap_or_default());
+    let mut line: String = next()?;
+    while let Ok(Told::Waiting { what }) = serde_json::from_str(&line) {
+        print::note(format!("{what}; still starting"));
+        line = next()?;
+    }
     match serde_json::from_str(&line) {
         Ok(Told::Ready { address }) => Ok(address),
         Ok(Told::Failed { why }) => {
@@ -132,7 +139,7 @@ fn detach(
             Err(Failure::fault(format!("the service did not start: {why}"))
                 .with_way_out(format!("its log is in {}", log.display())))
         }
-        Err(_) => {
+        _ => {
             let _ = child.wait();
             let tail = logs::tail(&log, 12).unwrap_or_default();
             Err(Failure::fault(format!(
@@ -161,31 +168,46 @@ fn serve(config: Config, start: &Start) -> Result<(), Failure> {
         .with_ansi(colours)
         .with_target(false)
         .init();
-    let ready = move |address: &str| {
-        if detached {
-            tell(&Told::Ready { address: address.to_owned() });
+    let told = move |how_far: Starting<'_>| match how_far {
+        Starting::Waiting(what) => {
+            if detached {
+                tell(&Told::Waiting { what: what.to_owned() });
+            }
+            // A supervisor waits a minute longer each time.
+            let longer = sd_notify::NotifyState::ExtendTimeoutUsec(60_000_000);
+            let _ = sd_notify::notify(&[sd_notify::NotifyState::Status(what), longer]);
         }
-        // Where no supervisor asked, nobody is told.
-        let _ = sd_notify::notify(&[sd_notify::NotifyState::Ready]);
+        Starting::Ready(address) => {
+            if detached {
+                tell_at_last(&Told::Ready { address: address.to_owned() });
+            }
+            // Where no supervisor asked, nobody is told.
+            let _ = sd_notify::notify(&[sd_notify::NotifyState::Ready]);
+        }
     };
     let served: Result<(), RunError> =
-        wait_for(async { Ok(deft_service::run(config, options, ready).await) })?;
+        wait_for(async { Ok(deft_service::run(config, options, told).await) })?;
     let _ = sd_notify::notify(&[sd_notify::NotifyState::Stopping]);
     served.map_err(|error| {
         let why = error.to_string();
         tracing::error!("the service did not start: {why}");
         if detached {
-            tell(&Told::Failed { why: why.clone() });
+            tell_at_last(&Told::Failed { why: why.clone() });
         }
         Failure::fault(why)
     })
 }
 
-/// Tells the command that waits, then lets go of its pipe.
+/// Tells the command that waits.
 fn tell(told: &Told) {
     // Whoever waited for this may have been broken off: the service goes on all the same.
     let line = serde_json::to_string(told).unwrap_or_default();
     let _ = writeln!(std::io::stdout(), "{line}");
+}
+
+/// Tells the command that waits the last, and lets go of its pipe.
+fn tell_at_last(told: &Told) {
+    tell(told);
     if let Ok(nowhere) = OpenOptions::new().write(true).open("/dev/null") {
         let _ = rustix::stdio::dup2_stdout(nowhere.as_fd());
     }

@@ -63,6 +63,9 @@ fn check(folder: &TempDir, at: u32) {
     assert!(variants.iter().filter(|found| found.name.model == "mini").count() <= 1);
     let objects: BTreeSet<PathBuf> = listing(&root.join("objects")).into_iter().collect();
     assert_eq!(objects, named, "change {at}: content without a name, or a name without content");
+    let folders = fs::read_dir(root.join("models")).unwrap().count();
+    let models: BTreeSet<&str> = variants.iter().map(|found| &found.name.model[..]).collect();
+    assert_eq!(folders, models.len(), "change {at}: a folder of a model without variants");
     let left = listing(&root.join("incoming"));
     assert!(left.is_empty(), "change {at}: {left:?}");
 }

@@ -7,20 +7,23 @@
 
 use std::sync::Arc;
 
-use deft_protocol::engine::{CallOrder, EmbedOrder, FromEngine};
+use deft_protocol::engine::FromEngine;
 
 use super::{Lanes, Part, PerLane};
-use crate::lane::{CallError, Embedding, Job, Lane, Prepared, failed, prepare};
+use crate::lane::{Embedding, Job, Lane, Prepared};
+use crate::process::preparing::Ticket;
 
 /// Tokens of an answer that there must be room for before it begins: two pages.
 const FIRST_STRETCH: usize = 64;
 
 /// Something that waits for a lane.
 pub(super) enum Waiting {
-    Call(CallOrder),
+    /// Its prompt is being cut into tokens.
+    Preparing(Ticket),
+    Call(Box<Prepared>),
     /// One answer of a call; a further one begins when the prompt was taken in, so as to go on from it.
     Answer(Arc<Prepared>, u32),
-    Embed(EmbedOrder),
+    Embed(u64, Embedding),
     /// Inputs in tokens, with their call.
     Inputs(u64, Embedding),
 }
@@ -28,10 +31,10 @@ pub(super) enum Waiting {
 impl Waiting {
     pub(super) fn call(&self) -> u64 {
         match self {
-            Self::Call(order) => order.call,
+            Self::Preparing(ticket) => ticket.call,
+            Self::Call(prepared) => prepared.order.call,
             Self::Answer(prepared, _) => prepared.order.call,
-            Self::Embed(order) => order.call,
-            Self::Inputs(call, _) => *call,
+            Self::Embed(call, _) | Self::Inputs(call, _) => *call,
         }
     }
 }
@@ -58,25 +61,22 @@ impl Lanes {
             return false;
         };
         let waiting = self.waiting.remove(at).expect("found just now");
-        let call = waiting.call();
-        match self.begin(waiting, out) {
-            Ok(None) => true,
+        match self.begin(waiting, at, out) {
+            None => true,
             // No pages: nobody overtakes it, or it might wait for ever.
-            Ok(Some(waiting)) => {
+            Some(waiting) => {
                 self.waiting.insert(at, waiting);
                 self.full_at = Some(self.cache.count().used);
                 false
-            }
-            Err(error) => {
-                out.push(failed(call, &error));
-                true
             }
         }
     }
 
     fn can_begin(&self, waiting: &Waiting) -> bool {
-        let Waiting::Answer(prepared, _) = waiting else {
-            return true;
+        let prepared = match waiting {
+            Waiting::Preparing(_) => return false,
+            Waiting::Call(_) | Waiting::Embed(..) | Waiting::Inputs(..) => return true,
+            Waiting::Answer(prepared, _) => prepared,
         };
         let call = prepared.order.call;
         !self.lanes.iter().any(|lane| {
@@ -84,33 +84,28 @@ impl Lanes {
         })
     }
 
-    /// Begins something; what finds no pages comes back.
-    fn begin(
-        &mut self,
-        waiting: Waiting,
-        out: &mut Vec<FromEngine>,
-    ) -> Result<Option<Waiting>, CallError> {
+    /// Begins something that stood at this place of those that wait; what finds no pages comes back.
+    fn begin(&mut self, waiting: Waiting, at: usize, out: &mut Vec<FromEngine>) -> Option<Waiting> {
         match waiting {
-            Waiting::Call(order) => {
-                let call = order.call;
-                let prepared = Arc::new(prepare(&self.model, order, self.context())?);
+            // Nobody begins it.
+            Waiting::Preparing(_) => Some(waiting),
+            Waiting::Call(prepared) => {
+                let (call, prepared) = (prepared.order.call, Arc::new(*prepared));
                 let prompt_tokens = u32::try_from(prepared.prompt.len()).unwrap_or(u32::MAX);
                 out.push(FromEngine::PromptTaken { call, prompt_tokens });
                 for answer in (0..prepared.order.answers).rev() {
-                    self.waiting.push_front(Waiting::Answer(Arc::clone(&prepared), answer));
+                    self.waiting.insert(at, Waiting::Answer(Arc::clone(&prepared), answer));
                 }
-                Ok(None)
+                None
             }
-            Waiting::Answer(prepared, answer) => Ok(self.begin_answer(prepared, answer, out)),
-            Waiting::Embed(order) => {
-                let call = order.call;
-                let embedding = Embedding::new(&self.model, &order, self.context())?;
+            Waiting::Answer(prepared, answer) => self.begin_answer(prepared, answer, out),
+            Waiting::Embed(call, embedding) => {
                 let prompt_tokens = embedding.token_count();
                 out.push(FromEngine::PromptTaken { call, prompt_tokens });
-                self.waiting.push_front(Waiting::Inputs(call, embedding));
-                Ok(None)
+                self.waiting.insert(at, Waiting::Inputs(call, embedding));
+                None
             }
-            Waiting::Inputs(call, embedding) => Ok(self.begin_inputs(call, embedding)),
+            Waiting::Inputs(call, embedding) => self.begin_inputs(call, embedding),
         }
     }
 

@@ -14,7 +14,27 @@ use serde_json::json;
 use super::*;
 use crate::compute::ComputeSettings;
 use crate::model::LoadError;
-use deft_protocol::engine::{AcceleratorOrder, PlaceOrder};
+use crate::process::preparing::Order;
+use deft_protocol::engine::{AcceleratorOrder, CallOrder, EmbedOrder, PlaceOrder};
+
+impl Lanes {
+    /// Prepares a call here and now; returns what is told of it.
+    fn call(&mut self, order: CallOrder) -> Vec<FromEngine> {
+        self.put(Order::Call(Box::new(order)))
+    }
+
+    fn embed(&mut self, order: EmbedOrder) -> Vec<FromEngine> {
+        self.put(Order::Embed(order))
+    }
+
+    fn put(&mut self, order: Order) -> Vec<FromEngine> {
+        let (call, mut out) = (order.call(), Vec::new());
+        let prepared = order.prepare(&self.model.words, self.context());
+        self.expect(Ticket::new(call).0);
+        self.take(call, prepared, &mut out);
+        out
+    }
+}
 
 fn open(name: &str, settings: LoadSettings) -> Lanes {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
@@ -59,7 +79,7 @@ struct Answer {
 fn run(lanes: &mut Lanes) -> BTreeMap<(u64, u32), Answer> {
     let mut answers: BTreeMap<(u64, u32), Answer> = BTreeMap::new();
     let mut out = Vec::new();
-    while !lanes.is_idle() {
+    while lanes.has_work() {
         lanes.admit(&mut out);
         lanes.step(&mut out);
     }
@@ -264,9 +284,7 @@ fn the_oldest_turns_make_room_when_that_is_asked() {
         turns.extend([("user", question), ("assistant", "Sow Moonhook bean 3 cm deep.")]);
     }
     turns.push(("user", question));
-    lanes.call(order(1, chat(&turns)));
-    let mut out = Vec::new();
-    lanes.admit(&mut out);
+    let out = lanes.call(order(1, chat(&turns)));
     assert!(matches!(&out[..], [FromEngine::Failed { code, .. }] if code == "context_exceeded"));
     let asked = CallOrder { overflow: Overflow::DropOldest, ..order(2, chat(&turns)) };
     let answer = one(&mut lanes, asked);
@@ -279,6 +297,51 @@ fn the_oldest_turns_make_room_when_that_is_asked() {
 }
 
 #[test]
+fn as_few_turns_are_left_out_as_are_enough() {
+    let lanes = open(DESK, settings(512, 1, 16, CacheType::F16));
+    let mut turns = vec![("system", "Answer briefly.")];
+    for _ in 0..40 {
+        turns.extend([("user", "Row 3?"), ("assistant", "Moonhook bean.")]);
+    }
+    turns.push(("user", "And row 4?"));
+    let prompt = |order: CallOrder, context: usize| match Order::Call(Box::new(order))
+        .prepare(&lanes.model.words, context)
+    {
+        Ok(Ready::Call(prepared)) => prepared.prompt,
+        _ => panic!("it cannot be prepared"),
+    };
+    // Of the context a quarter is left for the answer.
+    for context in [60_usize, 100, 200, 400] {
+        let asked = CallOrder { overflow: Overflow::DropOldest, ..order(1, chat(&turns)) };
+        let asked = CallOrder { max_tokens: None, ..asked };
+        let found = prompt(asked, context);
+        let most = context - context / 4;
+        // The first that fits, looked for one by one.
+        let left = |count: usize| [&turns[..1], &turns[1 + 2 * count..]].concat();
+        let mut tried = (0..=40).map(|count| prompt(order(2, chat(&left(count))), 5000));
+        assert_eq!(Some(found), tried.find(|prompt| prompt.len() <= most), "{context}");
+    }
+}
+
+#[test]
+fn a_call_that_is_cancelled_before_it_is_prepared_is_gone() {
+    let mut lanes = open(DESK, settings(64, 1, 16, CacheType::F16));
+    let (ticket, wanted) = Ticket::new(1);
+    lanes.expect(ticket);
+    assert!(!lanes.has_work() && !lanes.is_idle(), "it waits for what is prepared");
+    lanes.cancel(1);
+    assert_eq!(wanted.strong_count(), 0, "nobody need prepare it");
+    let late = Order::Call(Box::new(order(1, chat(&[("user", "Row 3?")]))));
+    let mut out = Vec::new();
+    lanes.take(1, late.prepare(&lanes.model.words, 64), &mut out);
+    assert!(lanes.is_idle() && out.is_empty(), "{out:?}");
+    // Others do not wait for one that is slow, and it keeps its place.
+    lanes.expect(Ticket::new(2).0);
+    let answer = one(&mut lanes, order(3, chat(&[("user", "Row 3?")])));
+    assert!(answer.figures.is_some());
+}
+
+#[test]
 fn an_answer_goes_on_past_the_context_when_turns_can_be_left_out() {
     let mut lanes = open(DESK, settings(64, 1, 16, CacheType::F16));
     let question = "How deep do I sow Moonhook bean?";
@@ -286,7 +349,7 @@ fn an_answer_goes_on_past_the_context_when_turns_can_be_left_out() {
         [("user", question), ("assistant", "Sow Moonhook bean 3 cm deep."), ("user", question)];
     // Its end tokens made impossible, it talks on.
     let ends: Vec<u32> = (0..lanes.model.shape().vocabulary)
-        .filter(|&id| lanes.model.tokenizer.vocabulary().ends_answer(id))
+        .filter(|&id| lanes.model.words.tokenizer.vocabulary().ends_answer(id))
         .collect();
     let sampling = Sampling {
         logit_bias: ends.into_iter().map(|id| (id, -100.0)).collect(),
@@ -355,25 +418,20 @@ fn embeddings_are_the_same_alone_and_among_others() {
 
 #[test]
 fn a_model_is_not_asked_for_what_it_does_not_make() {
-    let code = |lanes: &mut Lanes| {
-        let mut out = Vec::new();
-        lanes.admit(&mut out);
-        match out.pop() {
-            Some(FromEngine::Failed { code, .. }) => code,
-            other => panic!("{other:?}"),
-        }
+    let code = |mut told: Vec<FromEngine>| match told.pop() {
+        Some(FromEngine::Failed { code, .. }) => code,
+        other => panic!("{other:?}"),
     };
     let mut desk = open(DESK, settings(64, 1, 16, CacheType::F16));
-    desk.embed(EmbedOrder { call: 1, inputs: vec![Prompt::Text("seed".to_owned())] });
-    assert_eq!(code(&mut desk), "no_embeddings");
-    desk.call(order(2, Prompt::Tokens(vec![900_000])));
-    assert_eq!(code(&mut desk), "token_unknown");
-    desk.call(order(3, Prompt::Tokens(Vec::new())));
-    assert_eq!(code(&mut desk), "prompt_empty");
+    let told = desk.embed(EmbedOrder { call: 1, inputs: vec![Prompt::Text("seed".to_owned())] });
+    assert_eq!(code(told), "no_embeddings");
+    let told = desk.call(order(2, Prompt::Tokens(vec![900_000])));
+    assert_eq!(code(told), "token_unknown");
+    assert_eq!(code(desk.call(order(3, Prompt::Tokens(Vec::new())))), "prompt_empty");
+    assert!(desk.is_idle());
     let find = settings(64, 1, 64, CacheType::F32);
     let mut find = open("demo/larkfen-find/larkfen-find-q8_0.gguf", find);
-    find.call(order(4, Prompt::Text("seed".to_owned())));
-    assert_eq!(code(&mut find), "no_answers");
+    assert_eq!(code(find.call(order(4, Prompt::Text("seed".to_owned())))), "no_answers");
 }
 
 #[test]
