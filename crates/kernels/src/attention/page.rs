@@ -153,7 +153,7 @@ impl<'a> Cached<'a> {
                 let blocks = row.as_chunks::<GROUP>().0.iter();
                 for (values, block) in blocks.zip(page.as_chunks_mut::<KEY_BLOCK>().0) {
                     let mut stored = [0; Q8_BYTES];
-                    encode_q8_0(values, &mut stored);
+                    store(tensor_type, values, &mut stored);
                     let (scales, quants) = block.split_at_mut(PAGE * 2);
                     scales[slot * 2..][..2].copy_from_slice(&stored[..2]);
                     for (at, quant) in stored[2..].iter().enumerate() {
@@ -223,24 +223,50 @@ impl<'a> Cached<'a> {
     }
 }
 
+/// The largest value that is stored. A larger one, or one without end, is stored as this: tokens that do not see
+/// it have a weight of 0 for it, and 0 times what has no end is no number.
+fn largest(tensor_type: TensorType) -> f32 {
+    let half = f16::MAX.to_f32();
+    match tensor_type {
+        TensorType::F16 => half,
+        // Its scale is a half float.
+        TensorType::Q8_0 => half * 127.0,
+        _ => f32::MAX,
+    }
+}
+
 /// Stores a row of values.
 fn store(tensor_type: TensorType, values: &[f32], row: &mut [u8]) {
+    let most = largest(tensor_type);
     match tensor_type {
         TensorType::F32 => {
             let words = row.as_chunks_mut::<4>().0.iter_mut();
+            let values = values.iter().map(|value| value.clamp(-most, most));
             words.zip(values).for_each(|(word, value)| *word = value.to_le_bytes());
         }
         TensorType::F16 => {
             let mut halves = [f16::ZERO; TOGETHER];
+            let mut kept = [0.0; TOGETHER];
             for (values, row) in values.chunks(TOGETHER).zip(row.chunks_mut(TOGETHER * 2)) {
-                let halves = &mut halves[..values.len()];
-                halves.convert_from_f32_slice(values);
+                let (halves, kept) = (&mut halves[..values.len()], &mut kept[..values.len()]);
+                clamp(values, most, kept);
+                halves.convert_from_f32_slice(kept);
                 let words = row.as_chunks_mut::<2>().0.iter_mut();
                 words.zip(halves).for_each(|(word, half)| *word = half.to_le_bytes());
             }
         }
-        _ => encode_q8_0(values, row),
+        _ => {
+            let mut kept = [0.0; GROUP];
+            for (values, block) in values.chunks(GROUP).zip(row.chunks_mut(Q8_BYTES)) {
+                clamp(values, most, &mut kept);
+                encode_q8_0(&kept, block);
+            }
+        }
     }
+}
+
+fn clamp(values: &[f32], most: f32, kept: &mut [f32]) {
+    kept.iter_mut().zip(values).for_each(|(kept, value)| *kept = value.clamp(-most, most));
 }
 
 /// Stores a key's values, `BYTES` each, where those of its position stand.

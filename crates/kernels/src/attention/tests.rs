@@ -161,6 +161,38 @@ proptest! {
     }
 }
 
+/// Half of it would be without end in the cache's own type.
+#[test]
+fn a_value_too_large_for_the_cache_reaches_nobody_who_does_not_see_it() {
+    for (tensor_type, large) in [
+        (TensorType::F32, f32::INFINITY),
+        (TensorType::F16, 1e9),
+        (TensorType::F16, f32::NEG_INFINITY),
+        (TensorType::Q8_0, 1e30),
+    ] {
+        let clean = Cache::new(tensor_type, 64, 40, vec![0, 1]);
+        let mut spoilt = Cache::new(tensor_type, 64, 40, vec![0, 1]);
+        let bytes = PAGE * tensor_type.row_bytes(64);
+        for head in 0..HEADS {
+            let place = (HEADS + head) * bytes..(HEADS + head + 1) * bytes;
+            let row = [large; 64];
+            Cached::write(tensor_type, Kind::Keys, 7, &row, &mut spoilt.keys[place.clone()]);
+            Cached::write(tensor_type, Kind::Values, 7, &row, &mut spoilt.values[place]);
+        }
+        // Position 39 holds it; only the last of four tokens sees that.
+        let looks: Vec<Look> = (37..=40).map(|end| Look { sequence: 0, first: 0, end }).collect();
+        let queries: Vec<f32> = (0..4 * HEADS * 64).map(|at| (at as f32 * 0.21).cos()).collect();
+        let pages = [&clean.pages[..]];
+        let row = HEADS * 64;
+        for path in Path::available() {
+            let expected = run(path, 1, &clean.attention(&pages, 1, None), &looks, &queries);
+            let found = run(path, 1, &spoilt.attention(&pages, 1, None), &looks, &queries);
+            assert!(found[..3 * row] == expected[..3 * row], "{tensor_type} on {path}");
+            assert!(found[3 * row..] != expected[3 * row..], "the last one sees it");
+        }
+    }
+}
+
 #[test]
 fn sequences_of_one_step_see_their_own_pages_only() {
     let cache = Cache::new(TensorType::F16, 64, 90, vec![0, 1, 2]);
