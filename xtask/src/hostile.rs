@@ -20,6 +20,8 @@ const SENDERS: u64 = 12;
 const PATIENCE: Duration = Duration::from_secs(60);
 /// So much of the requests is sent before memory is looked at first: buffers grow to their size.
 const WARM_UP: u64 = 5;
+/// Threads that waited for the disk are kept for ten seconds.
+const SETTLED: Duration = Duration::from_secs(20);
 /// Memory may grow by so much.
 const GROWTH: f64 = 0.01;
 /// A model that is asked, and one that nobody has.
@@ -138,7 +140,7 @@ fn routes() -> anyhow::Result<Vec<Route>> {
 
 /// Private memory once what was sent is done with.
 fn settled(service: &Service) -> anyhow::Result<Vec<u64>> {
-    thread::sleep(Duration::from_secs(5));
+    thread::sleep(SETTLED);
     memory_of_each(service)
 }
 

@@ -13,7 +13,7 @@ use crate::engine::{Prompt, TokenScore};
 pub struct TextHead {
     /// Model or variant.
     pub model: String,
-    /// The text to continue.
+    /// The text to continue, or several.
     pub prompt: TextPrompt,
     /// Begin the answer with the prompt.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -27,24 +27,30 @@ pub struct TextHead {
     pub logprobs: Option<u32>,
 }
 
-/// A text to continue, or the tokens of one.
+/// A text to continue, or the tokens of one; or a list of either, of which each is continued by itself.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(untagged, expecting = "expected a text or a list of token ids")]
+#[serde(untagged, expecting = "expected a text, a list of token ids, or a list of either")]
 pub enum TextPrompt {
     /// Text.
     Text(String),
     /// Token ids.
     Tokens(Vec<u32>),
+    /// Several texts.
+    Texts(Vec<String>),
+    /// Token ids of several texts.
+    TokenLists(Vec<Vec<u32>>),
 }
 
 impl TextPrompt {
-    /// As the engine gets it; control tokens act where that is said.
+    /// As the engine gets them; control tokens act where that is said.
     #[must_use]
-    pub fn into_prompt(self, control_tokens: bool) -> Prompt {
+    pub fn into_prompts(self, control_tokens: bool) -> Vec<Prompt> {
+        let text = if control_tokens { Prompt::Raw } else { Prompt::Text };
         match self {
-            Self::Text(text) if control_tokens => Prompt::Raw(text),
-            Self::Text(text) => Prompt::Text(text),
-            Self::Tokens(ids) => Prompt::Tokens(ids),
+            Self::Text(one) => vec![text(one)],
+            Self::Tokens(ids) => vec![Prompt::Tokens(ids)],
+            Self::Texts(texts) => texts.into_iter().map(text).collect(),
+            Self::TokenLists(lists) => lists.into_iter().map(Prompt::Tokens).collect(),
         }
     }
 }
@@ -148,13 +154,17 @@ mod tests {
     fn a_prompt_is_a_text_or_token_ids() {
         let prompt = |value| serde_json::from_value::<TextPrompt>(value);
         let sow = || prompt(json!("Sow")).unwrap();
-        assert_eq!(sow().into_prompt(true), Prompt::Raw("Sow".to_owned()));
-        assert_eq!(sow().into_prompt(false), Prompt::Text("Sow".to_owned()));
-        let ids = prompt(json!([1, 5])).unwrap().into_prompt(true);
-        assert_eq!(ids, Prompt::Tokens(vec![1, 5]));
+        assert_eq!(sow().into_prompts(true), [Prompt::Raw("Sow".to_owned())]);
+        assert_eq!(sow().into_prompts(false), [Prompt::Text("Sow".to_owned())]);
+        let several = prompt(json!(["Sow", "Row"])).unwrap().into_prompts(true);
+        assert_eq!(several, ["Sow", "Row"].map(|text| Prompt::Raw(text.to_owned())));
+        let lists = prompt(json!([[1, 5], [7]])).unwrap().into_prompts(true);
+        assert_eq!(lists, [Prompt::Tokens(vec![1, 5]), Prompt::Tokens(vec![7])]);
+        let ids = prompt(json!([1, 5])).unwrap().into_prompts(true);
+        assert_eq!(ids, [Prompt::Tokens(vec![1, 5])]);
         for wrong in [json!(["Sow", 5]), json!(5), json!({"text": "Sow"}), json!([-1])] {
             let error = prompt(wrong).unwrap_err().to_string();
-            assert_eq!(error, "expected a text or a list of token ids");
+            assert_eq!(error, "expected a text, a list of token ids, or a list of either");
         }
     }
 

@@ -8,7 +8,7 @@ use deft_protocol::manage::{CheckReport, Finding, ModelFacts};
 use deft_protocol::{Problem, ProblemKind};
 use serde_json::{Map, Value};
 
-use crate::gateway::{Gateway, Question};
+use crate::gateway::{Answers, Gateway, Question};
 
 /// Who asks.
 const CALLER: &str = "deft check";
@@ -132,11 +132,20 @@ async fn reading(gateway: &Gateway, name: &str, sureness: Option<f64>) -> Result
     })
 }
 
+async fn begin(
+    gateway: &Gateway,
+    name: &str,
+    question: Question,
+    options: AnswerOptions,
+) -> Result<Answers, Problem> {
+    let call = gateway.board.arrive(name, CALLER);
+    gateway.answers(vec![call], name, vec![question], options).await
+}
+
 async fn perplexity(gateway: &Gateway, name: &str, text: &str) -> Result<f64, Problem> {
     let question = Question { prompt: Prompt::Text(text.to_owned()), echo: true, scores: Some(0) };
     let options = AnswerOptions { max_tokens: Some(0), ..AnswerOptions::default() };
-    let mut answer =
-        gateway.answer(gateway.board.arrive(name, CALLER), name, question, options).await?;
+    let mut answer = begin(gateway, name, question, options).await?;
     let (all, _) = answer.whole().await?;
     Ok(perplexity_of(all.first().map_or(&[], |whole| &whole.scores)))
 }
@@ -164,14 +173,13 @@ async fn answer(gateway: &Gateway, name: &str) -> Result<(Finding, Option<f64>),
         ..AnswerOptions::default()
     };
     let question = Question { prompt, echo: false, scores: Some(0) };
-    let mut answer =
-        match gateway.answer(gateway.board.arrive(name, CALLER), name, question, options).await {
-            Ok(answer) => answer,
-            Err(problem) if problem.code == "template_failed" => {
-                return Ok((finding(WHAT, false, problem.detail), None));
-            }
-            Err(problem) => return Ok((as_finding(WHAT, problem)?, None)),
-        };
+    let mut answer = match begin(gateway, name, question, options).await {
+        Ok(answer) => answer,
+        Err(problem) if problem.code == "template_failed" => {
+            return Ok((finding(WHAT, false, problem.detail), None));
+        }
+        Err(problem) => return Ok((as_finding(WHAT, problem)?, None)),
+    };
     match answer.whole().await {
         Ok((all, _)) => {
             let whole = all.into_iter().next().unwrap_or_default();

@@ -31,6 +31,7 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_WAIT_SECONDS", "loading.wait_seconds"),
     ("DEFT_KERNELS", "loading.kernels"),
     ("DEFT_HEARTBEAT_SECONDS", "calls.heartbeat_seconds"),
+    ("DEFT_STATUS_SECONDS", "calls.status_seconds"),
     ("DEFT_QUEUE", "calls.queue"),
     ("DEFT_CALLS_KEPT", "calls.kept"),
     ("DEFT_HANG_SECONDS", "loading.hang_seconds"),
@@ -45,6 +46,7 @@ const NUMBERS: &[&str] = &[
     "loading.most_instances",
     "loading.wait_seconds",
     "calls.heartbeat_seconds",
+    "calls.status_seconds",
     "calls.queue",
     "calls.kept",
     "loading.hang_seconds",
@@ -121,6 +123,9 @@ pub struct CallsConfig {
     /// A caller who waits is told where its call stands after so many seconds without a word, so that
     /// it does not give up.
     pub heartbeat_seconds: u64,
+    /// Longest time in seconds that the status of an answer in one piece is held back, so that a failure
+    /// comes with its own.
+    pub status_seconds: u64,
     /// Calls that may wait for each instance; more are refused, and told when to come again.
     pub queue: usize,
     /// Records of calls that are kept; the oldest go first.
@@ -267,7 +272,12 @@ impl Default for Config {
                 hang_seconds: 60,
                 kernels: None,
             },
-            calls: CallsConfig { heartbeat_seconds: 5, queue: 256, kept: 1_000_000 },
+            calls: CallsConfig {
+                heartbeat_seconds: 5,
+                status_seconds: 30,
+                queue: 256,
+                kept: 1_000_000,
+            },
             fetching: FetchingConfig { ca_file: None, limit: None, stall_seconds: 30 },
             permission: PermissionConfig::default(),
         }

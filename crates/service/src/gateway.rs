@@ -2,6 +2,7 @@
 //! one record.
 
 mod order;
+mod several;
 mod unseated;
 
 use std::pin::Pin;
@@ -16,6 +17,7 @@ use deft_protocol::engine::{
 };
 use deft_protocol::manage::CallRecord;
 use deft_protocol::{Problem, ProblemKind};
+use futures_util::future::try_join_all;
 use uuid::Uuid;
 
 use crate::board::{Arrived, Board, CALL_ENDED};
@@ -26,7 +28,9 @@ use crate::records::calls::Recorder;
 use crate::records::variants::Registered;
 use crate::refusals;
 use crate::routes::readable;
+pub(crate) use order::check_answers;
 use order::{deadline, order};
+pub(crate) use several::Answers;
 use unseated::Unseated;
 
 /// Most inputs of one call for embeddings.
@@ -86,19 +90,36 @@ pub(crate) struct Embedded {
 }
 
 impl Gateway {
+    /// Begins to answer prompts, each with the call that has its number: all were accepted when this returns.
+    /// Where one is not, none is answered.
+    pub(crate) async fn answers(
+        &self,
+        calls: Vec<Arrived>,
+        model: &str,
+        questions: Vec<Question>,
+        options: AnswerOptions,
+    ) -> Result<Answers, Problem> {
+        check_answers(&options, questions.len())?;
+        let begun = calls.into_iter().zip(questions).map(|(call, question)| {
+            let options = options.clone();
+            self.answer(call, model, question, options)
+        });
+        Ok(Answers::new(try_join_all(begun).await?))
+    }
+
     /// Begins to answer: the prompt was accepted when this returns.
-    pub(crate) async fn answer(
+    async fn answer(
         &self,
         call: Arrived,
         model: &str,
-        question: impl Into<Question>,
+        question: Question,
         options: AnswerOptions,
     ) -> Result<Answer, Problem> {
         let release = options.release.unwrap_or(false);
         let wait = options.wait_seconds.map(deadline).transpose()?;
         let user = options.user.clone();
         call.asks(caller_of(user), options.priority.unwrap_or_default());
-        let order = order(question.into(), options)?;
+        let order = order(question, options)?;
         fits(&ToEngine::Call(Box::new(order.clone())))?;
         let answers = order.answers;
         let send = move |seat: &Seat| seat.link.call(order.clone());
@@ -353,28 +374,6 @@ impl Answer {
                 }
                 Some(CallEvent::Done { answer, figures }) => return self.ended(answer, figures),
                 other => return Piece::Failed(self.failed(other)),
-            }
-        }
-    }
-
-    /// All answers at once.
-    pub(crate) async fn whole(&mut self) -> Result<(Vec<Whole>, Usage), Problem> {
-        let mut all: Vec<Whole> = (0..self.answers()).map(|_| Whole::default()).collect();
-        loop {
-            match self.next().await {
-                Piece::Text { answer, text, scores } => {
-                    if let Some(whole) = all.get_mut(answer as usize) {
-                        whole.text.push_str(&text);
-                        whole.scores.extend(scores);
-                    }
-                }
-                Piece::Ended { answer, figures } => {
-                    if let Some(whole) = all.get_mut(answer as usize) {
-                        whole.figures = Some(figures);
-                    }
-                }
-                Piece::Done(usage) => return Ok((all, usage)),
-                Piece::Failed(problem) => return Err(problem),
             }
         }
     }

@@ -275,6 +275,7 @@ async fn serve(
         metrics,
         machine: vitals,
         heartbeat: Duration::from_secs(config.calls.heartbeat_seconds),
+        status_held: Duration::from_secs(config.calls.status_seconds),
         loads,
         database: pool.clone(),
         database_up: database.watch(),

@@ -17,6 +17,7 @@ use crate::world::{World, question, send, until, wait};
 const SLOW: &str = r#"
 [calls]
 heartbeat_seconds = 1
+status_seconds = 1
 [[pools.simulated]]
 name = "fern"
 size = "16 MiB"
@@ -106,6 +107,22 @@ fn a_caller_who_waits_is_told_where_its_call_stands() {
 }
 
 #[test]
+fn a_failure_of_an_answer_in_one_piece_has_its_own_status_also_after_seconds() {
+    let held = SLOW.replace("status_seconds = 1", "status_seconds = 600");
+    let world = World::configured(&held).start().stock();
+    world.ok(&["load", "larkfen-desk", "--in", "fern", "--chunk", "16"]);
+    let asked = ask_patiently(&world, &long_question(false), Duration::from_secs(60));
+    let id = taken_in(&world).id.to_string();
+    // Heartbeats are every second.
+    std::thread::sleep(Duration::from_secs(2));
+    world.ok(&["calls", "--end", &id]);
+    let told = asked.join().unwrap();
+    let (head, body) = told.split_once("\r\n\r\n").unwrap();
+    assert!(!head.starts_with("HTTP/1.1 2"), "{told}");
+    assert!(body.starts_with('{') && body.contains("\"code\":\"call_ended\""), "{told}");
+}
+
+#[test]
 fn an_operator_ends_a_call_and_its_caller_is_told() {
     let world = slow();
     let streamed = ask(&world, &long_question(true));
@@ -160,7 +177,9 @@ fn a_caller_who_leaves_while_its_prompt_is_taken_in_frees_its_lane_and_goes_on_l
 
 #[test]
 fn a_client_that_waits_ten_seconds_for_a_word_gets_its_answer_to_a_prompt_of_a_minute() {
-    let world = World::configured(&SLOW.replace("heartbeat_seconds = 1", "")).start().stock();
+    let world = World::configured(&SLOW.replace("heartbeat_seconds = 1\nstatus_seconds = 1", ""))
+        .start()
+        .stock();
     world.ok(&["load", "larkfen-desk", "--in", "fern", "--chunk", "1"]);
     let begun = Instant::now();
     let asked = ask_patiently(&world, &long_question(true), Duration::from_secs(10));

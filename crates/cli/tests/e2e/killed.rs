@@ -76,12 +76,14 @@ fn found(world: &World) -> Kept {
 /// Ends all that runs of the service, the hard way.
 fn kill(world: &World) {
     let is_service = |command: &str| command.contains("service start");
-    for (pid, command) in processes::of_folder(&world.data_dir()) {
-        if is_service(&command) {
-            processes::end(pid);
+    until("all is gone", || {
+        // One that is just beginning has no command line yet.
+        let found = processes::of_folder(&world.data_dir());
+        for (pid, _) in found.iter().filter(|(_, command)| is_service(command)) {
+            processes::end(*pid);
         }
-    }
-    until("all is gone", || processes::of_folder(&world.data_dir()).is_empty().then_some(()));
+        found.is_empty().then_some(())
+    });
 }
 
 fn begin(world: &World, command: &[String]) -> Child {

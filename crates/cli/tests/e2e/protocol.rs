@@ -58,7 +58,8 @@ fn a_text_is_scored_from_outside() {
     let (status, error) =
         world.post("/v1/completions", json!({"model": "larkfen-desk", "prompt": {"text": 1}}));
     assert!(
-        status == 400 && error.to_string().contains("a text or a list of token ids"),
+        status == 400
+            && error.to_string().contains("a text, a list of token ids, or a list of either"),
         "{error}"
     );
 }
@@ -129,6 +130,65 @@ fn several_answers_come_whole_and_streamed_alike() {
         }
     }
     assert_eq!((streamed, ended), (texts.iter().map(|text| (*text).to_owned()).collect(), 3));
+}
+
+#[test]
+fn several_prompts_of_a_request_are_continued_each_by_itself() {
+    let world = World::stocked();
+    let body = |prompt: Value, more: Value| {
+        let mut body = json!({"model": "larkfen-desk", "prompt": prompt, "temperature": 0,
+                              "max_tokens": 6});
+        body.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        body
+    };
+    let texts = |found: &Value| -> Vec<String> {
+        let choices = found["choices"].as_array().unwrap();
+        let indices: Vec<u64> = choices.iter().map(|one| one["index"].as_u64().unwrap()).collect();
+        assert_eq!(indices, (0..choices.len() as u64).collect::<Vec<_>>());
+        choices.iter().map(|one| one["text"].as_str().unwrap().to_owned()).collect()
+    };
+    let prompts = ["Sow Moonhook bean", "Quillfen pea", "Ember chard"];
+    let alone: Vec<Value> = prompts
+        .iter()
+        .map(|prompt| world.posted("/v1/completions", body(json!(prompt), json!({}))))
+        .collect();
+    let together = world.posted("/v1/completions", body(json!(prompts), json!({"n": 2})));
+    let expected: Vec<String> =
+        alone.iter().flat_map(|one| [&texts(one)[..]; 2].concat()).collect();
+    assert_eq!(texts(&together), expected, "the answers to a prompt stand together");
+    let prompt_tokens = |found: &Value| found["usage"]["prompt_tokens"].as_u64().unwrap();
+    assert_eq!(prompt_tokens(&together), alone.iter().map(prompt_tokens).sum::<u64>());
+    // The same by token ids, and as a stream.
+    let ids = world.posted("/v1/completions", body(json!([[1, 20, 30], [1, 40]]), json!({})));
+    assert_eq!((texts(&ids).len(), prompt_tokens(&ids)), (2, 5));
+    let url = format!("{}/v1/completions", world.address());
+    let streaming = body(json!(prompts), json!({"stream": true}));
+    let events = wait(async {
+        let sent = reqwest::Client::new().post(url).body(streaming.to_string()).send().await;
+        sent.unwrap().text().await.unwrap()
+    });
+    let mut streamed = vec![String::new(); 3];
+    for event in events.lines().filter_map(|line| line.strip_prefix("data: {")) {
+        let piece: Value = serde_json::from_str(&format!("{{{event}")).unwrap();
+        for choice in piece["choices"].as_array().unwrap() {
+            let index = usize::try_from(choice["index"].as_u64().unwrap()).unwrap();
+            streamed[index].push_str(choice["text"].as_str().unwrap());
+        }
+    }
+    assert_eq!(streamed, alone.iter().flat_map(texts).collect::<Vec<_>>());
+    assert!(events.ends_with("data: [DONE]\n\n"), "{events}");
+    // More answers than sixteen, and what is too much.
+    let many = world.posted("/v1/completions", body(json!("Sow"), json!({"n": 20})));
+    assert_eq!(texts(&many).len(), 20);
+    for (wrong, field) in [
+        (body(json!("Sow"), json!({"n": 129})), "n"),
+        (body(json!(prompts), json!({"n": 50})), "prompt"),
+        (body(json!(["Sow", 5]), json!({})), "prompt"),
+    ] {
+        let (status, error) = world.post("/v1/completions", &wrong);
+        assert_eq!(status, 400, "{error}");
+        assert!(field == "prompt" || error["error"]["param"] == field, "{error}");
+    }
 }
 
 #[test]

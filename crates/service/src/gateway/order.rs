@@ -11,8 +11,8 @@ use super::Question;
 
 /// Longest list of stop texts.
 const MAX_STOPS: usize = 16;
-/// Most answers to one prompt.
-const MAX_ANSWERS: u32 = 16;
+/// Most answers to one request.
+const MAX_ANSWERS: u32 = 128;
 /// Most alternatives told of each token.
 const MAX_ALTERNATIVES: u32 = 20;
 
@@ -25,6 +25,30 @@ pub(super) fn deadline(seconds: f64) -> Result<Duration, Problem> {
     })
 }
 
+/// Checks how many answers a request asks for, to so many prompts.
+///
+/// # Errors
+/// None, or too many.
+pub(crate) fn check_answers(options: &AnswerOptions, prompts: usize) -> Result<(), Problem> {
+    let invalid = |field: &str, what: String| {
+        Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what).at_field(field))
+    };
+    let answers = options.n.unwrap_or(1);
+    let all = u64::from(answers) * prompts as u64;
+    match (answers, prompts) {
+        (_, 0) => invalid("prompt", "`prompt` is empty".to_owned()),
+        (0, _) => invalid("n", format!("`n` is 0; from 1 to {MAX_ANSWERS}")),
+        (_, 1) if all > u64::from(MAX_ANSWERS) => {
+            invalid("n", format!("`n` is {answers}; from 1 to {MAX_ANSWERS}"))
+        }
+        _ if all > u64::from(MAX_ANSWERS) => {
+            let what = format!("`prompt` has {prompts} entries, and `n` is {answers}");
+            invalid("prompt", format!("{what}: {all} answers; at most {MAX_ANSWERS}"))
+        }
+        _ => Ok(()),
+    }
+}
+
 /// The engine's order from the protocol's options; names the first field that is out of range.
 pub(super) fn order(question: Question, options: AnswerOptions) -> Result<CallOrder, Problem> {
     let invalid = |field: &str, what: String| {
@@ -32,9 +56,6 @@ pub(super) fn order(question: Question, options: AnswerOptions) -> Result<CallOr
         Err(Problem::new(ProblemKind::Invalid, "field_out_of_range", what).at_field(field))
     };
     let answers = options.n.unwrap_or(1);
-    if !(1..=MAX_ANSWERS).contains(&answers) {
-        return invalid("n", format!("is {answers}; from 1 to {MAX_ANSWERS}"));
-    }
     if let Some(alternatives) = question.scores.filter(|&count| count > MAX_ALTERNATIVES) {
         let what = format!("asks for {alternatives} alternatives; at most {MAX_ALTERNATIVES}");
         return invalid("logprobs", what);
@@ -102,13 +123,26 @@ mod tests {
                 .contains("`temperature`")
         );
         assert!(refuse(AnswerOptions { top_p: Some(1.5), ..options() }).contains("`top_p`"));
-        assert!(refuse(AnswerOptions { n: Some(0), ..options() }).contains("`n`"));
-        assert!(refuse(AnswerOptions { n: Some(17), ..options() }).contains("`n`"));
         let biased = AnswerOptions { logit_bias: Some([(7, 101.0)].into()), ..options() };
         assert!(refuse(biased).contains("`logit_bias`"));
         assert!(refuse(AnswerOptions { min_p: Some(-0.1), ..options() }).contains("`min_p`"));
         let nan = AnswerOptions { temperature: Some(f32::NAN), ..options() };
         assert!(refuse(nan).contains("`temperature`"));
+    }
+
+    #[test]
+    fn answers_of_a_request_are_counted_over_all_prompts() {
+        let refused = |n: Option<u32>, prompts: usize| {
+            check_answers(&AnswerOptions { n, ..AnswerOptions::default() }, prompts)
+                .map_err(|problem| problem.field.unwrap())
+        };
+        assert_eq!(refused(None, 1), Ok(()));
+        assert_eq!((refused(Some(128), 1), refused(Some(32), 4)), (Ok(()), Ok(())));
+        assert_eq!(refused(Some(0), 1), Err("n".to_owned()));
+        assert_eq!(refused(Some(129), 1), Err("n".to_owned()));
+        assert_eq!(refused(Some(u32::MAX), usize::MAX >> 32), Err("prompt".to_owned()));
+        assert_eq!(refused(Some(32), 5), Err("prompt".to_owned()));
+        assert_eq!(refused(None, 0), Err("prompt".to_owned()));
     }
 
     fn asked(scores: Option<u32>) -> Question {

@@ -14,7 +14,7 @@ use super::App;
 use super::caller::Caller;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
-use crate::gateway::{Answer, Question, Whole};
+use crate::gateway::{Answers, Question, Whole};
 
 /// Answers a conversation, whole or as a stream of server-sent events.
 #[utoipa::path(
@@ -37,11 +37,12 @@ pub(super) async fn complete_chat(
     let counts = options.stream_options.unwrap_or_default().include_usage;
     let question = question(&head)?;
     let (call, patience) = app.arrive(&head.model, &caller);
-    let begun = async move { app.gateway.answer(call, &head.model, question, options).await };
+    let begun =
+        async move { app.gateway.answers(vec![call], &head.model, vec![question], options).await };
     if streams {
         return Ok(streaming::answer(begun, patience, Chunks { counts }).await?);
     }
-    Ok(streaming::whole(async { whole(begun.await?).await }, patience.every).await?)
+    Ok(streaming::whole(async { whole(begun.await?).await }, &patience).await?)
 }
 
 /// The conversation as the template gets it.
@@ -113,7 +114,7 @@ fn too_much(field: &str, error: TooMuch) -> Problem {
     Problem::new(ProblemKind::Invalid, "field_too_large", detail).at_field(field)
 }
 
-async fn whole(mut answer: Answer) -> Result<ChatResponse, Problem> {
+async fn whole(mut answer: Answers) -> Result<ChatResponse, Problem> {
     let (answers, usage) = answer.whole().await?;
     let choice = |(index, whole): (u32, Whole)| {
         let figures = whole.figures?;
@@ -135,11 +136,11 @@ async fn whole(mut answer: Answer) -> Result<ChatResponse, Problem> {
     })
 }
 
-fn id(answer: &Answer) -> String {
+fn id(answer: &Answers) -> String {
     format!("chat-{}", answer.id().simple())
 }
 
-fn chunk(answer: &Answer, choices: Vec<ChunkChoice>, usage: Option<Usage>) -> Bytes {
+fn chunk(answer: &Answers, choices: Vec<ChunkChoice>, usage: Option<Usage>) -> Bytes {
     streaming::event(&ChatChunk {
         id: id(answer),
         object: "chat.completion.chunk".to_owned(),
@@ -161,15 +162,15 @@ struct Chunks {
 }
 
 impl Written for Chunks {
-    fn first(&mut self, answer: &Answer) -> Bytes {
+    fn first(&mut self, answer: &Answers) -> Bytes {
         let role = Delta { role: Some("assistant".to_owned()), content: Some(String::new()) };
-        let choices = (0..).zip(0..answer.answers()).map(|(index, _)| choice(index, role.clone()));
+        let choices = (0..).zip(0..answer.count()).map(|(index, _)| choice(index, role.clone()));
         chunk(answer, choices.collect(), None)
     }
 
     fn text(
         &mut self,
-        answer: &Answer,
+        answer: &Answers,
         index: u32,
         text: String,
         scores: Vec<TokenScore>,
@@ -179,13 +180,13 @@ impl Written for Chunks {
         chunk(answer, vec![ChunkChoice { logprobs, ..piece }], None)
     }
 
-    fn ended(&mut self, answer: &Answer, index: u32, figures: Figures) -> Bytes {
+    fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes {
         let finish_reason = Some(figures.ended_by.finish_reason());
         let last = choice(index, Delta::default());
         chunk(answer, vec![ChunkChoice { finish_reason, deft: Some(figures), ..last }], None)
     }
 
-    fn done(&mut self, answer: &Answer, usage: Usage) -> Option<Bytes> {
+    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes> {
         self.counts.then(|| chunk(answer, Vec::new(), Some(usage)))
     }
 }

@@ -37,7 +37,7 @@ pub(super) async fn embed(
         let embedded = app.gateway.embed(call, &model, input.into_list(), user).await?;
         Ok(response(embedded, format))
     };
-    Ok(streaming::whole(made, patience.every).await?)
+    Ok(streaming::whole(made, &patience).await?)
 }
 
 fn response(embedded: Embedded, format: EmbeddingFormat) -> EmbeddingResponse {

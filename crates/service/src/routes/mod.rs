@@ -69,6 +69,7 @@ pub(crate) struct App {
     pub(crate) machine: watch::Receiver<MachineReport>,
     /// After so long without a word a waiting caller is told where its call stands.
     pub(crate) heartbeat: Duration,
+    pub(crate) status_held: Duration,
     pub(crate) changes: Changes,
     pub(crate) keeping: Keeping,
     pub(crate) fetching: Fetching,
@@ -99,7 +100,7 @@ impl App {
         let call = self.board.arrive(model, &caller.0);
         let (watched, reports) = (call.watched(), self.fleet.reports());
         let standing = Box::new(move || watched.report(&reports.borrow().instances).standing());
-        (call, Patience { every: self.heartbeat, standing })
+        (call, Patience { status: self.status_held, every: self.heartbeat, standing })
     }
 
     fn status(&self) -> ServiceStatus {

@@ -14,7 +14,7 @@ use serde::Serialize;
 use tokio::time::timeout;
 
 use super::respond::error_body;
-use crate::gateway::{Answer, Piece};
+use crate::gateway::{Answers, Piece};
 
 /// The last event of an answer.
 const END: &[u8] = b"data: [DONE]\n\n";
@@ -39,32 +39,39 @@ pub(super) fn response(
 /// How answers are written as events.
 pub(super) trait Written: 'static {
     /// Before all text.
-    fn first(&mut self, answer: &Answer) -> Bytes;
+    fn first(&mut self, answer: &Answers) -> Bytes;
     /// A piece of text of one of the answers, with its tokens where they were asked for.
-    fn text(&mut self, answer: &Answer, index: u32, text: String, scores: Vec<TokenScore>)
-    -> Bytes;
+    fn text(
+        &mut self,
+        answer: &Answers,
+        index: u32,
+        text: String,
+        scores: Vec<TokenScore>,
+    ) -> Bytes;
     /// One of the answers is complete.
-    fn ended(&mut self, answer: &Answer, index: u32, figures: Figures) -> Bytes;
+    fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes;
     /// All are.
-    fn done(&mut self, answer: &Answer, usage: Usage) -> Option<Bytes>;
+    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes>;
 }
 
 /// How a caller is kept from giving up while it waits.
 pub(super) struct Patience {
+    /// Longest time that the status of an answer in one piece is held back, so that a failure has its own.
+    pub(super) status: Duration,
     /// After so long without a word it is told where its call stands.
     pub(super) every: Duration,
     pub(super) standing: Box<dyn Fn() -> String>,
 }
 
-type Begun = Pin<Box<dyn Future<Output = Result<Answer, Problem>>>>;
+type Begun = Pin<Box<dyn Future<Output = Result<Answers, Problem>>>>;
 
 /// What a stream is at.
 enum At {
     /// The prompt is not accepted yet.
     Begun(Begun),
     /// Nothing was told of the answer.
-    First(Box<Answer>),
-    Going(Box<Answer>),
+    First(Box<Answers>),
+    Going(Box<Answers>),
 }
 
 /// Answers as a stream of events that ends as the chat-completions protocol says.
@@ -73,7 +80,7 @@ enum At {
 /// Why there is no answer, where that is known soon. Later it comes in the stream, in the protocol's
 /// shape, for the status is sent by then.
 pub(super) async fn answer(
-    begun: impl Future<Output = Result<Answer, Problem>> + 'static,
+    begun: impl Future<Output = Result<Answers, Problem>> + 'static,
     patience: Patience,
     written: impl Written,
 ) -> Result<HttpResponse, Problem> {
@@ -127,17 +134,18 @@ fn failure(problem: &Problem) -> Bytes {
     [&event(&error_body(problem))[..], END].concat().into()
 }
 
-/// A response in one piece of JSON. Where it takes long, its caller gets white space now and then, which
-/// JSON has no meaning for.
+/// A response in one piece of JSON. Its status is held back while it can still be that of a failure, for so
+/// long as callers usually wait; then its caller gets white space now and then, which JSON has no meaning for.
 ///
 /// # Errors
 /// As [`answer`]; later the error is the body.
 pub(super) async fn whole<T: Serialize + 'static>(
     made: impl Future<Output = Result<T, Problem>> + 'static,
-    every: Duration,
+    patience: &Patience,
 ) -> Result<HttpResponse, Problem> {
+    let Patience { status, every, .. } = *patience;
     let mut made = Box::pin(made);
-    if let Ok(made) = timeout(every, &mut made).await {
+    if let Ok(made) = timeout(status, &mut made).await {
         return Ok(HttpResponse::Ok().json(made?));
     }
     let first = (Some(made), true);

@@ -11,7 +11,7 @@ use super::App;
 use super::caller::Caller;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
-use crate::gateway::{Answer, Question, Whole};
+use crate::gateway::{Answers, Question, Whole, check_answers};
 
 /// Continues a text, whole or as a stream of server-sent events.
 #[utoipa::path(
@@ -32,21 +32,26 @@ pub(super) async fn continue_text(
     let options: AnswerOptions = body(&bytes.0)?;
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
-    let question = Question {
-        prompt: head.prompt.into_prompt(head.control_tokens.unwrap_or(true)),
-        echo: head.echo.unwrap_or(false),
-        scores: head.logprobs,
+    let prompts = head.prompt.into_prompts(head.control_tokens.unwrap_or(true));
+    let (echo, scores) = (head.echo.unwrap_or(false), head.logprobs);
+    let question = |prompt| Question { prompt, echo, scores };
+    let questions: Vec<Question> = prompts.into_iter().map(question).collect();
+    let (first, patience) = app.arrive(&head.model, &caller);
+    let begun = async move {
+        check_answers(&options, questions.len())?;
+        // Each prompt is a call of its own.
+        let others = (1..questions.len()).map(|_| app.arrive(&head.model, &caller).0);
+        let calls = std::iter::once(first).chain(others).collect();
+        app.gateway.answers(calls, &head.model, questions, options).await
     };
-    let (call, patience) = app.arrive(&head.model, &caller);
-    let begun = async move { app.gateway.answer(call, &head.model, question, options).await };
     if streams {
         let offsets = Vec::new();
         return Ok(streaming::answer(begun, patience, Pieces { counts, offsets }).await?);
     }
-    Ok(streaming::whole(async { whole(begun.await?).await }, patience.every).await?)
+    Ok(streaming::whole(async { whole(begun.await?).await }, &patience).await?)
 }
 
-async fn whole(mut answer: Answer) -> Result<TextResponse, Problem> {
+async fn whole(mut answer: Answers) -> Result<TextResponse, Problem> {
     let (answers, usage) = answer.whole().await?;
     let whole = |(index, whole): (u32, Whole)| TextChoice {
         index,
@@ -59,7 +64,7 @@ async fn whole(mut answer: Answer) -> Result<TextResponse, Problem> {
     Ok(response(&answer, choices, Some(usage)))
 }
 
-fn response(answer: &Answer, choices: Vec<TextChoice>, usage: Option<Usage>) -> TextResponse {
+fn response(answer: &Answers, choices: Vec<TextChoice>, usage: Option<Usage>) -> TextResponse {
     TextResponse {
         id: format!("text-{}", answer.id().simple()),
         object: "text_completion".to_owned(),
@@ -83,15 +88,15 @@ fn piece(index: u32, text: String) -> TextChoice {
 }
 
 impl Written for Pieces {
-    fn first(&mut self, answer: &Answer) -> Bytes {
-        self.offsets = vec![0; answer.answers()];
+    fn first(&mut self, answer: &Answers) -> Bytes {
+        self.offsets = vec![0; answer.count()];
         let choices = (0..).zip(&self.offsets).map(|(index, _)| piece(index, String::new()));
         streaming::event(&response(answer, choices.collect(), None))
     }
 
     fn text(
         &mut self,
-        answer: &Answer,
+        answer: &Answers,
         index: u32,
         text: String,
         scores: Vec<TokenScore>,
@@ -104,14 +109,14 @@ impl Written for Pieces {
         streaming::event(&response(answer, vec![choice], None))
     }
 
-    fn ended(&mut self, answer: &Answer, index: u32, figures: Figures) -> Bytes {
+    fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes {
         let finish_reason = Some(figures.ended_by.finish_reason());
         let last = piece(index, String::new());
         let choice = TextChoice { finish_reason, deft: Some(figures), ..last };
         streaming::event(&response(answer, vec![choice], None))
     }
 
-    fn done(&mut self, answer: &Answer, usage: Usage) -> Option<Bytes> {
+    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes> {
         self.counts.then(|| streaming::event(&response(answer, Vec::new(), Some(usage))))
     }
 }
