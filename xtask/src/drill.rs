@@ -12,30 +12,32 @@ const FUZZ: [(&str, &[&str], u32); 3] = [
     ("tokenizers", &[], 4_096),
     ("templates", &[], 4_096),
 ];
+/// More changes than there are writes to fail: a drill ends when every write has.
+const ROUNDS: u32 = 500;
 /// Most memory of a fuzzed process, and of one allocation in it, in MiB.
 const FUZZ_MEMORY: [u32; 2] = [1024, 64];
 
 /// Kills the service at so many random moments of a fetch, and of each other kind of change; each time
 /// everything must be as it was before or as it is after.
 pub fn kills(points: u32) -> anyhow::Result<()> {
-    let status = std::process::Command::new("cargo")
-        .args(["test", "--package", "deft", "--test", "e2e", "--"])
-        .args(["fetching::killed", "killed::", "--nocapture"])
-        .env("KILL_POINTS", points.to_string())
-        .current_dir(root())
-        .status()?;
-    anyhow::ensure!(status.success(), "something was lost, or half listed");
+    let which = ["fetching::killed", "killed::", "--nocapture"];
+    let arguments = [&["test", "--package", "deft", "--test", "e2e", "--"], &which[..]].concat();
+    steps::run_with("cargo", &arguments, ".", &[("KILL_POINTS", points.to_string())])?;
     println!(
         "{points} kills of fetches and {points} of other changes: nothing lost, nothing half listed"
     );
     Ok(())
 }
 
-/// Makes every change of the depot's files fail in turn: once, and with all that come after it.
+/// Makes every change of the depot's files, and every write of the records that changes of the depot and loads
+/// make, fail in turn: once, and with all that come after it.
 pub fn disk() -> anyhow::Result<()> {
     let arguments =
         ["test", "--package", "deft-depot", "--lib", "store::tests::faults", "--", "--nocapture"];
-    steps::run("cargo", &arguments, ".")
+    steps::run("cargo", &arguments, ".")?;
+    let arguments =
+        ["test", "--package", "deft", "--test", "e2e", "--", "record_faults", "--nocapture"];
+    steps::run_with("cargo", &arguments, ".", &[("FAULT_ROUNDS", ROUNDS.to_string())])
 }
 
 /// Fuzzes each target for so many minutes. Needs the nightly compiler and `cargo-fuzz`.

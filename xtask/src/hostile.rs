@@ -18,8 +18,6 @@ use crate::steps::root;
 const SENDERS: u64 = 12;
 /// A request that is not answered for so long hangs.
 const PATIENCE: Duration = Duration::from_secs(60);
-/// So much of the requests is sent before memory is looked at first: buffers grow to their size.
-const WARM_UP: u64 = 5;
 /// Threads that waited for the disk are kept for ten seconds.
 const SETTLED: Duration = Duration::from_secs(20);
 /// Memory may grow by so much.
@@ -62,7 +60,8 @@ struct Route {
     path: String,
 }
 
-/// Sends so many requests.
+/// Sends so many requests, and as many before memory is looked at first: until then buffers grow to their size,
+/// and records of what was measured to theirs.
 pub fn measure(requests: u64) -> anyhow::Result<()> {
     let service = Service::start()?;
     let file = root().join(format!("demo/{MODEL}/{MODEL}-q8_0.gguf"));
@@ -74,13 +73,12 @@ pub fn measure(requests: u64) -> anyhow::Result<()> {
     let routes = routes()?;
     let counted = Counted::default();
     let began = Instant::now();
-    let warm_up = requests / WARM_UP;
     let ([first, last], parts) = thread::scope(|scope| {
         scope.spawn(|| behave(&address, &counted));
-        let memory = send_all(&address, &routes, &counted, warm_up, 1)
+        let memory = send_all(&address, &routes, &counted, requests, 1)
             .and_then(|()| settled(&service))
             .and_then(|first| {
-                send_all(&address, &routes, &counted, requests - warm_up, 1000)?;
+                send_all(&address, &routes, &counted, requests, 1000)?;
                 let last = settled(&service)?;
                 let sum = |parts: &[u64]| parts.iter().sum::<u64>();
                 Ok(([sum(&first), sum(&last)], [first, last]))
@@ -104,10 +102,9 @@ pub fn measure(requests: u64) -> anyhow::Result<()> {
         of(&counted.hung)
     );
     println!(
-        "private memory of service and engine: {:.1} MiB after the first {} %, {:.1} MiB at the end: \
+        "private memory of service and engine: {:.1} MiB after half of them, {:.1} MiB at the end: \
          {:+.2} % (at most {:.0} %); of each process in bytes: {parts:?}",
         first as f64 / f64::from(1 << 20),
-        100 / WARM_UP,
         last as f64 / f64::from(1 << 20),
         growth * 100.0,
         GROWTH * 100.0

@@ -87,7 +87,7 @@ enum Bench {
 
 #[derive(clap::Subcommand)]
 enum Drill {
-    /// Kill the service at random moments of a fetch.
+    /// Kill the service at random moments of fetches and of all other changes.
     Kills {
         /// How often.
         #[arg(long, default_value_t = 200)]
@@ -99,7 +99,7 @@ enum Drill {
         #[arg(long, default_value_t = 100_000)]
         requests: u64,
     },
-    /// Make every change of the depot's files fail in turn, once and for good.
+    /// Make every change of the depot's files and every write of the records fail in turn, once and for good.
     Disk,
     /// Fuzz the readers of what comes from outside; needs the nightly compiler and `cargo-fuzz`.
     Fuzz {
@@ -148,8 +148,12 @@ fn test() -> anyhow::Result<()> {
     ])?;
     steps::build_console()?;
     steps::run("npm", &["run", "--silent", "test"], "console")?;
-    // One program after the other: the end-to-end tests start real services and browsers.
-    steps::run("cargo", &["test", "--workspace", "--quiet"], ".")
+    // One program after the other: the end-to-end tests start real services and browsers. They wait more
+    // than they compute.
+    let threads = std::thread::available_parallelism().map_or(2, |found| found.get() * 2);
+    let threads = std::env::var("RUST_TEST_THREADS").unwrap_or_else(|_| threads.to_string());
+    let variables = [("RUST_TEST_THREADS", threads)];
+    steps::run_with("cargo", &["test", "--workspace", "--quiet"], ".", &variables)
 }
 
 fn openapi() -> anyhow::Result<()> {

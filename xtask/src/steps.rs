@@ -14,8 +14,19 @@ pub fn root() -> PathBuf {
 
 /// Runs a command in a folder of the project.
 pub fn run(program: &str, arguments: &[&str], folder: &str) -> anyhow::Result<()> {
+    run_with(program, arguments, folder, &[])
+}
+
+/// As [`run`], with more in the environment.
+pub fn run_with(
+    program: &str,
+    arguments: &[&str],
+    folder: &str,
+    variables: &[(&str, String)],
+) -> anyhow::Result<()> {
     let status = Command::new(program)
         .args(arguments)
+        .envs(variables.iter().map(|(name, value)| (name, value)))
         .current_dir(root().join(folder))
         .status()
         .with_context(|| format!("`{program}` cannot be started; is it installed?"))?;

@@ -2376,7 +2376,7 @@ export interface components {
             logprobs?: number | null;
             /** @description Model or variant. */
             model: string;
-            /** @description The text to continue. */
+            /** @description The text to continue, or several. */
             prompt: components["schemas"]["TextPrompt"];
         };
         /** @description The tokens of a continuation with their probabilities, in four lists of one length. */
@@ -2392,8 +2392,8 @@ export interface components {
                 [key: string]: number;
             } | null)[];
         };
-        /** @description A text to continue, or the tokens of one. */
-        TextPrompt: string | number[];
+        /** @description A text to continue, or the tokens of one; or a list of either, of which each is continued by itself. */
+        TextPrompt: string | number[] | string[] | number[][];
         /** @description `POST /v1/completions`: continues a text without a template. */
         TextRequest: components["schemas"]["TextHead"] & components["schemas"]["AnswerOptions"];
         /** @description A whole continuation, or one piece of a streamed one. */

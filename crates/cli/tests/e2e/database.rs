@@ -129,8 +129,13 @@ fn a_stale_pid_file_is_recognised() {
     // A living process of somebody else's, as after a reboot.
     let file = world.data_dir().join("database/cluster/postmaster.pid");
     std::fs::write(&file, format!("{}\n/elsewhere\n", std::process::id())).unwrap();
+    // Its log grew long meanwhile: it is set aside.
+    let log = world.data_dir().join("database/postgresql.log");
+    std::fs::File::options().write(true).open(&log).unwrap().set_len(9 << 20).unwrap();
     let world = world.start();
     assert!(world.status().database.up);
+    assert!(log.metadata().unwrap().len() < 1 << 20);
+    assert_eq!(log.with_extension("previous.log").metadata().unwrap().len(), 9 << 20);
 }
 
 #[test]

@@ -7,23 +7,23 @@ use std::time::{Duration, Instant};
 use crate::processes;
 use crate::world::{World, mini, until, wait};
 
-const FIRST: &str = "larkfen-row/q8_0";
-const SECOND: &str = "larkfen-bed/q8_0";
+pub(crate) const FIRST: &str = "larkfen-row/q8_0";
+pub(crate) const SECOND: &str = "larkfen-bed/q8_0";
 /// After so long a start has told of all that it loads.
 const SETTLED: Duration = Duration::from_secs(1);
 
 /// What the depot has, and whether it is to be loaded.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Kept {
-    name: Option<&'static str>,
-    is_loaded: bool,
+pub(crate) struct Kept {
+    pub(crate) name: Option<&'static str>,
+    pub(crate) is_loaded: bool,
 }
 
 /// A change: the command, and how long it takes about, in milliseconds.
-struct Change {
-    command: Vec<String>,
-    takes: u64,
-    after: Kept,
+pub(crate) struct Change {
+    pub(crate) command: Vec<String>,
+    pub(crate) takes: u64,
+    pub(crate) after: Kept,
 }
 
 /// What comes next in a round: import, rename, load, a restart in two halves, unload, remove.
@@ -53,7 +53,7 @@ fn next(now: &Kept, round: &mut u64) -> Change {
 }
 
 /// What is there, once nothing changes any more.
-fn found(world: &World) -> Kept {
+pub(crate) fn found(world: &World) -> Kept {
     let variants = wait(world.client().depot()).unwrap();
     let names: Vec<String> = variants.into_iter().map(|variant| variant.name).collect();
     let name = match names.iter().map(String::as_str).collect::<Vec<_>>()[..] {
@@ -93,7 +93,7 @@ fn begin(world: &World, command: &[String]) -> Child {
 }
 
 /// Nothing is lost, and nothing half there.
-fn is_whole(world: &World, kept: &Kept, told: &str) {
+pub(crate) fn is_whole(world: &World, kept: &Kept, told: &str) {
     let verified = world.ok(&["depot", "verify"]);
     let files = usize::from(kept.name.is_some());
     assert!(

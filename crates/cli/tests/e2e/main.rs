@@ -28,6 +28,7 @@ mod pools;
 mod processes;
 mod protocol;
 mod queue;
+mod record_faults;
 mod room;
 mod service;
 mod sources;

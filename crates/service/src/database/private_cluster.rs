@@ -33,6 +33,8 @@ const CLUSTER: &str = "cluster";
 const UNFINISHED: &str = "cluster.unfinished";
 /// What the server tells.
 pub(super) const LOG: &str = "postgresql.log";
+/// A longer log is set aside at a start.
+const LONGEST_LOG: u64 = 8 << 20;
 /// The file with the password.
 const KEY_FILE: &str = "access.json";
 /// Longest of those in bytes.
@@ -538,12 +540,23 @@ fn initialise(
     Ok(secret)
 }
 
+/// A log that grew long becomes the previous one, of which there is one.
+fn keep_small(log: &Path) -> io::Result<()> {
+    match fs::symlink_metadata(log) {
+        Ok(found) if found.len() >= LONGEST_LOG => {
+            fs::rename(log, log.with_extension("previous.log"))
+        }
+        _ => Ok(()),
+    }
+}
+
 fn launch(
     programs: &Path,
     folder: &Path,
     servant: Option<&Servant>,
 ) -> Result<Child, ClusterError> {
     let log = folder.join(LOG);
+    keep_small(&log).map_err(io_error(&log))?;
     let log_file = open_ours(&log, OFlags::WRONLY | OFlags::APPEND | OFlags::CREATE)
         .map_err(io_error(&log))?;
     let errors = log_file.try_clone().map_err(io_error(&log))?;
@@ -558,6 +571,8 @@ fn launch(
         "max_connections=32",
         "shared_buffers=16MB",
         "timezone=UTC",
+        // What is always told would fill the log.
+        "log_checkpoints=off",
     ] {
         postgres.args(["-c", setting]);
     }

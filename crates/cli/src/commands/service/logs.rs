@@ -88,24 +88,28 @@ pub(super) fn run(common: &Common, lines: usize, follow: bool) -> Result<(), Fai
     }
     loop {
         std::thread::sleep(LOOK_AGAIN);
-        let length = std::fs::metadata(&path).map_err(missing)?.len();
-        if length < from {
-            // It is a new one: what was not read yet is in the one before.
-            let _ = follow_from(&previous(&path), from);
-            from = 0;
-        }
-        from = follow_from(&path, from).map_err(missing)?;
+        let news = news(&path, &mut from).map_err(missing)?;
+        print::out(&String::from_utf8_lossy(&news));
     }
 }
 
-/// Prints a log from a place on, and tells its new end.
-fn follow_from(log: &Path, from: u64) -> io::Result<u64> {
+/// What was written since a log was read up to a place, which moves on.
+fn news(log: &Path, from: &mut u64) -> io::Result<Vec<u8>> {
+    let mut news = Vec::new();
+    if std::fs::metadata(log)?.len() < *from {
+        // It is a new one: what was not read yet is in the one before.
+        let _ = read_from(&previous(log), *from, &mut news);
+        *from = 0;
+    }
+    *from += read_from(log, *from, &mut news)?;
+    Ok(news)
+}
+
+/// Reads a log from a place on, and tells how much there was.
+fn read_from(log: &Path, from: u64, bytes: &mut Vec<u8>) -> io::Result<u64> {
     let mut log = File::open(log)?;
     log.seek(SeekFrom::Start(from))?;
-    let mut bytes = Vec::new();
-    log.take(LONGEST_TAIL).read_to_end(&mut bytes)?;
-    print::out(&String::from_utf8_lossy(&bytes));
-    Ok(from + bytes.len() as u64)
+    Ok(log.take(LONGEST_TAIL).read_to_end(bytes)? as u64)
 }
 
 #[cfg(test)]
@@ -129,5 +133,27 @@ mod tests {
         assert_eq!(tail(&log, 9).unwrap(), "third\n");
         assert_eq!(tail(&previous(&log), 9).unwrap(), "second\n");
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2);
+    }
+
+    #[test]
+    fn whoever_follows_a_log_misses_nothing_when_it_becomes_the_previous_one() {
+        let folder = tempfile::tempdir().unwrap();
+        let log = folder.path().join("service.log");
+        let mut writing = open_log(&log).unwrap();
+        let (mut from, mut read) = (0, String::new());
+        let mut expected = String::new();
+        for line in 0..60 {
+            writeln!(writing, "line {line}").unwrap();
+            expected.push_str(&format!("line {line}\n"));
+            if let Some(new) = turned(&log, 100).unwrap() {
+                writing = new;
+            }
+            // It is looked at now and then.
+            if line % 3 == 2 {
+                read.push_str(&String::from_utf8(news(&log, &mut from).unwrap()).unwrap());
+            }
+        }
+        assert_eq!(read, expected);
+        assert!(previous(&log).exists());
     }
 }
