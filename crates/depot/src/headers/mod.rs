@@ -254,14 +254,19 @@ impl Read for Opened<'_> {
 
 impl Seek for Opened<'_> {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let to = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(by) => self.bytes.checked_add_signed(by),
-            SeekFrom::Current(by) => self.at.checked_add_signed(by),
-        };
-        self.at = to.ok_or_else(|| io::Error::other("before the beginning"))?;
+        self.at = sought(to, self.at, self.bytes)?;
         Ok(self.at)
     }
+}
+
+/// Where a reader stands that stood at a byte of so many.
+pub(crate) fn sought(to: SeekFrom, at: u64, bytes: u64) -> io::Result<u64> {
+    let to = match to {
+        SeekFrom::Start(at) => Some(at),
+        SeekFrom::End(by) => bytes.checked_add_signed(by),
+        SeekFrom::Current(by) => at.checked_add_signed(by),
+    };
+    to.ok_or_else(|| io::Error::other("before the beginning"))
 }
 
 #[cfg(test)]

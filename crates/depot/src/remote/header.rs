@@ -10,6 +10,7 @@ use futures_util::stream::BoxStream;
 use tokio::runtime::Handle;
 
 use super::{Address, Mark, RemoteError, Web};
+use crate::headers::sought;
 
 /// Bytes that are asked for first, and most at a time later on.
 const FIRST: u64 = 256 << 10;
@@ -175,12 +176,7 @@ impl Read for RemoteFile {
 
 impl Seek for RemoteFile {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let to = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(by) => self.bytes.checked_add_signed(by),
-            SeekFrom::Current(by) => self.at.checked_add_signed(by),
-        };
-        self.at = to.ok_or_else(|| io::Error::other("before the beginning"))?;
+        self.at = sought(to, self.at, self.bytes)?;
         Ok(self.at)
     }
 }
