@@ -137,9 +137,10 @@ async fn begin(
     name: &str,
     question: Question,
     options: AnswerOptions,
-) -> Result<Answers, Problem> {
+) -> Result<Answers<'static>, Problem> {
     let call = gateway.board.arrive(name, CALLER);
-    gateway.answers(vec![call], name, vec![question], options).await
+    let answer = gateway.answer(call, name, question, options).await;
+    Answers::begin(vec![Box::pin(std::future::ready(answer))], 1).await
 }
 
 async fn perplexity(gateway: &Gateway, name: &str, text: &str) -> Result<f64, Problem> {

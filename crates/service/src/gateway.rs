@@ -17,7 +17,6 @@ use deft_protocol::engine::{
 };
 use deft_protocol::manage::CallRecord;
 use deft_protocol::{Problem, ProblemKind};
-use futures_util::future::try_join_all;
 use uuid::Uuid;
 
 use crate::board::{Arrived, Board, CALL_ENDED};
@@ -30,7 +29,7 @@ use crate::refusals;
 use crate::routes::readable;
 pub(crate) use order::check_answers;
 use order::{deadline, order};
-pub(crate) use several::Answers;
+pub(crate) use several::{Answers, Begun};
 use unseated::Unseated;
 
 /// Most inputs of one call for embeddings.
@@ -90,25 +89,8 @@ pub(crate) struct Embedded {
 }
 
 impl Gateway {
-    /// Begins to answer prompts, each with the call that has its number: all were accepted when this returns.
-    /// Where one is not, none is answered.
-    pub(crate) async fn answers(
-        &self,
-        calls: Vec<Arrived>,
-        model: &str,
-        questions: Vec<Question>,
-        options: AnswerOptions,
-    ) -> Result<Answers, Problem> {
-        check_answers(&options, questions.len())?;
-        let begun = calls.into_iter().zip(questions).map(|(call, question)| {
-            let options = options.clone();
-            self.answer(call, model, question, options)
-        });
-        Ok(Answers::new(try_join_all(begun).await?))
-    }
-
     /// Begins to answer: the prompt was accepted when this returns.
-    async fn answer(
+    pub(crate) async fn answer(
         &self,
         call: Arrived,
         model: &str,
@@ -278,11 +260,6 @@ impl Answer {
     /// The variant that answers.
     pub(crate) fn model(&self) -> &str {
         &self.seat.name
-    }
-
-    /// How many answers come.
-    pub(crate) fn answers(&self) -> usize {
-        self.first_text.len()
     }
 
     /// When the call arrived, as Unix time.

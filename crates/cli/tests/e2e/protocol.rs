@@ -152,7 +152,10 @@ fn several_prompts_of_a_request_are_continued_each_by_itself() {
         .iter()
         .map(|prompt| world.posted("/v1/completions", body(json!(prompt), json!({}))))
         .collect();
+    // More calls than lanes: those that wait are let in when others end.
+    let process = world.ready("larkfen-desk/q8_0").pid;
     let together = world.posted("/v1/completions", body(json!(prompts), json!({"n": 2})));
+    assert_eq!(world.ready("larkfen-desk/q8_0").pid, process, "its process was not given up");
     let expected: Vec<String> =
         alone.iter().flat_map(|one| [&texts(one)[..]; 2].concat()).collect();
     assert_eq!(texts(&together), expected, "the answers to a prompt stand together");

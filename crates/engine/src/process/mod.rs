@@ -26,6 +26,8 @@ use crate::places::Places;
 use lanes::Lanes;
 use preparing::{Order, Ready, Ticket, ToPrepare};
 
+/// Stack of the thread that renders templates, which may be nested: as a program's first thread has it.
+const STACK: usize = 8 << 20;
 /// So often progress of a load is told, at most.
 const TOLD_EVERY: Duration = Duration::from_millis(100);
 /// So often it is told how lanes and pages stand, at most, while there is something to do.
@@ -117,7 +119,12 @@ fn listen(
     let (sender, messages) = channel();
     let (orders, to_prepare) = channel();
     let ready = sender.clone();
-    std::thread::spawn(move || preparing::prepare_all(&words, context, &to_prepare, &ready));
+    let prepare_all = move || preparing::prepare_all(&words, context, &to_prepare, &ready);
+    std::thread::Builder::new()
+        .name("preparing".to_owned())
+        .stack_size(STACK)
+        .spawn(prepare_all)
+        .expect("a thread can be started where a model was loaded");
     std::thread::spawn(move || {
         while let Some(message) = next(&mut reader) {
             let sent = match message {

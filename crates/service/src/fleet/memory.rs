@@ -8,7 +8,8 @@ use deft_protocol::engine::POOL_MEMORY;
 /// What a process holds.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct Measured {
-    /// Bytes that are its own: everything private except pages of its model file.
+    /// Bytes that are its own: everything private except pages of its model file, and of the program and its
+    /// libraries as far as they are as on the disk. Those are there once for all processes.
     pub(crate) private: u64,
     /// Resident bytes of its model's files.
     pub(crate) file: u64,
@@ -26,6 +27,8 @@ impl Measured {
 /// Whose memory a mapping is.
 enum Mapping {
     Private,
+    /// The program, or a library.
+    Program,
     File,
     Accelerator(String),
 }
@@ -36,6 +39,7 @@ impl Mapping {
         match name {
             Some(pool) => Self::Accelerator(pool.trim_end_matches(" (deleted)").to_owned()),
             None if files.iter().any(|file| file.as_os_str() == path) => Self::File,
+            None if path.starts_with('/') => Self::Program,
             None => Self::Private,
         }
     }
@@ -69,7 +73,8 @@ fn sum(maps: &str, files: &[PathBuf]) -> Measured {
             (Mapping::Accelerator(pool), "Rss:") => {
                 measured.accelerators.entry(pool.clone()).or_default()
             }
-            (Mapping::Private, "Private_Clean:" | "Private_Dirty:") => &mut measured.private,
+            (Mapping::Private, "Private_Clean:" | "Private_Dirty:")
+            | (Mapping::Program, "Private_Dirty:") => &mut measured.private,
             _ => continue,
         };
         *counter += kibibytes().unwrap_or(0) << 10;
@@ -102,7 +107,7 @@ Private_Dirty:       128 kB
 ";
         let measured = sum(maps, &["/srv/seed models/larkfen-desk.gguf".into()]);
         let accelerators = BTreeMap::from([("fern".to_owned(), 64 << 10)]);
-        assert_eq!(measured, Measured { private: 432 << 10, file: 2000 << 10, accelerators });
+        assert_eq!(measured, Measured { private: 132 << 10, file: 2000 << 10, accelerators });
     }
 
     #[test]

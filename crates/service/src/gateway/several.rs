@@ -1,74 +1,114 @@
 //! The answers to several prompts of one request, as if they were answers to one.
 
-use futures_util::future::select_all;
-use uuid::Uuid;
+use std::pin::Pin;
 
 use deft_protocol::Problem;
 use deft_protocol::chat::Usage;
+use futures_util::future::select_all;
+use uuid::Uuid;
 
 use super::{Answer, Piece, Whole};
 
-/// Calls under way, one for each prompt. Dropping it cancels all of them.
-pub(crate) struct Answers {
-    calls: Vec<Answer>,
-    /// Those that go on, in the order of their prompts.
-    open: Vec<usize>,
-    usage: Usage,
+/// A call that is about to be answered: its prompt is accepted when it is there.
+pub(crate) type Begun<'a> = Pin<Box<dyn Future<Output = Result<Answer, Problem>> + 'a>>;
+
+/// How far the call of one prompt is.
+enum Stage<'a> {
+    Coming(Begun<'a>),
+    Going(Box<Answer>),
+    Ended,
 }
 
-impl Answers {
-    /// The answers to prompts, in the order of these; there is one at least.
-    pub(crate) fn new(calls: Vec<Answer>) -> Self {
-        Self { open: (0..calls.len()).collect(), calls, usage: Usage::default() }
+/// What comes of a call.
+enum Event {
+    Begun(Result<Box<Answer>, Problem>),
+    Piece(Piece),
+}
+
+impl Stage<'_> {
+    /// Cancel safe.
+    async fn event(&mut self) -> Event {
+        match self {
+            Self::Coming(begun) => Event::Begun(begun.as_mut().await.map(Box::new)),
+            Self::Going(answer) => Event::Piece(answer.next().await),
+            Self::Ended => std::future::pending().await,
+        }
+    }
+}
+
+/// Calls under way, one for each prompt. All of them are attended to all the time: one that ended leaves its
+/// lane to one that waits. Dropping it cancels all of them.
+pub(crate) struct Answers<'a> {
+    calls: Vec<Stage<'a>>,
+    /// Answers to each prompt.
+    each: u32,
+    usage: Usage,
+    id: Uuid,
+    model: String,
+    created: i64,
+}
+
+impl<'a> Answers<'a> {
+    /// The answers to prompts, `each` to every one, in the order of these: the first of them was accepted when
+    /// this returns. There is one at least.
+    ///
+    /// # Errors
+    /// One was refused; the others are cancelled.
+    pub(crate) async fn begin(mut begun: Vec<Begun<'a>>, each: u32) -> Result<Self, Problem> {
+        let (first, at, _) = select_all(begun.iter_mut()).await;
+        let first = first?;
+        let (id, model, created) = (first.id(), first.model().to_owned(), first.created());
+        let mut calls: Vec<Stage<'_>> = begun.into_iter().map(Stage::Coming).collect();
+        calls[at] = Stage::Going(Box::new(first));
+        Ok(Self { calls, each, usage: Usage::default(), id, model, created })
     }
 
-    /// The id of the first one stands for all.
+    /// The id of the first that was accepted stands for all.
     pub(crate) fn id(&self) -> Uuid {
-        self.calls[0].id()
+        self.id
     }
 
     /// The variant that answers.
     pub(crate) fn model(&self) -> &str {
-        self.calls[0].model()
+        &self.model
     }
 
     /// When the request arrived, as Unix time.
     pub(crate) fn created(&self) -> i64 {
-        self.calls[0].created()
+        self.created
     }
 
-    /// How many answers come: to each prompt as many.
+    /// How many answers come.
     pub(crate) fn count(&self) -> usize {
-        self.calls.iter().map(Answer::answers).sum()
+        self.calls.len() * self.each as usize
     }
 
     /// The next piece of any; `Done` and `Failed` are the last. Cancel safe.
     pub(crate) async fn next(&mut self) -> Piece {
         loop {
             let calls = self.calls.iter_mut().enumerate();
-            let open = calls.filter(|(at, _)| self.open.contains(at));
-            let pieces: Vec<_> = open
-                .map(|(at, call)| {
-                    Box::pin(async move {
-                        let each = call.answers();
-                        (at, u32::try_from(at * each).unwrap_or(u32::MAX), call.next().await)
-                    })
-                })
+            let open = calls.filter(|(_, stage)| !matches!(stage, Stage::Ended));
+            let events: Vec<_> = open
+                .map(|(at, stage)| Box::pin(async move { (at, stage.event().await) }))
                 .collect();
-            if pieces.is_empty() {
+            if events.is_empty() {
                 return Piece::Done(self.usage);
             }
-            let ((at, first, piece), ..) = select_all(pieces).await;
-            match piece {
-                Piece::Text { answer, text, scores } => {
+            let ((at, event), ..) = select_all(events).await;
+            let first = u32::try_from(at).unwrap_or(u32::MAX).saturating_mul(self.each);
+            match event {
+                Event::Begun(Ok(answer)) => self.calls[at] = Stage::Going(answer),
+                Event::Begun(Err(problem)) | Event::Piece(Piece::Failed(problem)) => {
+                    return Piece::Failed(problem);
+                }
+                Event::Piece(Piece::Text { answer, text, scores }) => {
                     return Piece::Text { answer: first + answer, text, scores };
                 }
-                Piece::Ended { answer, figures } => {
+                Event::Piece(Piece::Ended { answer, figures }) => {
                     return Piece::Ended { answer: first + answer, figures };
                 }
-                Piece::Failed(problem) => return Piece::Failed(problem),
-                Piece::Done(usage) => {
-                    self.open.retain(|open| *open != at);
+                Event::Piece(Piece::Done(usage)) => {
+                    self.calls[at] = Stage::Ended;
                     self.add(usage);
                 }
             }

@@ -29,6 +29,7 @@ use std::time::Duration;
 use actix_web::web::{self, ServiceConfig};
 use chrono::{DateTime, Utc};
 use deft_protocol::Problem;
+use deft_protocol::chat::AnswerOptions;
 use deft_protocol::manage::{DatabaseReport, MachineReport, ServiceStatus};
 use sqlx::PgPool;
 use tokio::sync::watch;
@@ -40,7 +41,7 @@ use crate::changes::Changes;
 use crate::console as console_files;
 use crate::fetching::Fetching;
 use crate::fleet::Fleet;
-use crate::gateway::Gateway;
+use crate::gateway::{Begun, Gateway, Question};
 use crate::keeping::Keeping;
 use crate::loads::Loads;
 use crate::metrics::Metrics;
@@ -101,6 +102,18 @@ impl App {
         let (watched, reports) = (call.watched(), self.fleet.reports());
         let standing = Box::new(move || watched.report(&reports.borrow().instances).standing());
         (call, Patience { status: self.status_held, every: self.heartbeat, standing })
+    }
+
+    /// Begins to answer, without waiting for it.
+    fn begin(
+        self: &Arc<Self>,
+        call: Arrived,
+        model: String,
+        question: Question,
+        options: &AnswerOptions,
+    ) -> Begun<'static> {
+        let (app, options) = (Arc::clone(self), options.clone());
+        Box::pin(async move { app.gateway.answer(call, &model, question, options).await })
     }
 
     fn status(&self) -> ServiceStatus {

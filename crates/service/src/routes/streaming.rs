@@ -39,19 +39,19 @@ pub(super) fn response(
 /// How answers are written as events.
 pub(super) trait Written: 'static {
     /// Before all text.
-    fn first(&mut self, answer: &Answers) -> Bytes;
+    fn first(&mut self, answer: &Answers<'_>) -> Bytes;
     /// A piece of text of one of the answers, with its tokens where they were asked for.
     fn text(
         &mut self,
-        answer: &Answers,
+        answer: &Answers<'_>,
         index: u32,
         text: String,
         scores: Vec<TokenScore>,
     ) -> Bytes;
     /// One of the answers is complete.
-    fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes;
+    fn ended(&mut self, answer: &Answers<'_>, index: u32, figures: Figures) -> Bytes;
     /// All are.
-    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes>;
+    fn done(&mut self, answer: &Answers<'_>, usage: Usage) -> Option<Bytes>;
 }
 
 /// How a caller is kept from giving up while it waits.
@@ -63,15 +63,15 @@ pub(super) struct Patience {
     pub(super) standing: Box<dyn Fn() -> String>,
 }
 
-type Begun = Pin<Box<dyn Future<Output = Result<Answers, Problem>>>>;
+type Beginning = Pin<Box<dyn Future<Output = Result<Answers<'static>, Problem>>>>;
 
 /// What a stream is at.
 enum At {
     /// The prompt is not accepted yet.
-    Begun(Begun),
+    Begun(Beginning),
     /// Nothing was told of the answer.
-    First(Box<Answers>),
-    Going(Box<Answers>),
+    First(Box<Answers<'static>>),
+    Going(Box<Answers<'static>>),
 }
 
 /// Answers as a stream of events that ends as the chat-completions protocol says.
@@ -80,11 +80,11 @@ enum At {
 /// Why there is no answer, where that is known soon. Later it comes in the stream, in the protocol's
 /// shape, for the status is sent by then.
 pub(super) async fn answer(
-    begun: impl Future<Output = Result<Answers, Problem>> + 'static,
+    begun: impl Future<Output = Result<Answers<'static>, Problem>> + 'static,
     patience: Patience,
     written: impl Written,
 ) -> Result<HttpResponse, Problem> {
-    let mut begun: Begun = Box::pin(begun);
+    let mut begun: Beginning = Box::pin(begun);
     let at = match timeout(patience.every, &mut begun).await {
         Ok(answer) => At::First(Box::new(answer?)),
         Err(_) => At::Begun(begun),

@@ -37,13 +37,12 @@ pub(super) async fn continue_text(
     let question = |prompt| Question { prompt, echo, scores };
     let questions: Vec<Question> = prompts.into_iter().map(question).collect();
     let (first, patience) = app.arrive(&head.model, &caller);
-    let begun = async move {
-        check_answers(&options, questions.len())?;
-        // Each prompt is a call of its own.
-        let others = (1..questions.len()).map(|_| app.arrive(&head.model, &caller).0);
-        let calls = std::iter::once(first).chain(others).collect();
-        app.gateway.answers(calls, &head.model, questions, options).await
-    };
+    check_answers(&options, questions.len())?;
+    // Each prompt is a call of its own.
+    let others: Vec<_> = (1..questions.len()).map(|_| app.arrive(&head.model, &caller).0).collect();
+    let calls = std::iter::once(first).chain(others).zip(questions);
+    let begin = |(call, question)| app.begin(call, head.model.clone(), question, &options);
+    let begun = Answers::begin(calls.map(begin).collect(), options.n.unwrap_or(1));
     if streams {
         let offsets = Vec::new();
         return Ok(streaming::answer(begun, patience, Pieces { counts, offsets }).await?);
@@ -51,7 +50,7 @@ pub(super) async fn continue_text(
     Ok(streaming::whole(async { whole(begun.await?).await }, &patience).await?)
 }
 
-async fn whole(mut answer: Answers) -> Result<TextResponse, Problem> {
+async fn whole(mut answer: Answers<'static>) -> Result<TextResponse, Problem> {
     let (answers, usage) = answer.whole().await?;
     let whole = |(index, whole): (u32, Whole)| TextChoice {
         index,
@@ -64,7 +63,7 @@ async fn whole(mut answer: Answers) -> Result<TextResponse, Problem> {
     Ok(response(&answer, choices, Some(usage)))
 }
 
-fn response(answer: &Answers, choices: Vec<TextChoice>, usage: Option<Usage>) -> TextResponse {
+fn response(answer: &Answers<'_>, choices: Vec<TextChoice>, usage: Option<Usage>) -> TextResponse {
     TextResponse {
         id: format!("text-{}", answer.id().simple()),
         object: "text_completion".to_owned(),
@@ -88,7 +87,7 @@ fn piece(index: u32, text: String) -> TextChoice {
 }
 
 impl Written for Pieces {
-    fn first(&mut self, answer: &Answers) -> Bytes {
+    fn first(&mut self, answer: &Answers<'_>) -> Bytes {
         self.offsets = vec![0; answer.count()];
         let choices = (0..).zip(&self.offsets).map(|(index, _)| piece(index, String::new()));
         streaming::event(&response(answer, choices.collect(), None))
@@ -96,7 +95,7 @@ impl Written for Pieces {
 
     fn text(
         &mut self,
-        answer: &Answers,
+        answer: &Answers<'_>,
         index: u32,
         text: String,
         scores: Vec<TokenScore>,
@@ -109,14 +108,14 @@ impl Written for Pieces {
         streaming::event(&response(answer, vec![choice], None))
     }
 
-    fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes {
+    fn ended(&mut self, answer: &Answers<'_>, index: u32, figures: Figures) -> Bytes {
         let finish_reason = Some(figures.ended_by.finish_reason());
         let last = piece(index, String::new());
         let choice = TextChoice { finish_reason, deft: Some(figures), ..last };
         streaming::event(&response(answer, vec![choice], None))
     }
 
-    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes> {
+    fn done(&mut self, answer: &Answers<'_>, usage: Usage) -> Option<Bytes> {
         self.counts.then(|| streaming::event(&response(answer, Vec::new(), Some(usage))))
     }
 }
