@@ -126,7 +126,7 @@ pub(crate) enum Command {
         #[arg(long)]
         parent: u32,
     },
-    /// Read the headers of one model over the link on standard input; started by the service.
+    /// Read the header of one model file over the link on standard input; the service starts this.
     #[command(hide = true)]
     ReadHeaders {
         /// The process that must live as long as this one.

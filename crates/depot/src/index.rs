@@ -153,6 +153,9 @@ fn check(model: &str, variant: &IndexedVariant) -> Result<(), IndexError> {
     if !variant.files.iter().any(|file| file.role == FileRole::Weights) {
         return Err(IndexError::Wrong(format!("`{name}` has no file with weights")));
     }
+    if variant.model_shape().is_some_and(|shape| !shape.is_possible()) {
+        return Err(IndexError::Wrong(format!("`{name}` has sizes that no model has")));
+    }
     match variant.files.iter().find(|file| !is_plain_path(&file.path)) {
         None => Ok(()),
         Some(file) => Err(IndexError::Wrong(format!(
@@ -175,7 +178,7 @@ impl IndexedVariant {
         let shape = self.shape?;
         let weights = self.files.iter().filter(|file| file.role == FileRole::Weights);
         Some(ModelShape {
-            file: Bytes(weights.map(|file| file.bytes).sum()),
+            file: weights.map(|file| Bytes(file.bytes)).sum(),
             layers: shape.layers,
             layer_weights: Vec::new(),
             heads: shape.heads,

@@ -54,7 +54,30 @@ pub struct ModelShape {
     pub tokenizer: Bytes,
 }
 
+/// Most layers of a model, and most values in any other of its sizes: far beyond all that is made, and few enough
+/// that whatever they are multiplied with stays countable.
+const MOST_LAYERS: u32 = 1 << 14;
+const MOST_VALUES: u32 = 1 << 28;
+
 impl ModelShape {
+    /// Whether a model can have such sizes. They may come from outside.
+    #[must_use]
+    pub fn is_possible(&self) -> bool {
+        let layers = [self.layers, u32::try_from(self.layer_weights.len()).unwrap_or(u32::MAX)];
+        let values = [
+            self.heads,
+            self.kv_heads,
+            self.key_length,
+            self.value_length,
+            self.context_length,
+            self.vocabulary,
+            self.width,
+            self.feed_forward,
+        ];
+        layers.iter().all(|&layers| layers <= MOST_LAYERS)
+            && values.iter().all(|&values| values <= MOST_VALUES)
+    }
+
     /// Layers that can be placed.
     #[must_use]
     pub fn placeable(&self) -> u32 {

@@ -6,6 +6,7 @@ use std::sync::{Arc, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
 use chrono::Utc;
+use deft_depot::headers::HeaderReader;
 use deft_depot::{Examined, NameError, VariantName};
 use deft_protocol::{Problem, ProblemKind};
 use sqlx::PgPool;
@@ -26,6 +27,8 @@ pub(crate) struct Catalogue {
     variants: RwLock<Vec<Arc<Registered>>>,
     /// Rows that this version does not understand.
     unread: Vec<UnreadRow>,
+    /// Where headers are read.
+    reader: &'static dyn HeaderReader,
 }
 
 pub(crate) fn database_problem(error: &sqlx::Error) -> Problem {
@@ -56,7 +59,7 @@ impl Catalogue {
             tracing::warn!("`{name}` is left as it is: {why}");
         }
         let variants = RwLock::new(all.into_iter().map(Arc::new).collect());
-        Ok(Self { database, node, variants, unread })
+        Ok(Self { database, node, variants, unread, reader: &HeaderHelper })
     }
 
     /// Rows that this version does not understand; they stay as they are.
@@ -127,7 +130,7 @@ impl Catalogue {
         if let Some(known) = known(self.listed()).or_else(|| known(self.all())) {
             return Ok(known);
         }
-        let examined = examine(path).await?;
+        let examined = examine(path, None, false, self.reader).await?;
         let quantisation = &examined.facts.quantisation;
         let mut name =
             VariantName::from_file(path, quantisation).map_err(|error| name_problem(&error))?;
@@ -228,7 +231,7 @@ impl Catalogue {
         given: Given,
     ) -> Result<Arc<Registered>, Problem> {
         let is_kept = matches!(keeping, Keeping::Kept(_));
-        let examined = examine_with(path, given.template.clone(), is_kept).await?;
+        let examined = examine(path, given.template.clone(), is_kept, self.reader).await?;
         let quantisation = &examined.facts.quantisation;
         let name = match name {
             Some(given) => VariantName::given(given, quantisation),
@@ -264,20 +267,17 @@ impl Catalogue {
 }
 
 /// What a file is, read off the threads that serve.
-async fn examine(path: &Path) -> Result<Examined, Problem> {
-    examine_with(path, None, false).await
-}
-
-async fn examine_with(
+async fn examine(
     path: &Path,
     template: Option<String>,
     is_kept: bool,
+    reader: &'static dyn HeaderReader,
 ) -> Result<Examined, Problem> {
     let file = absolute(path)?;
     off_thread(move || {
         let examined = match is_kept {
-            true => deft_depot::examine_kept(&file, template.as_deref(), &HeaderHelper),
-            false => deft_depot::examine_with(&file, template.as_deref(), &HeaderHelper),
+            true => deft_depot::examine_kept(&file, template.as_deref(), reader),
+            false => deft_depot::examine_with(&file, template.as_deref(), reader),
         };
         examined.map_err(|error| wire::depot_problem(&error))
     })
@@ -355,7 +355,8 @@ mod tests {
             })
         });
         let variants = RwLock::new(registered.collect());
-        Catalogue { database, node: Uuid::nil(), variants, unread: Vec::new() }
+        let reader = &deft_depot::headers::InThisProcess;
+        Catalogue { database, node: Uuid::nil(), variants, unread: Vec::new(), reader }
     }
 
     #[tokio::test]

@@ -137,7 +137,7 @@ async fn begin(
     name: &str,
     question: Question,
     options: AnswerOptions,
-) -> Result<Answers<'static>, Problem> {
+) -> Result<Answers, Problem> {
     let call = gateway.board.arrive(name, CALLER);
     let answer = gateway.answer(call, name, question, options).await;
     Answers::begin(vec![Box::pin(std::future::ready(answer))], 1).await

@@ -123,8 +123,8 @@ pub struct CallsConfig {
     /// A caller who waits is told where its call stands after so many seconds without a word, so that
     /// it does not give up.
     pub heartbeat_seconds: u64,
-    /// Longest time in seconds that the status of an answer in one piece is held back, so that a failure
-    /// comes with its own.
+    /// Longest time in seconds that an answer which is not streamed keeps its HTTP status back, so that a failure
+    /// gets an error status.
     pub status_seconds: u64,
     /// Calls that may wait for each instance; more are refused, and told when to come again.
     pub queue: usize,

@@ -31,10 +31,6 @@ impl HeaderReader for HeaderHelper {
         task: &HeaderTask,
         files: &mut dyn NumberedFiles,
     ) -> Result<HeaderAnswer, Refusal> {
-        // The program of a unit test has no such command; end-to-end tests show the process at work.
-        if cfg!(test) {
-            return deft_depot::headers::InThisProcess.read(task, files);
-        }
         read_by(spawner::own_program(), SILENCE, task, files)
     }
 }
@@ -57,7 +53,7 @@ fn read_by(
         std::io::Result::Ok((ours, spawner::spawn(command)?))
     };
     let (ours, mut child) = begin().map_err(|error| {
-        let what = format!("the process that reads headers cannot be started: {error}");
+        let what = format!("the process that reads its header could not be started: {error}");
         Refusal::new(RefusalKind::Process, what)
     })?;
     let told = link::converse(task, files, BufReader::new(&ours), &ours, Instant::now() + LONGEST);
@@ -65,7 +61,8 @@ fn read_by(
     match told {
         Err(Refusal { kind: RefusalKind::Process, what, file }) => {
             let ended = how_it_ended(&mut child);
-            let ended = ended.map(|how| format!("the process that reads its header ended: {how}"));
+            let ended = ended
+                .map(|how| format!("the process that read its header ended unexpectedly ({how})"));
             let what = ended.unwrap_or(what);
             Err(Refusal { kind: RefusalKind::Process, what, file })
         }
@@ -130,14 +127,14 @@ mod tests {
     fn a_helper_that_ends_or_is_silent_is_told_and_waited_for_no_longer() {
         let patience = Duration::from_secs(60);
         let ended = told_of("exit 7", patience);
-        assert!(ended.contains("ended: exit status: 7"), "{ended}");
+        assert!(ended.contains("ended unexpectedly (exit status: 7)"), "{ended}");
         let killed = told_of("kill -9 $$", patience);
         assert!(killed.contains("signal: 9"), "{killed}");
         let silent = told_of("exec sleep 600", Duration::from_millis(200));
         assert!(silent.contains("did not finish"), "{silent}");
-        assert!(told_of("", patience).contains("ended: exit status: 0"));
+        assert!(told_of("", patience).contains("ended unexpectedly (exit status: 0)"));
         let absent =
             read_by(PathBuf::from("/nowhere/deft"), patience, &HeaderTask::Projector, &mut NoFiles);
-        assert!(absent.unwrap_err().what.contains("cannot be started"));
+        assert!(absent.unwrap_err().what.contains("could not be started"));
     }
 }

@@ -25,7 +25,7 @@ const BEFORE: [&str; 2] = ["depot", "lost+found"];
 pub fn data_folder(path: &Path, passing_group: Option<u32>) -> io::Result<()> {
     let is_open = path.metadata().is_ok_and(|found| found.mode() & 0o077 & !0o010 != 0);
     if is_open && !is_ours(path)? {
-        let what = "it holds other files, and others may enter it; choose an empty folder, or chmod 700 it first";
+        let what = "it already holds other files, and other users may enter it; choose an empty folder, or run chmod 700 on it";
         return Err(io::Error::new(io::ErrorKind::PermissionDenied, what));
     }
     private_folder(path, passing_group)

@@ -16,7 +16,7 @@ pub(super) fn link_to(parent: u32) -> Result<UnixStream, Failure> {
     set_parent_process_death_signal(Some(Signal::KILL)).map_err(std::io::Error::from)?;
     let now = getppid().map(Pid::as_raw_nonzero).and_then(|pid| u32::try_from(pid.get()).ok());
     if now != Some(parent) {
-        return Err(Failure::fault("the service that started this process is gone"));
+        return Err(Failure::fault("the service that started this process has ended"));
     }
     confine::close_inherited();
     Ok(UnixStream::from(std::io::stdin().as_fd().try_clone_to_owned()?))

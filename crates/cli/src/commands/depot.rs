@@ -9,6 +9,7 @@ use deft_protocol::manage::{
     CheckReport, DepotUsage, Finding, FoundModel, ImportRequest, NotUnderstood, PullRequest,
     RegisterRequest, Removal, ServiceStatus, Transfer, Variant, VariantUsage,
 };
+use deft_service::HeaderHelper;
 use serde_json::json;
 
 use super::{offers, passing, transfers};
@@ -16,7 +17,6 @@ use crate::arguments::{Common, Depot, DepotOrder};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
-use deft_service::HeaderHelper;
 
 pub(super) async fn run(common: &Common, command: Depot) -> Result<(), Failure> {
     if let Depot::Index { folder, name } = command {

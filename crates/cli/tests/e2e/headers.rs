@@ -113,7 +113,10 @@ fn the_service_leaves_headers_to_such_processes() {
         Some(wait(world.client().transfer(id)).unwrap()).filter(|found| found.ended_at.is_some())
     });
     let problem = ended.problem.clone().unwrap();
-    assert!(problem.detail.contains("the process that reads its header ended"), "{problem:?}");
+    assert!(
+        problem.detail.contains("the process that read its header ended unexpectedly"),
+        "{problem:?}"
+    );
     assert_eq!(world.status().pid, service);
     world.ok(&["depot", "pull", "larkfen:larkfen-desk/q8_0"]);
     world.desk_answers();

@@ -52,7 +52,7 @@ pub fn converse(
     deadline: Instant,
 ) -> Result<HeaderAnswer, Refusal> {
     let talk = |error: io::Error| {
-        let what = format!("the process that reads its header did not finish ({error})");
+        let what = format!("the process that reads its header did not finish: {error}");
         Refusal::new(RefusalKind::Process, what)
     };
     let wrong = |what: &str| talk(io::Error::other(what.to_owned()));
@@ -82,6 +82,11 @@ pub fn converse(
                     }
                     Err(error) => say(&mut to, &Reply::Failed(error.to_string())),
                 }
+            }
+            Ask::Done(Ok(HeaderAnswer::Model { shape: Some(shape), .. }))
+                if !shape.is_possible() =>
+            {
+                return Err(wrong("it tells of sizes that no model has"));
             }
             Ask::Done(result) => return result,
         }

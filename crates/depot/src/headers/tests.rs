@@ -78,6 +78,17 @@ fn a_reader_that_talks_nonsense_is_believed_nothing() {
         let refusal = says(text).unwrap_err();
         assert_eq!(refusal.kind, RefusalKind::Process, "{case}: {refusal}");
     }
+    let (task, mut files) = model_task(&project("demo/larkfen-desk/larkfen-desk-q8_0.gguf"));
+    let HeaderAnswer::Model { facts, shape: Some(shape), parts } =
+        InThisProcess.read(&task, &mut files).unwrap()
+    else {
+        panic!("it is a model");
+    };
+    let shape = Some(ModelShape { layers: u32::MAX, ..shape });
+    let answer: Result<_, Refusal> = Ok(HeaderAnswer::Model { facts, shape, parts });
+    let line = format!("{}\n", serde_json::json!({"done": answer}));
+    let refusal = says(line.leak()).unwrap_err();
+    assert!(refusal.to_string().contains("sizes that no model has"), "{refusal}");
     let much = "{\"read\":{\"file\":0,\"at\":0,\"length\":4294967295}}\n".repeat(3000);
     let opened = format!("{{\"open\":0}}\n{much}").leak();
     let refusal = says(opened).unwrap_err();

@@ -110,8 +110,8 @@ fn within(words: &Words, bytes: usize, most: Option<usize>) -> Result<(), CallEr
     if least > context { Err(CallError::FarTooLong { least, context }) } else { Ok(()) }
 }
 
-/// Tokens of a prompt without the messages that were left out, which are in order. A text that cannot have room in `most` tokens
-/// is refused at once, with the least that it has.
+/// Tokens of a prompt without the messages that were left out, which are in order. A text that cannot have room
+/// in `most` tokens is refused at once, with the least that it has.
 pub(super) fn tokens(
     words: &Words,
     prompt: &Prompt,

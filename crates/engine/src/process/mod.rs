@@ -7,7 +7,7 @@ mod preparing;
 use std::io::{Read, Write};
 use std::num::NonZero;
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError, channel};
+use std::sync::mpsc::{Receiver, Sender, TryRecvError, channel};
 use std::time::{Duration, Instant};
 
 use deft_kernels::Path;
@@ -45,6 +45,9 @@ pub enum ServeError {
     /// The link failed.
     #[error(transparent)]
     Link(#[from] FrameError),
+    /// No call could be prepared any more.
+    #[error("the thread that prepares calls failed")]
+    Preparing,
 }
 
 /// Serves one model over a link until it is drained or the other side is gone.
@@ -119,7 +122,10 @@ fn listen(
     let (sender, messages) = channel();
     let (orders, to_prepare) = channel();
     let ready = sender.clone();
-    let prepare_all = move || preparing::prepare_all(&words, context, &to_prepare, &ready);
+    let told = sender.clone();
+    let prepare_all = move || {
+        preparing::or_tell(&told, || preparing::prepare_all(&words, context, &to_prepare, &ready));
+    };
     std::thread::Builder::new()
         .name("preparing".to_owned())
         .stack_size(STACK)
@@ -157,6 +163,8 @@ enum Received {
     },
     /// The link is closed.
     Closed,
+    /// The thread that prepares calls failed.
+    Broken,
     /// It is not understood, or too long: its call is answered with that.
     Unusable {
         call: u64,
@@ -260,31 +268,28 @@ fn run(
     let mut told = Instant::now();
     loop {
         if lanes.is_idle() {
-            lanes.rest();
             // Whether the link is still there is seen below.
             let _ = write_frame(&mut *writer, &FromEngine::Standing(lanes.standing()));
             if draining {
                 return Ok(());
             }
-            match messages.recv() {
-                Ok(Received::Closed) | Err(_) => return Ok(()),
-                Ok(message) => take(lanes, message, &mut draining, &mut out),
-            }
-        } else if !lanes.has_work() {
-            lanes.rest();
-            // All that waits is being prepared; meanwhile it is told that this process lives.
-            match messages.recv_timeout(STANDING_EVERY) {
-                Ok(Received::Closed) | Err(RecvTimeoutError::Disconnected) => return Ok(()),
-                Ok(message) => take(lanes, message, &mut draining, &mut out),
-                Err(RecvTimeoutError::Timeout) => {}
-            }
         }
+        let mut next = if lanes.has_work() {
+            messages.try_recv().map(Some).or_else(empty)
+        } else {
+            // Where all that waits is being prepared, nothing is told: a call that cannot be prepared within the
+            // time after which a process counts as hung is one that hangs.
+            lanes.rest();
+            messages.recv().map(Some).map_err(|_| ())
+        };
         loop {
-            match messages.try_recv() {
-                Ok(Received::Closed) | Err(TryRecvError::Disconnected) => return Ok(()),
-                Ok(message) => take(lanes, message, &mut draining, &mut out),
-                Err(TryRecvError::Empty) => break,
+            match next {
+                Ok(Some(Received::Closed)) | Err(()) => return Ok(()),
+                Ok(Some(Received::Broken)) => return Err(ServeError::Preparing),
+                Ok(Some(message)) => take(lanes, message, &mut draining, &mut out),
+                Ok(None) => break,
             }
+            next = messages.try_recv().map(Some).or_else(empty);
         }
         lanes.admit(&mut out);
         lanes.step(&mut out);
@@ -295,6 +300,14 @@ fn run(
         for message in out.drain(..) {
             send(&mut *writer, &message)?;
         }
+    }
+}
+
+/// That there is no message for now is no error.
+fn empty(error: TryRecvError) -> Result<Option<Received>, ()> {
+    match error {
+        TryRecvError::Empty => Ok(None),
+        TryRecvError::Disconnected => Err(()),
     }
 }
 
@@ -322,8 +335,8 @@ fn take(lanes: &mut Lanes, message: Received, draining: &mut bool, out: &mut Vec
         }
         Received::Coming(ticket) => return lanes.expect(ticket),
         Received::Prepared { call, prepared } => return lanes.take(call, prepared, out),
-        // Whoever takes messages looks for it first.
-        Received::Closed => return,
+        // Whoever takes messages looks for them first.
+        Received::Closed | Received::Broken => return,
     };
     match message {
         ToEngine::Cancel { call } => lanes.cancel(call),

@@ -1,6 +1,7 @@
 //! Prompts are rendered and cut into tokens on a thread of their own: a long one takes seconds, in which the
 //! others' answers go on.
 
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc::{Receiver, Sender};
 use std::sync::{Arc, Weak};
 
@@ -67,6 +68,13 @@ pub(super) struct ToPrepare {
 pub(super) fn ticket(order: Order) -> (Ticket, ToPrepare) {
     let (ticket, wanted) = Ticket::new(order.call());
     (ticket, ToPrepare { order, wanted })
+}
+
+/// Does the work of a thread; should it panic, whoever takes messages is told, for calls would wait for ever.
+pub(super) fn or_tell(messages: &Sender<Received>, work: impl FnOnce()) {
+    if catch_unwind(AssertUnwindSafe(work)).is_err() {
+        let _ = messages.send(Received::Broken);
+    }
 }
 
 /// Prepares orders as they come, until nobody sends any or takes what is ready.

@@ -316,3 +316,18 @@ fn answers_go_on_while_a_long_prompt_is_prepared() {
     talk(talking);
     while !matches!(link.read(), FromEngine::Done { call, .. } if call == talking) {}
 }
+
+#[test]
+fn where_no_call_can_be_prepared_any_more_the_process_ends() {
+    let (messages, received) = channel();
+    preparing::or_tell(&messages, || panic!("the template's fault"));
+    let settings = LoadSettings::for_model(Model::open(&desk(), 64).unwrap().shape());
+    let settings = LoadSettings { context: 64, lanes: 1, ..settings };
+    let model = Model::open(&desk(), 64).unwrap();
+    let mut lanes = Lanes::new(model, settings, &mut Places::host()).unwrap();
+    // A call waits for what never comes.
+    lanes.expect(Ticket::new(1).0);
+    let ended = run(&mut lanes, &received, &mut Vec::new());
+    assert!(matches!(ended, Err(ServeError::Preparing)), "{ended:?}");
+    drop(messages);
+}

@@ -246,10 +246,10 @@ async fn connect(
             let seconds = began.elapsed().as_secs();
             let what = match now {
                 Some(_) => {
-                    format!("the records database recovers after a crash, {seconds} s so far")
+                    format!("the database is recovering after a crash ({seconds} s so far)")
                 }
                 None => {
-                    format!("the records database at {place} does not answer, {seconds} s so far")
+                    format!("the database at {place} has not answered for {seconds} s")
                 }
             };
             tracing::info!("{what}");
@@ -292,7 +292,7 @@ mod tests {
         let working = move || Some(began.elapsed().as_secs().min(300));
         let told = std::cell::Cell::new(0);
         let tell = |what: &str| {
-            assert!(what.contains("recovers after a crash"), "{what}");
+            assert!(what.contains("is recovering after a crash"), "{what}");
             told.set(told.get() + 1);
         };
         let given_up = connect(nobody(), working, tell).await;

@@ -556,7 +556,9 @@ fn launch(
     servant: Option<&Servant>,
 ) -> Result<Child, ClusterError> {
     let log = folder.join(LOG);
-    keep_small(&log).map_err(io_error(&log))?;
+    if let Err(error) = keep_small(&log) {
+        tracing::warn!("`{}` stays as long as it is: {error}", log.display());
+    }
     let log_file = open_ours(&log, OFlags::WRONLY | OFlags::APPEND | OFlags::CREATE)
         .map_err(io_error(&log))?;
     let errors = log_file.try_clone().map_err(io_error(&log))?;

@@ -36,14 +36,17 @@ pub(crate) fn check_answers(options: &AnswerOptions, prompts: usize) -> Result<(
     let answers = options.n.unwrap_or(1);
     let all = u64::from(answers) * prompts as u64;
     match (answers, prompts) {
-        (_, 0) => invalid("prompt", "`prompt` is empty".to_owned()),
-        (0, _) => invalid("n", format!("`n` is 0; from 1 to {MAX_ANSWERS}")),
+        (_, 0) => invalid("prompt", "`prompt` is an empty list".to_owned()),
+        (0, _) => invalid("n", format!("`n` is 0; it must be from 1 to {MAX_ANSWERS}")),
         (_, 1) if all > u64::from(MAX_ANSWERS) => {
-            invalid("n", format!("`n` is {answers}; from 1 to {MAX_ANSWERS}"))
+            invalid("n", format!("`n` is {answers}; it must be from 1 to {MAX_ANSWERS}"))
         }
         _ if all > u64::from(MAX_ANSWERS) => {
-            let what = format!("`prompt` has {prompts} entries, and `n` is {answers}");
-            invalid("prompt", format!("{what}: {all} answers; at most {MAX_ANSWERS}"))
+            let what = format!(
+                "`prompt` has {prompts} entries and `n` is {answers}: that makes {all} answers, and at most \
+                 {MAX_ANSWERS} are allowed in a request"
+            );
+            invalid("prompt", what)
         }
         _ => Ok(()),
     }

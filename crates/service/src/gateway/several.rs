@@ -10,11 +10,11 @@ use uuid::Uuid;
 use super::{Answer, Piece, Whole};
 
 /// A call that is about to be answered: its prompt is accepted when it is there.
-pub(crate) type Begun<'a> = Pin<Box<dyn Future<Output = Result<Answer, Problem>> + 'a>>;
+pub(crate) type Begun = Pin<Box<dyn Future<Output = Result<Answer, Problem>>>>;
 
 /// How far the call of one prompt is.
-enum Stage<'a> {
-    Coming(Begun<'a>),
+enum Stage {
+    Coming(Begun),
     Going(Box<Answer>),
     Ended,
 }
@@ -25,7 +25,7 @@ enum Event {
     Piece(Piece),
 }
 
-impl Stage<'_> {
+impl Stage {
     /// Cancel safe.
     async fn event(&mut self) -> Event {
         match self {
@@ -38,8 +38,8 @@ impl Stage<'_> {
 
 /// Calls under way, one for each prompt. All of them are attended to all the time: one that ended leaves its
 /// lane to one that waits. Dropping it cancels all of them.
-pub(crate) struct Answers<'a> {
-    calls: Vec<Stage<'a>>,
+pub(crate) struct Answers {
+    calls: Vec<Stage>,
     /// Answers to each prompt.
     each: u32,
     usage: Usage,
@@ -48,17 +48,17 @@ pub(crate) struct Answers<'a> {
     created: i64,
 }
 
-impl<'a> Answers<'a> {
+impl Answers {
     /// The answers to prompts, `each` to every one, in the order of these: the first of them was accepted when
     /// this returns. There is one at least.
     ///
     /// # Errors
     /// One was refused; the others are cancelled.
-    pub(crate) async fn begin(mut begun: Vec<Begun<'a>>, each: u32) -> Result<Self, Problem> {
+    pub(crate) async fn begin(mut begun: Vec<Begun>, each: u32) -> Result<Self, Problem> {
         let (first, at, _) = select_all(begun.iter_mut()).await;
         let first = first?;
         let (id, model, created) = (first.id(), first.model().to_owned(), first.created());
-        let mut calls: Vec<Stage<'_>> = begun.into_iter().map(Stage::Coming).collect();
+        let mut calls: Vec<Stage> = begun.into_iter().map(Stage::Coming).collect();
         calls[at] = Stage::Going(Box::new(first));
         Ok(Self { calls, each, usage: Usage::default(), id, model, created })
     }

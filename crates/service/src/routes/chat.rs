@@ -36,8 +36,8 @@ pub(super) async fn complete_chat(
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
     let question = question(&head)?;
-    let (call, patience) = app.arrive(&head.model, &caller);
     check_answers(&options, 1)?;
+    let (call, patience) = app.arrive(&head.model, &caller);
     let begun = app.begin(call, head.model, question, &options);
     let begun = Answers::begin(vec![begun], options.n.unwrap_or(1));
     if streams {
@@ -115,7 +115,7 @@ fn too_much(field: &str, error: TooMuch) -> Problem {
     Problem::new(ProblemKind::Invalid, "field_too_large", detail).at_field(field)
 }
 
-async fn whole(mut answer: Answers<'static>) -> Result<ChatResponse, Problem> {
+async fn whole(mut answer: Answers) -> Result<ChatResponse, Problem> {
     let (answers, usage) = answer.whole().await?;
     let choice = |(index, whole): (u32, Whole)| {
         let figures = whole.figures?;
@@ -137,11 +137,11 @@ async fn whole(mut answer: Answers<'static>) -> Result<ChatResponse, Problem> {
     })
 }
 
-fn id(answer: &Answers<'_>) -> String {
+fn id(answer: &Answers) -> String {
     format!("chat-{}", answer.id().simple())
 }
 
-fn chunk(answer: &Answers<'_>, choices: Vec<ChunkChoice>, usage: Option<Usage>) -> Bytes {
+fn chunk(answer: &Answers, choices: Vec<ChunkChoice>, usage: Option<Usage>) -> Bytes {
     streaming::event(&ChatChunk {
         id: id(answer),
         object: "chat.completion.chunk".to_owned(),
@@ -163,7 +163,7 @@ struct Chunks {
 }
 
 impl Written for Chunks {
-    fn first(&mut self, answer: &Answers<'_>) -> Bytes {
+    fn first(&mut self, answer: &Answers) -> Bytes {
         let role = Delta { role: Some("assistant".to_owned()), content: Some(String::new()) };
         let choices = (0..).zip(0..answer.count()).map(|(index, _)| choice(index, role.clone()));
         chunk(answer, choices.collect(), None)
@@ -171,7 +171,7 @@ impl Written for Chunks {
 
     fn text(
         &mut self,
-        answer: &Answers<'_>,
+        answer: &Answers,
         index: u32,
         text: String,
         scores: Vec<TokenScore>,
@@ -181,13 +181,13 @@ impl Written for Chunks {
         chunk(answer, vec![ChunkChoice { logprobs, ..piece }], None)
     }
 
-    fn ended(&mut self, answer: &Answers<'_>, index: u32, figures: Figures) -> Bytes {
+    fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes {
         let finish_reason = Some(figures.ended_by.finish_reason());
         let last = choice(index, Delta::default());
         chunk(answer, vec![ChunkChoice { finish_reason, deft: Some(figures), ..last }], None)
     }
 
-    fn done(&mut self, answer: &Answers<'_>, usage: Usage) -> Option<Bytes> {
+    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes> {
         self.counts.then(|| chunk(answer, Vec::new(), Some(usage)))
     }
 }

@@ -111,7 +111,7 @@ impl App {
         model: String,
         question: Question,
         options: &AnswerOptions,
-    ) -> Begun<'static> {
+    ) -> Begun {
         let (app, options) = (Arc::clone(self), options.clone());
         Box::pin(async move { app.gateway.answer(call, &model, question, options).await })
     }

@@ -39,19 +39,19 @@ pub(super) fn response(
 /// How answers are written as events.
 pub(super) trait Written: 'static {
     /// Before all text.
-    fn first(&mut self, answer: &Answers<'_>) -> Bytes;
+    fn first(&mut self, answer: &Answers) -> Bytes;
     /// A piece of text of one of the answers, with its tokens where they were asked for.
     fn text(
         &mut self,
-        answer: &Answers<'_>,
+        answer: &Answers,
         index: u32,
         text: String,
         scores: Vec<TokenScore>,
     ) -> Bytes;
     /// One of the answers is complete.
-    fn ended(&mut self, answer: &Answers<'_>, index: u32, figures: Figures) -> Bytes;
+    fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes;
     /// All are.
-    fn done(&mut self, answer: &Answers<'_>, usage: Usage) -> Option<Bytes>;
+    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes>;
 }
 
 /// How a caller is kept from giving up while it waits.
@@ -63,15 +63,15 @@ pub(super) struct Patience {
     pub(super) standing: Box<dyn Fn() -> String>,
 }
 
-type Beginning = Pin<Box<dyn Future<Output = Result<Answers<'static>, Problem>>>>;
+type Beginning = Pin<Box<dyn Future<Output = Result<Answers, Problem>>>>;
 
 /// What a stream is at.
 enum At {
     /// The prompt is not accepted yet.
     Begun(Beginning),
     /// Nothing was told of the answer.
-    First(Box<Answers<'static>>),
-    Going(Box<Answers<'static>>),
+    First(Box<Answers>),
+    Going(Box<Answers>),
 }
 
 /// Answers as a stream of events that ends as the chat-completions protocol says.
@@ -80,7 +80,7 @@ enum At {
 /// Why there is no answer, where that is known soon. Later it comes in the stream, in the protocol's
 /// shape, for the status is sent by then.
 pub(super) async fn answer(
-    begun: impl Future<Output = Result<Answers<'static>, Problem>> + 'static,
+    begun: impl Future<Output = Result<Answers, Problem>> + 'static,
     patience: Patience,
     written: impl Written,
 ) -> Result<HttpResponse, Problem> {

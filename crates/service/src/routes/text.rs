@@ -36,8 +36,8 @@ pub(super) async fn continue_text(
     let (echo, scores) = (head.echo.unwrap_or(false), head.logprobs);
     let question = |prompt| Question { prompt, echo, scores };
     let questions: Vec<Question> = prompts.into_iter().map(question).collect();
-    let (first, patience) = app.arrive(&head.model, &caller);
     check_answers(&options, questions.len())?;
+    let (first, patience) = app.arrive(&head.model, &caller);
     // Each prompt is a call of its own.
     let others: Vec<_> = (1..questions.len()).map(|_| app.arrive(&head.model, &caller).0).collect();
     let calls = std::iter::once(first).chain(others).zip(questions);
@@ -50,7 +50,7 @@ pub(super) async fn continue_text(
     Ok(streaming::whole(async { whole(begun.await?).await }, &patience).await?)
 }
 
-async fn whole(mut answer: Answers<'static>) -> Result<TextResponse, Problem> {
+async fn whole(mut answer: Answers) -> Result<TextResponse, Problem> {
     let (answers, usage) = answer.whole().await?;
     let whole = |(index, whole): (u32, Whole)| TextChoice {
         index,
@@ -63,7 +63,7 @@ async fn whole(mut answer: Answers<'static>) -> Result<TextResponse, Problem> {
     Ok(response(&answer, choices, Some(usage)))
 }
 
-fn response(answer: &Answers<'_>, choices: Vec<TextChoice>, usage: Option<Usage>) -> TextResponse {
+fn response(answer: &Answers, choices: Vec<TextChoice>, usage: Option<Usage>) -> TextResponse {
     TextResponse {
         id: format!("text-{}", answer.id().simple()),
         object: "text_completion".to_owned(),
@@ -87,7 +87,7 @@ fn piece(index: u32, text: String) -> TextChoice {
 }
 
 impl Written for Pieces {
-    fn first(&mut self, answer: &Answers<'_>) -> Bytes {
+    fn first(&mut self, answer: &Answers) -> Bytes {
         self.offsets = vec![0; answer.count()];
         let choices = (0..).zip(&self.offsets).map(|(index, _)| piece(index, String::new()));
         streaming::event(&response(answer, choices.collect(), None))
@@ -95,7 +95,7 @@ impl Written for Pieces {
 
     fn text(
         &mut self,
-        answer: &Answers<'_>,
+        answer: &Answers,
         index: u32,
         text: String,
         scores: Vec<TokenScore>,
@@ -108,14 +108,14 @@ impl Written for Pieces {
         streaming::event(&response(answer, vec![choice], None))
     }
 
-    fn ended(&mut self, answer: &Answers<'_>, index: u32, figures: Figures) -> Bytes {
+    fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes {
         let finish_reason = Some(figures.ended_by.finish_reason());
         let last = piece(index, String::new());
         let choice = TextChoice { finish_reason, deft: Some(figures), ..last };
         streaming::event(&response(answer, vec![choice], None))
     }
 
-    fn done(&mut self, answer: &Answers<'_>, usage: Usage) -> Option<Bytes> {
+    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes> {
         self.counts.then(|| streaming::event(&response(answer, Vec::new(), Some(usage))))
     }
 }

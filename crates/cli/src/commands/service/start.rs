@@ -129,7 +129,7 @@ fn detach(
     let mut next = || std::io::Result::Ok(lines.next().transpose()?.unwrap_or_default());
     let mut line: String = next()?;
     while let Ok(Told::Waiting { what }) = serde_json::from_str(&line) {
-        print::note(format!("{what}; still starting"));
+        print::note(format!("still starting: {what}"));
         line = next()?;
     }
     match serde_json::from_str(&line) {
