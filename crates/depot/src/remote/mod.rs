@@ -309,16 +309,24 @@ impl Web {
     ) -> Result<Response, RemoteError> {
         let mut url = address.url.clone();
         for _ in 0..=MOST_REDIRECTS {
-            let mut request = self.client.request(method.clone(), url.clone());
-            request = request.headers(headers.clone());
-            if url.origin() == address.url.origin() {
-                request = request.headers(address.headers.clone());
-            }
-            if let Some(body) = &body {
-                request = request.body(body.clone());
-            }
+            let request = || {
+                let mut request = self.client.request(method.clone(), url.clone());
+                request = request.headers(headers.clone());
+                if url.origin() == address.url.origin() {
+                    request = request.headers(address.headers.clone());
+                }
+                match &body {
+                    Some(body) => request.body(body.clone()),
+                    None => request,
+                }
+            };
             let place = shown(&url);
-            let response = request.send().await;
+            let mut response = request().send().await;
+            // A server may close an idle connection in the moment it is used again.
+            let is_closed = |error: &reqwest::Error| !error.is_timeout() && !error.is_connect();
+            if method == Method::GET && response.as_ref().is_err_and(is_closed) {
+                response = request().send().await;
+            }
             let response =
                 response.map_err(|error| RemoteError::broken(&place, &error.without_url()))?;
             let Some(next) = redirect(&response, &url) else {
@@ -442,6 +450,28 @@ mod tests {
         // The server's clock is behind, or this one is ahead.
         assert_eq!(later("Mon, 05 Jan 1998 08:00:00 GMT"), Some(Duration::ZERO));
         assert_eq!(later("soon"), None);
+    }
+
+    #[tokio::test]
+    async fn a_request_is_sent_again_where_its_connection_was_closed_meanwhile() {
+        use std::io::{Read, Write};
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let place = format!("http://{}/seeds", listener.local_addr().unwrap());
+        let server = std::thread::spawn(move || {
+            for answer in ["", "HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\nbean", "", ""] {
+                let (mut connection, _) = listener.accept().unwrap();
+                assert!(connection.read(&mut [0; 4096]).unwrap() > 0);
+                connection.write_all(answer.as_bytes()).unwrap();
+            }
+        });
+        let stall = Duration::from_secs(30);
+        let web = Web::new(&WebSettings { ca_file: None, stall }).unwrap();
+        let address = Address::new(place.parse().unwrap());
+        assert_eq!(&web.document(&address).await.unwrap()[..], b"bean");
+        // Once is enough: a server that always closes is told.
+        let refused = web.document(&address).await.unwrap_err();
+        assert!(matches!(refused, RemoteError::Unreachable { .. }), "{refused:?}");
+        server.join().unwrap();
     }
 
     #[test]
