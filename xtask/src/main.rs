@@ -153,7 +153,8 @@ fn test() -> anyhow::Result<()> {
     let threads = std::thread::available_parallelism().map_or(2, |found| found.get() * 2);
     let threads = std::env::var("RUST_TEST_THREADS").unwrap_or_else(|_| threads.to_string());
     let variables = [("RUST_TEST_THREADS", threads)];
-    steps::run_with("cargo", &["test", "--workspace", "--quiet"], ".", &variables)
+    // Examples and documents have no tests.
+    steps::run_with("cargo", &["test", "--workspace", "--tests", "--quiet"], ".", &variables)
 }
 
 fn openapi() -> anyhow::Result<()> {

@@ -56,8 +56,8 @@ fn a_depot_that_is_not_mounted_stops_a_start_and_nothing_is_forgotten() {
     assert!(said.code == 1 && said.err.contains("know 1 models"), "{said:?}");
     assert!(said.err.contains("--accept-depot"), "{said:?}");
     assert_eq!(std::fs::read_dir(&depot).unwrap().count(), 0, "nothing was made there");
-    // Another depot is not this one either.
-    let other = World::new().start();
+    // Another depot, with an identity of its own, is not this one either.
+    let other = World::new().start_as_it_is();
     other.ok(&["service", "stop"]);
     std::fs::remove_dir(&depot).unwrap();
     std::fs::rename(other.data_dir().join("depot"), &depot).unwrap();

@@ -6,6 +6,7 @@ use std::net::TcpStream;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
+use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use deft_client::Client;
@@ -13,6 +14,8 @@ use deft_protocol::chat::{AnswerOptions, ChatHead, ChatMessage, ChatRequest};
 use deft_protocol::engine::Overflow;
 use deft_protocol::manage::{InstanceReport, InstanceState, ServiceStatus};
 use tempfile::TempDir;
+
+use crate::processes;
 
 /// Longest time that anything is waited for.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
@@ -109,8 +112,20 @@ impl World {
         copy
     }
 
-    /// Starts the service.
+    /// Starts the service: where it has its own database and there is nothing yet, on a copy of what a first start
+    /// left elsewhere, which is half of the work of a test.
     pub(crate) fn start(self) -> Self {
+        let is_own = self.variables.iter().all(|(name, _)| name != "DEFT_DATABASE_URL");
+        if is_own && !self.data_dir().exists() {
+            let mut copy = Command::new("cp");
+            let copied = copy.arg("--archive").arg(begun()).arg(self.data_dir()).status().unwrap();
+            assert!(copied.success());
+        }
+        self.start_as_it_is()
+    }
+
+    /// Starts the service with what is there.
+    pub(crate) fn start_as_it_is(self) -> Self {
         let said = self.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
         assert_eq!(said.code, 0, "the service did not start: {said:?}\n{}", self.log());
         self
@@ -218,6 +233,29 @@ impl World {
             self.instance(name).filter(|instance| instance.state == InstanceState::Ready)
         })
     }
+}
+
+/// The data directory of a service that was started once.
+fn begun() -> PathBuf {
+    static BEGUN: OnceLock<PathBuf> = OnceLock::new();
+    let prefix = "deft-e2e-begun-";
+    let folder = BEGUN.get_or_init(|| {
+        let all = std::env::temp_dir();
+        // Those of runs that have ended.
+        for entry in std::fs::read_dir(&all).unwrap().flatten() {
+            let name = entry.file_name();
+            let pid = name.to_str().and_then(|name| name.strip_prefix(prefix)?.parse::<u32>().ok());
+            if pid.is_some_and(|pid| !processes::is_alive(pid)) {
+                let _ = std::fs::remove_dir_all(entry.path());
+            }
+        }
+        let folder = all.join(format!("{prefix}{}", std::process::id()));
+        let world = World::new().start_as_it_is();
+        world.ok(&["service", "stop"]);
+        std::fs::rename(world.data_dir(), &folder).unwrap();
+        folder
+    });
+    folder.clone()
 }
 
 impl Drop for World {
