@@ -79,12 +79,21 @@ pub struct IndexedShape {
     value_length: u32,
     width: u32,
     feed_forward: u32,
+    #[serde(default, skip_serializing_if = "is_nothing")]
+    experts: u32,
+    #[serde(default, skip_serializing_if = "is_nothing")]
+    experts_used: u32,
     vocabulary: u32,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     floats: bool,
     #[serde(default)]
     encoder: bool,
     tokenizer_bytes: u64,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "what the derived code calls")]
+fn is_nothing(count: &u32) -> bool {
+    *count == 0
 }
 
 /// A file of a variant of an index.
@@ -189,6 +198,8 @@ impl IndexedVariant {
             vocabulary: shape.vocabulary,
             width: shape.width,
             feed_forward: shape.feed_forward,
+            experts: shape.experts,
+            experts_used: shape.experts_used,
             floats: shape.floats,
             encoder: shape.encoder,
             tokenizer: Bytes(shape.tokenizer_bytes),
@@ -206,6 +217,8 @@ impl IndexedShape {
             value_length: shape.value_length,
             width: shape.width,
             feed_forward: shape.feed_forward,
+            experts: shape.experts,
+            experts_used: shape.experts_used,
             vocabulary: shape.vocabulary,
             floats: shape.floats,
             encoder: shape.encoder,

@@ -43,8 +43,14 @@ pub struct ModelShape {
     pub vocabulary: u32,
     /// Values in one token's hidden state.
     pub width: u32,
-    /// Values in the middle of the feed-forward part.
+    /// Values in the middle of the feed-forward part, or of one expert.
     pub feed_forward: u32,
+    /// Experts of a layer; 0 where there are none.
+    #[serde(default)]
+    pub experts: u32,
+    /// Of these, those that a token is computed with.
+    #[serde(default)]
+    pub experts_used: u32,
     /// Whether matrices of layers are stored as floats: activations then stay floats as well.
     pub floats: bool,
     /// Whether tokens see those after them as well: such a model makes embeddings only, takes in a
@@ -73,6 +79,8 @@ impl ModelShape {
             self.vocabulary,
             self.width,
             self.feed_forward,
+            self.experts,
+            self.experts_used,
         ];
         layers.iter().all(|&layers| layers <= MOST_LAYERS)
             && values.iter().all(|&values| values <= MOST_VALUES)
@@ -421,7 +429,8 @@ const USUAL_THREADS: u32 = 4;
 
 /// Single-precision working rows of a step, which takes in a chunk and one token of each lane: five of the
 /// model's width (state, norm, its copy, what is asked for, an output), queries, keys, values and heads,
-/// twice the feed-forward width, the widest input as it is multiplied (as floats, or in eight bits: 832 bytes
+/// twice the feed-forward width, where there are experts an output of each that is used and the router's, the widest
+/// input as it is multiplied (as floats, or in eight bits: 832 bytes
 /// for 512 values), sums of each thread; then logits for one token of each lane.
 fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let heads = u64::from(shape.heads);
@@ -437,12 +446,18 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let per_token = keys.saturating_add(
         5 * u64::from(shape.width) + queries + outputs.max(queries) + 2 * feed_forward,
     );
+    // What each expert computed, and which were chosen.
+    let used = u64::from(shape.experts_used);
+    let per_token =
+        per_token.saturating_add(used * (u64::from(shape.width) + 4) + u64::from(shape.experts));
     let sums = if widest > SUMMED_AT_ONCE { ROWS_ASIDE * 16 } else { ROWS };
     let per_token = per_token.saturating_add(input + sums.saturating_mul(threads));
     let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
     let tokens = settings.step_tokens(shape);
     let rows = u64::from(tokens).saturating_mul(per_token);
-    let values = rows.saturating_add(logits + u64::from(settings.context));
+    // The router's rows, where they are not stored as floats.
+    let router = u64::from(shape.experts) * u64::from(shape.width);
+    let values = rows.saturating_add(logits + router + u64::from(settings.context));
     Bytes(values.saturating_mul(4))
 }
 

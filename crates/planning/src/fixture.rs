@@ -16,6 +16,8 @@ pub(crate) fn demo_shape() -> ModelShape {
         vocabulary: 2048,
         width: 192,
         feed_forward: 320,
+        experts: 0,
+        experts_used: 0,
         floats: false,
         encoder: false,
         tokenizer: Bytes(400_000),

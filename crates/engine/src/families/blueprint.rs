@@ -4,6 +4,7 @@
 use deft_formats::gguf::{Header, MetadataError, TextList};
 use deft_planning::{Bytes, ModelShape};
 
+use super::feed_forward::{Experts, FeedForward, Gate, Gated};
 use super::layer_weights;
 use super::parts::Sight;
 use super::rotary::{Pairs, RotaryPlan, Scaling, Yarn};
@@ -35,30 +36,6 @@ pub(super) struct Blueprint {
 pub(super) struct Projection {
     pub(super) matrix: MatrixPlace,
     pub(super) bias: Option<VectorPlace>,
-}
-
-/// The gate's curve.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Gate {
-    /// x times its sigmoid.
-    Silu,
-    /// The Gaussian error unit by its tanh form.
-    GeluTanh,
-}
-
-/// Gate, up and down of a gated feed-forward part.
-pub(super) struct Gated {
-    pub(super) gate: MatrixPlace,
-    pub(super) up: MatrixPlace,
-    pub(super) down: MatrixPlace,
-}
-
-/// What stands between two norms besides attention.
-pub(super) enum FeedForward {
-    /// One gated part.
-    Dense(Gated),
-    /// Several, of which a router chooses for each token.
-    Experts { router: MatrixPlace, experts: Vec<Gated>, used: usize },
 }
 
 /// One layer.
@@ -164,6 +141,9 @@ impl<'h> Reader<'h> {
             vocabulary,
             width,
             feed_forward,
+            // Layers tell, once they are read.
+            experts: 0,
+            experts_used: 0,
             floats: self.header.tensors.iter().any(|tensor| {
                 let is_matrix = tensor.name.starts_with("blk.") && tensor.dimensions.len() > 1;
                 is_matrix && tensor.tensor_type.is_float()
@@ -234,13 +214,15 @@ impl<'h> Reader<'h> {
     /// a file with tensors that nobody took.
     pub(super) fn blueprint(
         mut self,
-        shape: ModelShape,
+        mut shape: ModelShape,
         pairs: Pairs,
         plan: impl Fn(&mut Self, u32) -> Result<LayerPlan, LoadError>,
     ) -> Result<Blueprint, LoadError> {
         let (embedding, output_norm, output) = self.ends(&shape)?;
-        let layers =
+        let layers: Vec<LayerPlan> =
             (0..shape.layers).map(|layer| plan(&mut self, layer)).collect::<Result<_, _>>()?;
+        let experts = layers.iter().map(|layer| layer.feed_forward.experts()).max();
+        (shape.experts, shape.experts_used) = experts.unwrap_or_default();
         let epsilon = self.header.metadata.float(&self.key("attention.layer_norm_rms_epsilon"))?;
         self.tensors.finish()?;
         Ok(Blueprint {
@@ -379,7 +361,7 @@ impl<'h> Reader<'h> {
         style: LayerStyle,
     ) -> Result<FeedForward, LoadError> {
         let width = shape.width;
-        if let Some(Experts { count, used, inner }) = style.experts {
+        if let Some(ExpertSizes { count, used, inner }) = style.experts {
             let router = self.matrix(layer, "ffn_gate_inp", width, count)?;
             let mut all = |part: &str, columns: u32, rows: u32| {
                 let name = format!("blk.{layer}.{part}.weight");
@@ -390,7 +372,8 @@ impl<'h> Reader<'h> {
             let downs = all("ffn_down_exps", inner, width)?;
             let experts = gates.into_iter().zip(ups).zip(downs);
             let experts = experts.map(|((gate, up), down)| Gated { gate, up, down }).collect();
-            return Ok(FeedForward::Experts { router, experts, used: used as usize });
+            let used = used as usize;
+            return Ok(FeedForward::Experts(Experts { router, experts, used }));
         }
         let inner = shape.feed_forward;
         let (gate, up) = if style.fused {
@@ -410,7 +393,7 @@ impl<'h> Reader<'h> {
     }
 
     /// The number of experts, where the file has them.
-    pub(super) fn experts(&self, inner: &str) -> Result<Option<Experts>, LoadError> {
+    pub(super) fn experts(&self, inner: &str) -> Result<Option<ExpertSizes>, LoadError> {
         if self.header.metadata.optional_count(&self.key("expert_count"))?.unwrap_or(0) == 0 {
             return Ok(None);
         }
@@ -418,13 +401,13 @@ impl<'h> Reader<'h> {
         if used > count {
             return Err(unsupported(format!("it uses {used} of {count} experts")));
         }
-        Ok(Some(Experts { count, used, inner: self.count(inner)? }))
+        Ok(Some(ExpertSizes { count, used, inner: self.count(inner)? }))
     }
 }
 
-/// Experts of a layer.
+/// How many experts a layer has.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Experts {
+pub(super) struct ExpertSizes {
     pub(super) count: u32,
     pub(super) used: u32,
     /// Inner width of one.
@@ -443,7 +426,7 @@ pub(super) struct LayerStyle {
     /// Norms follow attention and feed-forward part.
     pub(super) post_norms: bool,
     pub(super) gate: Gate,
-    pub(super) experts: Option<Experts>,
+    pub(super) experts: Option<ExpertSizes>,
 }
 
 impl Default for LayerStyle {

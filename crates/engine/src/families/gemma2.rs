@@ -6,7 +6,8 @@
 
 use deft_formats::gguf::Header;
 
-use super::blueprint::{Blueprint, Gate, LayerPlan, LayerStyle, Reader, usual_score_scale};
+use super::blueprint::{Blueprint, LayerPlan, LayerStyle, Reader, usual_score_scale};
+use super::feed_forward::Gate;
 use super::parts::Sight;
 use super::rotary::Pairs;
 use crate::model::LoadError;

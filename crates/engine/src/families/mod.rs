@@ -2,6 +2,7 @@
 
 mod bert;
 mod blueprint;
+mod feed_forward;
 mod gemma2;
 mod gemma3;
 mod llama;

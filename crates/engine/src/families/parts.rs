@@ -6,6 +6,7 @@ use std::time::Duration;
 use deft_kernels::{Activations, Attention, Look, attend};
 use deft_planning::ModelShape;
 
+use super::feed_forward::Routing;
 use super::rotary::{Angle, Rotary};
 use crate::baton::Baton;
 use crate::cache::{Sequence, Store};
@@ -124,16 +125,6 @@ pub(super) fn grain(length: usize) -> usize {
     8192_usize.div_ceil(length.max(1))
 }
 
-/// Working space of a router of experts.
-#[derive(Default)]
-pub(super) struct Routing {
-    pub(super) row: Vec<f32>,
-    pub(super) shares: Vec<f32>,
-    pub(super) order: Vec<usize>,
-    pub(super) sum: Vec<f32>,
-    pub(super) one: Vec<f32>,
-}
-
 impl Workspace {
     /// Space for steps of up to `tokens` tokens, of which logits of `rows` are computed at a time;
     /// touched now so that its memory is measured.
@@ -159,7 +150,7 @@ impl Workspace {
             activations: Activations::with_room(tokens as usize, widest as usize, shape.floats),
             turns: Vec::new(),
             looks: Vec::with_capacity(tokens as usize),
-            routing: Routing::default(),
+            routing: Routing::new(shape, tokens as usize),
             baton: None,
         }
     }

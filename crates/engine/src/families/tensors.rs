@@ -73,6 +73,11 @@ impl MatrixPlace {
         }
     }
 
+    /// Whether it is stored as floats.
+    pub(super) fn is_float(&self) -> bool {
+        self.tensor_type.is_float()
+    }
+
     /// Number of rows.
     pub(super) fn row_count(&self) -> usize {
         self.rows

@@ -3,14 +3,12 @@
 use std::ops::Range;
 use std::time::{Duration, Instant};
 
-use deft_kernels::{
-    Activations, Gate as Curve, add, add_rows, add_scaled, dot, gate, rms_norm, soft_cap, softmax,
-};
+use deft_kernels::{Activations, add, add_rows, rms_norm, soft_cap};
 use deft_planning::ModelShape;
 use smallvec::SmallVec;
 
-use super::blueprint::{Blueprint, FeedForward, Gate, Gated, LayerPlan, Projection};
-use super::parts::{Routing, Turns, View, attention, grain, sized};
+use super::blueprint::{Blueprint, LayerPlan, Projection};
+use super::parts::{Turns, View, attention, grain, sized};
 use super::rotary::Rotary;
 use super::tensors::{MatrixPlace, VectorPlace};
 use super::{Network, Run, Workspace};
@@ -171,90 +169,8 @@ impl Transformer {
         let (plan, vectors) = (&self.plan.layers[at], &self.layers[at]);
         let normed = sized(&mut work.normed, work.state.len());
         self.norm(&work.state, &vectors.feed_forward_norm, normed);
-        match &plan.feed_forward {
-            FeedForward::Dense(part) => {
-                let tokens = normed.len() / self.plan.shape.width as usize;
-                let inner = tokens * part.gate.row_count();
-                let gate = sized(&mut work.gate, inner);
-                let up = sized(&mut work.up, inner);
-                self.gated(plan.gate, part, normed, gate, up, &mut work.activations);
-                self.multiply(&part.down, gate, normed, &mut work.activations);
-            }
-            FeedForward::Experts { router, experts, used } => {
-                self.experts(plan.gate, router, experts, *used, work);
-            }
-        }
+        plan.feed_forward.compute(&self.file, &self.compute, plan.gate, work);
         self.add_to_state(vectors.feed_forward_post_norm.as_deref(), work);
-    }
-
-    /// `gate = curve(gate . x) * (up . x)`.
-    fn gated(
-        &self,
-        curve: Gate,
-        part: &Gated,
-        x: &[f32],
-        out: &mut [f32],
-        up: &mut [f32],
-        act: &mut Activations,
-    ) {
-        let products = [(&part.gate, &mut *out), (&part.up, &mut *up)];
-        MatrixPlace::multiply_all(&self.file, &self.compute, x, products, act);
-        let curve = match curve {
-            Gate::Silu => Curve::Silu,
-            Gate::GeluTanh => Curve::GeluTanh,
-        };
-        let (path, inner) = (self.compute.path, part.gate.row_count());
-        self.compute.team.rows(out, inner, grain(inner), |row, out| {
-            gate(path, curve, out, &up[row * inner..][..inner]);
-        });
-    }
-
-    /// For each token: the router's likeliest experts, weighted by their share among themselves.
-    /// Source: Shazeer et al. 2017; shares are made to sum to one over those used.
-    fn experts(
-        &self,
-        curve: Gate,
-        router: &MatrixPlace,
-        experts: &[Gated],
-        used: usize,
-        work: &mut Workspace,
-    ) {
-        let width = self.plan.shape.width as usize;
-        let inner = experts[0].gate.row_count();
-        let Workspace { normed, gate, up, activations, routing, .. } = work;
-        let Routing { row, shares, order, sum, one } = routing;
-        let one = sized(one, width);
-        for x in normed.chunks_mut(width) {
-            shares.resize(experts.len(), 0.0);
-            self.route(router, x, row, shares);
-            order.clear();
-            order.extend(0..experts.len());
-            order.sort_unstable_by(|&a, &b| shares[b].total_cmp(&shares[a]).then(a.cmp(&b)));
-            order.truncate(used);
-            let total: f32 = order.iter().map(|&expert| shares[expert]).sum();
-            sum.clear();
-            sum.resize(width, 0.0);
-            for &expert in &*order {
-                let part = &experts[expert];
-                let (out, up) = (sized(gate, inner), sized(up, inner));
-                self.gated(curve, part, x, out, up, activations);
-                self.multiply(&part.down, out, one, activations);
-                let share = shares[expert] / total;
-                add_scaled(self.compute.path, sum, share, one);
-            }
-            x.copy_from_slice(sum);
-        }
-    }
-
-    /// Shares of all experts. The router is multiplied in floats, however it is stored: rounding
-    /// to eight bits can turn a near tie over.
-    fn route(&self, router: &MatrixPlace, x: &[f32], row: &mut Vec<f32>, shares: &mut [f32]) {
-        let row = sized(row, x.len());
-        for (expert, share) in shares.iter_mut().enumerate() {
-            router.decode_row(&self.file, expert, row);
-            *share = dot(self.compute.path, row, x);
-        }
-        softmax(self.compute.path, shares);
     }
 
     /// Norms the states of the tokens asked for.
