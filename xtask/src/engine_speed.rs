@@ -9,7 +9,7 @@ use crate::bench::median;
 use crate::steps::{output, root, run};
 use deft_formats::quant::TensorType;
 
-use crate::synthetic::{LEAST, MEASURED, Stored, WORDS, stored};
+use crate::synthetic::{EXPERTS, LEAST, Stored, WORDS, measured, stored};
 
 /// A figure of the table: its heading, the field it comes from, and its aim.
 struct Column {
@@ -23,29 +23,55 @@ fn is(model: &str, kind: &str) -> bool {
     model.ends_with(&format!("-{kind}"))
 }
 
+/// Whether a model has the shape of small published ones.
+fn is_narrow(model: &str) -> bool {
+    model.contains("-narrow-")
+}
+
 /// Whether prompts of a model have aims; what takes minutes is only measured where they have.
 fn has_prompt_aims(model: &str) -> bool {
     is(model, "q8_0") || is(model, "q4_k")
 }
 
-const COLUMNS: [Column; 6] = [
+/// Aims where there are no tiles.
+const COLUMNS: [Column; 7] = [
     Column {
         heading: "decode / memory read",
         field: "decode_ratio",
-        aim: |model| Some(if is(model, "q8_0") { 0.80 } else { 0.65 }),
+        aim: |model| {
+            Some(if is_narrow(model) {
+                0.85
+            } else if is(model, "q8_0") {
+                0.80
+            } else {
+                0.65
+            })
+        },
     },
     Column {
         heading: "prompt of 512 / int8 peak",
         field: "prompt_512_ratio",
-        aim: |model| has_prompt_aims(model).then_some(0.35),
+        aim: |model| {
+            let aim = if is(model, "q8_0") { 0.40 } else { 0.38 };
+            has_prompt_aims(model).then_some(aim)
+        },
     },
     Column {
-        heading: "prompt of 4,096 / int8 peak",
-        field: "prompt_4096_ratio",
-        aim: |model| has_prompt_aims(model).then_some(0.35),
+        heading: "prompt of 4,096 / of 512",
+        field: "prompt_4096_share",
+        aim: |model| has_prompt_aims(model).then_some(0.85),
     },
-    Column { heading: "8 lanes / one", field: "together_ratio", aim: |_| Some(4.0) },
-    Column { heading: "decode at 8,000 / at 100", field: "depth_ratio", aim: |_| Some(0.7) },
+    Column {
+        heading: "prompt of 8,000 / of 512",
+        field: "prompt_8000_share",
+        aim: |model| is_narrow(model).then_some(0.5),
+    },
+    Column {
+        heading: "8 lanes / one",
+        field: "together_ratio",
+        aim: |model| Some(if is(model, "q8_0") { 4.0 } else { 3.5 }),
+    },
+    Column { heading: "decode at 8,000 / at 100", field: "depth_ratio", aim: |_| Some(0.75) },
     Column { heading: "Q8_0 / F16 cache at 4,000", field: "narrow_ratio", aim: |_| Some(0.9) },
 ];
 
@@ -56,22 +82,24 @@ pub fn measure(rounds: usize, only: &str, short: bool) -> anyhow::Result<()> {
     let program = root().join("target/release/examples/engine_speed");
     let program = program.to_str().context("the path is text")?;
     let mut reports: Vec<Value> = Vec::new();
-    for sizes in MEASURED {
-        for kind in Stored::MEASURED {
-            let name = format!("{}-{}", sizes.name, kind.name());
-            if !name.contains(only) {
-                continue;
-            }
-            let file = stored(sizes, kind)?;
-            let file = file.to_str().context("the path is text")?;
-            let rounds = rounds.to_string();
-            let is_long = !short && has_prompt_aims(&name);
-            let arguments = [file, &rounds, "short"];
-            let report = output(program, &arguments[..if is_long { 2 } else { 3 }], ".")?;
-            let report = serde_json::from_slice(&report).context("it writes JSON")?;
-            println!("{}", row(&report));
-            reports.push(report);
+    for (sizes, kind) in measured() {
+        let name = format!("{}-{}", sizes.name, kind.name());
+        if !name.contains(only) {
+            continue;
         }
+        let file = stored(sizes, kind)?;
+        let file = file.to_str().context("the path is text")?;
+        let rounds = rounds.to_string();
+        let is_long = !short && has_prompt_aims(&name);
+        let arguments = [file, &rounds, "short"];
+        let report = output(program, &arguments[..if is_long { 2 } else { 3 }], ".")?;
+        let report = serde_json::from_slice(&report).context("it writes JSON")?;
+        println!("{}", row(&report));
+        reports.push(report);
+    }
+    let experts = if "experts".contains(only) { Some(experts(program, rounds)?) } else { None };
+    if reports.is_empty() && experts.is_some() {
+        return Ok(());
     }
     if reports.is_empty() {
         bail!("no model has `{only}` in its name");
@@ -97,11 +125,57 @@ pub fn measure(rounds: usize, only: &str, short: bool) -> anyhow::Result<()> {
         LEAST.width,
         number(&step, "step_seconds") * 1e6
     );
-    let everything = serde_json::json!({ "models": reports, "least": step, "words": words });
+    let everything = serde_json::json!({
+        "models": reports, "least": step, "words": words, "experts": experts,
+    });
     let folder = root().join("target/bench");
     std::fs::create_dir_all(&folder)?;
     std::fs::write(folder.join("engine.json"), serde_json::to_vec_pretty(&everything)?)?;
     draw()
+}
+
+/// A model with experts beside one without them that has as much to compute for a token, in turn: how much
+/// slower its prompts and its answers are.
+fn experts(program: &str, rounds: usize) -> anyhow::Result<Value> {
+    let files = EXPERTS.map(|sizes| stored(sizes, Stored::All(TensorType::Q8_0)));
+    let mut ratios = [const { Vec::new() }; 3];
+    let mut rates = [const { Vec::new() }; 2];
+    for _ in 0..rounds.max(5) {
+        let mut found = Vec::new();
+        for file in &files {
+            let file = file.as_ref().map_err(|error| anyhow::anyhow!("{error:#}"))?;
+            let file = file.to_str().context("the path is text")?;
+            let ask = |mode: &str| -> anyhow::Result<Value> {
+                Ok(serde_json::from_slice(&output(program, &[file, "2", mode], ".")?)?)
+            };
+            let (prompt, lanes) = (ask("prompt")?, ask("eight")?);
+            found.push([
+                number(&prompt, "prompt_512"),
+                number(&lanes, "one"),
+                number(&lanes, "eight"),
+            ]);
+        }
+        for (at, ratios) in ratios.iter_mut().enumerate() {
+            ratios.push(found[0][at] / found[1][at]);
+        }
+        for (rates, found) in rates.iter_mut().zip(&found) {
+            rates.push(found[0]);
+        }
+    }
+    let [herd, one] = rates.map(|mut rates| median(&mut rates));
+    let spread = |ratios: &mut Vec<f64>| {
+        let middle = median(ratios);
+        format!("{middle:.2} ({:.2} to {:.2})", ratios[0], ratios[ratios.len() - 1])
+    };
+    println!(
+        "8 of 64 experts beside a model without, as much to compute: prompt of 512 {} (aim 0.60; {herd:.0} and {one:.0} \
+         tokens/s), one lane {}, eight lanes {}",
+        spread(&mut ratios[0]),
+        spread(&mut ratios[1]),
+        spread(&mut ratios[2]),
+    );
+    let [prompt, one_lane, eight] = ratios.map(|mut ratios| median(&mut ratios));
+    Ok(serde_json::json!({ "prompt_512": prompt, "one": one_lane, "eight": eight }))
 }
 
 /// Draws what was measured last.
@@ -184,7 +258,7 @@ fn picture(reports: &[Value]) -> String {
     let mut bars = String::new();
     let is_measured =
         |column: &&Column| reports.iter().any(|report| !number(report, column.field).is_nan());
-    for column in COLUMNS[..4].iter().filter(is_measured) {
+    for column in COLUMNS[..5].iter().filter(is_measured) {
         bars.push_str(&format!("<section><h2>{}</h2>", column.heading));
         // Where a ratio is no share of a limit, eight fill the bar.
         let scale = if column.field == "together_ratio" { 0.125 } else { 1.0 };

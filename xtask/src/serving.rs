@@ -11,7 +11,7 @@ use deft_formats::quant::TensorType;
 use serde_json::{Value, json};
 
 use crate::bench::{Service, median};
-use crate::synthetic::{LEAST, MEASURED, Stored, stored};
+use crate::synthetic::{HALF_WIDE, LEAST, Stored, stored};
 
 /// Two names of one file of half a billion parameters.
 const NAMES: [&str; 2] = ["larkfen-fern/q8_0", "larkfen-moss/q8_0"];
@@ -20,7 +20,7 @@ const LONG: u32 = 4000;
 
 pub fn measure(rounds: usize, seconds: u64) -> anyhow::Result<()> {
     let service = Service::start()?;
-    let half = stored(MEASURED[0], Stored::All(TensorType::Q8_0))?;
+    let half = stored(HALF_WIDE, Stored::All(TensorType::Q8_0))?;
     for name in NAMES {
         service.register(&half, name)?;
         service.deft(&["load", name, "--lanes", "2", "--context", "4608"])?;

@@ -287,6 +287,12 @@ fn main() {
     });
     if let (Some(report), Some(long)) = (report.as_object_mut(), long.as_object()) {
         report.extend(long.clone());
+        for length in ["4096", "8000"] {
+            let rate = |length: &str| report.get(&format!("prompt_{length}"))?.as_f64();
+            if let (Some(long), Some(short)) = (rate(length), rate("512")) {
+                report.insert(format!("prompt_{length}_share"), json!(long / short));
+            }
+        }
     }
     println!("{report}");
 }
@@ -344,8 +350,10 @@ fn long(file: &Path, cost: &Cost, rounds: usize, peak: &impl Fn() -> f64) -> ser
     let mut link = Link::open(file, cost, 8192, 1, "f16");
     let (peak, prompt) =
         beside(rounds.min(2), peak, || cost.operations(4096) / link.prompt_seconds(4096));
+    let deep = link.prompt_seconds(8000);
     let mut report = depth(file, cost, rounds, link);
     if let Some(report) = report.as_object_mut() {
+        report.insert("prompt_8000".into(), json!(8000.0 / deep));
         report.insert("prompt_4096".into(), json!(4096.0 * prompt / cost.operations(4096)));
         report.insert("prompt_4096_ratio".into(), json!(prompt / peak));
     }

@@ -8,6 +8,8 @@
 //! cut into steps, nor on which pages hold it, nor on what else is computed with it.
 
 #[cfg(target_arch = "x86_64")]
+mod avx2;
+#[cfg(target_arch = "x86_64")]
 mod avx512;
 mod page;
 mod plain;
@@ -151,8 +153,9 @@ pub fn attend(
     team.each(count, if is_small { count } else { 1 }, |_, pieces| {
         SPACE.with_borrow_mut(|space| {
             for at in pieces {
-                let (token, rest) = (at / (keys.heads * parts), at % (keys.heads * parts));
-                let (head, part_at) = (rest / parts, rest % parts);
+                // All stretches pass by a head: its keys and values stay in the thread's own caches.
+                let (lane, token) = (at / stretches.count(), at % stretches.count());
+                let (head, part_at) = (lane / parts, lane % parts);
                 let from = part_at * part;
                 let first = head * group;
                 let own = first + from..first + (from + part).min(group);

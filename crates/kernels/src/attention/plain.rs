@@ -2,7 +2,7 @@
 
 use super::PAGE;
 #[cfg(target_arch = "x86_64")]
-use super::avx512;
+use super::{avx2, avx512};
 use crate::curve::{exp, tanh};
 #[cfg(target_arch = "x86_64")]
 use crate::matrix::{Half, Single};
@@ -64,7 +64,12 @@ pub(super) fn scores(
         (_, Rows::Half(keys)) => unsafe {
             avx512::scores::<Half>(queries, keys, length, scores, next);
         },
-        (_, Rows::Single(keys)) => narrow_scores(path, queries, keys, length, scores),
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: the path was found on this processor; lengths were asserted.
+        (Path::Avx2, Rows::Single(keys)) => unsafe {
+            avx2::scores(queries, keys, length, scores);
+        },
+        (_, Rows::Single(keys)) => plain_scores(queries, keys, length, scores),
     }
 }
 
@@ -93,7 +98,12 @@ pub(super) fn gather(
         (_, Rows::Half(values)) => unsafe {
             avx512::gather::<Half>(scores, values, width, used, sums, next);
         },
-        (_, Rows::Single(values)) => narrow_gather(path, scores, values, width, used, sums),
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: the path was found on this processor; lengths were asserted.
+        (Path::Avx2, Rows::Single(values)) => unsafe {
+            avx2::gather(scores, values, width, used, sums);
+        },
+        (_, Rows::Single(values)) => plain_gather(scores, values, width, used, sums),
     }
 }
 
@@ -135,19 +145,6 @@ pub(super) fn soften(path: Path, rows: Softmax<'_>, width: usize, scale: f32, ca
 }
 
 on_every_path! {
-    fn narrow_scores(
-        queries: &[f32],
-        keys: &[f32],
-        length: usize,
-        scores: &mut [[f32; PAGE]],
-    ) = plain_scores;
-    fn narrow_gather(
-        scores: &[[f32; PAGE]],
-        values: &[f32],
-        width: usize,
-        used: usize,
-        sums: &mut [f32],
-    ) = plain_gather;
     fn narrow_soften(
         scores: &mut [[f32; PAGE]],
         seen: &[u32],
@@ -158,7 +155,6 @@ on_every_path! {
     ) = plain_soften;
 }
 
-#[inline(always)]
 fn plain_scores(queries: &[f32], keys: &[f32], length: usize, scores: &mut [[f32; PAGE]]) {
     for (query, scores) in queries.chunks(length).zip(scores) {
         let mut sums = [0f32; PAGE];
@@ -171,7 +167,6 @@ fn plain_scores(queries: &[f32], keys: &[f32], length: usize, scores: &mut [[f32
     }
 }
 
-#[inline(always)]
 fn plain_gather(
     scores: &[[f32; PAGE]],
     values: &[f32],
