@@ -136,7 +136,10 @@ impl Transformer {
             (&vectors.value_bias, &mut *values),
         ] {
             if let Some(bias) = bias {
-                add_rows(self.compute.path, out, bias);
+                let (width, path) = (bias.len(), self.compute.path);
+                self.compute
+                    .team
+                    .rows(out, width, grain(width), |_, row| add_rows(path, row, bias));
             }
         }
         if let Some((query_norm, key_norm)) = &vectors.head_norms {
@@ -196,7 +199,11 @@ impl Transformer {
             copy.copy_from_slice(&work.normed);
             self.norm(copy, norm, &mut work.normed);
         }
-        add(self.compute.path, &mut work.state, &work.normed);
+        let (width, path) = (self.plan.shape.width as usize, self.compute.path);
+        let normed = &work.normed;
+        self.compute.team.rows(&mut work.state, width, grain(width), |row, state| {
+            add(path, state, &normed[row * width..][..width]);
+        });
     }
 }
 
@@ -213,12 +220,15 @@ impl Network for Transformer {
         let plan = &self.plan;
         let width = plan.shape.width as usize;
         work.place(runs);
-        let tokens = runs.iter().flat_map(|run| run.tokens);
         let state = sized(&mut work.state, work.places.len() * width);
-        for (row, &token) in state.chunks_mut(width).zip(tokens) {
-            plan.embedding.decode_row(&self.file, token as usize, row);
-            row.iter_mut().for_each(|value| *value *= plan.embedding_scale);
-        }
+        let (places, file) = (&work.places, &self.file);
+        self.compute.team.rows(state, width, grain(width), |row, state| {
+            let place = places[row];
+            let run = &runs[place.run];
+            let token = run.tokens[place.position - run.sequence.length()];
+            plan.embedding.decode_row(file, token as usize, state);
+            state.iter_mut().for_each(|value| *value *= plan.embedding_scale);
+        });
         work.turns.resize_with(self.rotaries.len(), Turns::default);
         for (turns, rotary) in work.turns.iter_mut().zip(&self.rotaries) {
             turns.set(rotary, &work.places);

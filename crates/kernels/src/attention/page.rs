@@ -12,6 +12,8 @@ use crate::{Path, Team, on_every_path};
 
 /// Positions of a page.
 pub const PAGE: usize = 32;
+/// Pages are written in so many classes, by their numbers, each by one thread: there may be fewer heads than threads.
+const CLASSES: usize = 8;
 /// Bytes of a block of `Q8_0`: a half-precision scale and 32 signed bytes.
 const Q8_BYTES: usize = 2 + GROUP;
 /// Bytes of 32 values of all keys of a page in eight bits: scales, then quants.
@@ -182,13 +184,17 @@ impl<'a> Cached<'a> {
     ) {
         let positions = rows.len() / (heads * length);
         let pages = Places::new(bytes, PAGE * tensor_type.row_bytes(length));
-        let grain = LEAST_VALUES.div_ceil((positions * length).max(1));
-        team.each(heads, grain, |_, own| {
-            for position in 0..positions {
-                let (page, slot) = place(position);
-                for head in own.clone() {
+        // A piece is a head with the pages of a class: those whose numbers leave the same remainder.
+        let grain = LEAST_VALUES.div_ceil((positions * length).div_ceil(CLASSES).max(1));
+        team.each(heads * CLASSES, grain, |_, own| {
+            for (head, class) in own.map(|piece| (piece / CLASSES, piece % CLASSES)) {
+                for position in 0..positions {
+                    let (page, slot) = place(position);
+                    if page as usize % CLASSES != class {
+                        continue;
+                    }
                     let row = &rows[(position * heads + head) * length..][..length];
-                    // SAFETY: a head is given to one thread once, and only it writes to its part of a page.
+                    // SAFETY: a piece is given to one thread once, and only it writes to these pages of the head.
                     let page = unsafe { pages.take(page as usize * heads + head) };
                     Self::write(tensor_type, kind, slot, row, page);
                 }

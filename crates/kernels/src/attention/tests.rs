@@ -254,7 +254,7 @@ fn threads_write_together_what_is_written_row_by_row() {
                 let page = &mut row_by_row[page * bytes..][..bytes];
                 Cached::write(tensor_type, kind, slot, row, page);
             }
-            for threads in 1..4 {
+            for threads in 1..6 {
                 let team = Team::new(NonZero::new(threads));
                 let mut together = wanted.keys.clone();
                 let sizes = (HEADS, length);
