@@ -13,7 +13,7 @@ use std::thread::JoinHandle;
 use std::time::Instant;
 
 use deft_engine::process::{ServeError, serve};
-use deft_formats::gguf::Header;
+use deft_formats::gguf::{Header, TensorInfo};
 use deft_kernels::{Path as Instructions, Team, limits};
 use deft_planning::usual_chunk;
 use deft_protocol::engine::{
@@ -177,25 +177,26 @@ impl Cost {
         let file = File::open(path).expect("the file is there");
         let length = file.metadata().expect("it has a length").len();
         let header = Header::read(file, length).expect("it is a model");
-        let matrices = || header.tensors.iter().filter(|tensor| tensor.dimensions.len() == 2);
+        let matrices = || header.tensors.iter().filter(|tensor| tensor.dimensions.len() > 1);
         let count = |name: &str| header.metadata.count(name).unwrap_or_default();
         let has_output = matrices().any(|tensor| tensor.name == "output.weight");
         let output = if has_output { "output.weight" } else { "token_embd.weight" };
         let used = matrices().filter(|tensor| !has_output || tensor.name != "token_embd.weight");
         let family = header.metadata.text("general.architecture").unwrap_or_default();
-        let size = |dimensions: &[u64]| dimensions.iter().product::<u64>() as f64;
+        let of = |name: &str| f64::from(count(&format!("{family}.{name}")));
+        // Of a tensor with all experts of a layer a token uses some.
+        let share = |tensor: &TensorInfo| match tensor.dimensions.len() {
+            2 => 1.0,
+            _ => of("expert_used_count") / of("expert_count"),
+        };
+        let size =
+            |tensor: &TensorInfo| tensor.dimensions.iter().product::<u64>() as f64 * share(tensor);
         let embedding = matrices().find(|tensor| tensor.name == "token_embd.weight");
         let vocabulary = embedding.map_or(0, |tensor| tensor.dimensions[1]);
         Self {
-            bytes: used.map(|tensor| tensor.bytes as f64).sum(),
-            values: matrices()
-                .filter(|tensor| tensor.name.starts_with("blk."))
-                .map(|tensor| size(&tensor.dimensions))
-                .sum(),
-            output: matrices()
-                .filter(|tensor| tensor.name == output)
-                .map(|tensor| size(&tensor.dimensions))
-                .sum(),
+            bytes: used.map(|tensor| tensor.bytes as f64 * share(tensor)).sum(),
+            values: matrices().filter(|tensor| tensor.name.starts_with("blk.")).map(size).sum(),
+            output: matrices().filter(|tensor| tensor.name == output).map(size).sum(),
             layers: f64::from(count(&format!("{family}.block_count"))),
             width: count(&format!("{family}.embedding_length")),
             is_encoder: family == "bert",
