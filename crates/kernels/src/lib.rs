@@ -11,6 +11,8 @@
 mod ahead;
 mod attention;
 mod curve;
+#[cfg(target_arch = "x86_64")]
+mod dots;
 pub mod limits;
 mod matrix;
 mod path;

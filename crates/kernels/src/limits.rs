@@ -89,6 +89,7 @@ fn plain_sum(words: &[u64]) -> u64 {
 pub fn integer_instruction(path: Path) -> &'static str {
     match path {
         Path::Avx512 => "vpdpbusd, 512 bits",
+        Path::AvxVnni => "vpdpbusd, 256 bits",
         Path::Avx2 => "vpmaddubsw and vpmaddwd, 256 bits",
         Path::Scalar => "imul",
     }
@@ -101,6 +102,9 @@ pub fn integer_peak(path: Path, team: &Team) -> f64 {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor.
         Path::Avx512 => ((|| unsafe { x86::vnni() }) as fn() -> i32, 64 * REGISTERS),
+        #[cfg(target_arch = "x86_64")]
+        // SAFETY: as above.
+        Path::AvxVnni => ((|| unsafe { x86::narrow_vnni() }) as fn() -> i32, 32 * FEWER_REGISTERS),
         #[cfg(target_arch = "x86_64")]
         // SAFETY: as above.
         Path::Avx2 => ((|| unsafe { x86::maddubs() }) as fn() -> i32, 32 * FEWER_REGISTERS),
@@ -119,8 +123,10 @@ pub fn float_peak(path: Path, team: &Team) -> f64 {
         // SAFETY: the path was found on this processor.
         Path::Avx512 => ((|| unsafe { x86::fused_512() }) as fn() -> f32, 16 * REGISTERS),
         #[cfg(target_arch = "x86_64")]
-        // SAFETY: as above.
-        Path::Avx2 => ((|| unsafe { x86::fused_256() }) as fn() -> f32, 8 * FEWER_REGISTERS),
+        Path::AvxVnni | Path::Avx2 => {
+            // SAFETY: as above.
+            ((|| unsafe { x86::fused_256() }) as fn() -> f32, 8 * FEWER_REGISTERS)
+        }
         _ => (scalar_floats as fn() -> f32, REGISTERS),
     };
     peak(team, products, || {
@@ -190,6 +196,24 @@ mod x86 {
                 let sum =
                     all.into_iter().fold(_mm512_setzero_si512(), |a, b| _mm512_add_epi32(a, b));
                 _mm512_reduce_add_epi32(sum)
+            }
+        )
+    }
+
+    /// With the instruction of AVX-VNNI.
+    #[target_feature(enable = "avx2")]
+    pub(super) fn narrow_vnni() -> i32 {
+        rounds!(
+            FEWER_REGISTERS,
+            _mm256_setzero_si256(),
+            _mm256_set1_epi8(3),
+            _mm256_set1_epi8(5),
+            // SAFETY: the path was found on this processor.
+            |sum, x, y| unsafe { crate::dots::fours(sum, x, y) },
+            |all: [__m256i; FEWER_REGISTERS]| {
+                let sum =
+                    all.into_iter().fold(_mm256_setzero_si256(), |a, b| _mm256_add_epi32(a, b));
+                _mm256_extract_epi32::<0>(sum)
             }
         )
     }

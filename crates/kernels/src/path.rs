@@ -7,6 +7,8 @@ use std::fmt;
 pub enum Path {
     /// 512-bit vectors with dot products of bytes.
     Avx512,
+    /// 256-bit vectors with dot products of bytes, on processors without 512-bit ones.
+    AvxVnni,
     /// 256-bit vectors with fused multiply-add and half-precision conversion.
     Avx2,
     /// Plain Rust; the specification of the others.
@@ -15,7 +17,7 @@ pub enum Path {
 
 impl Path {
     /// In order of preference.
-    pub const ALL: [Self; 3] = [Self::Avx512, Self::Avx2, Self::Scalar];
+    pub const ALL: [Self; 4] = [Self::Avx512, Self::AvxVnni, Self::Avx2, Self::Scalar];
 
     /// The paths this processor can run, best first; never empty.
     pub fn available() -> impl Iterator<Item = Self> {
@@ -39,9 +41,16 @@ impl Path {
     pub fn name(self) -> &'static str {
         match self {
             Self::Avx512 => "avx512-vnni",
+            Self::AvxVnni => "avx-vnni",
             Self::Avx2 => "avx2",
             Self::Scalar => "scalar",
         }
+    }
+
+    /// Whether it computes with 256 bits.
+    #[cfg(target_arch = "x86_64")]
+    pub(crate) fn is_narrow(self) -> bool {
+        matches!(self, Self::AvxVnni | Self::Avx2)
     }
 
     /// Whether this processor has the instructions.
@@ -58,13 +67,18 @@ impl Path {
                     && is_x86_feature_detected!("avx512vnni")
             }
             #[cfg(target_arch = "x86_64")]
+            // Without the instruction tests of this crate use its twin: everything around it is tried everywhere.
+            Self::AvxVnni => {
+                Self::Avx2.runs_here() && (cfg!(test) || is_x86_feature_detected!("avxvnni"))
+            }
+            #[cfg(target_arch = "x86_64")]
             Self::Avx2 => {
                 is_x86_feature_detected!("avx2")
                     && is_x86_feature_detected!("fma")
                     && is_x86_feature_detected!("f16c")
             }
             #[cfg(not(target_arch = "x86_64"))]
-            Self::Avx512 | Self::Avx2 => false,
+            Self::Avx512 | Self::AvxVnni | Self::Avx2 => false,
             Self::Scalar => true,
         }
     }
@@ -74,6 +88,7 @@ impl fmt::Display for Path {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Avx512 => "AVX-512 VNNI",
+            Self::AvxVnni => "AVX-VNNI",
             Self::Avx2 => "AVX2",
             Self::Scalar => "scalar",
         })
@@ -104,7 +119,7 @@ macro_rules! on_every_path {
                 $crate::Path::Avx512 => unsafe { avx512($($argument),*) },
                 #[cfg(target_arch = "x86_64")]
                 // SAFETY: as above.
-                $crate::Path::Avx2 => unsafe { avx2($($argument),*) },
+                $crate::Path::AvxVnni | $crate::Path::Avx2 => unsafe { avx2($($argument),*) },
                 _ => $body($($argument),*),
             }
         }

@@ -310,7 +310,7 @@ fn widen(path: Path, bytes: &[u8], out: &mut [f32]) {
         Path::Avx512 => unsafe { x86::widen_512(bytes, &mut out[..whole]) },
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx2 => unsafe { x86::widen_256(bytes, &mut out[..whole]) },
+        Path::AvxVnni | Path::Avx2 => unsafe { x86::widen_256(bytes, &mut out[..whole]) },
         _ => 0,
     };
     for (value, word) in out[done..].iter_mut().zip(bytes[done * 2..].as_chunks::<2>().0) {

@@ -66,7 +66,7 @@ pub(super) fn scores(
         },
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor; lengths were asserted.
-        (Path::Avx2, Rows::Single(keys)) => unsafe {
+        (Path::AvxVnni | Path::Avx2, Rows::Single(keys)) => unsafe {
             avx2::scores(queries, keys, length, scores);
         },
         (_, Rows::Single(keys)) => plain_scores(queries, keys, length, scores),
@@ -100,7 +100,7 @@ pub(super) fn gather(
         },
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor; lengths were asserted.
-        (Path::Avx2, Rows::Single(values)) => unsafe {
+        (Path::AvxVnni | Path::Avx2, Rows::Single(values)) => unsafe {
             avx2::gather(scores, values, width, used, sums);
         },
         (_, Rows::Single(values)) => plain_gather(scores, values, width, used, sums),

@@ -155,7 +155,7 @@ impl Activations {
         self.lines.resize(pieces * strips * lines, Sixteen::default());
         let places = crate::team::Places::new(&mut self.lines, strips * lines);
         #[cfg(target_arch = "x86_64")]
-        let is_interleaved = path == Path::Avx2 && self.tokens > 1;
+        let is_interleaved = path.is_narrow() && self.tokens > 1;
         team.each(pieces, GRAIN / together, |_, pieces| {
             for piece in pieces {
                 let first = piece * together * width;
@@ -447,7 +447,7 @@ mod tests {
             };
         }
         let strip = &x.of(token)[0];
-        let is_interleaved = x.path == Some(Path::Avx2);
+        let is_interleaved = x.path.is_some_and(Path::is_narrow);
         let place = |at| if is_interleaved { group_by_group(at) } else { at };
         Told {
             quants: (0..STRIP).map(|at| strip.quants[place(at)]).collect(),

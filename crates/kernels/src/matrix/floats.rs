@@ -51,10 +51,14 @@ pub(super) fn multiply(
         (Path::Avx512, TensorType::F32) => return wide_panels::<Single>(team, &matrix, x, out),
         (Path::Avx512, TensorType::F16) => return wide_panels::<Half>(team, &matrix, x, out),
         (Path::Avx512, _) => return wide_panels::<Brain>(team, &matrix, x, out),
-        (Path::Avx2, _) if x.tokens == 1 => {}
-        (Path::Avx2, TensorType::F32) => return panels::<Single>(team, &matrix, x, out),
-        (Path::Avx2, TensorType::F16) => return panels::<Half>(team, &matrix, x, out),
-        (Path::Avx2, _) => return panels::<Brain>(team, &matrix, x, out),
+        (Path::AvxVnni | Path::Avx2, _) if x.tokens == 1 => {}
+        (Path::AvxVnni | Path::Avx2, TensorType::F32) => {
+            return panels::<Single>(team, &matrix, x, out);
+        }
+        (Path::AvxVnni | Path::Avx2, TensorType::F16) => {
+            return panels::<Half>(team, &matrix, x, out);
+        }
+        (Path::AvxVnni | Path::Avx2, _) => return panels::<Brain>(team, &matrix, x, out),
         (Path::Scalar, _) => {}
     }
     let grain = LEAST_PRODUCTS.div_ceil((matrix.columns * x.tokens).max(1));
@@ -130,15 +134,19 @@ fn one_row(path: Path, tensor_type: TensorType, row: &[u8], x: &[f32]) -> f32 {
         // SAFETY: the path was found on this processor (its instructions include the other's); the
         // lengths were asserted.
         #[cfg(target_arch = "x86_64")]
-        (Path::Avx512 | Path::Avx2, TensorType::F32) => unsafe {
+        (Path::Avx512 | Path::AvxVnni | Path::Avx2, TensorType::F32) => unsafe {
             avx2::float_row::<Single>(row, x)
         },
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        (Path::Avx512 | Path::Avx2, TensorType::F16) => unsafe { avx2::float_row::<Half>(row, x) },
+        (Path::Avx512 | Path::AvxVnni | Path::Avx2, TensorType::F16) => unsafe {
+            avx2::float_row::<Half>(row, x)
+        },
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        (Path::Avx512 | Path::Avx2, _) => unsafe { avx2::float_row::<Brain>(row, x) },
+        (Path::Avx512 | Path::AvxVnni | Path::Avx2, _) => unsafe {
+            avx2::float_row::<Brain>(row, x)
+        },
         (_, TensorType::F32) => scalar::f32_row(row, x),
         (_, TensorType::F16) => scalar::f16_row(row, x),
         (_, _) => scalar::bf16_row(row, x),

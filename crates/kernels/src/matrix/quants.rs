@@ -66,8 +66,16 @@ pub(super) fn multiply(
         return with_blocks!(matrix.tensor_type, B => panels_of::<B>(team, &matrix, x, out));
     }
     #[cfg(target_arch = "x86_64")]
+    if path == Path::AvxVnni {
+        return with_blocks!(matrix.tensor_type, B => {
+            narrow_panels_of::<B, avx2::Fours>(team, &matrix, x, out)
+        });
+    }
+    #[cfg(target_arch = "x86_64")]
     if path == Path::Avx2 {
-        return with_blocks!(matrix.tensor_type, B => narrow_panels_of::<B>(team, &matrix, x, out));
+        return with_blocks!(matrix.tensor_type, B => {
+            narrow_panels_of::<B, avx2::Pairs>(team, &matrix, x, out)
+        });
     }
     let grain = LEAST_PRODUCTS.div_ceil((x.tokens * matrix.columns).max(1));
     with_blocks!(matrix.tensor_type, B => {
@@ -79,7 +87,7 @@ pub(super) fn multiply(
 
 /// Panels of rows times all tokens, without the widest path's registers.
 #[cfg(target_arch = "x86_64")]
-fn narrow_panels_of<B: avx2::Narrow>(
+fn narrow_panels_of<B: avx2::Narrow, D: avx2::Dots>(
     team: &Team,
     matrix: &Matrix<'_>,
     x: &Activations,
@@ -97,7 +105,7 @@ fn narrow_panels_of<B: avx2::Narrow>(
                 unsafe {
                     let results = out.results(0..x.tokens, rows);
                     let space = (&mut *strip, &mut *narrow, &mut *sums);
-                    avx2::panel::<B>(stored, row_bytes, x.strips(), space, &results);
+                    avx2::panel::<B, D>(stored, row_bytes, x.strips(), space, &results);
                 }
             }
         });
@@ -147,7 +155,14 @@ fn rows_function(path: Path, tensor_type: TensorType) -> RowsFunction {
         Path::Avx512 => |rows, bytes, x, out| unsafe { avx512::rows::<B>(rows, bytes, x, out) },
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx2 => |rows, bytes, x, out| unsafe { avx2::rows::<B>(rows, bytes, x, out) },
+        Path::AvxVnni => |rows, bytes, x, out| unsafe {
+            avx2::rows::<B, avx2::Fours>(rows, bytes, x, out);
+        },
+        // SAFETY: as above.
+        #[cfg(target_arch = "x86_64")]
+        Path::Avx2 => |rows, bytes, x, out| unsafe {
+            avx2::rows::<B, avx2::Pairs>(rows, bytes, x, out);
+        },
         _ => scalar::rows::<B>,
     })
 }

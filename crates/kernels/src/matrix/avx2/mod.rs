@@ -2,6 +2,7 @@
 
 use std::arch::x86_64::*;
 
+mod dots;
 mod floats;
 mod groups;
 mod panel;
@@ -11,6 +12,7 @@ use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unp
 use super::activations::Eighths;
 use super::{PARTIALS, tree};
 use crate::ahead::{AHEAD, ask_for};
+pub(super) use dots::{Dots, Fours, Pairs};
 pub(super) use floats::{
     Eights, ROWS as FLOAT_ROWS, TOKENS as FLOAT_TOKENS, multiply as multiply_floats,
     row as float_row,
@@ -67,8 +69,8 @@ fn add<B: Blocks>(
 /// What integer sums of eight groups, or of their halves, begin with.
 #[target_feature(enable = "avx2")]
 #[inline]
-fn start<B: Blocks>(x: &Eighths, half: usize, first: usize) -> __m256i {
-    if B::OFFSET == 0 || is_signed::<B>() {
+fn start<B: Blocks, D: Dots>(x: &Eighths, half: usize, first: usize) -> __m256i {
+    if B::OFFSET == 0 || is_signed::<B, D>() {
         return _mm256_setzero_si256();
     }
     // SAFETY: eight entries are read, from `first` on, of sixteen.
@@ -78,7 +80,7 @@ fn start<B: Blocks>(x: &Eighths, half: usize, first: usize) -> __m256i {
 /// Adds a strip times activations, group by group, to the partial sums.
 #[target_feature(enable = "avx2,fma,f16c")]
 #[inline]
-fn add_strip<B: Blocks>(
+fn add_strip<B: Blocks, D: Dots>(
     group: impl Fn(usize) -> __m256i,
     strip: &Strip,
     x: &Eighths,
@@ -86,7 +88,7 @@ fn add_strip<B: Blocks>(
 ) {
     for (eight, partials) in partials.as_chunks_mut::<GROUPS>().0.iter_mut().enumerate() {
         let first = eight * GROUPS;
-        let mut sums = integer_sums::<B>(&group, x, first);
+        let mut sums = integer_sums::<B, D>(&group, x, first);
         if !B::HALVES {
             sums[0] = _mm256_add_epi32(sums[0], sums[1]);
         }
@@ -94,7 +96,7 @@ fn add_strip<B: Blocks>(
         unsafe {
             let mut partial = _mm256_loadu_ps(partials.as_ptr());
             for (half, sums) in sums.into_iter().enumerate().take(if B::HALVES { 2 } else { 1 }) {
-                let sums = _mm256_add_epi32(sums, start::<B>(x, half, first));
+                let sums = _mm256_add_epi32(sums, start::<B, D>(x, half, first));
                 let scales = scale_and_min::<B>(strip, half, first);
                 partial = add::<B>(partial, sums, scales, (&x.scales, &x.lows[half]), first);
             }
@@ -104,8 +106,8 @@ fn add_strip<B: Blocks>(
 }
 
 /// Whether quants are made signed again: as they are stored, pairs of products would not fit 16 bits.
-const fn is_signed<B: Blocks>() -> bool {
-    B::OFFSET == 128
+const fn is_signed<B: Blocks, D: Dots>() -> bool {
+    B::OFFSET == 128 && !D::WHOLE
 }
 
 /// Quants as they are meant that are stored 128 more.
@@ -120,7 +122,7 @@ fn meant(quants: __m256i) -> __m256i {
 #[target_feature(enable = "avx2")]
 #[inline]
 fn pairs<B: Blocks>(weights: __m256i, values: __m256i) -> __m256i {
-    if is_signed::<B>() {
+    if is_signed::<B, Pairs>() {
         // |w| x sign(x, w): unsigned times signed, at most 2 x 128 x 127, so no saturation.
         _mm256_maddubs_epi16(_mm256_abs_epi8(weights), _mm256_sign_epi8(values, weights))
     } else {
@@ -140,7 +142,7 @@ fn both(pairs: __m256i) -> __m256i {
 /// are meant where [`is_signed`], else as they are stored.
 #[target_feature(enable = "avx2")]
 #[inline]
-fn integer_sums<B: Blocks>(
+fn integer_sums<B: Blocks, D: Dots>(
     group: impl Fn(usize) -> __m256i,
     x: &Eighths,
     first: usize,
@@ -151,7 +153,12 @@ fn integer_sums<B: Blocks>(
         // SAFETY: there are 512 quants, 32 for each of sixteen groups.
         let values =
             unsafe { _mm256_loadu_si256(x.quants.as_ptr().add((first + at) * GROUP).cast()) };
-        let weights = if is_signed::<B>() { meant(weights) } else { weights };
+        if D::WHOLE {
+            // SAFETY: the caller's path has the instruction.
+            *sum = unsafe { D::add(*sum, weights, values) };
+            continue;
+        }
+        let weights = if is_signed::<B, D>() { meant(weights) } else { weights };
         *sum = both(pairs::<B>(weights, values));
     }
     let quarter = |at: usize| {
@@ -165,7 +172,12 @@ fn integer_sums<B: Blocks>(
 
 /// Rows of so many bytes times the activations of a token.
 #[target_feature(enable = "avx2,fma,f16c")]
-pub(super) fn rows<B: Narrow>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
+pub(super) fn rows<B: Narrow, D: Dots>(
+    rows: &[u8],
+    row_bytes: usize,
+    x: &[Eighths],
+    out: &mut [f32],
+) {
     let mut strip = Strip::default();
     for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
         let mut partials = [0f32; PARTIALS];
@@ -175,7 +187,7 @@ pub(super) fn rows<B: Narrow>(rows: &[u8], row_bytes: usize, x: &[Eighths], out:
             unpack_scales::<B>(blocks, &mut strip);
             // SAFETY: these are the blocks of sixteen groups.
             let group = |group: usize| unsafe { B::group(blocks.as_ptr(), group) };
-            add_strip::<B>(group, &strip, x, &mut partials);
+            add_strip::<B, D>(group, &strip, x, &mut partials);
         }
         let rest = strips.remainder();
         if let Some(x) = x.last().filter(|_| !rest.is_empty()) {
@@ -184,7 +196,7 @@ pub(super) fn rows<B: Narrow>(rows: &[u8], row_bytes: usize, x: &[Eighths], out:
             let group = |group: usize| unsafe {
                 _mm256_loadu_si256(strip.quants.as_ptr().add(group * GROUP).cast())
             };
-            add_strip::<B>(group, &strip, x, &mut partials);
+            add_strip::<B, D>(group, &strip, x, &mut partials);
         }
         *out = tree(&partials);
     }

@@ -4,7 +4,9 @@ use std::arch::x86_64::*;
 
 use deft_formats::quant::{GROUP, STRIP, STRIP_GROUPS, Strip, unpack_scales};
 
-use super::{GROUPS, Narrow, add, both, is_signed, meant, pairs, scale_and_min, start};
+use super::{
+    Dots, GROUPS, Narrow, Pairs, add, both, is_signed, meant, pairs, scale_and_min, start,
+};
 use crate::ahead::ask_for;
 use crate::matrix::activations::Eighths;
 use crate::matrix::tree;
@@ -46,7 +48,7 @@ const STEPS: usize = GROUP / 4;
 
 /// Takes blocks of a row apart.
 #[target_feature(enable = "avx2,fma,f16c")]
-fn take_apart<B: Narrow>(blocks: &[u8], strip: &mut Strip, taken: &mut Taken) {
+fn take_apart<B: Narrow, D: Dots>(blocks: &[u8], strip: &mut Strip, taken: &mut Taken) {
     let groups = blocks.len() / B::BYTES * B::VALUES / GROUP;
     unpack_scales::<B>(blocks, strip);
     for eight in 0..STRIP_GROUPS / GROUPS {
@@ -55,7 +57,7 @@ fn take_apart<B: Narrow>(blocks: &[u8], strip: &mut Strip, taken: &mut Taken) {
             // SAFETY: the group's block is there.
             let quants = (group < groups).then(|| unsafe { B::group(blocks.as_ptr(), group) });
             let quants = quants.unwrap_or(_mm256_set1_epi8(B::OFFSET.cast_signed()));
-            if is_signed::<B>() { meant(quants) } else { quants }
+            if is_signed::<B, D>() { meant(quants) } else { quants }
         });
         put(words(quants), eight, &mut taken.quants);
     }
@@ -135,7 +137,7 @@ fn words(groups: [__m256i; GROUPS]) -> [__m256i; GROUPS] {
 /// There is room for results of all rows; tokens are as many as results, one after the other, their quants in
 /// the order of [`interleave`].
 #[target_feature(enable = "avx2,fma,f16c")]
-pub(in crate::matrix) unsafe fn panel<B: Narrow>(
+pub(in crate::matrix) unsafe fn panel<B: Narrow, D: Dots>(
     rows: &[u8],
     row_bytes: usize,
     x: &[Eighths],
@@ -153,7 +155,7 @@ pub(in crate::matrix) unsafe fn panel<B: Narrow>(
             let rest = &row[at * bytes..];
             // The strip in its place in the panel after this one.
             ask_for::<B>(rest, rows.len());
-            take_apart::<B>(&rest[..bytes.min(rest.len())], strip, taken);
+            take_apart::<B, D>(&rest[..bytes.min(rest.len())], strip, taken);
         }
         for token in (0..tokens).step_by(TILE_TOKENS) {
             let x = &x[token * strips + at..];
@@ -161,9 +163,9 @@ pub(in crate::matrix) unsafe fn panel<B: Narrow>(
             // SAFETY: the tile's tokens and rows exist, as the caller promises.
             unsafe {
                 match tokens - token {
-                    1 => tile.pass::<B, 1>(),
-                    2 => tile.pass::<B, 2>(),
-                    _ => tile.pass::<B, TILE_TOKENS>(),
+                    1 => tile.pass::<B, D, 1>(),
+                    2 => tile.pass::<B, D, 2>(),
+                    _ => tile.pass::<B, D, TILE_TOKENS>(),
                 }
             }
         }
@@ -193,14 +195,14 @@ impl Tile<'_> {
     /// # Safety
     /// So many are there.
     #[target_feature(enable = "avx2,fma,f16c")]
-    unsafe fn pass<B: Narrow, const TOKENS: usize>(mut self) {
+    unsafe fn pass<B: Narrow, D: Dots, const TOKENS: usize>(mut self) {
         let mut row = 0;
         while row < self.count {
             // SAFETY: so many rows are left; tokens as the caller promises.
             row += unsafe {
                 match self.count - row {
-                    1 => self.add::<B, 1, TOKENS>(row),
-                    _ => self.add::<B, TILE_ROWS, TOKENS>(row),
+                    1 => self.add::<B, D, 1, TOKENS>(row),
+                    _ => self.add::<B, D, TILE_ROWS, TOKENS>(row),
                 }
             };
         }
@@ -212,7 +214,7 @@ impl Tile<'_> {
     /// There are so many rows from this one on, and so many tokens.
     #[target_feature(enable = "avx2,fma,f16c")]
     #[inline]
-    unsafe fn add<B: Narrow, const ROWS: usize, const TOKENS: usize>(
+    unsafe fn add<B: Narrow, D: Dots, const ROWS: usize, const TOKENS: usize>(
         &mut self,
         row: usize,
     ) -> usize {
@@ -225,7 +227,7 @@ impl Tile<'_> {
         };
         for first in [0, GROUPS] {
             for half in 0..if B::HALVES { 2 } else { 1 } {
-                let whole = integer_sums::<B, ROWS, TOKENS>(taken, x, half, first);
+                let whole = integer_sums::<B, D, ROWS, TOKENS>(taken, x, half, first);
                 for (token, (whole, x)) in whole.into_iter().zip(x).enumerate() {
                     for (at, (whole, taken)) in whole.into_iter().zip(taken).enumerate() {
                         // SAFETY: sums are there for each row of each token; of sixteen entries eight are read or
@@ -251,7 +253,7 @@ impl Tile<'_> {
 /// Exact integer sums of eight groups of each row and token, or of one of their halves.
 #[target_feature(enable = "avx2,fma,f16c")]
 #[inline]
-fn integer_sums<B: Narrow, const ROWS: usize, const TOKENS: usize>(
+fn integer_sums<B: Narrow, D: Dots, const ROWS: usize, const TOKENS: usize>(
     taken: [&Taken; ROWS],
     x: [&Eighths; TOKENS],
     half: usize,
@@ -259,7 +261,24 @@ fn integer_sums<B: Narrow, const ROWS: usize, const TOKENS: usize>(
 ) -> [[__m256i; ROWS]; TOKENS] {
     let halves = if B::HALVES { 2 } else { 1 };
     let steps = half * STEPS / halves..(half + 1) * STEPS / halves;
-    let mut whole = x.map(|x| [start::<B>(x, half, first); ROWS]);
+    let mut whole = x.map(|x| [start::<B, D>(x, half, first); ROWS]);
+    if D::WHOLE {
+        for step in steps {
+            let at = step * STRIP_GROUPS * 4 + first * 4;
+            // SAFETY: there are 32 quants from there on; the caller's path has the instruction.
+            unsafe {
+                let load = |quants: *const u8| _mm256_load_si256(quants.add(at).cast());
+                let weights = taken.map(|taken| load(taken.quants.as_ptr()));
+                for (whole, x) in whole.iter_mut().zip(x) {
+                    let values = load(x.quants.as_ptr().cast());
+                    for (sums, weights) in whole.iter_mut().zip(weights) {
+                        *sums = D::add(*sums, weights, values);
+                    }
+                }
+            }
+        }
+        return whole;
+    }
     for from in steps.clone().step_by(together::<B>()) {
         let mut sixteens = [[_mm256_setzero_si256(); ROWS]; TOKENS];
         for step in from..steps.end.min(from + together::<B>()) {
@@ -283,7 +302,7 @@ fn integer_sums<B: Narrow, const ROWS: usize, const TOKENS: usize>(
 
 /// Steps whose [`pairs`] are within 16 bits together, whatever they are.
 const fn together<B: Narrow>() -> usize {
-    let most = if is_signed::<B>() { 128 } else { B::MOST as usize };
+    let most = if is_signed::<B, Pairs>() { 128 } else { B::MOST as usize };
     let steps = i16::MAX as usize / (2 * 127 * most);
     if steps < STEPS { steps } else { STEPS }
 }
