@@ -84,6 +84,14 @@ fn a_plan_from_the_index_is_the_plan_from_the_file() {
     };
     assert_eq!(total(&of_index), total(&of_file));
     assert_eq!(LoadSettings::for_model(&of_index), settings);
+    // Experts are written where there are any.
+    let with = ModelShape { experts: 64, experts_used: 8, ..of_file };
+    let text = serde_json::to_string(&super::IndexedShape::of(&with)).unwrap();
+    assert!(text.contains("\"experts\":64,\"experts_used\":8"), "{text}");
+    let mut variant = index.models[0].variants[1].clone();
+    assert!(!serde_json::to_string(&variant).unwrap().contains("experts"));
+    variant.shape = Some(serde_json::from_str(&text).unwrap());
+    assert_eq!(total(&variant.model_shape().unwrap()), total(&with));
 }
 
 #[test]

@@ -43,6 +43,15 @@ fn what_is_multiplied_with_floats_stays_floats() {
 }
 
 #[test]
+fn what_each_expert_computes_is_counted() {
+    let settings = LoadSettings::for_model(&shape());
+    let experts = ModelShape { experts: 64, experts_used: 8, ..shape() };
+    let more = in_host(&experts, &settings).total().0 - in_host(&shape(), &settings).total().0;
+    let (width, tokens) = (u64::from(shape().width), u64::from(settings.step_tokens(&shape())));
+    assert_eq!(more, 4 * (tokens * (8 * (width + 4) + 64) + 64 * width));
+}
+
+#[test]
 fn layers_elsewhere_take_their_weights_and_their_cache_with_them() {
     let settings = LoadSettings::for_model(&shape());
     let places = [("fern", 2), ("host", 3)];
