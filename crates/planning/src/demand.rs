@@ -448,16 +448,17 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     );
     // What each expert computed, and which were chosen.
     let used = u64::from(shape.experts_used);
-    let per_token =
-        per_token.saturating_add(used * (u64::from(shape.width) + 4) + u64::from(shape.experts));
+    let per_token = per_token
+        .saturating_add(used.saturating_mul(u64::from(shape.width) + 4))
+        .saturating_add(shape.experts.into());
     let sums = if widest > SUMMED_AT_ONCE { ROWS_ASIDE * 16 } else { ROWS };
     let per_token = per_token.saturating_add(input + sums.saturating_mul(threads));
     let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
     let tokens = settings.step_tokens(shape);
     let rows = u64::from(tokens).saturating_mul(per_token);
     // The router's rows, where they are not stored as floats.
-    let router = u64::from(shape.experts) * u64::from(shape.width);
-    let values = rows.saturating_add(logits + router + u64::from(settings.context));
+    let router = u64::from(shape.experts).saturating_mul(shape.width.into());
+    let values = rows.saturating_add(router).saturating_add(logits + u64::from(settings.context));
     Bytes(values.saturating_mul(4))
 }
 

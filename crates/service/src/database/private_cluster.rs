@@ -557,7 +557,10 @@ fn launch(
 ) -> Result<Child, ClusterError> {
     let log = folder.join(LOG);
     if let Err(error) = keep_small(&log) {
-        tracing::warn!("`{}` stays as long as it is: {error}", log.display());
+        tracing::warn!(
+            "the log `{}` could not be renamed, so it keeps growing: {error}",
+            log.display()
+        );
     }
     let log_file = open_ours(&log, OFlags::WRONLY | OFlags::APPEND | OFlags::CREATE)
         .map_err(io_error(&log))?;
