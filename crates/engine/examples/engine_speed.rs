@@ -57,6 +57,7 @@ impl Link {
             resident: false,
             threads: None,
             kernels: None,
+            fastest: None,
             parts: Vec::new(),
             memory: None,
         };

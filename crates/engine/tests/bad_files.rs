@@ -61,6 +61,7 @@ fn serve(path: &Path) -> &'static str {
         resident: false,
         threads: None,
         kernels: None,
+        fastest: None,
         parts: Vec::new(),
         memory: None,
     };

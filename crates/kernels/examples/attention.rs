@@ -6,7 +6,7 @@
 use std::time::Instant;
 
 use deft_formats::quant::TensorType;
-use deft_kernels::{Attention, Cached, Look, PAGE, Path, Team, attend, limits};
+use deft_kernels::{Attention, Cached, Look, PAGE, Path, SpanSums, Team, attend, limits};
 
 const HEADS: usize = 4;
 const GROUP: usize = 8;
@@ -40,6 +40,7 @@ fn layer_seconds(
     let queries: Vec<f32> =
         (0..looks.len() * HEADS * GROUP * LENGTH).map(|at| (at as f32).sin()).collect();
     let mut out = vec![0.0; queries.len()];
+    let mut aside = SpanSums::with_room(looks.len() * HEADS * GROUP, POSITIONS, LENGTH);
     let numbers: Vec<u32> = (0..(POSITIONS / PAGE) as u32).collect();
     let layer = keys.len() / LAYERS;
     let began = Instant::now();
@@ -53,7 +54,7 @@ fn layer_seconds(
             scale: 0.125,
             cap: None,
         };
-        attend(path, team, &attention, looks, &queries, &mut out);
+        attend(path, team, &attention, looks, &queries, &mut out, &mut aside);
     }
     began.elapsed().as_secs_f64() / layers as f64
 }

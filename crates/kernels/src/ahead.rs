@@ -14,8 +14,19 @@ pub(crate) const AHEAD: usize = 4096;
 /// Asks for the strip that begins so many bytes after another one.
 #[inline(always)]
 pub(crate) fn ask_for<B: Blocks>(blocks: &[u8], ahead: usize) {
-    let next = blocks.as_ptr().wrapping_add(ahead);
-    for line in 0..(STRIP / B::VALUES * B::BYTES).div_ceil(LINE) {
+    ask_for_lines(blocks, ahead, STRIP / B::VALUES * B::BYTES);
+}
+
+/// Asks for what is as long as some bytes and begins so many bytes after them.
+#[inline(always)]
+pub(crate) fn ask_for_bytes(bytes: &[u8], ahead: usize) {
+    ask_for_lines(bytes, ahead, bytes.len());
+}
+
+#[inline(always)]
+fn ask_for_lines(bytes: &[u8], ahead: usize, length: usize) {
+    let next = bytes.as_ptr().wrapping_add(ahead);
+    for line in 0..length.div_ceil(LINE) {
         // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
         unsafe { _mm_prefetch::<_MM_HINT_T0>(next.wrapping_add(line * LINE).cast()) };
     }

@@ -10,6 +10,7 @@
 #[cfg(target_arch = "x86_64")]
 mod ahead;
 mod attention;
+pub mod choice;
 mod curve;
 #[cfg(target_arch = "x86_64")]
 mod dots;
@@ -23,10 +24,10 @@ mod team;
 
 pub(crate) use path::on_every_path;
 
-pub use attention::{Attention, Cached, Kind, Look, PAGE, attend};
+pub use attention::{Attention, Cached, Kind, Look, PAGE, SPAN, SpanSums, attend};
 pub use limits::memory_speed;
-pub use matrix::{Activations, Matrix, dot, multiply};
-pub use path::Path;
+pub use matrix::{Activations, Matrix, dot, multiply, multiply_all};
+pub use path::{Class, Path};
 pub use pointwise::{
     Gate, add, add_rows, add_scaled, gate, gelu_erf, largest, layer_norm, rms_norm, soft_cap,
     softmax, sum,

@@ -87,18 +87,18 @@ fn plain_sum(words: &[u64]) -> u64 {
 /// What multiplies integers fastest on a path, by the instruction's name.
 #[must_use]
 pub fn integer_instruction(path: Path) -> &'static str {
-    match path {
+    match path.vectors() {
         Path::Avx512 => "vpdpbusd, 512 bits",
         Path::AvxVnni => "vpdpbusd, 256 bits",
         Path::Avx2 => "vpmaddubsw and vpmaddwd, 256 bits",
-        Path::Scalar => "imul",
+        _ => "imul",
     }
 }
 
 /// Multiplications and additions of bytes a second that a team does at most on a path, both counted.
 #[must_use]
 pub fn integer_peak(path: Path, team: &Team) -> f64 {
-    let (each, products) = match path {
+    let (each, products) = match path.vectors() {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor.
         Path::Avx512 => ((|| unsafe { x86::vnni() }) as fn() -> i32, 64 * REGISTERS),
@@ -118,7 +118,7 @@ pub fn integer_peak(path: Path, team: &Team) -> f64 {
 /// Multiplications and additions of floats a second that a team does at most on a path, both counted.
 #[must_use]
 pub fn float_peak(path: Path, team: &Team) -> f64 {
-    let (each, products) = match path {
+    let (each, products) = match path.vectors() {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor.
         Path::Avx512 => ((|| unsafe { x86::fused_512() }) as fn() -> f32, 16 * REGISTERS),

@@ -1,10 +1,33 @@
 //! Which instructions the kernels use: found out once, then carried along as a value.
 
 use std::fmt;
+use std::sync::LazyLock;
+
+/// What paths have in common that give the same bits; see docs/NUMERICS.md.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Class {
+    /// Activations in eight bits, for weights in blocks.
+    Int8,
+    /// Activations and weights in BF16, summed in tiles.
+    Bf16,
+}
+
+impl Class {
+    /// Its name, as people read it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Int8 => "int8",
+            Self::Bf16 => "bf16",
+        }
+    }
+}
 
 /// A set of instructions.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Path {
+    /// Tiles of 16 by 16 sums, and 512-bit vectors for all else.
+    Amx,
     /// 512-bit vectors with dot products of bytes.
     Avx512,
     /// 256-bit vectors with dot products of bytes, on processors without 512-bit ones.
@@ -13,21 +36,49 @@ pub enum Path {
     Avx2,
     /// Plain Rust; the specification of the others.
     Scalar,
+    /// What tiles compute, bit for bit, with ordinary instructions. Slow: for tests, and to compare with results
+    /// of another machine.
+    AmxSimulated,
 }
 
 impl Path {
-    /// In order of preference.
-    pub const ALL: [Self; 4] = [Self::Avx512, Self::AvxVnni, Self::Avx2, Self::Scalar];
+    /// All there are, the fastest first.
+    pub const ALL: [Self; 6] =
+        [Self::Amx, Self::Avx512, Self::AvxVnni, Self::Avx2, Self::Scalar, Self::AmxSimulated];
 
-    /// The paths this processor can run, best first; never empty.
+    /// The paths this processor can run, the fastest first; never empty.
     pub fn available() -> impl Iterator<Item = Self> {
         Self::ALL.into_iter().filter(|path| path.runs_here())
     }
 
-    /// The best path of this processor.
+    /// The best path of this processor as far as that is known without measuring: see [`crate::choice`].
     #[must_use]
     pub fn best() -> Self {
-        Self::available().next().unwrap_or(Self::Scalar)
+        Self::available().find(|path| path.class() == Class::Int8).unwrap_or(Self::Scalar)
+    }
+
+    /// Which results it gives.
+    #[must_use]
+    pub fn class(self) -> Class {
+        match self {
+            Self::Amx | Self::AmxSimulated => Class::Bf16,
+            Self::Avx512 | Self::AvxVnni | Self::Avx2 | Self::Scalar => Class::Int8,
+        }
+    }
+
+    /// Whether it does with other instructions what another processor has its own for.
+    #[must_use]
+    pub fn is_simulated(self) -> bool {
+        self == Self::AmxSimulated
+    }
+
+    /// The path of whatever is not computed in tiles.
+    pub(crate) fn vectors(self) -> Self {
+        static BESIDE_TILES: LazyLock<Path> = LazyLock::new(Path::best);
+        match self.class() {
+            Class::Int8 => self,
+            Class::Bf16 => *BESIDE_TILES,
+        }
     }
 
     /// The path of a name.
@@ -40,10 +91,12 @@ impl Path {
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
+            Self::Amx => "amx",
             Self::Avx512 => "avx512-vnni",
             Self::AvxVnni => "avx-vnni",
             Self::Avx2 => "avx2",
             Self::Scalar => "scalar",
+            Self::AmxSimulated => "amx-simulated",
         }
     }
 
@@ -77,9 +130,11 @@ impl Path {
                     && is_x86_feature_detected!("fma")
                     && is_x86_feature_detected!("f16c")
             }
+            #[cfg(target_arch = "x86_64")]
+            Self::Amx => crate::matrix::has_tiles(),
             #[cfg(not(target_arch = "x86_64"))]
-            Self::Avx512 | Self::AvxVnni | Self::Avx2 => false,
-            Self::Scalar => true,
+            Self::Amx | Self::Avx512 | Self::AvxVnni | Self::Avx2 => false,
+            Self::Scalar | Self::AmxSimulated => true,
         }
     }
 }
@@ -87,10 +142,12 @@ impl Path {
 impl fmt::Display for Path {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
+            Self::Amx => "AMX",
             Self::Avx512 => "AVX-512 VNNI",
             Self::AvxVnni => "AVX-VNNI",
             Self::Avx2 => "AVX2",
             Self::Scalar => "scalar",
+            Self::AmxSimulated => "AMX, simulated",
         })
     }
 }
@@ -113,7 +170,7 @@ macro_rules! on_every_path {
                 $body($($argument),*)
             }
             debug_assert!(path.runs_here());
-            match path {
+            match path.vectors() {
                 #[cfg(target_arch = "x86_64")]
                 // SAFETY: a path is only chosen where `Path::runs_here` found its instructions.
                 $crate::Path::Avx512 => unsafe { avx512($($argument),*) },

@@ -418,8 +418,8 @@ pub(crate) fn layer_cache(shape: &ModelShape, settings: &LoadSettings) -> Bytes 
     Bytes(tokens.saturating_mul(per_token))
 }
 
-/// Rows that a thread multiplies at once.
-const ROWS: u64 = 16;
+/// Rows that a thread multiplies at once, at most: with tiles; without them 16.
+const ROWS: u64 = 32;
 /// Rows whose sums are put aside where inputs are wider than [`SUMMED_AT_ONCE`], at most; sixteen sums each.
 const ROWS_ASIDE: u64 = 8;
 /// Inputs up to this width are summed without anything being put aside.
@@ -427,11 +427,27 @@ const SUMMED_AT_ONCE: u64 = 6 * 512;
 /// Threads that are planned for where no number is given.
 const USUAL_THREADS: u32 = 4;
 
+/// Tokens of a span of attention.
+pub const SPAN_TOKENS: u32 = 1024;
+/// Rows of queries whose spans are kept apart, at most.
+const SPAN_ROWS: u64 = 256;
+
+/// Floats of what spans of a long sequence sum up to before they are put together: for each query head of each lane
+/// and each span a value and sixteen floats more.
+fn spans_aside(shape: &ModelShape, settings: &LoadSettings) -> u64 {
+    let spans = u64::from(settings.context.div_ceil(SPAN_TOKENS));
+    if shape.encoder || spans < 2 {
+        return 0;
+    }
+    let rows = (u64::from(shape.heads) * u64::from(settings.lanes)).min(SPAN_ROWS);
+    (rows * spans).saturating_mul(u64::from(shape.value_length).next_multiple_of(16) + 16)
+}
+
 /// Single-precision working rows of a step, which takes in a chunk and one token of each lane: five of the
 /// model's width (state, norm, its copy, what is asked for, an output), queries, keys, values and heads,
 /// twice the feed-forward width, where there are experts an output of each that is used and the router's, the widest
-/// input as it is multiplied (as floats, or in eight bits: 832 bytes
-/// for 512 values), sums of each thread; then logits for one token of each lane.
+/// input as it is multiplied (as floats, in eight bits with 832 bytes for 512 values, or in BF16, whichever is
+/// more), sums of each thread; then logits for one token of each lane, and [`spans_aside`].
 fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let heads = u64::from(shape.heads);
     let queries = heads * u64::from(shape.key_length);
@@ -441,8 +457,8 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let feed_forward = u64::from(shape.feed_forward);
     let widest = feed_forward.max(outputs).max(u64::from(shape.width));
     let threads = u64::from(settings.threads.unwrap_or(USUAL_THREADS));
-    let eighths = widest.div_ceil(512) * 832 / 4;
-    let input = if shape.floats { widest.next_multiple_of(16) } else { eighths };
+    let rounded = (widest.div_ceil(512) * 832 / 4).max(widest.div_ceil(32) * 16);
+    let input = if shape.floats { widest.next_multiple_of(16) } else { rounded };
     let per_token = keys.saturating_add(
         5 * u64::from(shape.width) + queries + outputs.max(queries) + 2 * feed_forward,
     );
@@ -453,12 +469,14 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
         .saturating_add(shape.experts.into());
     let sums = if widest > SUMMED_AT_ONCE { ROWS_ASIDE * 16 } else { ROWS };
     let per_token = per_token.saturating_add(input + sums.saturating_mul(threads));
+    let aside = spans_aside(shape, settings);
     let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
     let tokens = settings.step_tokens(shape);
     let rows = u64::from(tokens).saturating_mul(per_token);
     // The router's rows, where they are not stored as floats.
     let router = u64::from(shape.experts).saturating_mul(shape.width.into());
-    let values = rows.saturating_add(router).saturating_add(logits + u64::from(settings.context));
+    let values =
+        rows.saturating_add(router).saturating_add(logits + u64::from(settings.context) + aside);
     Bytes(values.saturating_mul(4))
 }
 

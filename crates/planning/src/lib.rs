@@ -20,7 +20,7 @@ mod refusal;
 pub use bytes::Bytes;
 pub use choice::{Unused, least_valuable_first};
 pub use demand::{
-    Amount, CacheType, Demand, LoadSettings, ModelShape, PAGE_TOKENS, Part, PartKind,
+    Amount, CacheType, Demand, LoadSettings, ModelShape, PAGE_TOKENS, Part, PartKind, SPAN_TOKENS,
     SettingsError, Weights, usual_chunk,
 };
 pub use ledger::{Candidate, Denial, Grant, Ledger, NoSuchPool, Pool, PoolReport};

@@ -81,6 +81,9 @@ pub struct LoadOrder {
     /// Instructions to compute with; none means the best of the processor.
     #[serde(default)]
     pub kernels: Option<String>,
+    /// Instructions that were measured to be the fastest, where none are named: used if they run.
+    #[serde(default)]
+    pub fastest: Option<String>,
     /// Other files of the model, which it may read as well.
     #[serde(default)]
     pub parts: Vec<PathBuf>,

@@ -224,9 +224,19 @@ pub struct LoadingConfig {
     pub gives_way_seconds: u64,
     /// An engine process that has calls and computes no step for so many seconds is replaced.
     pub hang_seconds: u64,
-    /// Instructions that engines compute with; the best of the processor where absent.
+    /// Instructions that engines compute with; `auto`, or absent: the fastest of this machine.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kernels: Option<String>,
+}
+
+/// Leaves the choice of instructions to the service.
+const AUTO: &str = "auto";
+
+impl LoadingConfig {
+    /// The instructions that the operator wants, where he does not leave the choice to the service.
+    pub(crate) fn forced_kernels(&self) -> Option<&str> {
+        self.kernels.as_deref().filter(|name| *name != AUTO)
+    }
 }
 
 /// Who may be unloaded to make room for a call.
@@ -387,7 +397,7 @@ impl Config {
 
     /// The name of the instructions that engines compute with.
     fn kernels(&self) -> Result<(), ConfigError> {
-        let Some(name) = &self.loading.kernels else {
+        let Some(name) = self.loading.forced_kernels() else {
             return Ok(());
         };
         if deft_kernels::Path::named(name).is_some_and(deft_kernels::Path::runs_here) {
@@ -395,7 +405,7 @@ impl Config {
         }
         let here: Vec<&str> = deft_kernels::Path::available().map(|path| path.name()).collect();
         Err(ConfigError(format!(
-            "`loading.kernels` is `{name}`; this processor has {}; write one of them, or leave it out",
+            "`loading.kernels` is `{name}`; this processor has {}; write one of them, or `{AUTO}`",
             here.join(", ")
         )))
     }

@@ -26,6 +26,7 @@ mod metrics;
 mod permission;
 pub mod presence;
 pub mod private_files;
+mod processor;
 mod records;
 mod refusals;
 mod routes;

@@ -39,6 +39,7 @@ use crate::metrics::Metrics;
 use crate::permission::{Peer, Permission, PermissionError, permit};
 use crate::presence::{Held, Presence};
 use crate::private_files::data_folder;
+use crate::processor::fastest_kernels;
 use crate::records::calls::Recorder;
 use crate::records::nodes::{self, NodeError};
 use crate::routes::events::Events;
@@ -204,7 +205,8 @@ async fn serve(
         host_limit: config.host_limit(memory.usable())?,
         accelerators: config.accelerators()?,
         most_instances: config.loading.most_instances,
-        kernels: config.loading.kernels.clone(),
+        kernels: config.loading.forced_kernels().map(str::to_owned),
+        fastest: fastest_kernels(config).await,
     };
     let rules = Rules {
         make_room: config.loading.make_room,

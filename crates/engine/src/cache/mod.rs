@@ -4,7 +4,7 @@
 mod index;
 mod store;
 
-use deft_planning::{LoadSettings, ModelShape, PAGE_TOKENS};
+use deft_planning::{LoadSettings, ModelShape, PAGE_TOKENS, SPAN_TOKENS};
 
 pub(crate) use index::{PageCount, PageIndex, Sequence};
 pub(crate) use store::Store;
@@ -13,6 +13,8 @@ use crate::places::{OutOfMemory, Places};
 
 /// Tokens of a page.
 pub(crate) const PAGE: usize = PAGE_TOKENS as usize;
+
+const _: () = assert!(PAGE == deft_kernels::PAGE && SPAN_TOKENS as usize == deft_kernels::SPAN);
 
 /// All keys and values of an instance.
 pub(crate) struct KvCache {

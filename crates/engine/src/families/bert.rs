@@ -230,7 +230,7 @@ impl Bert {
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         let scale = usual_score_scale(shape.key_length);
         let view = View { sight: Sight::Around(tokens), scale, cap: None };
-        let (places, looks) = (&work.places, &mut work.looks);
+        let (places, looks) = (&work.places, (&mut work.looks, &mut work.spans));
         attention(&self.compute, shape, store, 0, view, &[table], places, looks, queries, heads);
         let out = sized(&mut work.normed, work.state.len());
         self.linear(&layer.output, heads, out, &mut work.activations);

@@ -226,7 +226,7 @@ impl Experts {
     }
 
     /// Chooses the experts of all tokens. The router is multiplied in floats, however it is stored: rounding
-    /// to eight bits can turn a near tie over.
+    /// what it is multiplied with can turn a near tie over.
     fn route(
         &self,
         file: &Mapped,
@@ -239,7 +239,7 @@ impl Experts {
         let (tokens, path) = (x.len() / width, compute.path);
         let Routing { rows, shares, chosen, .. } = routing;
         let shares = sized(shares, tokens * experts);
-        if self.router.is_float() {
+        if self.router.is_multiplied_in_floats(compute) {
             self.router.multiply(file, compute, x, shares, activations);
         } else {
             let rows = sized(rows, experts * width);

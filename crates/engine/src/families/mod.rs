@@ -152,6 +152,8 @@ pub(crate) fn open(
 }
 
 #[cfg(test)]
+mod class_tests;
+#[cfg(test)]
 mod refusal_tests;
 #[cfg(test)]
 mod tests;

@@ -3,7 +3,7 @@
 use std::ops::Range;
 use std::time::Duration;
 
-use deft_kernels::{Activations, Attention, Look, attend};
+use deft_kernels::{Activations, Attention, Look, Path, SpanSums, attend};
 use deft_planning::ModelShape;
 
 use super::feed_forward::Routing;
@@ -83,6 +83,8 @@ pub(crate) struct Workspace {
     pub(super) turns: Vec<Turns>,
     /// What each token of a step looks at, layer by layer.
     pub(super) looks: Vec<Look>,
+    /// Sums of spans that threads share out.
+    pub(super) spans: SpanSums,
     pub(super) routing: Routing,
     /// The permission to compute, where others compute too.
     pub(crate) baton: Option<Baton>,
@@ -126,10 +128,17 @@ pub(super) fn grain(length: usize) -> usize {
 }
 
 impl Workspace {
-    /// Space for steps of up to `tokens` tokens, of which logits of `rows` are computed at a time;
+    /// Space on a path for steps of up to `tokens` tokens, of which logits of `rows` are computed at a time, and for
+    /// sequences of up to `context` tokens;
     /// touched now so that its memory is measured.
     #[must_use]
-    pub(crate) fn new(shape: &ModelShape, tokens: u32, rows: u32) -> Self {
+    pub(crate) fn new(
+        path: Path,
+        shape: &ModelShape,
+        tokens: u32,
+        rows: u32,
+        context: u32,
+    ) -> Self {
         let space = |width: u32| vec![f32::NAN; tokens as usize * width as usize];
         let queries = shape.heads * shape.key_length;
         let outputs = shape.heads * shape.value_length;
@@ -147,9 +156,15 @@ impl Workspace {
             gate: space(shape.feed_forward),
             up: space(shape.feed_forward),
             scratch: space(shape.width),
-            activations: Activations::with_room(tokens as usize, widest as usize, shape.floats),
+            activations: Activations::with_room(
+                path,
+                tokens as usize,
+                widest as usize,
+                shape.floats,
+            ),
             turns: Vec::new(),
             looks: Vec::with_capacity(tokens as usize),
+            spans: spans(shape, rows, context),
             routing: Routing::new(shape, tokens as usize),
             baton: None,
         }
@@ -182,6 +197,15 @@ impl Workspace {
                 .extend((0..found.tokens.len()).map(|at| Place { run, position: start + at }));
         }
     }
+}
+
+/// Room for the sums of spans of one token of each lane. Encoders have many tokens, or short inputs.
+fn spans(shape: &ModelShape, lanes: u32, context: u32) -> SpanSums {
+    if shape.encoder {
+        return SpanSums::default();
+    }
+    let rows = lanes as usize * shape.heads as usize;
+    SpanSums::with_room(rows, context as usize, shape.value_length as usize)
 }
 
 /// Sizes a buffer for a step; within what [`Workspace::new`] took it never allocates.
@@ -245,7 +269,7 @@ pub(super) fn attention(
     view: View,
     tables: &[&[u32]],
     places: &[Place],
-    looks: &mut Vec<Look>,
+    (looks, spans): (&mut Vec<Look>, &mut SpanSums),
     queries: &[f32],
     out: &mut [f32],
 ) {
@@ -258,5 +282,5 @@ pub(super) fn attention(
         let seen = view.seen(place.position);
         Look { sequence: place.run, first: seen.start, end: seen.end }
     }));
-    attend(compute.path, &compute.team, &attention, looks, queries, out);
+    attend(compute.path, &compute.team, &attention, looks, queries, out, spans);
 }

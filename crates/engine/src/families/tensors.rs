@@ -4,7 +4,8 @@ use std::collections::HashSet;
 
 use deft_formats::gguf::{Header, TensorInfo};
 use deft_formats::quant::TensorType;
-use deft_kernels::{Activations, Matrix, multiply};
+use deft_kernels::{Activations, Matrix, multiply_all};
+use smallvec::SmallVec;
 
 use crate::compute::Compute;
 use crate::mapped::Mapped;
@@ -39,7 +40,8 @@ impl MatrixPlace {
         Self::multiply_all(file, compute, x, [(self, out)], activations);
     }
 
-    /// The same for several matrices with the same `x`, which is made ready once for all of a kind.
+    /// The same for several matrices with the same `x`, which is made ready once for all of a kind. Those of one kind are
+    /// multiplied together.
     pub(super) fn multiply_all<const COUNT: usize>(
         file: &Mapped,
         compute: &Compute,
@@ -48,17 +50,25 @@ impl MatrixPlace {
         activations: &mut Activations,
     ) {
         let Compute { path, team } = compute;
-        for (at, (place, out)) in products.into_iter().enumerate() {
-            if at == 0 || !activations.fits(place.tensor_type) {
+        let (mut waiting, mut rest) = (SmallVec::<[_; 4]>::new(), products.into_iter().peekable());
+        while let Some((place, out)) = rest.next() {
+            if waiting.is_empty() {
                 activations.prepare(*path, team, place.tensor_type, x, place.columns);
             }
-            let matrix = Matrix {
-                tensor_type: place.tensor_type,
-                rows: place.rows,
-                columns: place.columns,
-                bytes: place.stored(file),
-            };
-            multiply(*path, team, matrix, activations, out);
+            waiting.push((place.matrix(file), out));
+            let goes_on = rest.peek().is_some_and(|(next, _)| activations.fits(next.tensor_type));
+            if !goes_on {
+                multiply_all(*path, team, activations, waiting.drain(..));
+            }
+        }
+    }
+
+    fn matrix<'a>(&self, file: &'a Mapped) -> Matrix<'a> {
+        Matrix {
+            tensor_type: self.tensor_type,
+            rows: self.rows,
+            columns: self.columns,
+            bytes: self.stored(file),
         }
     }
 
@@ -73,9 +83,9 @@ impl MatrixPlace {
         }
     }
 
-    /// Whether it is stored as floats.
-    pub(super) fn is_float(&self) -> bool {
-        self.tensor_type.is_float()
+    /// Whether what it is multiplied with is not rounded.
+    pub(super) fn is_multiplied_in_floats(&self, compute: &Compute) -> bool {
+        Activations::stay_floats(compute.path, self.tensor_type)
     }
 
     /// Number of rows.

@@ -162,7 +162,7 @@ impl Transformer {
         let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
         let view =
             View { sight: plan.sight, scale: self.plan.score_scale, cap: self.plan.score_cap };
-        let (places, looks) = (&work.places, &mut work.looks);
+        let (places, looks) = (&work.places, (&mut work.looks, &mut work.spans));
         attention(&self.compute, shape, store, at, view, tables, places, looks, queries, heads);
         self.multiply(&plan.output, heads, normed, &mut work.activations);
         self.add_to_state(vectors.attention_post_norm.as_deref(), work);

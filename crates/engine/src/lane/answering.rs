@@ -11,7 +11,7 @@ use super::prompt::Prepared;
 use super::scores::{self, HeldScores};
 use super::{CallError, Outcome};
 use crate::cache::{KvCache, Sequence};
-use crate::model::Model;
+use crate::model::{Model, Words};
 use crate::sampling::{NotFinite, Sampler};
 use crate::stops::{Passed, Stops};
 use crate::tokenizer::TextStream;
@@ -120,7 +120,7 @@ impl Answering {
 
     /// Ends an answer that needs no computing.
     pub(crate) fn end_at_once(&mut self, model: &Model, out: &mut Vec<FromEngine>) {
-        let text = self.echoed(model);
+        let text = self.echoed(&model.words);
         self.send(text, Vec::new(), out);
         self.done(EndedBy::TokenLimit, None, out);
     }
@@ -128,19 +128,19 @@ impl Answering {
     /// Logits of the token at `position`.
     pub(crate) fn take(
         &mut self,
-        model: &Model,
+        words: &Words,
         position: usize,
         logits: &[f32],
         out: &mut Vec<FromEngine>,
     ) -> Result<Outcome, CallError> {
         if self.wants_all(position) {
-            self.score_prompt(model, position, logits)?;
+            self.score_prompt(words, position, logits)?;
         }
         if position + 1 < self.tokens.len() {
             return Ok(Outcome::GoesOn);
         }
         if !self.is_answering() && self.order().echo {
-            let text = self.echoed(model);
+            let text = self.echoed(words);
             let scores = std::mem::take(&mut self.prompt_scores);
             self.send(text, scores, out);
         }
@@ -148,28 +148,28 @@ impl Answering {
             self.done(EndedBy::TokenLimit, None, out);
             return Ok(Outcome::Done);
         }
-        self.take_token(model, logits, out)
+        self.take_token(words, logits, out)
     }
 
     /// The prompt's text, where it is to stand before the answer.
-    fn echoed(&self, model: &Model) -> String {
+    fn echoed(&self, words: &Words) -> String {
         if !self.order().echo {
             return String::new();
         }
         match &self.order().prompt {
             Prompt::Text(text) | Prompt::Raw(text) => text.clone(),
-            _ => model.words.tokenizer.decode(&self.prepared.prompt),
+            _ => words.tokenizer.decode(&self.prepared.prompt),
         }
     }
 
     fn score_prompt(
         &mut self,
-        model: &Model,
+        words: &Words,
         position: usize,
         logits: &[f32],
     ) -> Result<(), CallError> {
         if position == 0 {
-            self.prompt_scores.push(scores::unscored(&model.words.tokenizer, self.tokens[0]));
+            self.prompt_scores.push(scores::unscored(&words.tokenizer, self.tokens[0]));
         }
         if position + 1 < self.prompt_tokens {
             if !logits.iter().all(|logit| logit.is_finite()) {
@@ -177,19 +177,14 @@ impl Answering {
             }
             let alternatives = self.order().scores.unwrap_or(0) as usize;
             let next = self.tokens[position + 1];
-            self.prompt_scores.push(scores::score(
-                &model.words.tokenizer,
-                logits,
-                next,
-                alternatives,
-            ));
+            self.prompt_scores.push(scores::score(&words.tokenizer, logits, next, alternatives));
         }
         Ok(())
     }
 
     fn take_token(
         &mut self,
-        model: &Model,
+        words: &Words,
         logits: &[f32],
         out: &mut Vec<FromEngine>,
     ) -> Result<Outcome, CallError> {
@@ -201,14 +196,14 @@ impl Answering {
         self.first_token.get_or_insert_with(Instant::now);
         self.tokens.push(token);
         self.answer_tokens += 1;
-        if model.words.tokenizer.vocabulary().ends_answer(token) {
+        if words.tokenizer.vocabulary().ends_answer(token) {
             self.finish(EndedBy::EndToken, None, out);
             return Ok(Outcome::Done);
         }
         let score = self.order().scores.map(|alternatives| {
-            scores::score(&model.words.tokenizer, logits, token, alternatives as usize)
+            scores::score(&words.tokenizer, logits, token, alternatives as usize)
         });
-        let piece = self.text.push(&model.words.tokenizer.bytes_of(token));
+        let piece = self.text.push(&words.tokenizer.bytes_of(token));
         self.held.push(score, piece.len());
         match self.stops.push(&piece) {
             Passed::On(text) => self.send_answer(text, out),

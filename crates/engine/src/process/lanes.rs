@@ -1,6 +1,7 @@
 //! All lanes of an instance: who waits, who works, and what a step computes.
 
 mod admission;
+mod turns;
 
 use std::collections::VecDeque;
 use std::time::{Duration, Instant};
@@ -73,7 +74,8 @@ impl Lanes {
     ) -> Result<Self, OutOfMemory> {
         let shape = model.shape();
         let mut cache = KvCache::new(shape, &settings, places)?;
-        let mut work = Workspace::new(shape, settings.step_tokens(shape), settings.lanes);
+        let (tokens, context) = (settings.step_tokens(shape), settings.context);
+        let mut work = Workspace::new(model.path(), shape, tokens, settings.lanes, context);
         let mut sequence = cache.begin(&[], 0);
         let has_room = cache.reserve(&mut sequence, 1);
         debug_assert!(has_room, "a cache holds at least one lane's context");
@@ -292,7 +294,7 @@ impl Lanes {
         let mut outcomes: PerLane<_> = parts.iter().map(|_| Ok(Outcome::GoesOn)).collect();
         let width = self.model.shape().width as usize;
         // Rows of all answers, with the part and the position each belongs to.
-        let mut rows: PerLane<(usize, usize, usize)> = PerLane::new();
+        let mut rows: PerLane<turns::Row> = PerLane::new();
         for (at, part) in parts.iter().enumerate() {
             let lane = &mut self.lanes[part.lane];
             let end = lane.sequence.length();
@@ -308,12 +310,15 @@ impl Lanes {
         for batch in consecutive(&rows, self.settings.lanes as usize) {
             let first = batch[0].0;
             self.model.network.logits(first..first + batch.len(), &mut self.work);
-            for ((_, at, position), logits) in batch.iter().zip(self.work.logits.chunks(vocabulary))
-            {
-                let lane = &mut self.lanes[parts[*at].lane];
-                if let (Job::Answer(job), Ok(Outcome::GoesOn)) = (&mut lane.job, &outcomes[*at]) {
-                    outcomes[*at] = job.take(&self.model, *position, logits, out);
-                }
+            let mut turns = turns::turns(&mut self.lanes, parts, batch, &outcomes);
+            let (words, logits) = (&*self.model.words, &self.work.logits[..]);
+            let team = &self.model.network.compute().team;
+            team.rows(&mut turns, 1, turns::grain(vocabulary), |_, turn| {
+                turn[0].take(words, logits, vocabulary, first);
+            });
+            for mut turn in turns {
+                out.append(&mut turn.out);
+                outcomes[turn.part] = turn.outcome;
             }
         }
         outcomes

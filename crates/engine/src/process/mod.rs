@@ -219,7 +219,7 @@ fn load(
     };
     let mut places = Places::ordered(&order.places);
     let compute = ComputeSettings {
-        path: path(order.kernels.as_deref()).map_err(invalid)?,
+        path: path(order).map_err(invalid)?,
         threads: order.threads.and_then(|threads| NonZero::new(threads as usize)),
     };
     let weights = settings.weights;
@@ -247,14 +247,25 @@ fn board(order: &BatonOrder) -> Option<Board> {
     opened.inspect_err(told).ok()
 }
 
-/// The instructions that were asked for, or the best there are.
-fn path(name: Option<&str>) -> Result<Path, String> {
-    let Some(name) = name else {
-        return Ok(Path::best());
+/// The instructions that were asked for; else those that were found the fastest, where this process may use them;
+/// else the best of those that are known.
+fn path(order: &LoadOrder) -> Result<Path, String> {
+    let Some(name) = &order.kernels else {
+        return Ok(fastest(order).unwrap_or_else(Path::best));
     };
     let names: Vec<&str> = Path::available().map(Path::name).collect();
     let found = Path::named(name).filter(|path| path.runs_here());
     found.ok_or_else(|| format!("this processor has no `{name}`; it has {}", names.join(", ")))
+}
+
+/// The instructions that were found the fastest. The system may refuse them to one process and not to another.
+fn fastest(order: &LoadOrder) -> Option<Path> {
+    let name = order.fastest.as_deref()?;
+    let found = Path::named(name).filter(|path| path.runs_here());
+    if found.is_none() {
+        tracing::warn!("`{name}` does not run in this process; it computes with {}", Path::best());
+    }
+    found
 }
 
 /// Takes messages and steps, until nothing is left to do and the link is closed or drained.

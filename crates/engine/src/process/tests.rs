@@ -44,6 +44,7 @@ impl Link {
             resident: false,
             threads: Some(2),
             kernels: kernels.map(str::to_owned),
+            fastest: None,
             parts: Vec::new(),
             memory: None,
         };

@@ -70,7 +70,10 @@ fn run(
 ) -> Vec<u32> {
     let team = Team::new(NonZero::new(threads));
     let mut out = vec![f32::NAN; looks.len() * attention.heads * attention.values.length];
-    attend(path, &team, attention, looks, queries, &mut out);
+    let rows = looks.len() * attention.heads;
+    let mut aside =
+        SpanSums::with_room(rows, attention.pages[0].len() * PAGE, attention.values.length);
+    attend(path, &team, attention, looks, queries, &mut out, &mut aside);
     out.into_iter().map(f32::to_bits).collect()
 }
 
@@ -159,6 +162,72 @@ proptest! {
             }
         }
     }
+}
+
+/// Sequences of several spans: one thread alone goes from span to span, more threads than there is else to do share
+/// them out, and windows begin within one. All give the same bits, near what the definition says.
+#[test]
+fn spans_give_the_same_bits_whoever_computes_them() {
+    let (end, length, group) = (2 * SPAN + 77, 48, 3);
+    let pages: Vec<u32> = (0..u32::try_from(end.div_ceil(PAGE)).unwrap()).rev().collect();
+    for tensor_type in [TensorType::F16, TensorType::F32] {
+        let cache = Cache::new(tensor_type, length, end, pages.clone());
+        let pages = [&cache.pages[..]];
+        for (window, cap) in [(None, None), (Some(SPAN / 2), Some(20.0)), (Some(SPAN + 9), None)] {
+            let attention = cache.attention(&pages, group, cap);
+            let row = HEADS * group * length;
+            // Some end in every span, and some just at its end.
+            let ends = [9, SPAN - 1, SPAN, SPAN + 1, 2 * SPAN, end - 1, end];
+            let look = |end: usize| {
+                let first = window.map_or(0, |window| end.saturating_sub(window));
+                Look { sequence: 0, first, end }
+            };
+            let looks = ends.map(look);
+            let queries: Vec<f32> =
+                (0..looks.len() * row).map(|at| (at as f32 * 0.21).cos()).collect();
+            let alone = |at: usize, path: Path, threads: usize| {
+                let own = &queries[at * row..][..row];
+                run(path, threads, &attention, std::slice::from_ref(&looks[at]), own)
+            };
+            let twin: Vec<u32> =
+                (0..looks.len()).flat_map(|at| alone(at, Path::Scalar, 1)).collect();
+            for path in Path::available() {
+                for threads in [1, 3] {
+                    let found = run(path, threads, &attention, &looks, &queries);
+                    assert!(found == twin, "{tensor_type} on {path}, {threads} threads");
+                }
+                for at in 0..looks.len() {
+                    let found = alone(at, path, 5);
+                    assert!(
+                        found == twin[at * row..][..row],
+                        "{tensor_type} on {path}, {at} alone"
+                    );
+                }
+            }
+            for (at, look) in looks.iter().enumerate() {
+                let query = &queries[at * row..][..length];
+                let wanted = exact(look, query, 0, length, cap);
+                for (found, wanted) in twin[at * row..][..length].iter().zip(wanted) {
+                    let error = (f64::from(f32::from_bits(*found)) - wanted).abs();
+                    assert!(error < 2e-3, "{tensor_type}, {at}: {error} apart");
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn without_room_for_spans_one_thread_goes_through_them() {
+    let cache = Cache::new(TensorType::F16, 32, 2 * SPAN, (0..2 * SPAN as u32 / 32).collect());
+    let pages = [&cache.pages[..]];
+    let attention = cache.attention(&pages, 1, None);
+    let looks = [Look { sequence: 0, first: 0, end: 2 * SPAN }];
+    let queries: Vec<f32> = (0..HEADS * 32).map(|at| (at as f32 * 0.21).cos()).collect();
+    let mut out = vec![f32::NAN; HEADS * 32];
+    let (path, team) = (Path::best(), Team::new(NonZero::new(4)));
+    attend(path, &team, &attention, &looks, &queries, &mut out, &mut SpanSums::default());
+    let found: Vec<u32> = out.into_iter().map(f32::to_bits).collect();
+    assert_eq!(found, run(path, 4, &attention, &looks, &queries));
 }
 
 /// Half of it would be without end in the cache's own type.

@@ -6,9 +6,10 @@ use deft_formats::quant::{GROUP, STRIP, STRIP_GROUPS, TensorType};
 use crate::matrix::form::Form;
 #[cfg(target_arch = "x86_64")]
 use crate::matrix::lines::TokenLines;
+use crate::matrix::tiles;
 use crate::on_every_path;
 use crate::sixteen::{REGISTER, Sixteen};
-use crate::{Path, Team};
+use crate::{Class, Path, Team};
 
 /// Added and taken away again it rounds to a whole number, ties to even; its bits then end in that
 /// number.
@@ -93,33 +94,66 @@ const LINES: usize = size_of::<Eighths>() / size_of::<Sixteen>();
 #[cfg(target_arch = "x86_64")]
 const _: () = assert!(TokenLines::MOST <= LINES * TILE_TOKENS);
 
+/// How activations are multiplied.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) enum Kind {
+    /// As they are.
+    #[default]
+    Floats,
+    /// In eight bits, for weights of a form.
+    Eighths(Form),
+    /// In BF16, in tiles.
+    Tiles,
+}
+
+impl Kind {
+    /// For a type of weights on a path.
+    fn of(path: Path, tensor_type: TensorType) -> Self {
+        match (path.class(), Form::of(tensor_type)) {
+            // Whoever keeps weights in single precision wants it, and so does a router.
+            (_, None) if tensor_type == TensorType::F32 => Self::Floats,
+            (Class::Bf16, _) => Self::Tiles,
+            (Class::Int8, None) => Self::Floats,
+            (Class::Int8, Some(form)) => Self::Eighths(form),
+        }
+    }
+}
+
 /// `tokens x width` activations as a type of weights is multiplied with: floats as they are, blocks with
 /// activations in eight bits. Reused from product to product.
 #[derive(Debug, Default)]
 pub struct Activations {
     /// Strip by strip [`Eighths`], or tiles as [`TokenLines`] tells; floats as they are, or in tiles as
-    /// [`FloatTiles`] tell.
+    /// [`FloatTiles`] tell; tiles of BF16 as [`tiles`] tell.
     lines: Vec<Sixteen>,
     pub(crate) tokens: usize,
     pub(crate) width: usize,
-    /// None for floats.
-    pub(crate) form: Option<Form>,
+    pub(crate) kind: Kind,
     /// Which reads them.
     pub(crate) path: Option<Path>,
 }
 
 impl Activations {
-    /// Room for so many tokens of such a width, for weights in blocks or for floats too, so that preparing them
-    /// takes no memory any more.
+    /// Room for so many tokens of such a width on a path, for weights in blocks or for floats too, so that
+    /// preparing them takes no memory any more.
     #[must_use]
-    pub fn with_room(tokens: usize, width: usize, floats: bool) -> Self {
-        let eighths = tokens.next_multiple_of(TILE_TOKENS) * width.div_ceil(STRIP) * LINES;
+    pub fn with_room(path: Path, tokens: usize, width: usize, floats: bool) -> Self {
+        let blocks = match path.class() {
+            Class::Int8 => tokens.next_multiple_of(TILE_TOKENS) * width.div_ceil(STRIP) * LINES,
+            Class::Bf16 => tiles::lines_of(tokens, width),
+        };
         let floats = if floats {
             tokens.next_multiple_of(FLOAT_TOKENS) * width.div_ceil(REGISTER)
         } else {
             0
         };
-        Self { lines: vec![Sixteen::default(); eighths.max(floats)], ..Self::default() }
+        Self { lines: vec![Sixteen::default(); blocks.max(floats)], ..Self::default() }
+    }
+
+    /// Whether they are multiplied as they are with weights of a type, on a path.
+    #[must_use]
+    pub fn stay_floats(path: Path, tensor_type: TensorType) -> bool {
+        Kind::of(path, tensor_type) == Kind::Floats
     }
 
     /// Takes values (`tokens x width`) for weights of a type.
@@ -138,9 +172,14 @@ impl Activations {
         width: usize,
     ) {
         (self.tokens, self.width) = (values.len() / width, width);
-        (self.form, self.path) = (Form::of(tensor_type), Some(path));
-        let Some(form) = self.form else {
-            return self.take_floats(team, values);
+        (self.kind, self.path) = (Kind::of(path, tensor_type), Some(path));
+        let form = match self.kind {
+            Kind::Floats => return self.take_floats(team, values),
+            Kind::Tiles => {
+                self.lines.resize(tiles::lines_of(self.tokens, width), Sixteen::default());
+                return tiles::round(path, team, values, width, &mut self.lines);
+            }
+            Kind::Eighths(form) => form,
         };
         assert!(width.is_multiple_of(GROUP), "rows of {width} values are not whole blocks");
         let is_tiled = self.is_tiled();
@@ -182,7 +221,8 @@ impl Activations {
 
     /// Whether tokens stand together: for the widest path, eight bits of several tokens and all floats.
     fn is_tiled(&self) -> bool {
-        self.path == Some(Path::Avx512) && (self.form.is_none() || self.tokens > 1)
+        let widest = self.path.map(Path::vectors) == Some(Path::Avx512);
+        widest && (self.kind == Kind::Floats || self.tokens > 1)
     }
 
     /// Takes values as they are: for the widest path in tiles.
@@ -220,9 +260,11 @@ impl Activations {
     /// and no more than stay in a thread's own caches.
     #[cfg(target_arch = "x86_64")]
     pub(crate) fn tokens_together(&self, threads: usize, tile: usize) -> usize {
-        let lines = match self.form {
-            Some(form) => self.width.div_ceil(STRIP) * (TokenLines(form).count() / TILE_TOKENS),
-            None => self.width.div_ceil(REGISTER),
+        let lines = match self.kind {
+            Kind::Eighths(form) => {
+                self.width.div_ceil(STRIP) * (TokenLines(form).count() / TILE_TOKENS)
+            }
+            _ => self.width.div_ceil(REGISTER),
         };
         let near = (NEAR_BYTES / size_of::<Sixteen>() / lines.max(1)).max(1);
         let parts = (self.tokens / LEAST_TOKENS).clamp(1, threads.max(self.tokens.div_ceil(near)));
@@ -248,13 +290,19 @@ impl Activations {
     /// Whether what was taken last can be multiplied with another type as it is.
     #[must_use]
     pub fn fits(&self, tensor_type: TensorType) -> bool {
-        self.form == Form::of(tensor_type)
+        self.path.is_some_and(|path| self.kind == Kind::of(path, tensor_type))
     }
 
     /// The strips of all tokens, where these do not stand together.
     pub(crate) fn strips(&self) -> &[Eighths] {
         assert!(!self.is_tiled(), "prepared for another path");
         bytemuck::cast_slice(&self.lines)
+    }
+
+    /// Tiles of BF16, from the group on that begins with a token.
+    pub(crate) fn tiles_of(&self, token: usize) -> &[Sixteen] {
+        assert_eq!(self.kind, Kind::Tiles, "prepared for another path");
+        &self.lines[tiles::lines_of(token, self.width)..]
     }
 
     /// A token's strips likewise.
@@ -266,7 +314,7 @@ impl Activations {
     /// The strips of all tokens in tiles, as [`TokenLines`] tells.
     #[cfg(target_arch = "x86_64")]
     pub(crate) fn tiles(&self) -> &[Sixteen] {
-        assert!(self.is_tiled(), "prepared for another path");
+        assert!(self.is_tiled() && self.kind != Kind::Tiles, "prepared for another path");
         &self.lines
     }
 }
@@ -384,9 +432,13 @@ mod tests {
 
     use super::*;
 
+    fn in_eight_bits() -> impl Iterator<Item = Path> {
+        Path::available().filter(|path| path.class() == Class::Int8)
+    }
+
     fn rounded(values: &[f32]) -> (Vec<i8>, Vec<f32>) {
         let team = Team::new(NonZero::new(1));
-        let mut results = Path::available().map(|path| {
+        let mut results = in_eight_bits().map(|path| {
             let mut x = Activations::default();
             x.prepare(path, &team, TensorType::Q8_0, values, values.len());
             let strip = &x.of(0)[0];
@@ -462,7 +514,7 @@ mod tests {
         let team = Team::new(None);
         let values: Vec<f32> = (0..3 * 96).map(|at| (at as f32 * 0.37).sin() * 5.0).collect();
         let types = [TensorType::Q8_0, TensorType::Q6_K, TensorType::Q4_K, TensorType::Q2_K];
-        for (path, tensor_type) in Path::available().flat_map(|path| types.map(|one| (path, one))) {
+        for (path, tensor_type) in in_eight_bits().flat_map(|path| types.map(|one| (path, one))) {
             let mut x = Activations::default();
             x.prepare(path, &team, tensor_type, &values, 96);
             let form = Form::of(tensor_type).unwrap();
@@ -489,8 +541,9 @@ mod tests {
     #[cfg(target_arch = "x86_64")]
     #[test]
     fn tokens_are_divided_by_threads_and_by_what_stays_near() {
-        let together = |form, tokens, width| {
-            let x = Activations { form, tokens, width, ..Activations::default() };
+        let together = |form: Option<Form>, tokens, width| {
+            let kind = form.map_or(Kind::Floats, Kind::Eighths);
+            let x = Activations { kind, tokens, width, ..Activations::default() };
             let tile = if form.is_some() { TILE_TOKENS } else { FLOAT_TOKENS };
             x.tokens_together(2, tile)
         };

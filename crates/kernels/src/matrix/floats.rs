@@ -1,6 +1,5 @@
 //! Products of rows of floats.
 
-#[cfg(target_arch = "x86_64")]
 use std::ops::Range;
 
 use deft_formats::quant::TensorType;
@@ -8,13 +7,12 @@ use deft_formats::quant::TensorType;
 use super::activations::Activations;
 #[cfg(target_arch = "x86_64")]
 use super::activations::FLOAT_TOKENS;
+use super::work::{Cut, Work};
 use super::{Matrix, scalar};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
+use crate::Path;
 use crate::team::Outputs;
-#[cfg(target_arch = "x86_64")]
-use crate::team::Results;
-use crate::{Path, Team};
 
 /// Multiplications that a thread takes at a time, at least.
 const LEAST_PRODUCTS: usize = 1 << 15;
@@ -39,98 +37,91 @@ pub(crate) struct Half;
 #[cfg(target_arch = "x86_64")]
 pub(crate) struct Brain;
 
-pub(super) fn multiply(
+pub(super) fn work<'a>(
     path: Path,
-    team: &Team,
-    matrix: Matrix<'_>,
-    x: &Activations,
-    out: &Outputs<'_>,
-) {
+    threads: usize,
+    matrix: Matrix<'a>,
+    x: &'a Activations,
+    out: Outputs<'a>,
+) -> Work<'a> {
     #[cfg(target_arch = "x86_64")]
-    match (path, matrix.tensor_type) {
-        (Path::Avx512, TensorType::F32) => return wide_panels::<Single>(team, &matrix, x, out),
-        (Path::Avx512, TensorType::F16) => return wide_panels::<Half>(team, &matrix, x, out),
-        (Path::Avx512, _) => return wide_panels::<Brain>(team, &matrix, x, out),
-        (Path::AvxVnni | Path::Avx2, _) if x.tokens == 1 => {}
-        (Path::AvxVnni | Path::Avx2, TensorType::F32) => {
-            return panels::<Single>(team, &matrix, x, out);
-        }
-        (Path::AvxVnni | Path::Avx2, TensorType::F16) => {
-            return panels::<Half>(team, &matrix, x, out);
-        }
-        (Path::AvxVnni | Path::Avx2, _) => return panels::<Brain>(team, &matrix, x, out),
-        (Path::Scalar, _) => {}
+    if let Some((shape, run)) = panels(path.vectors(), matrix.tensor_type, x.tokens) {
+        let part = x.tokens_together(threads, shape.1);
+        let cut = Cut {
+            count: matrix.rows.div_ceil(shape.0) * x.tokens.div_ceil(part.max(1)),
+            grain: LEAST_PRODUCTS.div_ceil((matrix.columns * part * shape.0).max(1)),
+            run,
+        };
+        return Work { matrix, x, out, part, cut };
     }
+    let _ = threads;
     let grain = LEAST_PRODUCTS.div_ceil((matrix.columns * x.tokens).max(1));
-    team.each(matrix.rows, grain, |_, rows| {
-        for row in rows {
-            for (token, x) in x.floats().chunks(matrix.columns).enumerate() {
-                // SAFETY: rows are given to one thread once.
-                let result = unsafe { out.stretch(token, row..row + 1) };
-                result[0] = one_row(path, matrix.tensor_type, matrix.row(row), x);
-            }
+    let cut = Cut { count: matrix.rows, grain, run: rows };
+    Work { matrix, x, out, part: x.tokens, cut }
+}
+
+/// Rows one by one.
+fn rows(work: &Work<'_>, rows: Range<usize>) {
+    let Matrix { tensor_type, columns, .. } = work.matrix;
+    let path = work.x.path.unwrap_or(Path::Scalar);
+    for row in rows {
+        for (token, x) in work.x.floats().chunks(columns).enumerate() {
+            // SAFETY: rows are given to one thread once.
+            let result = unsafe { work.out.stretch(token, row..row + 1) };
+            result[0] = one_row(path, tensor_type, work.matrix.row(row), x);
         }
-    });
+    }
+}
+
+/// Rows and tokens of a tile, and what does panels of such rows.
+#[cfg(target_arch = "x86_64")]
+type Panels = ((usize, usize), fn(&Work<'_>, Range<usize>));
+
+/// How a path does panels, where it does.
+#[cfg(target_arch = "x86_64")]
+fn panels(path: Path, tensor_type: TensorType, tokens: usize) -> Option<Panels> {
+    let wide = (avx512::FLOAT_ROWS, FLOAT_TOKENS);
+    let narrow = (avx2::FLOAT_ROWS, avx2::FLOAT_TOKENS);
+    Some(match (path, tensor_type) {
+        (Path::Avx512, TensorType::F32) => (wide, wide_panels::<Single>),
+        (Path::Avx512, TensorType::F16) => (wide, wide_panels::<Half>),
+        (Path::Avx512, _) => (wide, wide_panels::<Brain>),
+        (Path::AvxVnni | Path::Avx2, _) if tokens == 1 => return None,
+        (Path::AvxVnni | Path::Avx2, TensorType::F32) => (narrow, narrow_panels::<Single>),
+        (Path::AvxVnni | Path::Avx2, TensorType::F16) => (narrow, narrow_panels::<Half>),
+        (Path::AvxVnni | Path::Avx2, _) => (narrow, narrow_panels::<Brain>),
+        (Path::Scalar | Path::Amx | Path::AmxSimulated, _) => return None,
+    })
 }
 
 /// On the widest path.
 #[cfg(target_arch = "x86_64")]
-fn wide_panels<F: avx512::Floats>(
-    team: &Team,
-    matrix: &Matrix<'_>,
-    x: &Activations,
-    out: &Outputs<'_>,
-) {
-    let shape = (avx512::FLOAT_ROWS, FLOAT_TOKENS);
-    each_panel(team, matrix, x, out, shape, |rows, tokens, results| {
-        // SAFETY: the path was found on this processor; there are as many rows and tokens as results.
-        unsafe { avx512::multiply_floats::<F>(rows, x.float_tiles(tokens.start), results) };
-    });
+fn wide_panels<F: avx512::Floats>(work: &Work<'_>, pieces: Range<usize>) {
+    for (tokens, rows) in work.panels(pieces, avx512::FLOAT_ROWS) {
+        let stored = work.stored(rows.clone());
+        let x = work.x.float_tiles(tokens.start);
+        // SAFETY: rows of some tokens are given to one thread once; the path was found on this processor, and there
+        // are as many rows and tokens as results.
+        unsafe { avx512::multiply_floats::<F>(stored, x, &work.out.results(tokens, rows)) };
+    }
 }
 
 /// With 256 bits.
 #[cfg(target_arch = "x86_64")]
-fn panels<F: avx2::Eights>(team: &Team, matrix: &Matrix<'_>, x: &Activations, out: &Outputs<'_>) {
-    let shape = (avx2::FLOAT_ROWS, avx2::FLOAT_TOKENS);
-    each_panel(team, matrix, x, out, shape, |rows, tokens, results| {
-        let values = tokens.start * matrix.columns..tokens.end * matrix.columns;
+fn narrow_panels<F: avx2::Eights>(work: &Work<'_>, pieces: Range<usize>) {
+    let columns = work.matrix.columns;
+    for (tokens, rows) in work.panels(pieces, avx2::FLOAT_ROWS) {
+        let stored = work.stored(rows.clone());
+        let x = &work.x.floats()[tokens.start * columns..tokens.end * columns];
         // SAFETY: as above.
-        unsafe { avx2::multiply_floats::<F>(rows, &x.floats()[values], results) };
-    });
-}
-
-/// Panels of so many rows, and tokens in whole tiles of so many: what is to be done with each, by the bytes of its
-/// rows.
-#[cfg(target_arch = "x86_64")]
-fn each_panel(
-    team: &Team,
-    matrix: &Matrix<'_>,
-    x: &Activations,
-    out: &Outputs<'_>,
-    (rows, tile): (usize, usize),
-    work: impl Fn(&[u8], Range<usize>, &Results<'_>) + Sync,
-) {
-    let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
-    let part = x.tokens_together(team.threads(), tile);
-    let (panels, parts) = (matrix.rows.div_ceil(rows), x.tokens.div_ceil(part.max(1)));
-    let grain = LEAST_PRODUCTS.div_ceil((matrix.columns * part * rows).max(1));
-    team.each(panels * parts, grain, |_, pieces| {
-        for piece in pieces {
-            let (token, row) = (piece / panels * part, piece % panels * rows);
-            let tokens = token..x.tokens.min(token + part);
-            let rows = row..matrix.rows.min(row + rows);
-            let stored = &matrix.bytes[rows.start * row_bytes..rows.end * row_bytes];
-            // SAFETY: rows of some tokens are given to one thread once.
-            let results = unsafe { out.results(tokens.clone(), rows) };
-            work(stored, tokens, &results);
-        }
-    });
+        unsafe { avx2::multiply_floats::<F>(stored, x, &work.out.results(tokens, rows)) };
+    }
 }
 
 /// A row of floats times a token.
 fn one_row(path: Path, tensor_type: TensorType, row: &[u8], x: &[f32]) -> f32 {
     assert_eq!(row.len(), tensor_type.row_bytes(x.len()), "row and activations differ in length");
-    match (path, tensor_type) {
+    match (path.vectors(), tensor_type) {
         // SAFETY: the path was found on this processor (its instructions include the other's); the
         // lengths were asserted.
         #[cfg(target_arch = "x86_64")]

@@ -7,6 +7,8 @@
 //! one after the other; where there are minima, the product of a minimum and the sum of activations is
 //! taken away after each, fused too. At the end partial sums 8 apart are added, then 4, 2 and 1 apart.
 //! Every path keeps this order, for one token as for many, so all agree bit for bit.
+//!
+//! Paths of the class [`Class::Bf16`](crate::Class::Bf16) multiply all but rows of `F32` in the order of [`tiles`].
 
 mod activations;
 #[cfg(target_arch = "x86_64")]
@@ -21,6 +23,8 @@ mod lines;
 mod panel;
 mod quants;
 mod scalar;
+mod tiles;
+mod work;
 
 use deft_formats::quant::TensorType;
 
@@ -30,9 +34,12 @@ pub(crate) use avx512::Floats;
 pub use floats::dot;
 #[cfg(target_arch = "x86_64")]
 pub(crate) use floats::{Half, Single};
+#[cfg(target_arch = "x86_64")]
+pub(crate) use tiles::present as has_tiles;
 
-use crate::team::Outputs;
 use crate::{Path, Team};
+use smallvec::SmallVec;
+use work::Work;
 
 /// Number of partial sums.
 pub(crate) const PARTIALS: usize = 16;
@@ -77,21 +84,31 @@ impl Matrix<'_> {
 /// # Panics
 /// When the lengths do not fit, or `x` was not prepared for this type on this path.
 pub fn multiply(path: Path, team: &Team, matrix: Matrix<'_>, x: &Activations, out: &mut [f32]) {
-    let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
-    assert_eq!(matrix.bytes.len(), matrix.rows * row_bytes, "matrix and its bytes differ");
-    assert_eq!(x.width, matrix.columns, "activations of another width");
-    assert_eq!(out.len(), x.tokens * matrix.rows, "output has the wrong length");
-    assert_eq!(x.form, form::Form::of(matrix.tensor_type), "activations for another type");
+    multiply_all(path, team, x, [(matrix, out)]);
+}
+
+/// The same for several matrices with the same `x`: threads go from one to the next without waiting for each other.
+///
+/// # Panics
+/// As [`multiply`].
+pub fn multiply_all<'m, 'o>(
+    path: Path,
+    team: &Team,
+    x: &Activations,
+    products: impl IntoIterator<Item = (Matrix<'m>, &'o mut [f32])>,
+) {
     assert!(path.runs_here(), "this processor has no {path}");
     assert_eq!(x.path, Some(path), "activations for another path");
-    if x.tokens == 0 {
-        return;
-    }
-    let out = Outputs::new(out, matrix.rows);
-    if matrix.tensor_type.is_float() {
-        floats::multiply(path, team, matrix, x, &out);
-    } else {
-        quants::multiply(path, team, matrix, x, &out);
+    let works = products.into_iter().map(|(matrix, out)| {
+        let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
+        assert_eq!(matrix.bytes.len(), matrix.rows * row_bytes, "matrix and its bytes differ");
+        assert_eq!(x.width, matrix.columns, "activations of another width");
+        assert_eq!(out.len(), x.tokens * matrix.rows, "output has the wrong length");
+        assert!(x.fits(matrix.tensor_type), "activations for another type");
+        Work::of(path, team.threads(), matrix, x, out)
+    });
+    if x.tokens > 0 {
+        work::run(team, &works.collect::<SmallVec<[_; 4]>>());
     }
 }
 

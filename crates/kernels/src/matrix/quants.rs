@@ -11,14 +11,15 @@ use super::activations::{Activations, Eighths, TILE_TOKENS};
 use super::lines::{RowLines, TILE_ROWS, TokenLines};
 #[cfg(target_arch = "x86_64")]
 use super::panel::{Next, Panel, Shape};
+use super::work::{Cut, Work};
 use super::{Matrix, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
+use crate::Path;
 use crate::sixteen::Sixteen;
 use crate::team::Outputs;
 #[cfg(target_arch = "x86_64")]
 use crate::team::Results;
-use crate::{Path, Team};
 
 /// Bytes of weights that a thread takes at a time, at least: below, handing out work costs more than it
 /// saves.
@@ -42,155 +43,142 @@ thread_local! {
     static SPACE: RefCell<Box<Space>> = RefCell::default();
 }
 
-pub(super) fn multiply(
+pub(super) fn work<'a>(
     path: Path,
-    team: &Team,
-    matrix: Matrix<'_>,
-    x: &Activations,
-    out: &Outputs<'_>,
-) {
-    if x.tokens == 1 {
-        let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
-        let grain = LEAST_BYTES.div_ceil(row_bytes.max(1));
-        let x = x.of(0);
-        let multiply = rows_function(path, matrix.tensor_type);
-        team.each(matrix.rows, grain, |_, rows| {
-            let stored = &matrix.bytes[rows.start * row_bytes..rows.end * row_bytes];
-            // SAFETY: rows are given to one thread once.
-            multiply(stored, row_bytes, x, unsafe { out.stretch(0, rows) });
-        });
-        return;
-    }
-    #[cfg(target_arch = "x86_64")]
-    if path == Path::Avx512 {
-        return with_blocks!(matrix.tensor_type, B => panels_of::<B>(team, &matrix, x, out));
-    }
-    #[cfg(target_arch = "x86_64")]
-    if path == Path::AvxVnni {
-        return with_blocks!(matrix.tensor_type, B => {
-            narrow_panels_of::<B, avx2::Fours>(team, &matrix, x, out)
-        });
-    }
-    #[cfg(target_arch = "x86_64")]
-    if path == Path::Avx2 {
-        return with_blocks!(matrix.tensor_type, B => {
-            narrow_panels_of::<B, avx2::Pairs>(team, &matrix, x, out)
-        });
-    }
-    let grain = LEAST_PRODUCTS.div_ceil((x.tokens * matrix.columns).max(1));
-    with_blocks!(matrix.tensor_type, B => {
-        team.each(matrix.rows, grain, |_, rows| {
-            SPACE.with_borrow_mut(|space| rows_of::<B>(&matrix, rows, x, space, out));
-        });
-    });
+    threads: usize,
+    matrix: Matrix<'a>,
+    x: &'a Activations,
+    out: Outputs<'a>,
+) -> Work<'a> {
+    let kind = matrix.tensor_type;
+    let products = |tokens: usize, rows: usize| {
+        LEAST_PRODUCTS.div_ceil((tokens * matrix.columns * rows).max(1))
+    };
+    let (part, cut) = if x.tokens == 1 {
+        let grain = LEAST_BYTES.div_ceil(kind.row_bytes(matrix.columns).max(1));
+        (1, Cut { count: matrix.rows, grain, run: one_token(path, kind) })
+    } else {
+        match path {
+            #[cfg(target_arch = "x86_64")]
+            Path::Avx512 => {
+                let part = x.tokens_together(threads, TILE_TOKENS);
+                let rows = Shape::of(matrix.columns.div_ceil(STRIP), part).rows;
+                let count = matrix.rows.div_ceil(rows) * x.tokens.div_ceil(part.max(1));
+                let run = with_blocks!(kind, B => panels::<B> as Run);
+                (part, Cut { count, grain: products(part, rows), run })
+            }
+            #[cfg(target_arch = "x86_64")]
+            Path::AvxVnni | Path::Avx2 => {
+                let count = matrix.rows.div_ceil(avx2::ROWS);
+                let run = with_blocks!(kind, B => if path == Path::Avx2 {
+                    narrow_panels::<B, avx2::Pairs> as Run
+                } else {
+                    narrow_panels::<B, avx2::Fours> as Run
+                });
+                (x.tokens, Cut { count, grain: products(x.tokens, avx2::ROWS), run })
+            }
+            _ => {
+                let run = with_blocks!(kind, B => rows_of::<B> as Run);
+                (x.tokens, Cut { count: matrix.rows, grain: products(x.tokens, 1), run })
+            }
+        }
+    };
+    Work { matrix, x, out, part, cut }
 }
+
+/// Does some pieces of a product.
+type Run = fn(&Work<'_>, Range<usize>);
 
 /// Panels of rows times all tokens, without the widest path's registers.
 #[cfg(target_arch = "x86_64")]
-fn narrow_panels_of<B: avx2::Narrow, D: avx2::Dots>(
-    team: &Team,
-    matrix: &Matrix<'_>,
-    x: &Activations,
-    out: &Outputs<'_>,
-) {
-    let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
-    let grain = LEAST_PRODUCTS.div_ceil((x.tokens * matrix.columns * avx2::ROWS).max(1));
-    team.each(matrix.rows.div_ceil(avx2::ROWS), grain, |_, panels| {
-        SPACE.with_borrow_mut(|space| {
-            let Space { strip, narrow, sums, .. } = &mut **space;
-            for panel in panels {
-                let rows = panel * avx2::ROWS..matrix.rows.min((panel + 1) * avx2::ROWS);
-                let stored = &matrix.bytes[rows.start * row_bytes..rows.end * row_bytes];
-                // SAFETY: rows are given to one thread once; the path was found on this processor.
-                unsafe {
-                    let results = out.results(0..x.tokens, rows);
-                    let space = (&mut *strip, &mut *narrow, &mut *sums);
-                    avx2::panel::<B, D>(stored, row_bytes, x.strips(), space, &results);
-                }
+fn narrow_panels<B: avx2::Narrow, D: avx2::Dots>(work: &Work<'_>, pieces: Range<usize>) {
+    let row_bytes = work.row_bytes();
+    SPACE.with_borrow_mut(|space| {
+        let Space { strip, narrow, sums, .. } = &mut **space;
+        for (tokens, rows) in work.panels(pieces, avx2::ROWS) {
+            let stored = work.stored(rows.clone());
+            // SAFETY: rows are given to one thread once; the path was found on this processor.
+            unsafe {
+                let results = work.out.results(tokens, rows);
+                let space = (&mut *strip, &mut *narrow, &mut *sums);
+                avx2::panel::<B, D>(stored, row_bytes, work.x.strips(), space, &results);
             }
-        });
+        }
     });
 }
 
 /// Panels of rows times all tokens, or parts of them: where there are many, threads have tokens of their own,
 /// which stay in their own caches.
 #[cfg(target_arch = "x86_64")]
-fn panels_of<B: avx512::Wide>(
-    team: &Team,
-    matrix: &Matrix<'_>,
-    x: &Activations,
-    out: &Outputs<'_>,
-) {
-    let stride = matrix.columns.div_ceil(STRIP);
+fn panels<B: avx512::Wide>(work: &Work<'_>, pieces: Range<usize>) {
+    let stride = work.matrix.columns.div_ceil(STRIP);
     let lines = const { TokenLines::of::<B>().count() };
-    let part = x.tokens_together(team.threads(), TILE_TOKENS);
-    let parts = x.tokens.div_ceil(part);
-    let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
-    let (shape, stored) = (Shape::of(stride, part), matrix.bytes);
-    let rows = Rows { stored, row_bytes, shape };
-    let panels = matrix.rows.div_ceil(shape.rows);
-    let grain = LEAST_PRODUCTS.div_ceil((part * matrix.columns * shape.rows).max(1));
-    team.each(panels * parts, grain, |_, pieces| {
-        SPACE.with_borrow_mut(|space| {
-            for piece in pieces {
-                let (first, from) = (piece / panels * part, piece % panels * shape.rows);
-                let tokens = first..x.tokens.min(first + part);
-                let own = from..matrix.rows.min(from + shape.rows);
-                let x = &x.tiles()[first / TILE_TOKENS * stride * lines..];
-                // SAFETY: rows of some tokens are given to one thread once.
-                let results = unsafe { out.results(tokens, own.clone()) };
-                rows.panel::<B>(own, x, space, &results);
-            }
-        });
+    let shape = Shape::of(stride, work.part);
+    let own = Rows { stored: work.matrix.bytes, row_bytes: work.row_bytes(), shape };
+    SPACE.with_borrow_mut(|space| {
+        for (tokens, rows) in work.panels(pieces, shape.rows) {
+            let x = &work.x.tiles()[tokens.start / TILE_TOKENS * stride * lines..];
+            // SAFETY: rows of some tokens are given to one thread once.
+            let results = unsafe { work.out.results(tokens, rows.clone()) };
+            own.panel::<B>(rows, x, space, &results);
+        }
     });
 }
 
-/// Multiplies rows of so many bytes with one token.
-type RowsFunction = fn(&[u8], usize, &[Eighths], &mut [f32]);
-
-fn rows_function(path: Path, tensor_type: TensorType) -> RowsFunction {
+/// Some rows times one token.
+fn one_token(path: Path, tensor_type: TensorType) -> Run {
     with_blocks!(tensor_type, B => match path {
         // SAFETY: the path was found on this processor; nothing else is demanded.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 => |rows, bytes, x, out| unsafe { avx512::rows::<B>(rows, bytes, x, out) },
+        Path::Avx512 => |work, rows| with_token(work, rows, |rows, bytes, x, out| unsafe {
+            avx512::rows::<B>(rows, bytes, x, out);
+        }),
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        Path::AvxVnni => |rows, bytes, x, out| unsafe {
+        Path::AvxVnni => |work, rows| with_token(work, rows, |rows, bytes, x, out| unsafe {
             avx2::rows::<B, avx2::Fours>(rows, bytes, x, out);
-        },
+        }),
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx2 => |rows, bytes, x, out| unsafe {
+        Path::Avx2 => |work, rows| with_token(work, rows, |rows, bytes, x, out| unsafe {
             avx2::rows::<B, avx2::Pairs>(rows, bytes, x, out);
-        },
-        _ => scalar::rows::<B>,
+        }),
+        _ => |work, rows| with_token(work, rows, scalar::rows::<B>),
     })
 }
 
-/// Some rows times all tokens, as is specified: each strip is taken apart once.
-fn rows_of<B: Blocks>(
-    matrix: &Matrix<'_>,
+/// Multiplies rows of so many bytes with the only token.
+fn with_token(
+    work: &Work<'_>,
     rows: Range<usize>,
-    x: &Activations,
-    space: &mut Space,
-    out: &Outputs<'_>,
+    multiply: impl Fn(&[u8], usize, &[Eighths], &mut [f32]),
 ) {
-    let bytes = STRIP / B::VALUES * B::BYTES;
-    for row in rows {
-        space.sums.clear();
-        space.sums.resize(x.tokens, Sixteen::default());
-        for (at, blocks) in matrix.row(row).chunks(bytes).enumerate() {
-            unpack::<B>(blocks, &mut space.strip);
-            for (token, sums) in space.sums.iter_mut().enumerate() {
-                scalar::strip::<B>(&space.strip, &x.of(token)[at], &mut sums.0);
+    let stored = work.stored(rows.clone());
+    // SAFETY: rows are given to one thread once.
+    let out = unsafe { work.out.stretch(0, rows) };
+    multiply(stored, work.row_bytes(), work.x.of(0), out);
+}
+
+/// Some rows times all tokens, as is specified: each strip is taken apart once.
+fn rows_of<B: Blocks>(work: &Work<'_>, rows: Range<usize>) {
+    let (bytes, x) = (STRIP / B::VALUES * B::BYTES, work.x);
+    SPACE.with_borrow_mut(|space| {
+        for row in rows {
+            space.sums.clear();
+            space.sums.resize(x.tokens, Sixteen::default());
+            for (at, blocks) in work.matrix.row(row).chunks(bytes).enumerate() {
+                unpack::<B>(blocks, &mut space.strip);
+                for (token, sums) in space.sums.iter_mut().enumerate() {
+                    scalar::strip::<B>(&space.strip, &x.of(token)[at], &mut sums.0);
+                }
+            }
+            for (token, sums) in space.sums.iter().enumerate() {
+                // SAFETY: rows are given to one thread once.
+                let result = unsafe { work.out.stretch(token, row..row + 1) };
+                result[0] = tree(&sums.0);
             }
         }
-        for (token, sums) in space.sums.iter().enumerate() {
-            // SAFETY: rows are given to one thread once.
-            let result = unsafe { out.stretch(token, row..row + 1) };
-            result[0] = tree(&sums.0);
-        }
-    }
+    });
 }
 
 /// The rows of a matrix, by panels. What takes a division is known here once: a panel of a few tokens is

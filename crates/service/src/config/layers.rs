@@ -51,7 +51,7 @@ const ABSENT: [(&str, &str); 6] = [
     ("database.url", "private"),
     ("pools.simulated", "none"),
     ("loading.most_instances", "any"),
-    ("loading.kernels", "best"),
+    ("loading.kernels", "auto"),
     ("fetching.ca_file", "none"),
     ("fetching.limit", "none"),
 ];

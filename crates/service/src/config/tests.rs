@@ -36,7 +36,7 @@ fn every_setting_is_shown_and_no_password() {
     }
     let value = |key: &str| shown.iter().find(|(name, ..)| name == key).unwrap().1.clone();
     assert_eq!((value("calls.queue"), value("loading.hang_seconds")), ("7".into(), "60".into()));
-    assert_eq!((value("database.url"), value("loading.kernels")), ("(set)".into(), "best".into()));
+    assert_eq!((value("database.url"), value("loading.kernels")), ("(set)".into(), "auto".into()));
     assert_eq!(value("pools.simulated"), "none");
 }
 
@@ -101,6 +101,7 @@ fn numbers_of_the_environment_are_numbers() {
 fn kernels_are_those_of_this_processor() {
     let named = |name: &str| load("", &[("DEFT_KERNELS", name)], &Flags::default());
     assert_eq!(named("scalar").unwrap().config.loading.kernels.as_deref(), Some("scalar"));
+    assert_eq!(named("auto").unwrap().config.loading.forced_kernels(), None);
     let error = named("abacus").err().unwrap().to_string();
     assert!(error.contains("`abacus`") && error.contains("scalar"), "{error}");
 }

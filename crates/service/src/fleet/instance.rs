@@ -35,7 +35,7 @@ use uuid::Uuid;
 
 use super::engine_link::{EngineLink, EngineProcess};
 use super::memory::Measured;
-use super::pools;
+use super::pools::{self, Machine};
 use super::queue::{Asker, Left};
 use crate::{refusals, wire};
 
@@ -280,7 +280,7 @@ impl Instance {
     pub(super) fn order(
         &self,
         places: Vec<PlaceOrder>,
-        kernels: Option<String>,
+        machine: &Machine,
         board: Option<&Board>,
     ) -> LoadOrder {
         let settings = &self.target.settings;
@@ -299,7 +299,8 @@ impl Instance {
             places,
             resident: settings.weights == Weights::Resident,
             threads: settings.threads,
-            kernels,
+            kernels: machine.kernels.clone(),
+            fastest: machine.fastest.clone(),
             parts: self.target.files.iter().skip(1).cloned().collect(),
             memory: Some(self.most_memory()),
         }

@@ -23,8 +23,10 @@ pub(crate) struct Machine {
     pub(crate) accelerators: Vec<Accelerator>,
     /// Most instances at once.
     pub(crate) most_instances: Option<usize>,
-    /// Instructions that engines compute with; the best there are where nothing is said.
+    /// Instructions that engines compute with, as the operator says.
     pub(crate) kernels: Option<String>,
+    /// Where he says nothing: those that were measured to be the fastest, if that had to be measured.
+    pub(crate) fastest: Option<String>,
 }
 
 impl Machine {

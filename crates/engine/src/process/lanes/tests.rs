@@ -5,6 +5,7 @@ mod pages;
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use deft_kernels::{Class, Path as Instructions};
 use deft_planning::{CacheType, Weights};
 use deft_protocol::chat::EndedBy;
 use deft_protocol::engine::{EngineFigures, Overflow, Prompt, Sampling, TokenScore};
@@ -37,9 +38,23 @@ impl Lanes {
 }
 
 fn open(name: &str, settings: LoadSettings) -> Lanes {
-    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
-    Lanes::new(Model::open(&path, settings.context).unwrap(), settings, &mut Places::host())
-        .unwrap()
+    open_on(Instructions::best(), name, settings)
+}
+
+/// Computed on a path.
+fn open_on(path: Instructions, name: &str, settings: LoadSettings) -> Lanes {
+    let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
+    let compute = ComputeSettings { path, ..ComputeSettings::default() };
+    let (mut places, weights) = (Places::host(), settings.weights);
+    let context = settings.context;
+    let model = Model::open_in(&file, context, &mut places, weights, compute, &mut |_, _| {});
+    Lanes::new(model.unwrap(), settings, &mut places).unwrap()
+}
+
+/// A path of each class: the best, and whichever computes in tiles.
+fn path_of_any_class() -> impl Strategy<Value = Instructions> {
+    let mut tiles = Instructions::available().filter(|path| path.class() == Class::Bf16);
+    prop::sample::select(vec![Instructions::best(), tiles.next().unwrap()])
 }
 
 fn settings(context: u32, lanes: u32, chunk: u32, cache: CacheType) -> LoadSettings {
@@ -155,6 +170,7 @@ proptest! {
         chunk in 1u32..70,
         cache in prop::sample::select(vec![CacheType::F16, CacheType::Q8_0]),
         model in prop::sample::select(vec!["qwen2-q8_0", "gemma3", "llama-moe", "qwen3"]),
+        path in path_of_any_class(),
         left in 0u64..7,
         // Pages for so many lanes in a hundred: with few, lanes are paused and go on.
         room in 0u32..110,
@@ -168,7 +184,7 @@ proptest! {
         let cache_tokens = (room < 100).then(|| (all * room / 100).clamp(128, all));
         let chosen = LoadSettings { cache_tokens, ..settings(128, lanes, chunk, cache) };
         prop_assume!(chosen.check(&shape).is_ok());
-        let mut together = open(&file, chosen);
+        let mut together = open_on(path, &file, chosen);
         for (call, wanted) in (0..).zip(&calls) {
             together.call(CallOrder { max_tokens: Some(longest), ..wanted.order(call) });
         }
@@ -193,7 +209,7 @@ proptest! {
         }
         found.retain(|(call, _), _| *call != 99);
         for (call, wanted) in (0..).zip(&calls) {
-            let mut alone = open(&file, settings(128, 1, 32, cache));
+            let mut alone = open_on(path, &file, settings(128, 1, 32, cache));
             alone.call(CallOrder { max_tokens: Some(longest), ..wanted.order(call) });
             for ((_, answer), expected) in run(&mut alone) {
                 let found = found.remove(&(call, answer)).map(without_times);
@@ -557,10 +573,17 @@ fn an_accelerator_that_is_too_small_refuses_the_load() {
 #[test]
 fn a_step_takes_no_memory() {
     let halves = "demo/larkfen-desk/larkfen-desk-f16.gguf";
-    for (file, cache) in [(DESK, CacheType::F16), (DESK, CacheType::Q8_0), (halves, CacheType::F16)]
-    {
+    let (best, simulated) = (Instructions::best(), Instructions::AmxSimulated);
+    for (path, file, cache) in [
+        (best, DESK, CacheType::F16),
+        (best, DESK, CacheType::Q8_0),
+        (best, halves, CacheType::F16),
+        (simulated, DESK, CacheType::F16),
+        (simulated, halves, CacheType::F16),
+    ] {
         let threads = Some(1);
-        let mut lanes = open(file, LoadSettings { threads, ..settings(96, 4, 8, cache) });
+        let settings = LoadSettings { threads, ..settings(96, 4, 8, cache) };
+        let mut lanes = open_on(path, file, settings);
         let shape = lanes.model.shape().clone();
         let tokens: Vec<u32> = (3..40).collect();
         let mut sequences = [lanes.cache.begin(&[], 0), lanes.cache.begin(&[], 0)];

@@ -7,6 +7,7 @@ mod interleaved;
 mod quants;
 mod rounding;
 mod scales;
+mod tiles;
 
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
 
@@ -17,6 +18,7 @@ use interleaved::interleaved;
 pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
 use scales::Scales;
+pub(super) use tiles::{half_row, round_group, row_of_tiles, write_sums};
 
 use super::lines::{RowLines, STEPS, TILE_ROWS, TokenLines};
 use super::panel::Panel;

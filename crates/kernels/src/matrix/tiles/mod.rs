@@ -1,0 +1,246 @@
+//! Products by tiles of BF16: sixteen rows of weights times sixteen tokens, 32 columns at a time.
+//!
+//! **The order.** Weights are taken apart to values as `TensorType::decode` says and rounded to BF16, and so are
+//! activations. A sum begins at nothing. For each 32 columns, first to last, two sums that begin at nothing take
+//! the products of the even and of the odd columns by fused multiply-adds; the two are added, and then added to
+//! what there was. Whatever is smaller than a normal number becomes zero at every step. One token goes through the
+//! same steps as many, so neither their number nor what else is computed changes a bit.
+//!
+//! Source for the order: what `tdpbf16ps` was measured to compute; [`plain`] says it again in Rust.
+
+#[cfg(target_arch = "x86_64")]
+mod amx;
+mod plain;
+mod tokens;
+mod weights;
+
+use std::cell::RefCell;
+use std::ops::Range;
+
+use bytemuck::{Pod, Zeroable};
+
+use super::Matrix;
+use super::activations::Activations;
+use super::work::{Cut, Work};
+use crate::Path;
+use crate::sixteen::{REGISTER, Sixteen};
+use crate::team::{Outputs, Results};
+
+#[cfg(all(test, target_arch = "x86_64"))]
+pub(super) use amx::instructions;
+#[cfg(target_arch = "x86_64")]
+pub(crate) use amx::present;
+#[cfg(all(test, target_arch = "x86_64"))]
+pub(super) use plain::brain;
+pub(super) use tokens::{lines_of, round};
+use weights::Taken;
+
+/// Columns of a tile of weights.
+pub(super) const COLUMNS: usize = 32;
+/// Rows of a tile of weights, and most tokens of a tile of activations.
+pub(super) const SIDE: usize = 16;
+/// Tiles of weights above one another.
+const HIGH: usize = 2;
+/// Rows of a panel.
+const ROWS: usize = HIGH * SIDE;
+/// Tiles of a panel beside one another: a strip, so that a panel stays in the nearest cache while tokens pass by.
+const WIDE: usize = 16;
+/// Bytes of activations that stay in a thread's own caches while rows pass by. Processors with tiles have 2 MiB.
+const NEAR_BYTES: usize = 1280 << 10;
+/// Tokens that pass by together, at least: for fewer it does not pay to take weights apart again.
+const LEAST_TOKENS: usize = 96;
+/// Multiplications below which a product stays on one thread.
+const LEAST_PRODUCTS: usize = 1 << 18;
+
+/// Sixteen rows of 32 values each, as a tile register holds them.
+#[derive(Debug, Clone, Copy, Pod, Zeroable)]
+#[repr(C, align(64))]
+pub(super) struct Tile(pub(super) [[u16; COLUMNS]; SIDE]);
+
+/// Sums of sixteen rows for up to sixteen tokens.
+type Sums = [Sixteen; SIDE];
+
+/// A panel of weights: tiles of the upper sixteen rows, then those of the lower.
+struct Panel<'a> {
+    upper: &'a [Tile],
+    lower: &'a [Tile],
+}
+
+/// Tokens of a tile, with their tiles for the panel's columns.
+struct Group<'a> {
+    /// For each tile, for each two columns, the values of all tokens.
+    lines: &'a [Sixteen],
+    tokens: usize,
+    /// Of the upper rows and of the lower.
+    sums: &'a mut [Sums; HIGH],
+}
+
+/// What multiplies tiles.
+trait Tiles {
+    /// How rows of weights are taken apart for it.
+    const PATH: Path;
+
+    /// Ready to multiply, on this thread.
+    fn begin() -> Self;
+
+    /// Adds a panel's products with one group.
+    fn one(&mut self, panel: &Panel<'_>, group: Group<'_>);
+
+    /// With two groups of sixteen tokens.
+    fn two(&mut self, panel: &Panel<'_>, groups: [Group<'_>; 2]);
+
+    /// Writes sums of some rows for the first of sixteen tokens from one on.
+    fn write(sums: &Sums, out: &Results<'_>, token: usize, rows: Range<usize>, tokens: usize);
+}
+
+/// Working space of a thread.
+#[derive(Default)]
+struct Space {
+    panel: Vec<Tile>,
+    sums: Vec<[Sums; HIGH]>,
+}
+
+thread_local! {
+    static SPACE: RefCell<Space> = RefCell::default();
+}
+
+/// Every product but those of `F32`.
+pub(super) fn work<'a>(
+    path: Path,
+    matrix: Matrix<'a>,
+    x: &'a Activations,
+    out: Outputs<'a>,
+) -> Work<'a> {
+    let part = tokens_together(x.tokens, matrix.columns);
+    let cut = Cut {
+        count: matrix.rows.div_ceil(ROWS) * x.tokens.div_ceil(part.max(1)),
+        grain: LEAST_PRODUCTS.div_ceil((part * matrix.columns * ROWS).max(1)),
+        run: match path {
+            #[cfg(target_arch = "x86_64")]
+            Path::Amx => run::<amx::Amx>,
+            _ => run::<plain::Simulated>,
+        },
+    };
+    Work { matrix, x, out, part, cut }
+}
+
+/// Tokens that pass by together: whole groups, and no more than stay in a thread's own caches.
+fn tokens_together(tokens: usize, columns: usize) -> usize {
+    let near = (NEAR_BYTES / (2 * columns.max(1))).max(LEAST_TOKENS);
+    let parts = tokens.div_ceil(near).max(1);
+    tokens.div_ceil(parts).next_multiple_of(SIDE)
+}
+
+fn run<T: Tiles>(work: &Work<'_>, pieces: Range<usize>) {
+    let Matrix { tensor_type, columns, .. } = work.matrix;
+    let rows_of = Rows {
+        work,
+        across: columns.div_ceil(COLUMNS),
+        take: weights::taken(T::PATH, tensor_type),
+        ahead: if work.x.tokens <= SIDE { work.row_bytes() * ROWS } else { 0 },
+    };
+    SPACE.with_borrow_mut(|space| {
+        let mut tiles = T::begin();
+        for (tokens, rows) in work.panels(pieces, ROWS) {
+            let lines = &work.x.tiles_of(tokens.start)[..tokens.len() * rows_of.across];
+            // SAFETY: rows of some tokens are given to one thread once.
+            let results = unsafe { work.out.results(tokens, rows.clone()) };
+            rows_of.panel(&mut tiles, rows, lines, space, &results);
+        }
+    });
+}
+
+/// The rows of a product, as every panel needs them.
+struct Rows<'a> {
+    work: &'a Work<'a>,
+    /// Tiles of a row.
+    across: usize,
+    take: Taken,
+    /// How far on weights are asked for: with few tokens they are used once, and so waited for.
+    ahead: usize,
+}
+
+impl Rows<'_> {
+    /// Some rows times some tokens, whose tiles are group by group in `lines`.
+    fn panel<T: Tiles>(
+        &self,
+        tiles: &mut T,
+        rows: Range<usize>,
+        lines: &[Sixteen],
+        space: &mut Space,
+        out: &Results<'_>,
+    ) {
+        let Space { panel, sums } = space;
+        panel.resize(HIGH * WIDE, Tile::zeroed());
+        sums.clear();
+        sums.resize(out.tokens().div_ceil(SIDE), <[Sums; HIGH]>::zeroed());
+        let mut first = 0;
+        while first < self.across {
+            let wide = WIDE.min(self.across - first);
+            self.take_apart(rows.clone(), first, wide, panel);
+            let (upper, lower) = panel.split_at(WIDE);
+            let taken = Panel { upper: &upper[..wide], lower: &lower[..wide] };
+            let groups = groups(lines, sums, out.tokens(), self.across, first..first + wide);
+            multiply_groups(tiles, &taken, groups);
+            first += wide;
+        }
+        for (at, sums) in sums.iter().enumerate() {
+            let tokens = SIDE.min(out.tokens() - at * SIDE);
+            for (high, sums) in sums.iter().enumerate().take(rows.len().div_ceil(SIDE)) {
+                let rows = high * SIDE..rows.len().min((high + 1) * SIDE);
+                T::write(sums, out, at * SIDE, rows, tokens);
+            }
+        }
+    }
+
+    /// Takes some columns of some rows apart; what is beyond the last row stays what it was.
+    fn take_apart(&self, rows: Range<usize>, first: usize, wide: usize, panel: &mut [Tile]) {
+        let Matrix { tensor_type, columns, bytes, .. } = self.work.matrix;
+        let columns = first * COLUMNS..columns.min((first + wide) * COLUMNS);
+        let own = tensor_type.row_bytes(columns.start)..tensor_type.row_bytes(columns.end);
+        let row_bytes = self.work.row_bytes();
+        for (at, row) in rows.enumerate() {
+            let stored = &bytes[row * row_bytes..][own.clone()];
+            let tiles = &mut panel[at / SIDE * WIDE..][..wide];
+            self.take.strip(stored, columns.len(), self.ahead, tiles, at % SIDE);
+        }
+    }
+}
+
+/// The groups of tokens, each with its lines of some tiles.
+fn groups<'a>(
+    lines: &'a [Sixteen],
+    sums: &'a mut [[Sums; HIGH]],
+    tokens: usize,
+    across: usize,
+    tiles: Range<usize>,
+) -> impl Iterator<Item = Group<'a>> {
+    sums.iter_mut().enumerate().map(move |(at, sums)| {
+        let own = SIDE.min(tokens - at * SIDE);
+        let lines = &lines[at * SIDE * across..][..own * across];
+        Group { lines: &lines[own * tiles.start..own * tiles.end], tokens: own, sums }
+    })
+}
+
+/// Whole groups two by two, so that what is loaded serves more products.
+fn multiply_groups<'a, T: Tiles>(
+    tiles: &mut T,
+    panel: &Panel<'_>,
+    mut groups: impl Iterator<Item = Group<'a>>,
+) {
+    while let Some(one) = groups.next() {
+        match groups.next() {
+            Some(two) if two.tokens == SIDE => tiles.two(panel, [one, two]),
+            Some(two) => {
+                tiles.one(panel, one);
+                tiles.one(panel, two);
+            }
+            None => tiles.one(panel, one),
+        }
+    }
+}
+
+const _: () = assert!(SIDE == REGISTER, "a line holds two columns of sixteen tokens");
+
+#[cfg(test)]
+mod tests;

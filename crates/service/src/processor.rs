@@ -1,0 +1,173 @@
+//! Which instructions of this processor are the fastest: measured once, and kept for the next start.
+
+use std::fs;
+use std::io::{self, Read};
+use std::path::Path;
+
+use deft_kernels::Path as Instructions;
+use deft_kernels::{choice, limits};
+use serde::{Deserialize, Serialize};
+
+use crate::config::Config;
+use crate::private_files::write_whole;
+
+/// The file in the data directory.
+const FILE: &str = "processor.json";
+/// Its form; another version's file is neither used nor replaced.
+const VERSION: u32 = 1;
+/// It is no longer than this.
+const MOST_BYTES: u64 = 64 << 10;
+
+/// What was measured, and of which machine.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+struct Kept {
+    version: u32,
+    /// What measuring again would not change.
+    machine: String,
+    /// The fastest, by name.
+    kernels: String,
+}
+
+/// The instructions that were measured to be the fastest, where measuring decides.
+pub(crate) async fn fastest_kernels(config: &Config) -> Option<String> {
+    if config.loading.forced_kernels().is_some() {
+        return None;
+    }
+    let folder = config.data_dir.clone();
+    let found = tokio::task::spawn_blocking(move || {
+        let candidates = choice::candidates();
+        if candidates.is_empty() {
+            return None;
+        }
+        let machine = machine(Path::new("/"), &candidates);
+        Some(decided(&folder, machine, || measured(&candidates)))
+    });
+    found.await.unwrap_or_else(|error| {
+        tracing::error!("instructions could not be measured: {error}");
+        None
+    })
+}
+
+/// What is known, or what is measured now.
+fn decided(folder: &Path, machine: String, measure: impl FnOnce() -> Instructions) -> String {
+    let path = folder.join(FILE);
+    let kept = read(&path);
+    if let Ok(Some(kept)) = &kept
+        && kept.machine == machine
+        && Instructions::named(&kept.kernels).is_some()
+    {
+        return kept.kernels.clone();
+    }
+    let kernels = measure().name().to_owned();
+    let found = Kept { version: VERSION, machine, kernels: kernels.clone() };
+    // Plain data becomes JSON.
+    let bytes = serde_json::to_vec_pretty(&found).unwrap_or_default();
+    let written = kept.and_then(|_| write_whole(&path, &bytes));
+    if let Err(error) = written {
+        let path = path.display();
+        tracing::warn!(
+            "`{path}` is left as it is, and instructions are measured at each start: {error}"
+        );
+    }
+    kernels
+}
+
+/// What is in the file, where it is ours and of this version.
+fn read(path: &Path) -> io::Result<Option<Kept>> {
+    let mut text = String::new();
+    match fs::File::open(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        opened => opened?.take(MOST_BYTES).read_to_string(&mut text)?,
+    };
+    let kept: Kept = serde_json::from_str(&text).map_err(io::Error::other)?;
+    if kept.version != VERSION {
+        return Err(io::Error::other(format!("it is of version {}", kept.version)));
+    }
+    Ok(Some(kept))
+}
+
+/// The processor's name and what it offers, below `root` (`/`, but for tests).
+fn machine(root: &Path, candidates: &[Instructions]) -> String {
+    let text = fs::read_to_string(root.join("proc/cpuinfo")).unwrap_or_default();
+    let name = text
+        .lines()
+        .find_map(|line| line.strip_prefix("model name")?.split_once(':'))
+        .map_or("a processor", |(_, name)| name.trim());
+    let threads = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let names: Vec<&str> = candidates.iter().map(|path| path.name()).collect();
+    format!("{name}, {threads} threads, {}, deft {}", names.join(" or "), env!("CARGO_PKG_VERSION"))
+}
+
+/// Measures, after each was seen to compute what it should.
+fn measured(candidates: &[Instructions]) -> Instructions {
+    let (sound, odd): (Vec<_>, Vec<_>) =
+        candidates.iter().copied().partition(|path| choice::keeps_its_word(*path));
+    for path in odd {
+        tracing::error!("{path} computes other numbers here than it should, so it is not used");
+    }
+    let found = limits::with_all(|team| choice::measure(&sound, team));
+    for choice::Measured { path, one, many } in &found {
+        let (one, many) = (one * 1e3, many * 1e3);
+        tracing::info!("{path}: {one:.1} ms for one token, {many:.1} ms for 256 (measured)");
+    }
+    choice::chosen(&found).unwrap_or_else(Instructions::best)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::cell::Cell;
+
+    use super::*;
+
+    #[test]
+    fn a_machine_is_measured_once_and_another_one_again() {
+        let folder = tempfile::tempdir().unwrap();
+        let times = Cell::new(0);
+        let ask = |machine: &str, fastest: Instructions| {
+            decided(folder.path(), machine.to_owned(), || {
+                times.set(times.get() + 1);
+                fastest
+            })
+        };
+        assert_eq!(ask("fern", Instructions::Amx), "amx");
+        assert_eq!(ask("fern", Instructions::Scalar), "amx", "it is known");
+        assert_eq!(times.get(), 1);
+        assert_eq!(ask("moss", Instructions::Scalar), "scalar", "another machine");
+        assert_eq!(ask("moss", Instructions::Amx), "scalar");
+        assert_eq!(times.get(), 2);
+    }
+
+    #[test]
+    fn a_file_of_another_version_or_of_somebody_else_is_left_as_it_is() {
+        let newer = r#"{"version": 2, "machine": "fern", "kernels": "amx", "more": []}"#;
+        for text in [newer, "beans", "", r#"{"version": 1}"#, "\u{0}\u{1}"] {
+            let folder = tempfile::tempdir().unwrap();
+            let path = folder.path().join(FILE);
+            fs::write(&path, text).unwrap();
+            let found = decided(folder.path(), "fern".to_owned(), || Instructions::Scalar);
+            assert_eq!((found, fs::read_to_string(&path).unwrap()), ("scalar".into(), text.into()));
+        }
+    }
+
+    #[test]
+    fn instructions_that_are_not_known_any_more_are_measured_again() {
+        let folder = tempfile::tempdir().unwrap();
+        let text = r#"{"version": 1, "machine": "fern", "kernels": "abacus"}"#;
+        fs::write(folder.path().join(FILE), text).unwrap();
+        assert_eq!(decided(folder.path(), "fern".to_owned(), || Instructions::Scalar), "scalar");
+        let kept = read(&folder.path().join(FILE)).unwrap().unwrap();
+        assert_eq!(kept.kernels, "scalar");
+    }
+
+    #[test]
+    fn a_machine_is_told_by_its_processor_and_what_it_offers() {
+        let root = tempfile::tempdir().unwrap();
+        fs::create_dir(root.path().join("proc")).unwrap();
+        let text = "processor\t: 0\nmodel name\t: Fern 9 @ 2 GHz\nmodel name\t: Moss\n";
+        fs::write(root.path().join("proc/cpuinfo"), text).unwrap();
+        let told = machine(root.path(), &[Instructions::Avx512, Instructions::Amx]);
+        assert!(told.starts_with("Fern 9 @ 2 GHz, "), "{told}");
+        assert!(told.contains("avx512-vnni or amx"), "{told}");
+        assert!(machine(Path::new("/nowhere"), &[]).starts_with("a processor, "));
+    }
+}
