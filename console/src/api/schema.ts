@@ -1033,6 +1033,31 @@ export interface components {
             index: number;
             logprobs?: components["schemas"]["ChatLogprobs"] | null;
         };
+        /** @description What engines compute with. */
+        ComputingReport: {
+            /** @description Instructions, by their name in settings. */
+            kernels: string;
+            /**
+             * Format: int32
+             * @description Memory nodes that memory is taken from in turn; 1 where there is only one.
+             */
+            nodes: number;
+            /**
+             * Format: int32
+             * @description Processors that threads compute on.
+             */
+            processors: number;
+            /**
+             * Format: int32
+             * @description Of these, those of a slower kind than the fastest.
+             */
+            slower: number;
+            /**
+             * Format: int32
+             * @description Processors that are left to the service.
+             */
+            spare: number;
+        };
         /** @description A link that gives a browser permission, once. */
         ConsoleLink: {
             /** @description To be opened in a browser. */
@@ -2122,6 +2147,8 @@ export interface components {
             address: string;
             /** @description Calls under way, the oldest first. */
             calls?: components["schemas"]["RunningCall"][];
+            /** @description What engines compute with. */
+            computing?: components["schemas"]["ComputingReport"];
             /** @description The records database. */
             database: components["schemas"]["DatabaseReport"];
             /** @description The latest decisions about what is loaded, the newest first. */

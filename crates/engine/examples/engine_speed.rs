@@ -58,6 +58,8 @@ impl Link {
             threads: None,
             kernels: None,
             fastest: None,
+            processors: Vec::new(),
+            nodes: Vec::new(),
             parts: Vec::new(),
             memory: None,
         };

@@ -163,6 +163,9 @@ impl Mapped {
         let _ = setrlimit(Resource::Memlock, Rlimit { current: maximum, maximum });
         let (all, bytes) = self.all_stretches();
         let mut done = 0;
+        // Some file systems give large pages to those who ask.
+        #[cfg(target_os = "linux")]
+        self.parts.iter().for_each(|part| drop(part.advise(Advice::HugePage)));
         for (part, range) in all {
             let start = self.parts[part][range.clone()].as_ptr().cast_mut().cast();
             // SAFETY: the range lies in the mapping, which lives as long as `self`; locking changes

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use deft_planning::Bytes;
 use deft_protocol::engine::{AcceleratorOrder, PlaceOrder};
-use memmap2::MmapMut;
+use memmap2::{Advice, MmapMut};
 use thiserror::Error;
 
 use crate::mapped::accelerator_memory;
@@ -93,7 +93,7 @@ impl Places {
         Ok(memory)
     }
 
-    /// Memory for a layer, every byte written. It begins with a page of memory, so that no register comes from
+    /// Memory for a layer, every byte written, in large pages where whole ones lie within. It begins with a page of memory, so that no register comes from
     /// two lines of the caches.
     pub(crate) fn filled(
         &mut self,
@@ -105,6 +105,9 @@ impl Places {
             Some(accelerator) => self.take(accelerator, length)?,
             None => MmapMut::map_anon(length).unwrap_or_else(|_| none_left(length)),
         };
+        // Before anything is written: where the system has none, small ones do.
+        #[cfg(target_os = "linux")]
+        let _ = memory.advise(Advice::HugePage);
         memory.fill(byte);
         Ok(memory)
     }

@@ -62,6 +62,8 @@ fn serve(path: &Path) -> &'static str {
         threads: None,
         kernels: None,
         fastest: None,
+        processors: Vec::new(),
+        nodes: Vec::new(),
         parts: Vec::new(),
         memory: None,
     };

@@ -31,7 +31,8 @@ fn main() {
         );
     }
     let rounds = std::env::args().nth(1).and_then(|text| text.parse().ok()).unwrap_or(5);
-    let (rows, columns, tokens) = (8192, 2048, 256);
+    let columns = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok()).unwrap_or(2048);
+    let (rows, tokens) = (8192, 256);
     let team = Team::new(None);
     team.settle();
     let (named, only): (Vec<String>, Vec<String>) =

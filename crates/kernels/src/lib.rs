@@ -14,17 +14,19 @@ pub mod choice;
 mod curve;
 #[cfg(target_arch = "x86_64")]
 mod dots;
+mod large;
 pub mod limits;
 mod matrix;
 mod path;
 mod pointwise;
-mod processors;
+pub mod processors;
 mod sixteen;
 mod team;
 
 pub(crate) use path::on_every_path;
 
 pub use attention::{Attention, Cached, Kind, Look, PAGE, SPAN, SpanSums, attend};
+pub use large::filled;
 pub use limits::memory_speed;
 pub use matrix::{Activations, Matrix, dot, multiply, multiply_all};
 pub use path::{Class, Path};

@@ -1,8 +1,24 @@
-//! Which processors this process may use.
+//! Which processors this process may use, what they are like, and which thread computes on which of them.
 
-use std::sync::LazyLock;
+use std::collections::BTreeMap;
+use std::hint::black_box;
+use std::io;
+use std::path::Path;
+use std::sync::{LazyLock, OnceLock};
+use std::time::Instant;
 
 use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
+
+/// A processor as slow as that, beside the fastest of its kind, is of another kind.
+pub const SLOWER: f64 = 0.8;
+/// So often a processor is measured; the best counts, for others use the machine too.
+const MEASUREMENTS: usize = 5;
+/// Steps of the loop that is measured: about half a millisecond.
+const STEPS: u32 = 400_000;
+/// Gives memory out from all nodes in turn. Source: Linux, `set_mempolicy(2)`.
+const INTERLEAVE: libc::c_int = 3;
+/// Most nodes that Linux is told of.
+const MOST_NODES: usize = 1024;
 
 /// As it was before a thread was told to stay on one of them, which threads that it starts would inherit.
 static MINE: LazyLock<Vec<usize>> = LazyLock::new(|| {
@@ -12,6 +28,180 @@ static MINE: LazyLock<Vec<usize>> = LazyLock::new(|| {
     (0..CpuSet::MAX_CPU).filter(|&processor| set.is_set(processor)).collect()
 });
 
+/// Those that threads are to compute on, in their order, if anybody said so.
+static ORDERED: OnceLock<Vec<usize>> = OnceLock::new();
+
+/// A processor.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Processor {
+    /// Its number, as the system counts.
+    pub number: usize,
+    /// The memory node that it is near to.
+    pub node: usize,
+    /// How fast it computes beside the fastest, which has 1.
+    pub speed: f64,
+}
+
+/// The processors that this process may use, all taken for equally fast; nodes as the system tells them below
+/// `root` (`/`, but for tests).
+#[must_use]
+pub fn found(root: &Path) -> Vec<Processor> {
+    of_nodes(&nodes(root), mine())
+}
+
+fn of_nodes(nodes: &BTreeMap<usize, usize>, numbers: &[usize]) -> Vec<Processor> {
+    let node = |number: &usize| nodes.get(number).copied().unwrap_or(0);
+    numbers
+        .iter()
+        .map(|number| Processor { number: *number, node: node(number), speed: 1.0 })
+        .collect()
+}
+
+/// The node of each processor.
+fn nodes(root: &Path) -> BTreeMap<usize, usize> {
+    let mut nodes = BTreeMap::new();
+    let folder = root.join("sys/devices/system/node");
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        let name = entry.file_name();
+        let number = name.to_str().and_then(|name| name.strip_prefix("node")?.parse().ok());
+        let Some(node) = number.filter(|node| *node < MOST_NODES) else { continue };
+        let text = std::fs::read_to_string(entry.path().join("cpulist")).unwrap_or_default();
+        nodes.extend(listed(&text).into_iter().map(|processor| (processor, node)));
+    }
+    nodes
+}
+
+/// Numbers as the system lists them: `0-3,8`. What is not understood is left out.
+fn listed(text: &str) -> Vec<usize> {
+    let ranges = text.trim().split(',').filter_map(|part| {
+        let (first, last) = part.split_once('-').unwrap_or((part, part));
+        let (first, last) = (first.trim().parse().ok()?, last.trim().parse::<usize>().ok()?);
+        Some(first..=last.min(CpuSet::MAX_CPU))
+    });
+    ranges.flatten().collect()
+}
+
+/// Measures how fast each processor computes: some milliseconds for each of them.
+pub fn measure(processors: &mut [Processor]) {
+    let times: Vec<f64> = processors.iter().map(|processor| seconds_on(processor.number)).collect();
+    let least = times.iter().copied().fold(f64::INFINITY, f64::min);
+    for (processor, time) in processors.iter_mut().zip(times) {
+        processor.speed = if time.is_finite() && least > 0.0 { least / time } else { 1.0 };
+    }
+}
+
+/// The shortest time of a loop on a processor; without end where no thread may stay there.
+fn seconds_on(number: usize) -> f64 {
+    let measured = std::thread::scope(|scope| {
+        let thread = scope.spawn(|| {
+            let mut set = CpuSet::new();
+            set.set(number);
+            if sched_setaffinity(None, &set).is_err() {
+                return f64::INFINITY;
+            }
+            (0..MEASUREMENTS).map(|_| loop_seconds()).fold(f64::INFINITY, f64::min)
+        });
+        thread.join()
+    });
+    measured.unwrap_or(f64::INFINITY)
+}
+
+fn loop_seconds() -> f64 {
+    let began = Instant::now();
+    let mut sums = [1_u32; 8];
+    for step in 0..STEPS {
+        for sum in &mut sums {
+            *sum = sum.wrapping_mul(0x9E37_79B1).rotate_left(5) ^ step;
+        }
+        black_box(&mut sums);
+    }
+    began.elapsed().as_secs_f64()
+}
+
+/// The order in which threads take processors: the fastest first, and of equally fast ones those of each node in
+/// turn, so that a few threads have the memory of all nodes. The last `spare` are left to others, as long as one
+/// remains; no more than `most` are taken.
+#[must_use]
+pub fn arranged(processors: &[Processor], spare: usize, most: usize) -> Vec<Processor> {
+    let mut sorted = processors.to_vec();
+    sorted.sort_by(|a, b| b.speed.total_cmp(&a.speed).then(a.number.cmp(&b.number)));
+    let mut kinds: Vec<Vec<Processor>> = Vec::new();
+    for processor in sorted {
+        match kinds.last_mut() {
+            Some(kind) if processor.speed >= kind[0].speed * SLOWER => kind.push(processor),
+            _ => kinds.push(vec![processor]),
+        }
+    }
+    let mut all: Vec<Processor> = kinds.into_iter().flat_map(in_turn).collect();
+    let left = all.len().saturating_sub(spare).clamp(1, most.max(1));
+    all.truncate(left);
+    all
+}
+
+/// Those of each node in turn, by their numbers.
+fn in_turn(mut kind: Vec<Processor>) -> Vec<Processor> {
+    kind.sort_by_key(|processor| processor.number);
+    let mut counts = BTreeMap::<usize, usize>::new();
+    let mut placed: Vec<(usize, Processor)> = kind
+        .into_iter()
+        .map(|processor| {
+            let count = counts.entry(processor.node).or_default();
+            *count += 1;
+            (*count, processor)
+        })
+        .collect();
+    placed.sort_by_key(|(turn, processor)| (*turn, processor.node, processor.number));
+    placed.into_iter().map(|(_, processor)| processor).collect()
+}
+
+/// Whether it matters which of them computes: some are slower, or further from some memory.
+#[must_use]
+pub fn are_uneven(processors: &[Processor]) -> bool {
+    let first = processors.first().map(|first| (first.node, first.speed));
+    let differs = |(node, speed): (usize, f64), other: &Processor| {
+        other.node != node || other.speed < speed * SLOWER
+    };
+    first.is_some_and(|first| processors.iter().any(|other| differs(first, other)))
+}
+
+/// From now on threads of this process compute on these processors, each on the one that its number in a team says.
+/// The calling thread and those that it starts stay on them. Said once; what is said later, or of processors that
+/// this process may not use, changes nothing.
+pub fn compute_on(numbers: &[usize]) {
+    let known = mine();
+    if numbers.is_empty() || !numbers.iter().all(|number| known.contains(number)) {
+        return;
+    }
+    LazyLock::force(&QUOTA);
+    if ORDERED.set(numbers.to_vec()).is_ok() {
+        let mut set = CpuSet::new();
+        numbers.iter().for_each(|number| set.set(*number));
+        let _ = sched_setaffinity(None, &set);
+    }
+}
+
+/// Memory that is taken from now on, by this thread and those that it starts, comes from all these nodes in turn: so
+/// do pages of files that are not in memory yet.
+///
+/// # Errors
+/// The system has no such nodes, or refuses.
+pub fn interleave(nodes: &[usize]) -> io::Result<()> {
+    let mut bits = [0_u64; MOST_NODES / 64];
+    for node in nodes.iter().filter(|node| **node < MOST_NODES) {
+        bits[node / 64] |= 1 << (node % 64);
+    }
+    // SAFETY: the call reads so many bits, all of which are there.
+    let result = unsafe {
+        libc::syscall(
+            libc::SYS_set_mempolicy,
+            INTERLEAVE,
+            bits.as_ptr(),
+            MOST_NODES as libc::c_ulong,
+        )
+    };
+    if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+}
+
 /// The processors this process may use, by their numbers; empty where the system does not tell.
 pub(crate) fn mine() -> &'static [usize] {
     &MINE
@@ -19,27 +209,112 @@ pub(crate) fn mine() -> &'static [usize] {
 
 /// How many threads compute at once, where nobody says: one for each processor that this process may use, and
 /// no more than its group has time for (the standard library reads the group's quota).
-pub(crate) fn count() -> usize {
-    *COUNT
+#[must_use]
+pub fn count() -> usize {
+    let mine = ORDERED.get().map_or(mine().len(), Vec::len);
+    if mine == 0 { *QUOTA } else { mine.min(*QUOTA) }
 }
 
 /// As it was before a thread was told to stay on one processor.
-static COUNT: LazyLock<usize> = LazyLock::new(|| {
-    // Threads that stay somewhere see only that: their number is counted where none does yet.
-    let mine = mine().len();
-    let quota = std::thread::available_parallelism().map_or(1, usize::from);
-    if mine == 0 { quota } else { quota.min(mine) }
+static QUOTA: LazyLock<usize> = LazyLock::new(|| {
+    LazyLock::force(&MINE);
+    std::thread::available_parallelism().map_or(1, usize::from)
 });
 
 /// Keeps the calling thread on a processor of its own, if the team has no more threads than there are
 /// processors. Where the system does not allow it the thread runs wherever it is put.
 pub(crate) fn stay_on(thread: usize, threads: usize) {
-    let processors = mine();
-    if threads != processors.len() {
-        return;
-    }
-    LazyLock::force(&COUNT);
+    LazyLock::force(&QUOTA);
+    let processor = match ORDERED.get() {
+        Some(ordered) if threads <= ordered.len() => ordered[thread],
+        None if threads == mine().len() => mine()[thread],
+        _ => return,
+    };
     let mut set = CpuSet::new();
-    set.set(processors[thread]);
+    set.set(processor);
     let _ = sched_setaffinity(None, &set);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A root whose system tells of these nodes.
+    fn root(nodes: &[(&str, &str)]) -> tempfile::TempDir {
+        let root = tempfile::tempdir().unwrap();
+        for (name, list) in nodes {
+            let folder = root.path().join("sys/devices/system/node").join(name);
+            std::fs::create_dir_all(&folder).unwrap();
+            std::fs::write(folder.join("cpulist"), list).unwrap();
+        }
+        root
+    }
+
+    fn processor(number: usize, node: usize, speed: f64) -> Processor {
+        Processor { number, node, speed }
+    }
+
+    fn numbers(processors: &[Processor]) -> Vec<usize> {
+        processors.iter().map(|processor| processor.number).collect()
+    }
+
+    #[test]
+    fn nodes_are_read_as_the_system_lists_them() {
+        let root = root(&[
+            ("node0", "0-2,8\n"),
+            ("node1", "3-5, 9"),
+            ("node7", ""),
+            ("node2x", "1"),
+            ("memory", "0-9"),
+            ("node99999", "0"),
+            ("node3", "beans,6-5,4-,-,18446744073709551615-18446744073709551616"),
+        ]);
+        let nodes = nodes(root.path());
+        let found = of_nodes(&nodes, &[0, 3, 8, 9, 50]);
+        let told: Vec<(usize, usize)> = found.iter().map(|one| (one.number, one.node)).collect();
+        assert_eq!(told, [(0, 0), (3, 1), (8, 0), (9, 1), (50, 0)]);
+        assert!(super::nodes(Path::new("/nowhere")).is_empty());
+    }
+
+    #[test]
+    fn a_list_without_end_takes_no_memory_without_bound() {
+        assert!(listed("0-18446744073709551615").len() <= CpuSet::MAX_CPU + 1);
+    }
+
+    #[test]
+    fn the_fastest_come_first_and_nodes_in_turn() {
+        // Two kinds on two nodes; measurements of one kind differ a little.
+        let processors = [
+            processor(0, 0, 0.55),
+            processor(1, 0, 0.97),
+            processor(2, 0, 1.0),
+            processor(3, 1, 0.5),
+            processor(4, 1, 0.9),
+            processor(5, 1, 0.99),
+        ];
+        let all = arranged(&processors, 0, usize::MAX);
+        assert_eq!(numbers(&all), [1, 4, 2, 5, 0, 3]);
+        assert_eq!(
+            numbers(&arranged(&processors, 2, usize::MAX)),
+            [1, 4, 2, 5],
+            "slow ones are spared"
+        );
+        assert_eq!(numbers(&arranged(&processors, 0, 2)), [1, 4], "a quota");
+        assert_eq!(numbers(&arranged(&processors, 9, 9)), [1], "one remains");
+        assert!(arranged(&[], 1, 4).is_empty());
+        assert!(are_uneven(&all) && are_uneven(&all[..2]));
+        assert!(!are_uneven(&all[..1]) && !are_uneven(&[all[0], all[2]]) && !are_uneven(&[]));
+    }
+
+    #[test]
+    fn the_processors_of_this_machine_are_measured_one_by_one() {
+        let mut processors = found(Path::new("/"));
+        assert!(!processors.is_empty());
+        measure(&mut processors);
+        let fastest = processors.iter().map(|one| one.speed).fold(0.0, f64::max);
+        assert!((fastest - 1.0).abs() < 1e-9, "{processors:?}");
+        assert!(processors.iter().all(|one| one.speed > 0.0), "{processors:?}");
+        // A processor that is not there is not taken for a fast one.
+        assert!(seconds_on(CpuSet::MAX_CPU - 1).is_infinite());
+    }
 }

@@ -84,6 +84,12 @@ pub struct LoadOrder {
     /// Instructions that were measured to be the fastest, where none are named: used if they run.
     #[serde(default)]
     pub fastest: Option<String>,
+    /// Processors that threads stay on, in the order in which they are taken; empty leaves that to the system.
+    #[serde(default)]
+    pub processors: Vec<usize>,
+    /// Memory nodes that memory is taken from in turn, where there are several.
+    #[serde(default)]
+    pub nodes: Vec<usize>,
     /// Other files of the model, which it may read as well.
     #[serde(default)]
     pub parts: Vec<PathBuf>,

@@ -30,6 +30,7 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_MOST_INSTANCES", "loading.most_instances"),
     ("DEFT_WAIT_SECONDS", "loading.wait_seconds"),
     ("DEFT_KERNELS", "loading.kernels"),
+    ("DEFT_SPARE_PROCESSORS", "loading.spare_processors"),
     ("DEFT_HEARTBEAT_SECONDS", "calls.heartbeat_seconds"),
     ("DEFT_STATUS_SECONDS", "calls.status_seconds"),
     ("DEFT_QUEUE", "calls.queue"),
@@ -227,6 +228,9 @@ pub struct LoadingConfig {
     /// Instructions that engines compute with; `auto`, or absent: the fastest of this machine.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kernels: Option<String>,
+    /// Processors that engines leave to the service and to others; absent: one, where there are eight or more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spare_processors: Option<usize>,
 }
 
 /// Leaves the choice of instructions to the service.
@@ -281,6 +285,7 @@ impl Default for Config {
                 gives_way_seconds: 10,
                 hang_seconds: 60,
                 kernels: None,
+                spare_processors: None,
             },
             calls: CallsConfig {
                 heartbeat_seconds: 5,

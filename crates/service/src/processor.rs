@@ -1,11 +1,15 @@
-//! Which instructions of this processor are the fastest: measured once, and kept for the next start.
+//! What engines compute with: which processors, and which of their instructions are the fastest. The latter is
+//! measured once, and kept for the next start.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::io::{self, Read};
 use std::path::Path;
 
 use deft_kernels::Path as Instructions;
+use deft_kernels::processors::{self, Processor};
 use deft_kernels::{choice, limits};
+use deft_protocol::manage::ComputingReport;
 use serde::{Deserialize, Serialize};
 
 use crate::config::Config;
@@ -28,24 +32,78 @@ struct Kept {
     kernels: String,
 }
 
+/// With so many processors one is left to the service, where the operator says nothing.
+const MANY: usize = 8;
+
+/// What engines compute with.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Computing {
+    /// Instructions that the operator wants.
+    pub(crate) forced: Option<String>,
+    /// Where he leaves that open: those that were measured to be the fastest, if that had to be measured.
+    pub(crate) fastest: Option<String>,
+    /// Processors in the order in which threads take them, where that matters.
+    pub(crate) processors: Vec<usize>,
+    /// Memory nodes, where there are several.
+    pub(crate) nodes: Vec<usize>,
+    /// The same for people.
+    pub(crate) report: ComputingReport,
+}
+
+impl Computing {
+    /// Measures what is not known yet: some milliseconds for each processor, and some tenths of a second where
+    /// there are instructions to choose from.
+    pub(crate) async fn found(config: &Config) -> Self {
+        let forced = config.loading.forced_kernels().map(str::to_owned);
+        let (spare, folder) = (config.loading.spare_processors, config.data_dir.clone());
+        let found = tokio::task::spawn_blocking(move || {
+            let mut processors = processors::found(Path::new("/"));
+            processors::measure(&mut processors);
+            let fastest = if forced.is_none() { fastest(&folder) } else { None };
+            Self::of(&processors, spare, forced, fastest)
+        });
+        found.await.unwrap_or_else(|error| {
+            tracing::error!("processors could not be measured: {error}");
+            Self::default()
+        })
+    }
+
+    fn of(
+        found: &[Processor],
+        spare: Option<usize>,
+        forced: Option<String>,
+        fastest: Option<String>,
+    ) -> Self {
+        let spare = spare.unwrap_or(usize::from(found.len() >= MANY));
+        let taken = processors::arranged(found, spare, usize::MAX);
+        let nodes: BTreeSet<usize> = taken.iter().map(|processor| processor.node).collect();
+        let top = taken.first().map_or(1.0, |processor| processor.speed);
+        let slower = taken.iter().filter(|other| other.speed < top * processors::SLOWER).count();
+        let count = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
+        let usual = || Instructions::best().name().to_owned();
+        let report = ComputingReport {
+            kernels: forced.clone().or_else(|| fastest.clone()).unwrap_or_else(usual),
+            processors: count(processors::count().min(taken.len())),
+            slower: count(slower),
+            spare: count(found.len() - taken.len()),
+            nodes: count(nodes.len().max(1)),
+        };
+        // Otherwise the system finds a place for each thread as well as anybody.
+        let matters = taken.len() < found.len() || processors::are_uneven(&taken);
+        let processors = taken.iter().filter(|_| matters).map(|one| one.number).collect();
+        let nodes = if nodes.len() > 1 { nodes.into_iter().collect() } else { Vec::new() };
+        Self { forced, fastest, processors, nodes, report }
+    }
+}
+
 /// The instructions that were measured to be the fastest, where measuring decides.
-pub(crate) async fn fastest_kernels(config: &Config) -> Option<String> {
-    if config.loading.forced_kernels().is_some() {
+fn fastest(folder: &Path) -> Option<String> {
+    let candidates = choice::candidates();
+    if candidates.is_empty() {
         return None;
     }
-    let folder = config.data_dir.clone();
-    let found = tokio::task::spawn_blocking(move || {
-        let candidates = choice::candidates();
-        if candidates.is_empty() {
-            return None;
-        }
-        let machine = machine(Path::new("/"), &candidates);
-        Some(decided(&folder, machine, || measured(&candidates)))
-    });
-    found.await.unwrap_or_else(|error| {
-        tracing::error!("instructions could not be measured: {error}");
-        None
-    })
+    let machine = machine(Path::new("/"), &candidates);
+    Some(decided(folder, machine, || measured(&candidates)))
 }
 
 /// What is known, or what is measured now.
@@ -157,6 +215,45 @@ mod tests {
         assert_eq!(decided(folder.path(), "fern".to_owned(), || Instructions::Scalar), "scalar");
         let kept = read(&folder.path().join(FILE)).unwrap().unwrap();
         assert_eq!(kept.kernels, "scalar");
+    }
+
+    fn processor(number: usize, node: usize, speed: f64) -> Processor {
+        Processor { number, node, speed }
+    }
+
+    #[test]
+    fn equal_processors_are_left_to_the_system() {
+        let two = [processor(0, 0, 1.0), processor(1, 0, 0.95)];
+        let found = Computing::of(&two, None, None, None);
+        assert!(found.processors.is_empty() && found.nodes.is_empty());
+        let report = found.report;
+        assert_eq!((report.spare, report.slower, report.nodes), (0, 0, 1));
+        assert_eq!(report.kernels, Instructions::best().name());
+    }
+
+    #[test]
+    fn of_many_processors_one_is_spared_unless_the_operator_says_otherwise() {
+        let many: Vec<Processor> = (0..8).map(|number| processor(number, 0, 1.0)).collect();
+        let found = Computing::of(&many, None, Some("scalar".to_owned()), None);
+        assert_eq!((found.processors.len(), found.report.spare), (7, 1));
+        assert_eq!(found.report.kernels, "scalar");
+        assert!(Computing::of(&many, Some(0), None, None).processors.is_empty());
+        let three = Computing::of(&many[..4], Some(3), None, Some("amx".to_owned()));
+        assert_eq!((&three.processors[..], three.report.spare), (&[0][..], 3));
+        assert_eq!(three.report.kernels, "amx");
+    }
+
+    #[test]
+    fn slower_processors_and_memory_nodes_are_told_and_arranged() {
+        let hybrid = [
+            processor(0, 0, 0.5),
+            processor(1, 1, 0.6),
+            processor(2, 0, 1.0),
+            processor(3, 1, 0.9),
+        ];
+        let found = Computing::of(&hybrid, None, None, None);
+        assert_eq!((&found.processors[..], &found.nodes[..]), (&[2, 3, 0, 1][..], &[0, 1][..]));
+        assert_eq!((found.report.slower, found.report.nodes), (2, 2));
     }
 
     #[test]

@@ -39,7 +39,7 @@ use crate::metrics::Metrics;
 use crate::permission::{Peer, Permission, PermissionError, permit};
 use crate::presence::{Held, Presence};
 use crate::private_files::data_folder;
-use crate::processor::fastest_kernels;
+use crate::processor::Computing;
 use crate::records::calls::Recorder;
 use crate::records::nodes::{self, NodeError};
 use crate::routes::events::Events;
@@ -200,13 +200,13 @@ async fn serve(
     if let Some(group) = memory.group {
         tracing::info!("a control group allows {} of the machine's memory", Bytes(group));
     }
+    let computing = Computing::found(config).await;
     let machine = Machine {
         usable: Bytes(memory.usable()),
         host_limit: config.host_limit(memory.usable())?,
         accelerators: config.accelerators()?,
         most_instances: config.loading.most_instances,
-        kernels: config.loading.forced_kernels().map(str::to_owned),
-        fastest: fastest_kernels(config).await,
+        computing: computing.clone(),
     };
     let rules = Rules {
         make_room: config.loading.make_room,
@@ -276,6 +276,7 @@ async fn serve(
         events: Events::within(files),
         metrics,
         machine: vitals,
+        computing: computing.report,
         heartbeat: Duration::from_secs(config.calls.heartbeat_seconds),
         status_held: Duration::from_secs(config.calls.status_seconds),
         loads,

@@ -1,6 +1,8 @@
 //! `deft status`.
 
-use deft_protocol::manage::{InstanceReport, InstanceState, Keeping, Pool, ServiceStatus};
+use deft_protocol::manage::{
+    ComputingReport, InstanceReport, InstanceState, Keeping, Pool, ServiceStatus,
+};
 
 use crate::arguments::Common;
 use crate::connection;
@@ -27,7 +29,7 @@ pub(super) async fn run(common: &Common, why: bool) -> Result<(), Failure> {
 fn text(status: &ServiceStatus) -> String {
     let widest = status.pools.iter().map(|pool| label(pool).len()).max().unwrap_or(0);
     let pools: Vec<String> = status.pools.iter().map(|found| pool(found, widest)).collect();
-    let mut parts = vec![pools.join("\n")];
+    let mut parts = vec![pools.join("\n"), computing(&status.computing)];
     if status.instances.is_empty() {
         parts.push("nothing is loaded; load a model: deft load MODEL".to_owned());
         return parts.join("\n\n");
@@ -47,6 +49,28 @@ fn text(status: &ServiceStatus) -> String {
     });
     parts.extend(notes);
     parts.join("\n\n")
+}
+
+/// What engines compute with.
+fn computing(found: &ComputingReport) -> String {
+    let processors = match found.processors {
+        1 => "1 processor computes".to_owned(),
+        count => format!("{count} processors compute"),
+    };
+    let slower = match found.slower {
+        0 => String::new(),
+        count => format!(", {count} of them slower than the others"),
+    };
+    let spare = match found.spare {
+        0 => String::new(),
+        1 => "; 1 is left to the service".to_owned(),
+        count => format!("; {count} are left to the service"),
+    };
+    let nodes = match found.nodes {
+        0 | 1 => String::new(),
+        count => format!("; memory is taken from {count} nodes in turn"),
+    };
+    format!("{processors} with {}{slower}{spare}{nodes}", found.kernels)
 }
 
 /// What was decided, the oldest first, as a log is read.

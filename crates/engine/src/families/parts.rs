@@ -3,7 +3,7 @@
 use std::ops::Range;
 use std::time::Duration;
 
-use deft_kernels::{Activations, Attention, Look, Path, SpanSums, attend};
+use deft_kernels::{Activations, Attention, Look, Path, SpanSums, attend, filled};
 use deft_planning::ModelShape;
 
 use super::feed_forward::Routing;
@@ -139,12 +139,12 @@ impl Workspace {
         rows: u32,
         context: u32,
     ) -> Self {
-        let space = |width: u32| vec![f32::NAN; tokens as usize * width as usize];
+        let space = |width: u32| filled(tokens as usize * width as usize, f32::NAN);
         let queries = shape.heads * shape.key_length;
         let outputs = shape.heads * shape.value_length;
         let widest = shape.feed_forward.max(outputs).max(shape.width);
         Self {
-            logits: vec![f32::NAN; rows as usize * shape.vocabulary as usize],
+            logits: filled(rows as usize * shape.vocabulary as usize, f32::NAN),
             wanted: space(shape.width),
             places: Vec::with_capacity(tokens as usize),
             state: space(shape.width),

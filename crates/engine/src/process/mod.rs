@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, TryRecvError, channel};
 use std::time::{Duration, Instant};
 
-use deft_kernels::Path;
+use deft_kernels::{Path, processors};
 use deft_planning::{CacheType, LoadSettings, Weights};
 use deft_protocol::ProblemKind;
 use deft_protocol::engine::{
@@ -217,6 +217,7 @@ fn load(
         weights: if order.resident { Weights::Resident } else { Weights::Mapped },
         threads: order.threads,
     };
+    settle(order);
     let mut places = Places::ordered(&order.places);
     let compute = ComputeSettings {
         path: path(order).map_err(invalid)?,
@@ -245,6 +246,16 @@ fn board(order: &BatonOrder) -> Option<Board> {
     let told =
         |error: &std::io::Error| tracing::warn!("the processor is not shared by turns: {error}");
     opened.inspect_err(told).ok()
+}
+
+/// Which processors compute, and where memory is taken from: before any thread starts that computes.
+fn settle(order: &LoadOrder) {
+    processors::compute_on(&order.processors);
+    if order.nodes.len() > 1
+        && let Err(error) = processors::interleave(&order.nodes)
+    {
+        tracing::warn!("memory is not taken from all nodes in turn: {error}");
+    }
 }
 
 /// The instructions that were asked for; else those that were found the fastest, where this process may use them;

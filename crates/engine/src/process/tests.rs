@@ -45,6 +45,8 @@ impl Link {
             threads: Some(2),
             kernels: kernels.map(str::to_owned),
             fastest: None,
+            processors: Vec::new(),
+            nodes: Vec::new(),
             parts: Vec::new(),
             memory: None,
         };

@@ -248,8 +248,13 @@ fn soften_row(
     for at in 0..16 {
         halves[at] = scores[at] + scores[at + 16];
     }
-    let smaller = exp(before - base);
     *largest_so_far = largest;
+    if before == largest {
+        // Nothing is smaller where the largest stayed.
+        *weight += matrix::tree(&halves);
+        return;
+    }
+    let smaller = exp(before - base);
     *weight = *weight * smaller + matrix::tree(&halves);
     for sum in sums {
         *sum *= smaller;

@@ -9,7 +9,7 @@ use crate::matrix::lines::TokenLines;
 use crate::matrix::tiles;
 use crate::on_every_path;
 use crate::sixteen::{REGISTER, Sixteen};
-use crate::{Class, Path, Team};
+use crate::{Class, Path, Team, filled};
 
 /// Added and taken away again it rounds to a whole number, ties to even; its bits then end in that
 /// number.
@@ -147,7 +147,7 @@ impl Activations {
         } else {
             0
         };
-        Self { lines: vec![Sixteen::default(); blocks.max(floats)], ..Self::default() }
+        Self { lines: filled(blocks.max(floats), Sixteen::default()), ..Self::default() }
     }
 
     /// Whether they are multiplied as they are with weights of a type, on a path.

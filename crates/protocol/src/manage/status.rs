@@ -218,6 +218,21 @@ pub struct DatabaseReport {
     pub up: bool,
 }
 
+/// What engines compute with.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ComputingReport {
+    /// Instructions, by their name in settings.
+    pub kernels: String,
+    /// Processors that threads compute on.
+    pub processors: u32,
+    /// Of these, those of a slower kind than the fastest.
+    pub slower: u32,
+    /// Processors that are left to the service.
+    pub spare: u32,
+    /// Memory nodes that memory is taken from in turn; 1 where there is only one.
+    pub nodes: u32,
+}
+
 /// `GET /manage/v1/status`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ServiceStatus {
@@ -236,6 +251,9 @@ pub struct ServiceStatus {
     /// The machine.
     #[serde(default)]
     pub machine: MachineReport,
+    /// What engines compute with.
+    #[serde(default)]
+    pub computing: ComputingReport,
     /// Pools.
     pub pools: Vec<Pool>,
     /// Instances.

@@ -47,11 +47,12 @@ impl Provider for FlagLayer<'_> {
 }
 
 /// What stands for settings that are absent.
-const ABSENT: [(&str, &str); 6] = [
+const ABSENT: [(&str, &str); 7] = [
     ("database.url", "private"),
     ("pools.simulated", "none"),
     ("loading.most_instances", "any"),
     ("loading.kernels", "auto"),
+    ("loading.spare_processors", "auto"),
     ("fetching.ca_file", "none"),
     ("fetching.limit", "none"),
 ];

@@ -293,7 +293,7 @@ impl Actor {
         let others = self.instances.values().filter(|found| found.id != id && found.holds_memory());
         let places = self.machine.places(&instance.grant, others.map(|found| &found.grant));
         let board = self.board.clone();
-        let order = instance.order(places, &self.machine, board.as_ref());
+        let order = instance.order(places, &self.machine.computing, board.as_ref());
         let asks = self.asks.clone();
         tokio::spawn(async move {
             let (tell, mut events) = mpsc::unbounded_channel();

@@ -35,8 +35,9 @@ use uuid::Uuid;
 
 use super::engine_link::{EngineLink, EngineProcess};
 use super::memory::Measured;
-use super::pools::{self, Machine};
+use super::pools;
 use super::queue::{Asker, Left};
+use crate::processor::Computing;
 use crate::{refusals, wire};
 
 /// Address space of a thread: its stack, and what the allocator keeps for it.
@@ -280,7 +281,7 @@ impl Instance {
     pub(super) fn order(
         &self,
         places: Vec<PlaceOrder>,
-        machine: &Machine,
+        computing: &Computing,
         board: Option<&Board>,
     ) -> LoadOrder {
         let settings = &self.target.settings;
@@ -299,8 +300,10 @@ impl Instance {
             places,
             resident: settings.weights == Weights::Resident,
             threads: settings.threads,
-            kernels: machine.kernels.clone(),
-            fastest: machine.fastest.clone(),
+            kernels: computing.forced.clone(),
+            fastest: computing.fastest.clone(),
+            processors: computing.processors.clone(),
+            nodes: computing.nodes.clone(),
             parts: self.target.files.iter().skip(1).cloned().collect(),
             memory: Some(self.most_memory()),
         }

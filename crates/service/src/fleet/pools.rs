@@ -11,6 +11,7 @@ use uuid::Uuid;
 use super::instance::Instance;
 use super::memory::Measured;
 use crate::config::{self, Accelerator, ConfigError};
+use crate::processor::Computing;
 
 /// What there is to load into.
 #[derive(Debug, Clone)]
@@ -23,10 +24,8 @@ pub(crate) struct Machine {
     pub(crate) accelerators: Vec<Accelerator>,
     /// Most instances at once.
     pub(crate) most_instances: Option<usize>,
-    /// Instructions that engines compute with, as the operator says.
-    pub(crate) kernels: Option<String>,
-    /// Where he says nothing: those that were measured to be the fastest, if that had to be measured.
-    pub(crate) fastest: Option<String>,
+    /// What engines compute with.
+    pub(crate) computing: Computing,
 }
 
 impl Machine {

@@ -30,7 +30,7 @@ use actix_web::web::{self, ServiceConfig};
 use chrono::{DateTime, Utc};
 use deft_protocol::Problem;
 use deft_protocol::chat::AnswerOptions;
-use deft_protocol::manage::{DatabaseReport, MachineReport, ServiceStatus};
+use deft_protocol::manage::{ComputingReport, DatabaseReport, MachineReport, ServiceStatus};
 use sqlx::PgPool;
 use tokio::sync::watch;
 use uuid::Uuid;
@@ -68,6 +68,8 @@ pub(crate) struct App {
     pub(crate) events: Events,
     pub(crate) metrics: Metrics,
     pub(crate) machine: watch::Receiver<MachineReport>,
+    /// What engines compute with.
+    pub(crate) computing: ComputingReport,
     /// After so long without a word a waiting caller is told where its call stands.
     pub(crate) heartbeat: Duration,
     pub(crate) status_held: Duration,
@@ -127,6 +129,7 @@ impl App {
             node: self.node_name.clone(),
             database: DatabaseReport { kind: self.database_kind.to_owned(), up },
             machine: self.machine.borrow().clone(),
+            computing: self.computing.clone(),
             pools: report.pools,
             calls: self.board.all(&report.instances),
             instances: report.instances,

@@ -7,7 +7,7 @@ mod floats;
 mod groups;
 mod panel;
 
-use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
+use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack_scales};
 
 use super::activations::Eighths;
 use super::{PARTIALS, tree};
@@ -77,17 +77,28 @@ fn start<B: Blocks, D: Dots>(x: &Eighths, half: usize, first: usize) -> __m256i 
     unsafe { _mm256_loadu_si256(x.starts[half].as_ptr().add(first).cast()) }
 }
 
-/// Adds a strip times activations, group by group, to the partial sums.
+/// Groups of a strip that so many bytes of a row from its first one on hold.
+fn groups_in<B: Blocks>(bytes: usize) -> usize {
+    (bytes / B::BYTES * B::VALUES / GROUP).min(STRIP_GROUPS)
+}
+
+/// Adds the groups of a strip times activations to the partial sums.
 #[target_feature(enable = "avx2,fma,f16c")]
 #[inline]
 fn add_strip<B: Blocks, D: Dots>(
     group: impl Fn(usize) -> __m256i,
+    groups: usize,
     strip: &Strip,
     x: &Eighths,
     partials: &mut [f32; PARTIALS],
 ) {
     for (eight, partials) in partials.as_chunks_mut::<GROUPS>().0.iter_mut().enumerate() {
         let first = eight * GROUPS;
+        if first >= groups {
+            // What is nothing is added as well: it changes the sign of a zero.
+            partials.iter_mut().for_each(|partial| *partial += 0.0);
+            continue;
+        }
         let mut sums = integer_sums::<B, D>(&group, x, first);
         if !B::HALVES {
             sums[0] = _mm256_add_epi32(sums[0], sums[1]);
@@ -187,16 +198,18 @@ pub(super) fn rows<B: Narrow, D: Dots>(
             unpack_scales::<B>(blocks, &mut strip);
             // SAFETY: these are the blocks of sixteen groups.
             let group = |group: usize| unsafe { B::group(blocks.as_ptr(), group) };
-            add_strip::<B, D>(group, &strip, x, &mut partials);
+            add_strip::<B, D>(group, STRIP_GROUPS, &strip, x, &mut partials);
         }
         let rest = strips.remainder();
         if let Some(x) = x.last().filter(|_| !rest.is_empty()) {
-            unpack::<B>(rest, &mut strip);
-            // SAFETY: a strip has 32 quants of each of sixteen groups.
-            let group = |group: usize| unsafe {
-                _mm256_loadu_si256(strip.quants.as_ptr().add(group * GROUP).cast())
+            unpack_scales::<B>(rest, &mut strip);
+            let groups = groups_in::<B>(rest.len());
+            let group = |group: usize| {
+                // SAFETY: the group's block is there.
+                let quants = (group < groups).then(|| unsafe { B::group(rest.as_ptr(), group) });
+                quants.unwrap_or(_mm256_set1_epi8(B::OFFSET.cast_signed()))
             };
-            add_strip::<B, D>(group, &strip, x, &mut partials);
+            add_strip::<B, D>(group, groups, &strip, x, &mut partials);
         }
         *out = tree(&partials);
     }

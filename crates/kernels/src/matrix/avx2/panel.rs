@@ -5,7 +5,8 @@ use std::arch::x86_64::*;
 use deft_formats::quant::{GROUP, STRIP, STRIP_GROUPS, Strip, unpack_scales};
 
 use super::{
-    Dots, GROUPS, Narrow, Pairs, add, both, is_signed, meant, pairs, scale_and_min, start,
+    Dots, GROUPS, Narrow, Pairs, add, both, groups_in, is_signed, meant, pairs, scale_and_min,
+    start,
 };
 use crate::ahead::ask_for;
 use crate::matrix::activations::Eighths;
@@ -49,9 +50,9 @@ const STEPS: usize = GROUP / 4;
 /// Takes blocks of a row apart.
 #[target_feature(enable = "avx2,fma,f16c")]
 fn take_apart<B: Narrow, D: Dots>(blocks: &[u8], strip: &mut Strip, taken: &mut Taken) {
-    let groups = blocks.len() / B::BYTES * B::VALUES / GROUP;
+    let groups = groups_in::<B>(blocks.len());
     unpack_scales::<B>(blocks, strip);
-    for eight in 0..STRIP_GROUPS / GROUPS {
+    for eight in 0..groups.div_ceil(GROUPS) {
         let quants = std::array::from_fn(|at| {
             let group = eight * GROUPS + at;
             // SAFETY: the group's block is there.
@@ -62,7 +63,7 @@ fn take_apart<B: Narrow, D: Dots>(blocks: &[u8], strip: &mut Strip, taken: &mut 
         put(words(quants), eight, &mut taken.quants);
     }
     for half in 0..if B::HALVES { 2 } else { 1 } {
-        for first in [0, GROUPS] {
+        for first in (0..groups).step_by(GROUPS) {
             let (scale, min) = scale_and_min::<B>(strip, half, first);
             // SAFETY: the arrays have two times eight entries.
             unsafe {
@@ -151,6 +152,7 @@ pub(in crate::matrix) unsafe fn panel<B: Narrow, D: Dots>(
     sums.resize(tokens * count, Sixteen::default());
     let (strips, bytes) = (x.len() / tokens, STRIP / B::VALUES * B::BYTES);
     for at in 0..strips {
+        let groups = groups_in::<B>(row_bytes - at * bytes);
         for (row, taken) in rows.chunks_exact(row_bytes).zip(&mut *panel) {
             let rest = &row[at * bytes..];
             // The strip in its place in the panel after this one.
@@ -159,7 +161,8 @@ pub(in crate::matrix) unsafe fn panel<B: Narrow, D: Dots>(
         }
         for token in (0..tokens).step_by(TILE_TOKENS) {
             let x = &x[token * strips + at..];
-            let tile = Tile { panel, x, strips, sums: &mut sums[token * count..], count };
+            let sums = &mut sums[token * count..];
+            let tile = Tile { panel, x, strips, sums, count, groups };
             // SAFETY: the tile's tokens and rows exist, as the caller promises.
             unsafe {
                 match tokens - token {
@@ -187,6 +190,8 @@ struct Tile<'a> {
     /// Partial sums, token by token: so many rows each.
     sums: &'a mut [Sixteen],
     count: usize,
+    /// Groups of the strip; the others are nothing.
+    groups: usize,
 }
 
 impl Tile<'_> {
@@ -225,7 +230,15 @@ impl Tile<'_> {
                 std::array::from_fn(|token| self.x.get_unchecked(token * self.strips)),
             )
         };
-        for first in [0, GROUPS] {
+        if self.groups <= GROUPS {
+            // What is nothing is added as well: it changes the sign of a zero.
+            for token in 0..TOKENS {
+                for sums in &mut self.sums[token * self.count + row..][..ROWS] {
+                    sums.0[GROUPS..].iter_mut().for_each(|sum| *sum += 0.0);
+                }
+            }
+        }
+        for first in (0..self.groups).step_by(GROUPS) {
             for half in 0..if B::HALVES { 2 } else { 1 } {
                 let whole = integer_sums::<B, D, ROWS, TOKENS>(taken, x, half, first);
                 for (token, (whole, x)) in whole.into_iter().zip(x).enumerate() {

@@ -7,6 +7,7 @@ use std::ops::Range;
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
 
 use super::STEPS;
+use super::interleaved::words;
 use super::quants::{Wide, load};
 use super::scales::Scales;
 use crate::ahead::{ask_for, ask_for_bytes};
@@ -167,14 +168,7 @@ fn transposed(lines: [__m512i; SIDE]) -> [__m512i; SIDE] {
     // Words, then pairs of them, then quarters of registers change places with those of other lines.
     for four in lines.as_chunks_mut::<4>().0 {
         let [a, b, c, d] = *four;
-        let (low, high) = (_mm512_unpacklo_epi32(a, b), _mm512_unpackhi_epi32(a, b));
-        let (more, most) = (_mm512_unpacklo_epi32(c, d), _mm512_unpackhi_epi32(c, d));
-        *four = [
-            _mm512_unpacklo_epi64(low, more),
-            _mm512_unpackhi_epi64(low, more),
-            _mm512_unpacklo_epi64(high, most),
-            _mm512_unpackhi_epi64(high, most),
-        ];
+        *four = words(a, b, c, d);
     }
     let mut columns = lines;
     for at in 0..4 {
