@@ -48,7 +48,8 @@ enum Task {
 
 #[derive(clap::Subcommand)]
 enum Bench {
-    /// The engine beside the machine's limits; makes synthetic models, 7 GB in all, in `target/`.
+    /// The engine beside the machine's limits; makes synthetic models, 7 GB in all, in `target/`. `DEFT_KERNELS` names
+    /// the instructions that it computes with.
     Engine {
         /// How often each is measured.
         #[arg(long, default_value_t = 3)]

@@ -56,7 +56,8 @@ impl Link {
             places: Vec::new(),
             resident: false,
             threads: None,
-            kernels: None,
+            // `DEFT_KERNELS` names them, as for the service.
+            kernels: std::env::var("DEFT_KERNELS").ok(),
             fastest: None,
             processors: Vec::new(),
             nodes: Vec::new(),
@@ -252,7 +253,8 @@ fn main() {
         println!("{}", json!({ "ready_seconds": ready, "step_seconds": step }));
         return;
     }
-    let instructions = Instructions::best();
+    let named = std::env::var("DEFT_KERNELS").ok().and_then(|name| Instructions::named(&name));
+    let instructions = named.unwrap_or_else(Instructions::best);
     if let Some(mode @ ("prompt" | "eight" | "depth" | "drawn" | "embed")) = how_much.as_deref() {
         println!("{}", only(mode, &file, &cost, rounds));
         return;

@@ -47,6 +47,15 @@ fn instructions_can_be_forced_and_are_told() {
     assert!(text.contains("loaded, computes with scalar"), "{text}");
     let settings = world.ok(&["config"]);
     assert!(settings.contains("loading.kernels"), "{settings}");
+    assert!(world.ok(&["status"]).contains("with scalar"), "the status tells as well");
+    let question = "When do I sow Moonhook bean?";
+    let asked = ["ask", "larkfen-desk-mini", question, "--temperature", "0"];
+    let answer = world.ok(&asked);
+    world.ok(&["service", "stop"]);
+    let world = world.with("DEFT_KERNELS", "amx-simulated").start();
+    let mini = world.ready("larkfen-desk-mini/q8_0");
+    assert_eq!(mini.kernels.as_deref(), Some("AMX, simulated"));
+    assert_eq!(world.ok(&asked), answer, "where no two tokens are near a tie");
     let said = World::new().with("DEFT_KERNELS", "abacus").deft(&["service", "start"]);
     assert!(said.code != 0 && said.err.contains("write one of them"), "{said:?}");
 }
