@@ -45,6 +45,7 @@ const VARIABLES: &[(&str, &str)] = &[
 /// Settings that are numbers.
 const NUMBERS: &[&str] = &[
     "loading.most_instances",
+    "loading.spare_processors",
     "loading.wait_seconds",
     "calls.heartbeat_seconds",
     "calls.status_seconds",

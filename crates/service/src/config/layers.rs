@@ -52,7 +52,7 @@ const ABSENT: [(&str, &str); 7] = [
     ("pools.simulated", "none"),
     ("loading.most_instances", "any"),
     ("loading.kernels", "auto"),
-    ("loading.spare_processors", "auto"),
+    ("loading.spare_processors", "1 of 8 or more"),
     ("fetching.ca_file", "none"),
     ("fetching.limit", "none"),
 ];

@@ -98,6 +98,15 @@ fn numbers_of_the_environment_are_numbers() {
 }
 
 #[test]
+fn spare_processors_are_a_number() {
+    let spare = |text: &str| load("", &[("DEFT_SPARE_PROCESSORS", text)], &Flags::default());
+    assert_eq!(spare("2").unwrap().config.loading.spare_processors, Some(2));
+    assert_eq!(load("", &[], &Flags::default()).unwrap().config.loading.spare_processors, None);
+    let error = spare("all").err().unwrap().to_string();
+    assert!(error.contains("loading.spare_processors"), "{error}");
+}
+
+#[test]
 fn kernels_are_those_of_this_processor() {
     let named = |name: &str| load("", &[("DEFT_KERNELS", name)], &Flags::default());
     assert_eq!(named("scalar").unwrap().config.loading.kernels.as_deref(), Some("scalar"));
