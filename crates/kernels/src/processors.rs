@@ -5,14 +5,15 @@ use std::hint::black_box;
 use std::io;
 use std::path::Path;
 use std::sync::{LazyLock, OnceLock};
-use std::time::Instant;
+use std::time::Duration;
 
 use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
+use rustix::time::{ClockId, clock_gettime};
 
 /// A processor as slow as that, beside the fastest of its kind, is of another kind.
-pub const SLOWER: f64 = 0.8;
-/// So often a processor is measured; the best counts, for others use the machine too.
-const MEASUREMENTS: usize = 5;
+pub const SLOWER: f64 = 0.75;
+/// So often a processor is measured, in turn with the others; the best counts, for others use the machine too.
+const MEASUREMENTS: usize = 8;
 /// Steps of the loop that is measured: about half a millisecond.
 const STEPS: u32 = 400_000;
 /// Gives memory out from all nodes in turn. Source: Linux, `set_mempolicy(2)`.
@@ -81,16 +82,37 @@ fn listed(text: &str) -> Vec<usize> {
     ranges.flatten().collect()
 }
 
-/// Measures how fast each processor computes: some milliseconds for each of them.
+/// Whether the system tells, below `root`, of processors that differ in capacity or highest frequency. Only then is it
+/// worth measuring: on equal ones a difference is other work of that moment.
+#[must_use]
+pub fn are_of_kinds(root: &Path, processors: &[Processor]) -> bool {
+    ["cpu_capacity", "cpufreq/cpuinfo_max_freq"].iter().any(|file| {
+        let told = processors.iter().filter_map(|processor| {
+            let folder = root.join(format!("sys/devices/system/cpu/cpu{}", processor.number));
+            std::fs::read_to_string(folder.join(file)).ok()?.trim().parse::<u32>().ok()
+        });
+        let (least, most) =
+            told.fold((u32::MAX, 0), |(least, most), one| (least.min(one), most.max(one)));
+        least < most && f64::from(least) < f64::from(most) * 0.9
+    })
+}
+
+/// Measures how fast each processor computes: some milliseconds for each of them. Time counts only while the loop
+/// computes, so that a processor that others use as well is not taken for a slow one.
 pub fn measure(processors: &mut [Processor]) {
-    let times: Vec<f64> = processors.iter().map(|processor| seconds_on(processor.number)).collect();
+    let mut times = vec![f64::INFINITY; processors.len()];
+    for _ in 0..MEASUREMENTS {
+        for (time, processor) in times.iter_mut().zip(&*processors) {
+            *time = time.min(seconds_on(processor.number));
+        }
+    }
     let least = times.iter().copied().fold(f64::INFINITY, f64::min);
     for (processor, time) in processors.iter_mut().zip(times) {
         processor.speed = if time.is_finite() && least > 0.0 { least / time } else { 1.0 };
     }
 }
 
-/// The shortest time of a loop on a processor; without end where no thread may stay there.
+/// The time of a loop on a processor; without end where no thread may stay there.
 fn seconds_on(number: usize) -> f64 {
     let measured = std::thread::scope(|scope| {
         let thread = scope.spawn(|| {
@@ -99,7 +121,7 @@ fn seconds_on(number: usize) -> f64 {
             if sched_setaffinity(None, &set).is_err() {
                 return f64::INFINITY;
             }
-            (0..MEASUREMENTS).map(|_| loop_seconds()).fold(f64::INFINITY, f64::min)
+            loop_seconds()
         });
         thread.join()
     });
@@ -107,7 +129,7 @@ fn seconds_on(number: usize) -> f64 {
 }
 
 fn loop_seconds() -> f64 {
-    let began = Instant::now();
+    let began = computed();
     let mut sums = [1_u32; 8];
     for step in 0..STEPS {
         for sum in &mut sums {
@@ -115,7 +137,14 @@ fn loop_seconds() -> f64 {
         }
         black_box(&mut sums);
     }
-    began.elapsed().as_secs_f64()
+    computed().saturating_sub(began).as_secs_f64()
+}
+
+/// How long the calling thread computed so far.
+fn computed() -> Duration {
+    let time = clock_gettime(ClockId::ThreadCPUTime);
+    let nanoseconds = u32::try_from(time.tv_nsec).unwrap_or(0);
+    Duration::new(u64::try_from(time.tv_sec).unwrap_or(0), nanoseconds)
 }
 
 /// The order in which threads take processors: the fastest first, and of equally fast ones those of each node in
@@ -274,6 +303,28 @@ mod tests {
         let told: Vec<(usize, usize)> = found.iter().map(|one| (one.number, one.node)).collect();
         assert_eq!(told, [(0, 0), (3, 1), (8, 0), (9, 1), (50, 0)]);
         assert!(super::nodes(Path::new("/nowhere")).is_empty());
+    }
+
+    #[test]
+    fn kinds_of_processors_are_told_by_the_system() {
+        let two = [processor(0, 0, 1.0), processor(1, 0, 1.0)];
+        let told = |file: &str, values: [&str; 2]| {
+            let root = tempfile::tempdir().unwrap();
+            for (number, value) in values.iter().enumerate() {
+                let path = root.path().join(format!("sys/devices/system/cpu/cpu{number}/{file}"));
+                std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+                std::fs::write(path, value).unwrap();
+            }
+            are_of_kinds(root.path(), &two)
+        };
+        assert!(told("cpu_capacity", ["1024\n", "512\n"]));
+        assert!(told("cpufreq/cpuinfo_max_freq", ["3800000", "5200000"]));
+        assert!(
+            !told("cpufreq/cpuinfo_max_freq", ["5000000", "5200000"]),
+            "one is favoured a little"
+        );
+        assert!(!told("cpu_capacity", ["1024", "beans"]));
+        assert!(!are_of_kinds(Path::new("/nowhere"), &two));
     }
 
     #[test]

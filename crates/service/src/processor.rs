@@ -51,14 +51,17 @@ pub(crate) struct Computing {
 }
 
 impl Computing {
-    /// Measures what is not known yet: some milliseconds for each processor, and some tenths of a second where
+    /// Measures what is not known yet: some milliseconds for each processor, where there are several kinds, and some tenths of a second where
     /// there are instructions to choose from.
     pub(crate) async fn found(config: &Config) -> Self {
         let forced = config.loading.forced_kernels().map(str::to_owned);
         let (spare, folder) = (config.loading.spare_processors, config.data_dir.clone());
         let found = tokio::task::spawn_blocking(move || {
-            let mut processors = processors::found(Path::new("/"));
-            processors::measure(&mut processors);
+            let root = Path::new("/");
+            let mut processors = processors::found(root);
+            if processors::are_of_kinds(root, &processors) {
+                processors::measure(&mut processors);
+            }
             let fastest = if forced.is_none() { fastest(&folder) } else { None };
             Self::of(&processors, spare, forced, fastest)
         });
