@@ -1035,7 +1035,7 @@ export interface components {
         };
         /** @description What engines compute with. */
         ComputingReport: {
-            /** @description Instructions, by their name in settings. */
+            /** @description Instructions, as instances name them. */
             kernels: string;
             /**
              * Format: int32

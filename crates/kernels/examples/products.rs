@@ -1,5 +1,6 @@
 //! Products beside the machine's limits, alternating; medians. Run with
-//! `cargo run --release --package deft-kernels --example products [rounds [types and paths]]`; `cache
+//! `cargo run --release --package deft-kernels --example products [rounds [types and paths]]`, `COLUMNS` in the
+//! environment for rows of another width than 2,048; `cache
 //! [columns]` instead of rounds tells nanoseconds with everything in the nearest cache.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 

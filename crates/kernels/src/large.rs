@@ -8,7 +8,7 @@ const LARGE: usize = 2 << 20;
 /// So many equal values, every one of them written. Large pages are asked for where whole ones lie within: no more memory is
 /// taken than without.
 #[must_use]
-pub fn filled<T: Clone>(count: usize, value: T) -> Vec<T> {
+pub fn in_large_pages<T: Clone>(count: usize, value: T) -> Vec<T> {
     let mut values = Vec::with_capacity(count);
     let room = values.spare_capacity_mut();
     ask_for_large_pages(room.as_mut_ptr().cast(), size_of_val(room));
@@ -54,7 +54,7 @@ mod tests {
     #[test]
     fn values_are_there_whatever_their_number() {
         for count in [0, 1, 3 * LARGE / 4] {
-            assert_eq!(filled(count, 2.5_f32), vec![2.5; count]);
+            assert_eq!(in_large_pages(count, 2.5_f32), vec![2.5; count]);
         }
     }
 
@@ -80,7 +80,7 @@ mod tests {
         if !setting.is_ok_and(|setting| setting.contains("[madvise]")) {
             return eprintln!("skipped: the system does not give large pages to those who ask");
         }
-        let (asked, not_asked) = (filled(32 << 20, 1_u8), vec![1_u8; 32 << 20]);
+        let (asked, not_asked) = (in_large_pages(32 << 20, 1_u8), vec![1_u8; 32 << 20]);
         let found =
             [&asked, &not_asked].map(|values| large_at(values.as_ptr().addr() + (16 << 20)));
         let [Some(asked), Some(not_asked)] = found else {

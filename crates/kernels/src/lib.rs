@@ -1,7 +1,7 @@
 //! Arithmetic on rows of numbers, without any knowledge of models.
 //!
 //! Everything sums in one stated order (see `matrix` and `attention`), so that a result depends neither on
-//! the processor path chosen at start nor on how many tokens are computed together.
+//! which processor path of a class is chosen at start nor on how many tokens are computed together.
 #![expect(
     unsafe_code,
     reason = "vector instructions, each with a scalar twin, and a team of threads"
@@ -26,7 +26,7 @@ mod team;
 pub(crate) use path::on_every_path;
 
 pub use attention::{Attention, Cached, Kind, Look, PAGE, SPAN, SpanSums, attend};
-pub use large::filled;
+pub use large::in_large_pages;
 pub use limits::memory_speed;
 pub use matrix::{Activations, Matrix, dot, multiply, multiply_all};
 pub use path::{Class, Path};

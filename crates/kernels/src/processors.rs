@@ -193,8 +193,8 @@ pub fn are_uneven(processors: &[Processor]) -> bool {
     first.is_some_and(|first| processors.iter().any(|other| differs(first, other)))
 }
 
-/// From now on threads of this process compute on these processors, each on the one that its number in a team says.
-/// The calling thread and those that it starts stay on them. Said once; what is said later, or of processors that
+/// From now on the calling thread, and those that it starts, stay on these processors. A team with as many threads
+/// keeps each on one of them, in their order; the system places fewer threads. Said once; what is said later, or of processors that
 /// this process may not use, changes nothing.
 pub fn compute_on(numbers: &[usize]) {
     let known = mine();
@@ -255,7 +255,7 @@ static QUOTA: LazyLock<usize> = LazyLock::new(|| {
 pub(crate) fn stay_on(thread: usize, threads: usize) {
     LazyLock::force(&QUOTA);
     let processor = match ORDERED.get() {
-        Some(ordered) if threads <= ordered.len() => ordered[thread],
+        Some(ordered) if threads == ordered.len() => ordered[thread],
         None if threads == mine().len() => mine()[thread],
         _ => return,
     };
@@ -355,6 +355,12 @@ mod tests {
         assert!(arranged(&[], 1, 4).is_empty());
         assert!(are_uneven(&all) && are_uneven(&all[..2]));
         assert!(!are_uneven(&all[..1]) && !are_uneven(&[all[0], all[2]]) && !are_uneven(&[]));
+    }
+
+    #[test]
+    fn memory_of_nodes_that_are_not_there_is_refused() {
+        assert!(interleave(&[MOST_NODES - 2]).is_err());
+        assert!(interleave(&[]).is_err() && interleave(&[usize::MAX]).is_err());
     }
 
     #[test]

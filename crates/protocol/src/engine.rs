@@ -84,7 +84,7 @@ pub struct LoadOrder {
     /// Instructions that were measured to be the fastest, where none are named: used if they run.
     #[serde(default)]
     pub fastest: Option<String>,
-    /// Processors that threads stay on, in the order in which they are taken; empty leaves that to the system.
+    /// Processors that its threads stay on, the first thread on the first of them; empty leaves that to the system.
     #[serde(default)]
     pub processors: Vec<usize>,
     /// Memory nodes that memory is taken from in turn, where there are several.

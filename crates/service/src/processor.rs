@@ -24,6 +24,7 @@ const MOST_BYTES: u64 = 64 << 10;
 
 /// What was measured, and of which machine.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Kept {
     version: u32,
     /// What measuring again would not change.
@@ -42,8 +43,10 @@ pub(crate) struct Computing {
     pub(crate) forced: Option<String>,
     /// Where he leaves that open: those that were measured to be the fastest, if that had to be measured.
     pub(crate) fastest: Option<String>,
-    /// Processors in the order in which threads take them, where that matters.
-    pub(crate) processors: Vec<usize>,
+    /// Processors that threads stay on, the best first; empty leaves that to the system.
+    processors: Vec<usize>,
+    /// Some of them are slower, or further from some memory.
+    are_uneven: bool,
     /// Memory nodes, where there are several.
     pub(crate) nodes: Vec<usize>,
     /// The same for people.
@@ -66,7 +69,9 @@ impl Computing {
             Self::of(&processors, spare, forced, fastest)
         });
         found.await.unwrap_or_else(|error| {
-            tracing::error!("processors could not be measured: {error}");
+            tracing::error!(
+                "the processors could not be examined, so the system places all threads: {error}"
+            );
             Self::default()
         })
     }
@@ -83,19 +88,27 @@ impl Computing {
         let top = taken.first().map_or(1.0, |processor| processor.speed);
         let slower = taken.iter().filter(|other| other.speed < top * processors::SLOWER).count();
         let count = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
-        let usual = || Instructions::best().name().to_owned();
+        let named = forced.as_deref().or(fastest.as_deref()).and_then(Instructions::named);
         let report = ComputingReport {
-            kernels: forced.clone().or_else(|| fastest.clone()).unwrap_or_else(usual),
+            kernels: named.unwrap_or_else(Instructions::best).to_string(),
             processors: count(processors::count().min(taken.len())),
             slower: count(slower),
             spare: count(found.len() - taken.len()),
             nodes: count(nodes.len().max(1)),
         };
+        let are_uneven = processors::are_uneven(&taken);
         // Otherwise the system finds a place for each thread as well as anybody.
-        let matters = taken.len() < found.len() || processors::are_uneven(&taken);
+        let matters = taken.len() < found.len() || are_uneven;
         let processors = taken.iter().filter(|_| matters).map(|one| one.number).collect();
         let nodes = if nodes.len() > 1 { nodes.into_iter().collect() } else { Vec::new() };
-        Self { forced, fastest, processors, nodes, report }
+        Self { forced, fastest, processors, are_uneven, nodes, report }
+    }
+
+    /// The processors of an instance with so many threads. Of equal ones it may use all, wherever the system puts its
+    /// threads; of unequal ones the best.
+    pub(crate) fn processors_of(&self, threads: Option<u32>) -> Vec<usize> {
+        let most = threads.filter(|_| self.are_uneven).map_or(usize::MAX, |count| count as usize);
+        self.processors.iter().copied().take(most).collect()
     }
 }
 
@@ -106,16 +119,21 @@ fn fastest(folder: &Path) -> Option<String> {
         return None;
     }
     let machine = machine(Path::new("/"), &candidates);
-    Some(decided(folder, machine, || measured(&candidates)))
+    Some(decided(folder, machine, &candidates, || measured(&candidates)))
 }
 
 /// What is known, or what is measured now.
-fn decided(folder: &Path, machine: String, measure: impl FnOnce() -> Instructions) -> String {
+fn decided(
+    folder: &Path,
+    machine: String,
+    candidates: &[Instructions],
+    measure: impl FnOnce() -> Instructions,
+) -> String {
     let path = folder.join(FILE);
     let kept = read(&path);
     if let Ok(Some(kept)) = &kept
         && kept.machine == machine
-        && Instructions::named(&kept.kernels).is_some()
+        && candidates.iter().any(|path| path.name() == kept.kernels)
     {
         return kept.kernels.clone();
     }
@@ -164,7 +182,7 @@ fn measured(candidates: &[Instructions]) -> Instructions {
     let (sound, odd): (Vec<_>, Vec<_>) =
         candidates.iter().copied().partition(|path| choice::keeps_its_word(*path));
     for path in odd {
-        tracing::error!("{path} computes other numbers here than it should, so it is not used");
+        tracing::error!("{path} gives wrong results on this processor, so it is not used");
     }
     let found = limits::with_all(|team| choice::measure(&sound, team));
     for choice::Measured { path, one, many } in &found {
@@ -180,12 +198,14 @@ mod tests {
 
     use super::*;
 
+    const CANDIDATES: [Instructions; 2] = [Instructions::Scalar, Instructions::Amx];
+
     #[test]
     fn a_machine_is_measured_once_and_another_one_again() {
         let folder = tempfile::tempdir().unwrap();
         let times = Cell::new(0);
         let ask = |machine: &str, fastest: Instructions| {
-            decided(folder.path(), machine.to_owned(), || {
+            decided(folder.path(), machine.to_owned(), &CANDIDATES, || {
                 times.set(times.get() + 1);
                 fastest
             })
@@ -201,23 +221,28 @@ mod tests {
     #[test]
     fn a_file_of_another_version_or_of_somebody_else_is_left_as_it_is() {
         let newer = r#"{"version": 2, "machine": "fern", "kernels": "amx", "more": []}"#;
-        for text in [newer, "beans", "", r#"{"version": 1}"#, "\u{0}\u{1}"] {
+        let more = r#"{"version": 1, "machine": "moss", "kernels": "amx", "more": []}"#;
+        for text in [newer, "beans", "", r#"{"version": 1}"#, "\u{0}\u{1}", more] {
             let folder = tempfile::tempdir().unwrap();
             let path = folder.path().join(FILE);
             fs::write(&path, text).unwrap();
-            let found = decided(folder.path(), "fern".to_owned(), || Instructions::Scalar);
+            let found =
+                decided(folder.path(), "fern".to_owned(), &CANDIDATES, || Instructions::Scalar);
             assert_eq!((found, fs::read_to_string(&path).unwrap()), ("scalar".into(), text.into()));
         }
     }
 
     #[test]
-    fn instructions_that_are_not_known_any_more_are_measured_again() {
-        let folder = tempfile::tempdir().unwrap();
-        let text = r#"{"version": 1, "machine": "fern", "kernels": "abacus"}"#;
-        fs::write(folder.path().join(FILE), text).unwrap();
-        assert_eq!(decided(folder.path(), "fern".to_owned(), || Instructions::Scalar), "scalar");
-        let kept = read(&folder.path().join(FILE)).unwrap().unwrap();
-        assert_eq!(kept.kernels, "scalar");
+    fn instructions_that_are_no_candidates_are_measured_again() {
+        for name in ["abacus", "amx-simulated"] {
+            let folder = tempfile::tempdir().unwrap();
+            let text = format!(r#"{{"version": 1, "machine": "fern", "kernels": "{name}"}}"#);
+            fs::write(folder.path().join(FILE), text).unwrap();
+            let fern = "fern".to_owned();
+            let found = decided(folder.path(), fern, &CANDIDATES, || Instructions::Scalar);
+            let kept = read(&folder.path().join(FILE)).unwrap().unwrap();
+            assert_eq!((&found[..], &kept.kernels[..]), ("scalar", "scalar"), "{name}");
+        }
     }
 
     fn processor(number: usize, node: usize, speed: f64) -> Processor {
@@ -231,7 +256,7 @@ mod tests {
         assert!(found.processors.is_empty() && found.nodes.is_empty());
         let report = found.report;
         assert_eq!((report.spare, report.slower, report.nodes), (0, 0, 1));
-        assert_eq!(report.kernels, Instructions::best().name());
+        assert_eq!(report.kernels, Instructions::best().to_string());
     }
 
     #[test]
@@ -239,11 +264,16 @@ mod tests {
         let many: Vec<Processor> = (0..8).map(|number| processor(number, 0, 1.0)).collect();
         let found = Computing::of(&many, None, Some("scalar".to_owned()), None);
         assert_eq!((found.processors.len(), found.report.spare), (7, 1));
+        assert_eq!(
+            found.processors_of(Some(2)).len(),
+            7,
+            "the system places two threads of equals"
+        );
         assert_eq!(found.report.kernels, "scalar");
         assert!(Computing::of(&many, Some(0), None, None).processors.is_empty());
         let three = Computing::of(&many[..4], Some(3), None, Some("amx".to_owned()));
         assert_eq!((&three.processors[..], three.report.spare), (&[0][..], 3));
-        assert_eq!(three.report.kernels, "amx");
+        assert_eq!(three.report.kernels, "AMX");
     }
 
     #[test]
@@ -257,6 +287,8 @@ mod tests {
         let found = Computing::of(&hybrid, None, None, None);
         assert_eq!((&found.processors[..], &found.nodes[..]), (&[2, 3, 0, 1][..], &[0, 1][..]));
         assert_eq!((found.report.slower, found.report.nodes), (2, 2));
+        assert_eq!(found.processors_of(Some(2)), [2, 3], "few threads get the fast ones");
+        assert_eq!(found.processors_of(None).len(), 4);
     }
 
     #[test]

@@ -59,7 +59,7 @@ fn computing(found: &ComputingReport) -> String {
     };
     let slower = match found.slower {
         0 => String::new(),
-        count => format!(", {count} of them slower than the others"),
+        count => format!(" ({count} of them slower)"),
     };
     let spare = match found.spare {
         0 => String::new(),
@@ -68,9 +68,9 @@ fn computing(found: &ComputingReport) -> String {
     };
     let nodes = match found.nodes {
         0 | 1 => String::new(),
-        count => format!("; memory is taken from {count} nodes in turn"),
+        count => format!("; memory is interleaved over {count} NUMA nodes"),
     };
-    format!("{processors} with {}{slower}{spare}{nodes}", found.kernels)
+    format!("{processors}{slower} with {}{spare}{nodes}", found.kernels)
 }
 
 /// What was decided, the oldest first, as a log is read.
@@ -157,6 +157,31 @@ fn state(state: InstanceState) -> &'static str {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_engines_compute_with_is_said_in_one_line() {
+        let report = |processors, slower, spare, nodes| ComputingReport {
+            kernels: "AVX2".into(),
+            processors,
+            slower,
+            spare,
+            nodes,
+        };
+        let lines = [
+            report(1, 0, 0, 1),
+            report(2, 0, 0, 1),
+            report(7, 0, 1, 1),
+            report(12, 8, 4, 1),
+            report(64, 0, 0, 2),
+        ];
+        insta::assert_snapshot!(lines.map(|line| computing(&line)).join("\n"), @r"
+        1 processor computes with AVX2
+        2 processors compute with AVX2
+        7 processors compute with AVX2; 1 is left to the service
+        12 processors compute (8 of them slower) with AVX2; 4 are left to the service
+        64 processors compute with AVX2; memory is interleaved over 2 NUMA nodes
+        ");
+    }
 
     #[test]
     fn a_pool_is_drawn_by_what_is_planned() {

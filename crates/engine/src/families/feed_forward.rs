@@ -1,6 +1,6 @@
 //! The part of a layer that computes each token by itself: a gated one, or several of which a router chooses.
 
-use deft_kernels::{Activations, Gate as Curve, add_scaled, dot, filled, gate, softmax};
+use deft_kernels::{Activations, Gate as Curve, add_scaled, dot, gate, in_large_pages, softmax};
 use deft_planning::ModelShape;
 
 use super::parts::{Workspace, grain, sized};
@@ -135,7 +135,7 @@ impl Routing {
             chosen: vec![Chosen::default(); results],
             starts: vec![0; experts + 1],
             tokens: vec![0; results],
-            results: filled(results * shape.width as usize, f32::NAN),
+            results: in_large_pages(results * shape.width as usize, f32::NAN),
         }
     }
 

@@ -3,7 +3,7 @@
 use std::ops::Range;
 use std::time::Duration;
 
-use deft_kernels::{Activations, Attention, Look, Path, SpanSums, attend, filled};
+use deft_kernels::{Activations, Attention, Look, Path, SpanSums, attend, in_large_pages};
 use deft_planning::ModelShape;
 
 use super::feed_forward::Routing;
@@ -139,12 +139,12 @@ impl Workspace {
         rows: u32,
         context: u32,
     ) -> Self {
-        let space = |width: u32| filled(tokens as usize * width as usize, f32::NAN);
+        let space = |width: u32| in_large_pages(tokens as usize * width as usize, f32::NAN);
         let queries = shape.heads * shape.key_length;
         let outputs = shape.heads * shape.value_length;
         let widest = shape.feed_forward.max(outputs).max(shape.width);
         Self {
-            logits: filled(rows as usize * shape.vocabulary as usize, f32::NAN),
+            logits: in_large_pages(rows as usize * shape.vocabulary as usize, f32::NAN),
             wanted: space(shape.width),
             places: Vec::with_capacity(tokens as usize),
             state: space(shape.width),

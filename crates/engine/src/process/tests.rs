@@ -25,11 +25,20 @@ impl Link {
     }
 
     fn forced(file: PathBuf, context: u32, lanes: u32, kernels: Option<&str>) -> Self {
+        Self::ordered(file, context, lanes, |order| order.kernels = kernels.map(str::to_owned))
+    }
+
+    fn ordered(
+        file: PathBuf,
+        context: u32,
+        lanes: u32,
+        change: impl FnOnce(&mut LoadOrder),
+    ) -> Self {
         let (stream, other) = UnixStream::pair().unwrap();
         let reader = other.try_clone().unwrap();
         let engine = std::thread::spawn(move || serve(reader, other));
         let link = Self { stream, engine };
-        let order = LoadOrder {
+        let mut order = LoadOrder {
             baton: None,
             version: LINK_VERSION,
             template: None,
@@ -43,13 +52,14 @@ impl Link {
             places: Vec::new(),
             resident: false,
             threads: Some(2),
-            kernels: kernels.map(str::to_owned),
+            kernels: None,
             fastest: None,
             processors: Vec::new(),
             nodes: Vec::new(),
             parts: Vec::new(),
             memory: None,
         };
+        change(&mut order);
         assert!(matches!(link.read(), FromEngine::Hello { version: LINK_VERSION }));
         link.say(&ToEngine::Load(Box::new(order)));
         link
@@ -119,6 +129,24 @@ fn every_kind_of_instructions_gives_the_same_answer_and_says_what_it_is() {
     let link = Link::forced(desk(), 256, 1, Some("abacus"));
     let FromEngine::LoadFailed { detail, .. } = link.read() else { panic!("it is loaded") };
     assert!(detail.contains("this processor has no `abacus`"), "{detail}");
+}
+
+#[test]
+fn what_was_measured_to_be_the_fastest_is_used_where_it_runs_and_nothing_else_is_forced() {
+    let (best, simulated) = (Path::best(), Path::AmxSimulated);
+    // A name that is not known stands for whatever the system refuses to this process.
+    for (forced, fastest, wanted) in [
+        (None, "amx-simulated", simulated),
+        (None, "abacus", best),
+        (Some("scalar"), "amx-simulated", Path::Scalar),
+    ] {
+        let link = Link::ordered(desk(), 256, 1, |order| {
+            order.kernels = forced.map(str::to_owned);
+            order.fastest = Some(fastest.to_owned());
+        });
+        let FromEngine::Loaded { kernels, .. } = link.read() else { panic!("it is not loaded") };
+        assert_eq!(kernels, wanted.to_string(), "{forced:?}, {fastest}");
+    }
 }
 
 #[test]

@@ -152,17 +152,19 @@ pub fn attend(
     let is_small = seen * heads * keys.length < LEAST_PRODUCTS;
     let work = Attending { path, attention, looks, queries };
     let spans = looks.iter().map(|look| look.end).max().unwrap_or(0).div_ceil(SPAN);
-    let whole = Cut::new(attention, looks, TOGETHER);
-    // Where there are fewer pieces than threads.
-    if spans > 1
-        && whole.count() < team.threads()
-        && let Some(aside) = aside.of(looks.len() * heads, spans, values.length)
-    {
-        return work.by_spans(team, &whole, spans, aside, out);
+    if spans > 1 {
+        let cut = Cut::new(attention, looks, TOGETHER);
+        // Where there are fewer pieces than threads.
+        if cut.count() < team.threads()
+            && let Some(aside) = aside.of(looks.len() * heads, spans, values.length)
+        {
+            return work.by_spans(team, &cut, spans, aside, out);
+        }
     }
     // Fewer queries together where else some threads would have nothing to do.
     let share = (looks.len() * heads).div_ceil(team.threads());
-    let cut = if is_small { whole } else { Cut::new(attention, looks, share.clamp(1, TOGETHER)) };
+    let together = if is_small { TOGETHER } else { share.clamp(1, TOGETHER) };
+    let cut = Cut::new(attention, looks, together);
     let places = Places::new(out, values.length);
     team.each(cut.count(), if is_small { cut.count() } else { 1 }, |_, pieces| {
         SPACE.with_borrow_mut(|space| {

@@ -38,17 +38,23 @@ fn product(path: Path, team: &Team, matrix: Matrix<'_>, x: &[f32]) -> Vec<f32> {
     out
 }
 
-/// Any bytes, with scales that are numbers: blocks whose half floats are neither infinite nor too large.
-fn stored(tensor_type: TensorType, values: usize, seed: u32) -> Vec<u8> {
+/// Numbers that look random: any bits.
+pub(super) fn words(count: usize, seed: u32) -> Vec<u32> {
     let mut state = seed | 1;
-    let mut next = move || {
+    let next = || {
         // Source: Marsaglia 2003, "Xorshift RNGs".
         state ^= state << 13;
         state ^= state >> 17;
         state ^= state << 5;
-        state.to_le_bytes()[1]
+        state
     };
-    with_numbers(tensor_type, (0..tensor_type.row_bytes(values)).map(|_| next()).collect())
+    std::iter::repeat_with(next).take(count).collect()
+}
+
+/// Any bytes, with scales that are numbers: blocks whose half floats are neither infinite nor too large.
+fn stored(tensor_type: TensorType, values: usize, seed: u32) -> Vec<u8> {
+    let bytes = words(tensor_type.row_bytes(values), seed).into_iter();
+    with_numbers(tensor_type, bytes.map(|word| word.to_le_bytes()[1]).collect())
 }
 
 /// Bytes whose scales are made numbers.

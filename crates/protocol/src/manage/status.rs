@@ -221,7 +221,7 @@ pub struct DatabaseReport {
 /// What engines compute with.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ComputingReport {
-    /// Instructions, by their name in settings.
+    /// Instructions, as instances name them.
     pub kernels: String,
     /// Processors that threads compute on.
     pub processors: u32,

@@ -302,7 +302,7 @@ impl Instance {
             threads: settings.threads,
             kernels: computing.forced.clone(),
             fastest: computing.fastest.clone(),
-            processors: computing.processors.clone(),
+            processors: computing.processors_of(settings.threads),
             nodes: computing.nodes.clone(),
             parts: self.target.files.iter().skip(1).cloned().collect(),
             memory: Some(self.most_memory()),

@@ -2,7 +2,6 @@
 //! the order of lanes.
 
 use deft_protocol::engine::FromEngine;
-use smallvec::SmallVec;
 
 use super::{Part, PerLane};
 use crate::lane::{Answering, CallError, Job, Lane, Outcome};
@@ -51,7 +50,7 @@ pub(super) fn turns<'a>(
             _ => None,
         }
     });
-    turns.collect::<SmallVec<_>>()
+    turns.collect()
 }
 
 impl Turn<'_> {

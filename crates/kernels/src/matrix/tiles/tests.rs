@@ -6,19 +6,7 @@ use proptest::prelude::*;
 use super::*;
 use crate::Team;
 use crate::matrix::multiply;
-
-/// Numbers that look random: any bits.
-fn words(count: usize, seed: u32) -> Vec<u32> {
-    let mut state = seed | 1;
-    let next = || {
-        // Source: Marsaglia 2003, "Xorshift RNGs".
-        state ^= state << 13;
-        state ^= state >> 17;
-        state ^= state << 5;
-        state
-    };
-    std::iter::repeat_with(next).take(count).collect()
-}
+use crate::matrix::tests::words;
 
 #[test]
 fn values_are_rounded_to_the_nearest_and_ties_to_even() {
