@@ -22,6 +22,7 @@ mod pointwise;
 pub mod processors;
 mod sixteen;
 mod team;
+mod tiles;
 
 pub(crate) use path::on_every_path;
 

@@ -131,7 +131,7 @@ impl Path {
                     && is_x86_feature_detected!("f16c")
             }
             #[cfg(target_arch = "x86_64")]
-            Self::Amx => crate::matrix::has_tiles(),
+            Self::Amx => crate::tiles::present(),
             #[cfg(not(target_arch = "x86_64"))]
             Self::Amx | Self::Avx512 | Self::AvxVnni | Self::Avx2 => false,
             Self::Scalar | Self::AmxSimulated => true,

@@ -4,7 +4,8 @@
 //! one fused multiply-add. Softmax goes from page to page (Milakov and Gimelshein 2018, "Online normalizer
 //! calculation for softmax"): the largest score so far is taken from the scores of a page; what was summed
 //! before is made smaller accordingly; then the weighted values of the page's positions are added one after
-//! the other, fused. Spans of 1,024 positions are summed apart and put together in their order ([`spans`]). So a result depends on the query and on what it sees only: neither on how a prompt was
+//! the other, fused. Spans of 1,024 positions are summed apart and put together in their order ([`spans`]). Paths of the
+//! class [`Class::Bf16`] sum scores and weighted values in [`tiles`]. So a result depends on the query and on what it sees only: neither on how a prompt was
 //! cut into steps, nor on which pages hold it, nor on what else is computed with it.
 
 #[cfg(target_arch = "x86_64")]
@@ -12,8 +13,10 @@ mod avx2;
 #[cfg(target_arch = "x86_64")]
 mod avx512;
 mod page;
+mod pieces;
 mod plain;
 mod spans;
+mod tiles;
 
 use std::cell::RefCell;
 use std::ops::Range;
@@ -25,11 +28,15 @@ pub use spans::{SPAN, SpanSums};
 
 use crate::sixteen::{REGISTER, Sixteen};
 use crate::team::Places;
-use crate::{Path, Team};
+use crate::{Class, Path, Team};
+use pieces::{Cut, Piece};
 use spans::{NOTHING, State};
+use tiles::{SQUARE, Squares};
 
 /// Queries that look at a page together, at most.
 const TOGETHER: usize = 32;
+/// With tiles more do: to take a page takes longer than to multiply it.
+const TOGETHER_IN_TILES: usize = 2 * SQUARE;
 /// So many queries look at half floats as they are stored; for more it pays to widen them first.
 const FEW: usize = 8;
 /// Multiplications below which attention stays on one thread.
@@ -86,6 +93,8 @@ struct Space {
     before: Aligned,
     /// Largest scores and sums of weights of the spans before.
     state: Vec<State>,
+    /// What is multiplied in tiles.
+    squares: Squares,
 }
 
 /// Aligned that begin where a line of the caches does, so that no register comes from two of them.
@@ -117,14 +126,6 @@ fn filled(length: usize) -> usize {
     length.next_multiple_of(16)
 }
 
-/// Tokens and query heads that are computed together: they share a head of keys and values, and a
-/// sequence.
-struct Piece {
-    tokens: Range<usize>,
-    head: usize,
-    queries: Range<usize>,
-}
-
 /// `out = softmax(cap(scale * keys . query)) . values` for each token and query head.
 ///
 /// `queries` is `tokens x heads x key length`, `out` is `tokens x heads x value length`; query heads share
@@ -145,15 +146,15 @@ pub fn attend(
 ) {
     let Attention { keys, values, heads, .. } = *attention;
     assert!(path.runs_here(), "this processor has no {path}");
-    let path = path.vectors();
     assert_eq!(queries.len(), looks.len() * heads * keys.length, "queries have the wrong length");
     assert_eq!(out.len(), looks.len() * heads * values.length, "output has the wrong length");
     let seen: usize = looks.iter().map(|look| look.end - look.first).sum();
     let is_small = seen * heads * keys.length < LEAST_PRODUCTS;
     let work = Attending { path, attention, looks, queries };
+    let most = if work.in_tiles() { TOGETHER_IN_TILES } else { TOGETHER };
     let spans = looks.iter().map(|look| look.end).max().unwrap_or(0).div_ceil(SPAN);
     if spans > 1 {
-        let cut = Cut::new(attention, looks, TOGETHER);
+        let cut = Cut::new(attention, looks, most);
         // Where there are fewer pieces than threads.
         if cut.count() < team.threads()
             && let Some(aside) = aside.of(looks.len() * heads, spans, values.length)
@@ -163,7 +164,7 @@ pub fn attend(
     }
     // Fewer queries together where else some threads would have nothing to do.
     let share = (looks.len() * heads).div_ceil(team.threads());
-    let together = if is_small { TOGETHER } else { share.clamp(1, TOGETHER) };
+    let together = if is_small { most } else { share.clamp(1, most) };
     let cut = Cut::new(attention, looks, together);
     let places = Places::new(out, values.length);
     team.each(cut.count(), if is_small { cut.count() } else { 1 }, |_, pieces| {
@@ -184,6 +185,31 @@ struct Attending<'a> {
 }
 
 impl Attending<'_> {
+    /// Whether scores and weighted values are summed in tiles.
+    fn in_tiles(&self) -> bool {
+        self.path.class() == Class::Bf16
+    }
+
+    /// Floats of a row of sums: the values, filled up.
+    fn width(&self) -> usize {
+        let width = filled(self.attention.values.length);
+        if self.in_tiles() { width.next_multiple_of(SQUARE) } else { width }
+    }
+
+    /// Whether half floats are left as they are stored, for so many rows.
+    fn reads_halves(&self, rows: &Range<usize>) -> bool {
+        match self.path {
+            Path::Amx => true,
+            Path::Avx512 => rows.len() <= FEW,
+            _ => false,
+        }
+    }
+
+    /// Rows that there is room for: so many, filled up.
+    fn rows(&self, count: usize) -> usize {
+        if self.in_tiles() { count.next_multiple_of(SQUARE) } else { count }
+    }
+
     /// Threads compute spans, and then put them together.
     fn by_spans(
         &self,
@@ -221,100 +247,17 @@ impl Attending<'_> {
     }
 }
 
-/// Sums of weighted values become their mean.
+/// Sums of weighted values become their mean. Zero becomes positive: its sign may come from positions that others see.
 fn finish(sums: &mut [f32], [_, weight]: State) {
     let inverse = 1.0 / weight;
-    sums.iter_mut().for_each(|sum| *sum *= inverse);
-}
-
-/// How the tokens and heads of a step are cut into pieces.
-struct Cut<'a> {
-    stretches: Stretches<'a>,
-    /// Heads of keys and values.
-    heads: usize,
-    /// Query heads that share one of them.
-    group: usize,
-    /// Parts of a group, and query heads of each.
-    parts: usize,
-    part: usize,
-}
-
-impl<'a> Cut<'a> {
-    /// Into pieces of at most so many queries.
-    fn new(attention: &Attention<'_>, looks: &'a [Look], together: usize) -> Self {
-        let heads = attention.keys.heads;
-        let group = attention.heads / heads;
-        let parts = group.div_ceil(together.min(group));
-        let part = group.div_ceil(parts);
-        let stretches = Stretches::new(looks, (together / part).max(1));
-        Self { stretches, heads, group, parts, part }
-    }
-
-    fn count(&self) -> usize {
-        self.stretches.count() * self.heads * self.parts
-    }
-
-    /// One of them; none where no query head is left for it.
-    fn piece(&self, at: usize) -> Option<Piece> {
-        // All stretches pass by a head: its keys and values stay in the thread's own caches.
-        let (lane, token) = (at / self.stretches.count(), at % self.stretches.count());
-        let (head, part) = (lane / self.parts, lane % self.parts);
-        let (first, from) = (head * self.group, part * self.part);
-        let queries = first + from..first + (from + self.part).min(self.group);
-        let tokens = self.stretches.of(token);
-        (!queries.is_empty()).then_some(Piece { tokens, head, queries })
-    }
-}
-
-/// Tokens cut into stretches of one sequence and of at most so many. Late tokens, which see most, come
-/// first, so that no thread begins a long piece when the others end.
-struct Stretches<'a> {
-    looks: &'a [Look],
-    most: usize,
-    count: usize,
-}
-
-impl<'a> Stretches<'a> {
-    fn new(looks: &'a [Look], most: usize) -> Self {
-        let mut found = Self { looks, most, count: 0 };
-        found.count = found.each().count();
-        found
-    }
-
-    fn each(&self) -> impl Iterator<Item = Range<usize>> {
-        let mut end = self.looks.len();
-        std::iter::from_fn(move || {
-            let last = self.looks[..end].last()?;
-            let least = end.saturating_sub(self.most);
-            let same = |look: &&Look| look.sequence == last.sequence;
-            let count = self.looks[least..end].iter().rev().take_while(same).count();
-            end -= count;
-            Some(end..end + count)
-        })
-    }
-
-    fn count(&self) -> usize {
-        self.count
-    }
-
-    fn of(&self, at: usize) -> Range<usize> {
-        self.each().nth(at).unwrap_or_default()
-    }
-}
-
-impl Piece {
-    /// Where the result of one of its rows belongs, among those of all tokens and so many heads.
-    fn row(&self, row: usize, heads: usize) -> usize {
-        let per_token = self.queries.len();
-        (self.tokens.start + row / per_token) * heads + self.queries.start + row % per_token
-    }
+    sums.iter_mut().for_each(|sum| *sum = *sum * inverse + 0.0);
 }
 
 impl Space {
     /// A piece from the first span to the last.
     fn attend(&mut self, work: &Attending<'_>, piece: &Piece, out: &Places<'_, f32>) {
         let Attention { values, heads, .. } = *work.attention;
-        let (rows, width) = (self.take_queries(work, piece), filled(values.length));
+        let (rows, width) = (self.take_queries(work, piece), work.width());
         let looks = &work.looks[piece.tokens.clone()];
         let first = looks.iter().map(|look| look.first).min().unwrap_or(0);
         let end = looks.iter().map(|look| look.end).max().unwrap_or(0);
@@ -341,7 +284,7 @@ impl Space {
 
     /// Takes a piece's queries, and makes room for what is computed with them; returns how many there are.
     fn take_queries(&mut self, work: &Attending<'_>, piece: &Piece) -> usize {
-        let Attention { keys, values, heads, .. } = *work.attention;
+        let Attention { keys, heads, .. } = *work.attention;
         let rows = piece.tokens.len() * piece.queries.len();
         self.queries.hold(rows * keys.length);
         let own = self.queries.all().chunks_exact_mut(piece.queries.len() * keys.length);
@@ -349,11 +292,15 @@ impl Space {
             let from = (token * heads + piece.queries.start) * keys.length;
             own.copy_from_slice(&work.queries[from..][..own.len()]);
         }
-        let width = filled(values.length);
+        if work.in_tiles() {
+            let queries = &self.queries.all()[..rows * keys.length];
+            self.squares.take_queries(work.path, queries, keys.length);
+        }
+        let (width, room) = (work.width(), work.rows(rows));
         self.keys.hold(keys.length * PAGE);
         self.values.hold(width * PAGE);
-        self.scores.hold(rows * PAGE);
-        self.sums.hold(rows * width);
+        self.scores.hold(room * PAGE);
+        self.sums.hold(room * width);
         self.seen.resize(rows, 0);
         rows
     }
@@ -366,20 +313,20 @@ impl Space {
         self.largest.resize(rows, f32::NEG_INFINITY);
         self.weights.clear();
         self.weights.resize(rows, 0.0);
-        let Attending { path, attention, looks, .. } = *work;
+        let Attending { attention, looks, .. } = *work;
         let looks = &looks[piece.tokens.clone()];
         let first = looks.iter().map(|look| look.first).min().unwrap_or(0).max(span * SPAN);
         let end = looks.iter().map(|look| look.end).max().unwrap_or(0).min((span + 1) * SPAN);
         let pages = looks.first().map_or(&[][..], |look| attention.pages[look.sequence]);
         for (at, &page) in pages.iter().enumerate().take(end.div_ceil(PAGE)).skip(first / PAGE) {
             let next = pages.get(at + 1).filter(|_| (at + 1) * PAGE < end).copied();
-            self.look_at(path, attention, looks, (at, page, next), piece);
+            self.look_at(work, looks, (at, page, next), piece);
         }
     }
 
     /// Sums and state of each row.
     fn summed(&mut self, work: &Attending<'_>) -> impl Iterator<Item = (&[f32], State)> {
-        let width = filled(work.attention.values.length);
+        let width = work.width();
         let state = self.largest.iter().zip(&self.weights);
         let sums = self.sums.all().chunks_exact(width);
         sums.zip(state).map(|(sums, (largest, weight))| (sums, [*largest, *weight]))
@@ -389,47 +336,86 @@ impl Space {
     /// page after it is asked for meanwhile.
     fn look_at(
         &mut self,
-        path: Path,
-        attention: &Attention<'_>,
+        work: &Attending<'_>,
         looks: &[Look],
         (at, page, next): (usize, u32, Option<u32>),
         piece: &Piece,
     ) {
-        let Attention { keys, values, scale, cap, .. } = *attention;
+        let Attention { scale, cap, .. } = *work.attention;
         let positions = at * PAGE..(at + 1) * PAGE;
         let sees = |look: &Look| look.first < positions.end && look.end > positions.start;
         let Some(from) = looks.iter().position(sees) else { return };
         let to = looks.iter().rposition(sees).map_or(from, |last| last + 1);
         let end = looks[from..to].iter().map(|look| look.end).max().unwrap_or(0);
-        // What nobody sees was perhaps never written.
-        let used = (end - positions.start).min(PAGE);
-        let (width, per_token) = (filled(values.length), piece.queries.len());
-        let rows = from * per_token..to * per_token;
-        let few = rows.len() <= FEW;
-        let queries = &self.queries.all()[rows.start * keys.length..rows.end * keys.length];
-        let scores = &mut self.scores.rows()[rows.clone()];
-        let own_keys = &mut self.keys.all()[..keys.length * PAGE];
-        let stored_keys = keys.keys(path, page, piece.head, few, own_keys);
-        let next_keys = next.map_or(&[][..], |next| keys.page(next, piece.head));
-        plain::scores(path, queries, stored_keys, keys.length, scores, next_keys);
-        let seen = self.seen[rows.clone()].chunks_mut(per_token);
-        for (look, seen) in looks[from..to].iter().zip(seen) {
+        let (width, per_token) = (work.width(), piece.queries.len());
+        let seen = Seen {
+            page,
+            next,
+            head: piece.head,
+            // What nobody sees was perhaps never written.
+            used: (end - positions.start).min(PAGE),
+            rows: from * per_token..to * per_token,
+        };
+        self.scores(work, &seen);
+        let rows = seen.rows.clone();
+        let by_token = self.seen[rows.clone()].chunks_mut(per_token);
+        for (look, seen) in looks[from..to].iter().zip(by_token) {
             seen.fill(seen_of(look, positions.start));
         }
-        let sums = &mut self.sums.all()[rows.start * width..rows.end * width];
         let softmax = plain::Softmax {
-            scores,
+            scores: &mut self.scores.rows()[rows.clone()],
             seen: &self.seen[rows.clone()],
             largest: &mut self.largest[rows.clone()],
             weights: &mut self.weights[rows.clone()],
-            sums,
+            sums: &mut self.sums.all()[rows.start * width..rows.end * width],
         };
-        plain::soften(path, softmax, width, scale, cap.unwrap_or(0.0));
-        let (scores, own_values) = (&self.scores.rows()[rows.clone()], self.values.all());
-        let stored_values = values.values(path, page, piece.head, used, few, own_values);
-        let next_values = next.map_or(&[][..], |next| values.page(next, piece.head));
-        plain::gather(path, scores, stored_values, width, used, sums, next_values);
+        plain::soften(work.path.vectors(), softmax, width, scale, cap.unwrap_or(0.0));
+        self.gather(work, &seen);
     }
+
+    /// Scores of the rows that see some of a page.
+    fn scores(&mut self, work: &Attending<'_>, seen: &Seen) {
+        let Seen { page, next, head, used: _, ref rows } = *seen;
+        let (keys, path) = (work.attention.keys, work.path.vectors());
+        let own = &mut self.keys.all()[..keys.length * PAGE];
+        let stored = keys.keys(path, page, head, work.reads_halves(rows), own);
+        let next = next.map_or(&[][..], |next| keys.page(next, head));
+        let scores = self.scores.rows();
+        if work.in_tiles() {
+            return self.squares.scores(work.path, stored, keys.length, rows, scores, next);
+        }
+        let queries = &self.queries.all()[rows.start * keys.length..rows.end * keys.length];
+        plain::scores(path, queries, stored, keys.length, &mut scores[rows.clone()], next);
+    }
+
+    /// Adds the values of a page, weighted, to the sums of the rows that see some of it.
+    fn gather(&mut self, work: &Attending<'_>, seen: &Seen) {
+        let Seen { page, next, head, used, ref rows } = *seen;
+        let (values, path, width) = (work.attention.values, work.path.vectors(), work.width());
+        let own = self.values.all();
+        let stored = values.values(path, page, head, used, work.reads_halves(rows), own);
+        let next = next.map_or(&[][..], |next| values.page(next, head));
+        let (weights, sums) = (self.scores.rows(), self.sums.all());
+        if work.in_tiles() {
+            let lengths = (filled(values.length), used);
+            let squares = &mut self.squares;
+            return squares.gather(work.path, weights, rows, stored, lengths, width, sums, next);
+        }
+        let sums = &mut sums[rows.start * width..rows.end * width];
+        plain::gather(path, &weights[rows.clone()], stored, width, used, sums, next);
+    }
+}
+
+/// A page, and who looks at it.
+struct Seen {
+    page: u32,
+    /// The page after it.
+    next: Option<u32>,
+    head: usize,
+    /// Positions that somebody sees, from the first one on.
+    used: usize,
+    /// Rows of queries that see some of it.
+    rows: Range<usize>,
 }
 
 /// The positions of a page that a token sees, a bit each.

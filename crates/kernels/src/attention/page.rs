@@ -54,14 +54,13 @@ impl<'a> Cached<'a> {
         &self.bytes[(page as usize * self.heads + head) * bytes..][..bytes]
     }
 
-    /// A page's keys, `length x positions`: as floats, or as they are stored where few queries look at them
-    /// on a path that reads that.
+    /// A page's keys, `length x positions`: as floats, or `as_stored` for who reads half floats.
     pub(super) fn keys<'b>(
         &self,
         path: Path,
         page: u32,
         head: usize,
-        few: bool,
+        as_stored: bool,
         out: &'b mut [f32],
     ) -> Rows<'b>
     where
@@ -70,7 +69,7 @@ impl<'a> Cached<'a> {
         let bytes = self.page(page, head);
         match self.tensor_type {
             #[cfg(target_arch = "x86_64")]
-            TensorType::F16 if few && path == Path::Avx512 => return Rows::Half(bytes),
+            TensorType::F16 if as_stored => return Rows::Half(bytes),
             TensorType::F16 => widen(path, bytes, out),
             TensorType::Q8_0 => key_blocks(path, bytes, out),
             _ => match as_floats(bytes) {
@@ -88,7 +87,7 @@ impl<'a> Cached<'a> {
         page: u32,
         head: usize,
         used: usize,
-        few: bool,
+        as_stored: bool,
         out: &'b mut [f32],
     ) -> Rows<'b>
     where
@@ -106,7 +105,7 @@ impl<'a> Cached<'a> {
         }
         match self.tensor_type {
             #[cfg(target_arch = "x86_64")]
-            TensorType::F16 if few && path == Path::Avx512 && width == self.length => {
+            TensorType::F16 if as_stored && width == self.length => {
                 return Rows::Half(bytes);
             }
             TensorType::F16 if width == self.length => widen(path, bytes, all),
@@ -237,7 +236,8 @@ fn largest(tensor_type: TensorType) -> f32 {
         TensorType::F16 => half,
         // Its scale is a half float.
         TensorType::Q8_0 => half * 127.0,
-        _ => f32::MAX,
+        // The largest of BF16: tiles would round what is larger up to infinity.
+        _ => f32::from_bits(0x7F7F_0000),
     }
 }
 

@@ -17,7 +17,7 @@ pub(super) const ROWS: usize = 16;
 pub(super) enum Rows<'a> {
     /// Floats.
     Single(&'a [f32]),
-    /// Half floats as they are stored, for the widest path.
+    /// Half floats as they are stored, for paths that read them.
     #[cfg(target_arch = "x86_64")]
     Half(&'a [u8]),
 }
@@ -28,11 +28,13 @@ impl<'a> Rows<'a> {
         match self {
             Self::Single(floats) => floats,
             #[cfg(target_arch = "x86_64")]
-            Self::Half(_) => unreachable!("half floats are read by the widest path only"),
+            Self::Half(_) => {
+                unreachable!("half floats are left as they are for paths that read them")
+            }
         }
     }
 
-    fn len(&self) -> usize {
+    pub(super) fn len(&self) -> usize {
         match self {
             Self::Single(floats) => floats.len(),
             #[cfg(target_arch = "x86_64")]

@@ -51,8 +51,10 @@ pub(super) fn stride(value_length: usize) -> usize {
 
 /// Writes a row's span.
 pub(super) fn put(place: &mut [f32], sums: &[f32], state: State) {
-    place[..sums.len()].copy_from_slice(sums);
-    place[sums.len()..][..2].copy_from_slice(&state);
+    let (own, own_state) = place.split_at_mut(place.len() - REGISTER);
+    // Tiles leave room beyond.
+    own.copy_from_slice(&sums[..own.len()]);
+    own_state[..2].copy_from_slice(&state);
 }
 
 /// The sums and the state of a row's span.

@@ -30,12 +30,10 @@ use deft_formats::quant::TensorType;
 
 pub use activations::Activations;
 #[cfg(target_arch = "x86_64")]
-pub(crate) use avx512::Floats;
+pub(crate) use avx512::{Floats, words};
 pub use floats::dot;
 #[cfg(target_arch = "x86_64")]
 pub(crate) use floats::{Half, Single};
-#[cfg(target_arch = "x86_64")]
-pub(crate) use tiles::present as has_tiles;
 
 use crate::{Path, Team};
 use smallvec::SmallVec;
@@ -113,4 +111,4 @@ pub fn multiply_all<'m, 'o>(
 }
 
 #[cfg(test)]
-mod tests;
+pub(crate) mod tests;

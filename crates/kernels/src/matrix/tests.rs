@@ -39,7 +39,7 @@ fn product(path: Path, team: &Team, matrix: Matrix<'_>, x: &[f32]) -> Vec<f32> {
 }
 
 /// Numbers that look random: any bits.
-pub(super) fn words(count: usize, seed: u32) -> Vec<u32> {
+pub(crate) fn words(count: usize, seed: u32) -> Vec<u32> {
     let mut state = seed | 1;
     let next = || {
         // Source: Marsaglia 2003, "Xorshift RNGs".

@@ -34,7 +34,7 @@ pub(super) fn interleaved(quants: &[__m512i; STEPS]) -> [__m512i; STEPS] {
 /// In each lane of 128 bits: word `k` of four registers side by side, for each `k`.
 #[target_feature(enable = "avx512f")]
 #[inline]
-pub(super) fn words(a: __m512i, b: __m512i, c: __m512i, d: __m512i) -> [__m512i; 4] {
+pub(crate) fn words(a: __m512i, b: __m512i, c: __m512i, d: __m512i) -> [__m512i; 4] {
     let (low, high) = (_mm512_unpacklo_epi32(a, b), _mm512_unpackhi_epi32(a, b));
     let (more, most) = (_mm512_unpacklo_epi32(c, d), _mm512_unpackhi_epi32(c, d));
     [

@@ -15,10 +15,11 @@ use super::activations::{Eighths, TILE_TOKENS};
 pub(crate) use floats::Floats;
 pub(super) use floats::{ROWS as FLOAT_ROWS, multiply as multiply_floats};
 use interleaved::interleaved;
+pub(crate) use interleaved::words;
 pub(super) use quants::Wide;
 pub(super) use rounding::{round_into, round_strip};
 use scales::Scales;
-pub(super) use tiles::{half_row, round_group, row_of_tiles, write_sums};
+pub(super) use tiles::{half_row, round_group, row_of_tiles};
 
 use super::lines::{RowLines, STEPS, TILE_ROWS, TokenLines};
 use super::panel::Panel;

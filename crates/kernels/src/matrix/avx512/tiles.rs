@@ -1,52 +1,15 @@
-//! What tiles of BF16 need beside their own instructions: twins of `matrix::tiles`, 512 bits at a time.
+//! What tiles of BF16 need beside their own instructions: twins of [`crate::matrix::tiles`], 512 bits at a time.
 
-use std::arch::asm;
 use std::arch::x86_64::*;
-use std::ops::Range;
 
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
 
 use super::STEPS;
-use super::interleaved::words;
 use super::quants::{Wide, load};
 use super::scales::Scales;
 use crate::ahead::{ask_for, ask_for_bytes};
-use crate::matrix::tiles::{COLUMNS, SIDE, Tile};
 use crate::sixteen::Sixteen;
-use crate::team::Results;
-
-/// To BF16, the first sixteen values and then the others.
-///
-/// Written as it is so that callers need not be compiled for this instruction, and tests can use its twin.
-#[target_feature(enable = "avx512f")]
-#[inline]
-unsafe fn rounded(first: __m512, second: __m512) -> __m512i {
-    #[cfg(test)]
-    if !crate::matrix::tiles::instructions() {
-        return twin(first, second);
-    }
-    let rounded;
-    // SAFETY: the path is only chosen where the instruction was found; it touches these registers only.
-    unsafe {
-        asm!(
-            "vcvtne2ps2bf16 {rounded}, {second}, {first}",
-            rounded = lateout(zmm_reg) rounded,
-            first = in(zmm_reg) first,
-            second = in(zmm_reg) second,
-            options(pure, nomem, nostack, preserves_flags)
-        );
-    }
-    rounded
-}
-
-/// What the instruction computes; tests use it on processors without it.
-#[cfg(test)]
-#[target_feature(enable = "avx512f")]
-pub(in crate::matrix) fn twin(first: __m512, second: __m512) -> __m512i {
-    let values: [[f32; SIDE]; 2] = [bytemuck::cast(first), bytemuck::cast(second)];
-    let rounded: [[u16; SIDE]; 2] = values.map(|half| half.map(crate::matrix::tiles::brain));
-    bytemuck::cast(rounded)
-}
+use crate::tiles::{SIDE, TERMS as COLUMNS, Tile, first_of, rounded, transposed};
 
 /// Up to 512 values of a row to a row of tiles.
 ///
@@ -155,35 +118,6 @@ pub(in crate::matrix) unsafe fn half_row(
     }
 }
 
-/// A bit for each of the first so many of sixteen.
-fn first_of(count: usize) -> u16 {
-    if count >= SIDE { u16::MAX } else { (1 << count) - 1 }
-}
-
-/// Sixteen lines of sixteen words: rows become columns.
-#[target_feature(enable = "avx512f")]
-#[inline]
-fn transposed(lines: [__m512i; SIDE]) -> [__m512i; SIDE] {
-    let mut lines = lines;
-    // Words, then pairs of them, then quarters of registers change places with those of other lines.
-    for four in lines.as_chunks_mut::<4>().0 {
-        let [a, b, c, d] = *four;
-        *four = words(a, b, c, d);
-    }
-    let mut columns = lines;
-    for at in 0..4 {
-        let quarters = [lines[at], lines[at + 4], lines[at + 8], lines[at + 12]];
-        let [a, b, c, d] = quarters;
-        let (even, odd) = (_mm512_shuffle_i32x4::<0x88>(a, b), _mm512_shuffle_i32x4::<0xDD>(a, b));
-        let (more, most) = (_mm512_shuffle_i32x4::<0x88>(c, d), _mm512_shuffle_i32x4::<0xDD>(c, d));
-        columns[at] = _mm512_shuffle_i32x4::<0x88>(even, more);
-        columns[at + 4] = _mm512_shuffle_i32x4::<0x88>(odd, most);
-        columns[at + 8] = _mm512_shuffle_i32x4::<0xDD>(even, more);
-        columns[at + 12] = _mm512_shuffle_i32x4::<0xDD>(odd, most);
-    }
-    columns
-}
-
 /// Values of up to sixteen tokens to their tiles.
 ///
 /// # Safety
@@ -217,71 +151,6 @@ pub(in crate::matrix) unsafe fn round_group(values: &[f32], columns: usize, line
             unsafe {
                 _mm512_mask_storeu_epi32(words.as_mut_ptr().cast(), first_of(tokens), *pair);
             }
-        }
-    }
-}
-
-/// Writes sums of some rows for so many tokens.
-///
-/// # Safety
-/// The processor has the instructions.
-#[target_feature(enable = "avx512f")]
-pub(in crate::matrix) unsafe fn write_sums(
-    sums: &[Sixteen; SIDE],
-    out: &Results<'_>,
-    token: usize,
-    rows: Range<usize>,
-    tokens: usize,
-) {
-    let by_token = transposed(sums.map(bytemuck::cast));
-    let mask = first_of(rows.len());
-    for (at, sums) in by_token.iter().enumerate().take(tokens) {
-        let (place, left) = out.at(token + at, rows.start);
-        debug_assert!(left >= rows.len(), "rows beyond the results");
-        // SAFETY: so many rows of a token's results are there, and the others are masked out.
-        unsafe { _mm512_mask_storeu_ps(place, mask, _mm512_castsi512_ps(*sums)) };
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn rows_become_columns() {
-        if !is_x86_feature_detected!("avx512f") {
-            return eprintln!("skipped: this processor has no AVX-512");
-        }
-        let lines: [[u32; SIDE]; SIDE] =
-            std::array::from_fn(|row| std::array::from_fn(|column| (row * 100 + column) as u32));
-        // SAFETY: the instructions were found.
-        let found = unsafe { transposed(lines.map(bytemuck::cast)) };
-        let found: [[u32; SIDE]; SIDE] = found.map(bytemuck::cast);
-        for (row, line) in found.iter().enumerate() {
-            for (column, word) in line.iter().enumerate() {
-                assert_eq!(*word, lines[column][row]);
-            }
-        }
-    }
-
-    #[test]
-    fn the_instruction_that_rounds_computes_what_its_twin_says() {
-        if !crate::matrix::tiles::instructions() {
-            return eprintln!("skipped: this processor has no AMX");
-        }
-        let mut state = 1_u32;
-        for _ in 0..4000 {
-            let values: [[f32; SIDE]; 2] = std::array::from_fn(|_| {
-                std::array::from_fn(|_| {
-                    state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
-                    f32::from_bits(state)
-                })
-            });
-            let [first, second]: [__m512; 2] = values.map(bytemuck::cast);
-            // SAFETY: the instructions were found.
-            let (found, wanted) = unsafe { (rounded(first, second), twin(first, second)) };
-            let [found, wanted]: [[u16; COLUMNS]; 2] = [found, wanted].map(bytemuck::cast);
-            assert_eq!(found, wanted, "{values:?}");
         }
     }
 }

@@ -1,46 +1,30 @@
 //! Products by tiles of BF16: sixteen rows of weights times sixteen tokens, 32 columns at a time.
 //!
 //! **The order.** Weights are taken apart to values as `TensorType::decode` says and rounded to BF16, and so are
-//! activations. A sum begins at nothing. For each 32 columns, first to last, two sums that begin at nothing take
-//! the products of the even and of the odd columns by fused multiply-adds; the two are added, and then added to
-//! what there was. Whatever is smaller than a normal number becomes zero at every step. One token goes through the
+//! activations. A sum begins at nothing; columns are its terms, summed as [`crate::tiles`] says. One token goes through the
 //! same steps as many, so neither their number nor what else is computed changes a bit.
-//!
-//! Source for the order: what `tdpbf16ps` was measured to compute; [`plain`] says it again in Rust.
 
-#[cfg(target_arch = "x86_64")]
-mod amx;
-mod plain;
 mod tokens;
 mod weights;
 
 use std::cell::RefCell;
 use std::ops::Range;
 
-use bytemuck::{Pod, Zeroable};
+use bytemuck::Zeroable;
 
 use super::Matrix;
 use super::activations::Activations;
 use super::work::{Cut, Work};
 use crate::Path;
-use crate::sixteen::{REGISTER, Sixteen};
+use crate::sixteen::Sixteen;
 use crate::team::{Outputs, Results};
-
-#[cfg(all(test, target_arch = "x86_64"))]
-pub(super) use amx::instructions;
 #[cfg(target_arch = "x86_64")]
-pub(crate) use amx::present;
-#[cfg(all(test, target_arch = "x86_64"))]
-pub(super) use plain::brain;
+use crate::tiles::Amx;
+use crate::tiles::{Group, HIGH, Panel, SIDE, Simulated, Sums, TERMS as COLUMNS, Tile, Tiles};
+
 pub(super) use tokens::{lines_of, round};
 use weights::Taken;
 
-/// Columns of a tile of weights.
-pub(super) const COLUMNS: usize = 32;
-/// Rows of a tile of weights, and most tokens of a tile of activations.
-pub(super) const SIDE: usize = 16;
-/// Tiles of weights above one another.
-const HIGH: usize = 2;
 /// Rows of a panel.
 const ROWS: usize = HIGH * SIDE;
 /// Tiles of a panel beside one another: a strip, so that a panel stays in the nearest cache while tokens pass by.
@@ -51,47 +35,6 @@ const NEAR_BYTES: usize = 1280 << 10;
 const LEAST_TOKENS: usize = 96;
 /// Multiplications below which a product stays on one thread.
 const LEAST_PRODUCTS: usize = 1 << 18;
-
-/// Sixteen rows of 32 values each, as a tile register holds them.
-#[derive(Debug, Clone, Copy, Pod, Zeroable)]
-#[repr(C, align(64))]
-pub(super) struct Tile(pub(super) [[u16; COLUMNS]; SIDE]);
-
-/// Sums of sixteen rows for up to sixteen tokens.
-type Sums = [Sixteen; SIDE];
-
-/// A panel of weights: tiles of the upper sixteen rows, then those of the lower.
-struct Panel<'a> {
-    upper: &'a [Tile],
-    lower: &'a [Tile],
-}
-
-/// Tokens of a tile, with their tiles for the panel's columns.
-struct Group<'a> {
-    /// For each tile, for each two columns, the values of all tokens.
-    lines: &'a [Sixteen],
-    tokens: usize,
-    /// Of the upper rows and of the lower.
-    sums: &'a mut [Sums; HIGH],
-}
-
-/// What multiplies tiles.
-trait Tiles {
-    /// How rows of weights are taken apart for it.
-    const PATH: Path;
-
-    /// Ready to multiply, on this thread.
-    fn begin() -> Self;
-
-    /// Adds a panel's products with one group.
-    fn one(&mut self, panel: &Panel<'_>, group: Group<'_>);
-
-    /// With two groups of sixteen tokens.
-    fn two(&mut self, panel: &Panel<'_>, groups: [Group<'_>; 2]);
-
-    /// Writes sums of some rows for the first of sixteen tokens from one on.
-    fn write(sums: &Sums, out: &Results<'_>, token: usize, rows: Range<usize>, tokens: usize);
-}
 
 /// Working space of a thread.
 #[derive(Default)]
@@ -117,8 +60,8 @@ pub(super) fn work<'a>(
         grain: LEAST_PRODUCTS.div_ceil((part * matrix.columns * ROWS).max(1)),
         run: match path {
             #[cfg(target_arch = "x86_64")]
-            Path::Amx => run::<amx::Amx>,
-            _ => run::<plain::Simulated>,
+            Path::Amx => run::<Amx>,
+            _ => run::<Simulated>,
         },
     };
     Work { matrix, x, out, part, cut }
@@ -181,7 +124,7 @@ impl Rows<'_> {
             let (upper, lower) = panel.split_at(WIDE);
             let taken = Panel { upper: &upper[..wide], lower: &lower[..wide] };
             let groups = groups(lines, sums, out.tokens(), self.across, first..first + wide);
-            multiply_groups(tiles, &taken, groups);
+            multiply_groups(tiles, taken, groups);
             first += wide;
         }
         for (at, sums) in sums.iter().enumerate() {
@@ -218,19 +161,19 @@ fn groups<'a>(
     sums.iter_mut().enumerate().map(move |(at, sums)| {
         let own = SIDE.min(tokens - at * SIDE);
         let lines = &lines[at * SIDE * across..][..own * across];
-        Group { lines: &lines[own * tiles.start..own * tiles.end], tokens: own, sums }
+        Group { lines: &lines[own * tiles.start..own * tiles.end], columns: own, sums }
     })
 }
 
 /// Whole groups two by two, so that what is loaded serves more products.
 fn multiply_groups<'a, T: Tiles>(
     tiles: &mut T,
-    panel: &Panel<'_>,
+    panel: Panel<'_>,
     mut groups: impl Iterator<Item = Group<'a>>,
 ) {
     while let Some(one) = groups.next() {
         match groups.next() {
-            Some(two) if two.tokens == SIDE => tiles.two(panel, [one, two]),
+            Some(two) if two.columns == SIDE => tiles.two(panel, [one, two]),
             Some(two) => {
                 tiles.one(panel, one);
                 tiles.one(panel, two);
@@ -239,8 +182,6 @@ fn multiply_groups<'a, T: Tiles>(
         }
     }
 }
-
-const _: () = assert!(SIDE == REGISTER, "a line holds two columns of sixteen tokens");
 
 #[cfg(test)]
 mod tests;

@@ -3,12 +3,11 @@
 //! Tokens stand in groups of sixteen, the last of which may have fewer. A group's tile for 32 columns is, for each
 //! two columns, the two values of each token: as many lines as there are tokens, and nothing between.
 
-use super::plain::brain;
-use super::{COLUMNS, SIDE};
 #[cfg(target_arch = "x86_64")]
 use crate::matrix::avx512;
 use crate::sixteen::Sixteen;
 use crate::team::Places;
+use crate::tiles::{SIDE, TERMS as COLUMNS, brain};
 use crate::{Path, Team, on_every_path};
 
 /// Lines of so many tokens with so many columns.

@@ -4,11 +4,10 @@ use deft_formats::quant::{STRIP, TensorType};
 #[cfg(target_arch = "x86_64")]
 use deft_formats::with_blocks;
 
-use super::plain::brain;
-use super::{COLUMNS, Tile};
 use crate::Path;
 #[cfg(target_arch = "x86_64")]
 use crate::matrix::avx512;
+use crate::tiles::{TERMS as COLUMNS, Tile, brain};
 
 /// Takes up to 512 values of a row apart, given their number and how far on more is asked for, to a row of tiles.
 type Strip = fn(&[u8], usize, usize, &mut [Tile], usize);

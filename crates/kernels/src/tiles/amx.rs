@@ -9,10 +9,9 @@ use std::ops::Range;
 use std::sync::LazyLock;
 
 #[cfg(test)]
-use super::plain;
-use super::{Group, HIGH, Panel, SIDE, Sums, Tile, Tiles};
+use super::Simulated;
+use super::{Group, HIGH, Panel, SIDE, Sums, Tile, Tiles, avx512, check, check_square};
 use crate::Path;
-use crate::matrix::avx512;
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
@@ -39,7 +38,7 @@ pub(crate) fn present() -> bool {
 }
 
 /// The instructions themselves, those of tiles and the one that rounds.
-pub(in crate::matrix) fn instructions() -> bool {
+pub(crate) fn instructions() -> bool {
     static FOUND: LazyLock<bool> = LazyLock::new(|| {
         let told = __cpuid(0).eax >= 7 && __cpuid_count(7, 0).edx & TILES == TILES;
         told && is_x86_feature_detected!("avx512bf16") && is_granted()
@@ -63,37 +62,37 @@ struct Sizes {
 }
 
 impl Sizes {
-    /// Registers 0 to 3 hold sums, 4 and 5 weights, 6 and 7 so many tokens.
-    fn of(tokens: usize) -> Self {
+    /// Registers 0 to 3 hold sums, 4 and 5 rows, 6 and 7 so many columns.
+    fn of(columns: usize) -> Self {
         let mut sizes =
             Self { palette: 1, start: 0, reserved: [0; 14], bytes: [0; 16], rows: [0; 16] };
-        #[expect(clippy::cast_possible_truncation, reason = "at most sixteen tokens, 64 bytes")]
+        #[expect(clippy::cast_possible_truncation, reason = "at most sixteen columns, 64 bytes")]
         for register in 0..8 {
-            let of_weights = matches!(register, 4 | 5);
-            sizes.bytes[register] = if of_weights { LINE } else { 4 * tokens } as u16;
+            let of_rows = matches!(register, 4 | 5);
+            sizes.bytes[register] = if of_rows { LINE } else { 4 * columns } as u16;
             sizes.rows[register] = SIDE as u8;
         }
         sizes
     }
 }
 
-/// Tile registers, with room for a number of tokens.
-pub(super) struct Amx {
-    tokens: usize,
+/// Tile registers, with room for a number of columns.
+pub(crate) struct Amx {
+    columns: usize,
 }
 
 impl Amx {
-    /// Makes room for so many tokens.
-    fn hold(&mut self, tokens: usize) {
-        if self.tokens == tokens {
+    /// Makes room for so many columns.
+    fn hold(&mut self, columns: usize) {
+        if self.columns == columns {
             return;
         }
-        self.tokens = tokens;
+        self.columns = columns;
         #[cfg(test)]
         if !instructions() {
             return;
         }
-        let sizes = Sizes::of(tokens);
+        let sizes = Sizes::of(columns);
         // SAFETY: the path is only chosen where the instructions were found; sizes are of the known palette.
         unsafe { asm!("ldtilecfg [{sizes}]", sizes = in(reg) &raw const sizes, options(nostack)) };
     }
@@ -105,7 +104,7 @@ impl Drop for Amx {
         if !instructions() {
             return;
         }
-        if self.tokens > 0 {
+        if self.columns > 0 {
             // SAFETY: the instructions are there, for sizes were loaded.
             unsafe { asm!("tilerelease", options(nostack, nomem)) };
         }
@@ -116,44 +115,60 @@ impl Tiles for Amx {
     const PATH: Path = Path::Amx;
 
     fn begin() -> Self {
-        Self { tokens: 0 }
+        Self { columns: 0 }
     }
 
-    fn one(&mut self, panel: &Panel<'_>, group: Group<'_>) {
-        self.hold(group.tokens);
-        assert_eq!(group.lines.len(), panel.upper.len() * group.tokens, "tiles without tokens");
-        assert_eq!(panel.upper.len(), panel.lower.len(), "rows of tiles differ");
+    fn one(&mut self, panel: Panel<'_>, group: Group<'_>) {
+        self.hold(group.columns);
+        check(panel, group.lines, group.columns);
         if panel.upper.is_empty() {
             return;
         }
         #[cfg(test)]
         if !instructions() {
-            let [upper, lower] = group.sums;
-            plain::add_products(Path::AmxSimulated, panel.upper, group.lines, group.tokens, upper);
-            plain::add_products(Path::AmxSimulated, panel.lower, group.lines, group.tokens, lower);
-            return;
+            return Simulated.one(panel, group);
         }
-        // SAFETY: there are as many tiles of weights as of tokens, at least one, and registers have their sizes.
-        unsafe { add_one(panel, group.lines, group.tokens, group.sums) };
+        // SAFETY: there are as many tiles on the left as on the right, at least one, and registers have their sizes.
+        unsafe { add_one(panel, group.lines, group.columns, group.sums) };
     }
 
-    fn two(&mut self, panel: &Panel<'_>, groups: [Group<'_>; 2]) {
+    fn two(&mut self, panel: Panel<'_>, groups: [Group<'_>; 2]) {
         self.hold(SIDE);
         for group in &groups {
-            assert_eq!(group.tokens, SIDE, "two groups are whole");
-            assert_eq!(group.lines.len(), panel.upper.len() * SIDE, "tiles without tokens");
+            assert_eq!(group.columns, SIDE, "two groups are whole");
+            check(panel, group.lines, SIDE);
         }
-        assert_eq!(panel.upper.len(), panel.lower.len(), "rows of tiles differ");
         if panel.upper.is_empty() {
             return;
         }
         #[cfg(test)]
         if !instructions() {
-            return groups.into_iter().for_each(|group| self.one(panel, group));
+            return Simulated.two(panel, groups);
         }
         let [first, second] = groups;
-        // SAFETY: as above.
-        unsafe { add_two(panel, [first.lines, second.lines], [first.sums, second.sums]) };
+        let [[upper, lower], [upper_beside, lower_beside]] = [first.sums, second.sums]
+            .map(|[upper, lower]| [upper, lower].map(|sums| sums.as_mut_ptr().cast()));
+        let sums = [upper, upper_beside, lower, lower_beside];
+        // SAFETY: as above; rows of sums are lines of sixteen.
+        unsafe { add_two(panel, [first.lines, second.lines], sums, SIDE) };
+    }
+
+    fn square(&mut self, panel: Panel<'_>, lines: [&[Sixteen]; 2], sums: &mut [f32], apart: usize) {
+        self.hold(SIDE);
+        lines.iter().for_each(|lines| check(panel, lines, SIDE));
+        check_square(sums, apart);
+        if panel.upper.is_empty() {
+            return;
+        }
+        #[cfg(test)]
+        if !instructions() {
+            return Simulated.square(panel, lines, sums, apart);
+        }
+        let sums = sums.as_mut_ptr();
+        let below = sums.wrapping_add(SIDE * apart);
+        let sums = [sums, sums.wrapping_add(SIDE), below, below.wrapping_add(SIDE)];
+        // SAFETY: as above; rows of sums were checked to be there.
+        unsafe { add_two(panel, lines, sums, apart) };
     }
 
     fn write(sums: &Sums, out: &Results<'_>, token: usize, rows: Range<usize>, tokens: usize) {
@@ -162,12 +177,12 @@ impl Tiles for Amx {
     }
 }
 
-/// Two tiles of weights times one of tokens, tile by tile.
+/// Two tiles above one another times one of so many columns, tile by tile.
 ///
 /// # Safety
-/// The processor has the instructions, registers have the sizes for so many tokens, and there are as many tiles of
-/// upper rows as of lower ones and of tokens, at least one.
-unsafe fn add_one(panel: &Panel<'_>, lines: &[Sixteen], tokens: usize, sums: &mut [Sums; HIGH]) {
+/// The processor has the instructions, registers have the sizes for so many columns, and there are as many tiles of
+/// upper rows as of lower ones and of columns, at least one.
+unsafe fn add_one(panel: Panel<'_>, lines: &[Sixteen], columns: usize, sums: &mut [Sums; HIGH]) {
     // SAFETY: tiles are read one after the other, as many as there are; sums are two tiles of lines.
     unsafe {
         asm!(
@@ -188,8 +203,8 @@ unsafe fn add_one(panel: &Panel<'_>, lines: &[Sixteen], tokens: usize, sums: &mu
             "tilestored [{sums} + {line}*1 + 1024], tmm2",
             sums = in(reg) sums.as_mut_ptr(),
             line = in(reg) LINE,
-            width = in(reg) 4 * tokens,
-            step = in(reg) LINE * tokens,
+            width = in(reg) 4 * columns,
+            step = in(reg) LINE * columns,
             upper = inout(reg) panel.upper.as_ptr() => _,
             lower = inout(reg) panel.lower.as_ptr() => _,
             right = inout(reg) lines.as_ptr() => _,
@@ -200,19 +215,19 @@ unsafe fn add_one(panel: &Panel<'_>, lines: &[Sixteen], tokens: usize, sums: &mu
     }
 }
 
-/// Two tiles of weights times two of sixteen tokens, tile by tile.
+/// Two tiles above one another times two of sixteen columns, tile by tile. Sums are those of the upper rows, first
+/// columns and second, then of the lower rows; their rows are so many numbers apart.
 ///
 /// # Safety
-/// As of [`add_one`], for sixteen tokens.
-unsafe fn add_two(panel: &Panel<'_>, lines: [&[Sixteen]; 2], sums: [&mut [Sums; HIGH]; 2]) {
-    let [first, second] = sums;
+/// As of [`add_one`], for sixteen columns; at each place of sums there are sixteen rows of sixteen numbers.
+unsafe fn add_two(panel: Panel<'_>, lines: [&[Sixteen]; 2], sums: [*mut f32; 4], apart: usize) {
     // SAFETY: as above.
     unsafe {
         asm!(
-            "tileloadd tmm0, [{first} + {line}*1]",
-            "tileloadd tmm1, [{second} + {line}*1]",
-            "tileloadd tmm2, [{first} + {line}*1 + 1024]",
-            "tileloadd tmm3, [{second} + {line}*1 + 1024]",
+            "tileloadd tmm0, [{first} + {apart}*1]",
+            "tileloadd tmm1, [{second} + {apart}*1]",
+            "tileloadd tmm2, [{third} + {apart}*1]",
+            "tileloadd tmm3, [{fourth} + {apart}*1]",
             "2:",
             "tileloadd tmm4, [{upper} + {line}*1]",
             "tileloadd tmm6, [{right} + {line}*1]",
@@ -228,12 +243,15 @@ unsafe fn add_two(panel: &Panel<'_>, lines: [&[Sixteen]; 2], sums: [&mut [Sums; 
             "add {beside}, 1024",
             "dec {left}",
             "jnz 2b",
-            "tilestored [{first} + {line}*1], tmm0",
-            "tilestored [{second} + {line}*1], tmm1",
-            "tilestored [{first} + {line}*1 + 1024], tmm2",
-            "tilestored [{second} + {line}*1 + 1024], tmm3",
-            first = in(reg) first.as_mut_ptr(),
-            second = in(reg) second.as_mut_ptr(),
+            "tilestored [{first} + {apart}*1], tmm0",
+            "tilestored [{second} + {apart}*1], tmm1",
+            "tilestored [{third} + {apart}*1], tmm2",
+            "tilestored [{fourth} + {apart}*1], tmm3",
+            first = in(reg) sums[0],
+            second = in(reg) sums[1],
+            third = in(reg) sums[2],
+            fourth = in(reg) sums[3],
+            apart = in(reg) 4 * apart,
             line = in(reg) LINE,
             upper = inout(reg) panel.upper.as_ptr() => _,
             lower = inout(reg) panel.lower.as_ptr() => _,
