@@ -1,7 +1,43 @@
-//! The instruction of AVX-VNNI.
+//! The instructions of AVX-VNNI and AVX-512 VNNI.
 
 use std::arch::asm;
 use std::arch::x86_64::__m256i;
+#[cfg(test)]
+use std::arch::x86_64::*;
+
+/// Adds the products of four neighbours, unsigned weights times signed values, to each of sixteen sums.
+#[cfg(not(test))]
+pub(crate) use std::arch::x86_64::_mm512_dpbusd_epi32 as wide_fours;
+
+/// The same, of processors without the instruction as well.
+#[cfg(test)]
+#[target_feature(enable = "avx512f,avx512bw")]
+pub(crate) fn wide_fours(sums: __m512i, weights: __m512i, values: __m512i) -> __m512i {
+    if is_x86_feature_detected!("avx512vnni") {
+        // SAFETY: it was found on this processor.
+        return unsafe { instructed(sums, weights, values) };
+    }
+    wide_twin(sums, weights, values)
+}
+
+#[cfg(test)]
+#[target_feature(enable = "avx512f,avx512vnni")]
+fn instructed(sums: __m512i, weights: __m512i, values: __m512i) -> __m512i {
+    _mm512_dpbusd_epi32(sums, weights, values)
+}
+
+/// What the instruction of sixteen sums computes: even neighbours and odd ones as words, two products at a time.
+#[cfg(test)]
+#[target_feature(enable = "avx512f,avx512bw")]
+fn wide_twin(sums: __m512i, weights: __m512i, values: __m512i) -> __m512i {
+    let even_weights = _mm512_and_si512(weights, _mm512_set1_epi16(0xFF));
+    let even_values = _mm512_srai_epi16::<8>(_mm512_slli_epi16::<8>(values));
+    let even = _mm512_madd_epi16(even_weights, even_values);
+    let (odd_weights, odd_values) =
+        (_mm512_srli_epi16::<8>(weights), _mm512_srai_epi16::<8>(values));
+    let odd = _mm512_madd_epi16(odd_weights, odd_values);
+    _mm512_add_epi32(sums, _mm512_add_epi32(even, odd))
+}
 
 /// Adds the products of four neighbours, unsigned weights times signed values, to each of eight sums.
 ///
@@ -62,6 +98,31 @@ mod tests {
                 // SAFETY: it was found on this processor.
                 let found: [i32; 8] = bytemuck::cast(unsafe { fours(sums, weights, values) });
                 prop_assert_eq!(found, bytemuck::cast::<__m256i, [i32; 8]>(twin(sums, weights, values)));
+            }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn sixteen_sums_are_what_the_twin_of_eight_says(
+            sums in any::<[i32; 16]>(),
+            weights in any::<[[u8; 32]; 2]>(),
+            values in any::<[[i8; 32]; 2]>(),
+        ) {
+            if is_x86_feature_detected!("avx512bw") {
+                let halves: [[i32; 8]; 2] = bytemuck::cast(sums);
+                let told: [__m256i; 2] = std::array::from_fn(|half| {
+                    let (weights, values) = (weights[half], values[half]);
+                    twin(bytemuck::cast(halves[half]), bytemuck::cast(weights), bytemuck::cast(values))
+                });
+                let (weights, values) = (bytemuck::cast(weights), bytemuck::cast(values));
+                let sums = bytemuck::cast(sums);
+                // SAFETY: the instructions were found on this processor.
+                let found = unsafe { [wide_twin(sums, weights, values), wide_fours(sums, weights, values)] };
+                for found in found {
+                    let (found, told): ([i32; 16], [i32; 16]) = (bytemuck::cast(found), bytemuck::cast(told));
+                    prop_assert_eq!(found, told);
+                }
             }
         }
     }

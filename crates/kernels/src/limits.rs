@@ -184,14 +184,15 @@ mod x86 {
         }};
     }
 
-    #[target_feature(enable = "avx512f,avx512vnni")]
+    #[target_feature(enable = "avx512f,avx512bw")]
+    #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
     pub(super) fn vnni() -> i32 {
         rounds!(
             REGISTERS,
             _mm512_setzero_si512(),
             _mm512_set1_epi8(3),
             _mm512_set1_epi8(5),
-            |sum, x, y| _mm512_dpbusd_epi32(sum, x, y),
+            |sum, x, y| crate::dots::wide_fours(sum, x, y),
             |all: [__m512i; REGISTERS]| {
                 let sum =
                     all.into_iter().fold(_mm512_setzero_si512(), |a, b| _mm512_add_epi32(a, b));

@@ -34,6 +34,8 @@ struct Space {
     #[cfg(target_arch = "x86_64")]
     panel: Panel,
     #[cfg(target_arch = "x86_64")]
+    room: avx512::Room,
+    #[cfg(target_arch = "x86_64")]
     narrow: avx2::Panel,
     /// Partial sums, `tokens x rows of a panel`.
     sums: Vec<Sixteen>,
@@ -202,7 +204,7 @@ impl Rows<'_> {
         out: &Results<'_>,
     ) {
         let Self { row_bytes, shape, .. } = *self;
-        let Space { strip, panel, sums, .. } = space;
+        let Space { room, panel, sums, .. } = space;
         let bytes = STRIP / B::VALUES * B::BYTES;
         let lines = const { RowLines::of::<B>().count() };
         if shape.blocks > 1 {
@@ -216,14 +218,16 @@ impl Rows<'_> {
             let first = block * shape.strips;
             panel.strips = shape.strips.min(shape.stride - first);
             for at in 0..rows.len() {
-                let row = &stored[at * row_bytes..][..row_bytes];
+                let row = &self.stored[(rows.start + at) * row_bytes..];
                 let tiles = panel.lines[at / TILE_ROWS * panel.strips * lines..]
                     .chunks_exact_mut(lines)
                     .take(panel.strips);
-                for (blocks, tile) in row[first * bytes..].chunks(bytes).zip(tiles) {
+                for (strip, tile) in (first..).zip(tiles) {
+                    let from = strip * bytes;
+                    let (stored, own) = (&row[from..], bytes.min(row_bytes - from));
                     // SAFETY: the path was found on this processor; nothing else is demanded.
                     unsafe {
-                        avx512::pack::<B>(blocks, next.distance, strip, tile, at % TILE_ROWS);
+                        avx512::pack::<B>(stored, own, next.distance, room, tile, at % TILE_ROWS);
                     }
                 }
             }

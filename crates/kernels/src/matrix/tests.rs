@@ -303,6 +303,36 @@ fn short_rows_agree_with_the_scalar_twin() {
     }
 }
 
+/// Rows that are no whole number of strips, between rows whose scales are no numbers.
+#[test]
+fn what_a_row_has_not_is_not_taken_from_the_row_behind_it() {
+    let team = Team::new(NonZero::new(2));
+    for &tensor_type in TensorType::ALL {
+        for columns in [256, 512 + 256] {
+            let mut bytes = stored(tensor_type, 9 * columns, 11);
+            for row in bytes.chunks_mut(tensor_type.row_bytes(columns)).skip(1).step_by(2) {
+                row.fill(0xFF);
+            }
+            let matrix = Matrix { tensor_type, rows: 9, columns, bytes: &bytes };
+            for tokens in [1, 2, 30] {
+                let x: Vec<f32> =
+                    (0..tokens * columns).map(|at| (at as f32 * 0.19).cos()).collect();
+                let even = |path| -> Vec<u32> {
+                    let found = product(path, &team, matrix, &x);
+                    let own = found.chunks(9).flat_map(|token| token.iter().step_by(2));
+                    own.map(|value| value.to_bits()).collect()
+                };
+                let twins = Twins::of(even);
+                for path in paths() {
+                    let found = even(path);
+                    assert!(found.iter().all(|bits| f32::from_bits(*bits).is_finite()));
+                    assert_eq!(&found, twins.of_class(path), "{tensor_type} on {path}");
+                }
+            }
+        }
+    }
+}
+
 #[test]
 fn extreme_bytes_do_not_saturate() {
     let team = Team::new(NonZero::new(1));

@@ -5,11 +5,12 @@ use std::arch::x86_64::*;
 mod floats;
 mod interleaved;
 mod quants;
+mod rest;
 mod rounding;
 mod scales;
 mod tiles;
 
-use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack, unpack_scales};
+use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS};
 
 use super::activations::{Eighths, TILE_TOKENS};
 pub(crate) use floats::Floats;
@@ -17,13 +18,15 @@ pub(super) use floats::{ROWS as FLOAT_ROWS, multiply as multiply_floats};
 use interleaved::interleaved;
 pub(crate) use interleaved::words;
 pub(super) use quants::Wide;
+pub(super) use rest::Room;
 pub(super) use rounding::{round_into, round_strip};
 use scales::Scales;
 pub(super) use tiles::{half_row, round_group, row_of_tiles};
 
 use super::lines::{RowLines, STEPS, TILE_ROWS, TokenLines};
 use super::panel::Panel;
-use crate::ahead::{AHEAD, Ahead, ask_for};
+use crate::ahead::{AHEAD, Ahead, ask_for, ask_for_bytes};
+use crate::dots::wide_fours;
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
@@ -122,15 +125,18 @@ fn add_strip<B: Blocks>(
 }
 
 /// Rows of so many bytes times the activations of a token, group by group.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
-    let mut strip = Strip::default();
+    let strip_bytes = const { STRIP / B::VALUES * B::BYTES };
+    let (whole, left) = (row_bytes / strip_bytes, row_bytes % strip_bytes);
+    let mut room = Room::default();
     let done = short_rows::<B>(rows, row_bytes, x, out);
     let (rows, out) = (&rows[done * row_bytes..], &mut out[done..]);
-    for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
+    for (row, out) in out.iter_mut().enumerate() {
+        let row = &rows[row * row_bytes..];
         let mut partial = _mm512_setzero_ps();
-        let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
-        for (blocks, x) in strips.by_ref().zip(x) {
+        for (blocks, x) in row.chunks_exact(strip_bytes).take(whole).zip(x) {
             ask_for::<B>(blocks, AHEAD);
             // SAFETY: these are blocks of 512 values.
             let (quants, scales) = unsafe {
@@ -138,10 +144,10 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &
             };
             partial = add_strip::<B>(partial, &products(&quants, x), &scales, x);
         }
-        let rest = strips.remainder();
-        if let Some(x) = x.last().filter(|_| !rest.is_empty()) {
-            let quants = quants_of::<B>(rest, &mut strip);
-            let scales = Scales::of::<B>(&strip);
+        if let Some(x) = x.last().filter(|_| left > 0) {
+            let rest = &row[whole * strip_bytes..];
+            ask_for_bytes(&rest[..left], AHEAD);
+            let (quants, scales) = rest::groups::<B>(rest, left, &mut room);
             partial = add_strip::<B>(partial, &products(&quants, x), &scales, x);
         }
         *out = tree(partial);
@@ -149,7 +155,8 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &
 }
 
 /// Rows of which several fill a strip, as many at a time; returns how many rows.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 fn short_rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) -> usize {
     let strip_bytes = STRIP / B::VALUES * B::BYTES;
     if row_bytes >= strip_bytes || !strip_bytes.is_multiple_of(row_bytes) {
@@ -193,30 +200,14 @@ fn short_trees(partials: __m512, out: &mut [f32]) {
 }
 
 /// Quants times activations, group by group: two groups in each register.
-#[target_feature(enable = "avx512f,avx512vnni")]
+#[target_feature(enable = "avx512f,avx512bw")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
 fn products(quants: &[__m512i; STEPS], x: &Eighths) -> [__m512i; STEPS] {
     // SAFETY: activations have 512 quants, 64 for each step.
     std::array::from_fn(|step| unsafe {
         let x = _mm512_load_si512(x.quants.as_ptr().add(step * 64).cast());
-        _mm512_dpbusd_epi32(_mm512_setzero_si512(), quants[step], x)
-    })
-}
-
-/// Takes blocks of a row apart: quants in registers, two groups in each, everything else in the strip.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
-#[inline]
-fn quants_of<B: Wide>(blocks: &[u8], strip: &mut Strip) -> [__m512i; STEPS] {
-    let values = blocks.len() / B::BYTES * B::VALUES;
-    if values.is_multiple_of(64) {
-        unpack_scales::<B>(blocks, strip);
-        // SAFETY: these are blocks of so many values.
-        return unsafe { quants::load::<B>(blocks.as_ptr(), values / 64) };
-    }
-    unpack::<B>(blocks, strip);
-    // SAFETY: a strip has 512 quants.
-    std::array::from_fn(|at| unsafe {
-        _mm512_load_si512(strip.quants.as_ptr().add(at * 64).cast())
+        wide_fours(_mm512_setzero_si512(), quants[step], x)
     })
 }
 
@@ -230,27 +221,31 @@ fn tree(sums: __m512) -> f32 {
     _mm_cvtss_f32(_mm_add_ss(two, _mm_movehdup_ps(two)))
 }
 
-/// Takes blocks of a row apart, four quants of each group side by side, for its place in a tile; asks for
-/// blocks so far on, where that is anything.
+/// Takes the first `bytes` of what is stored apart, a strip of a row or its rest, four quants of each group side by side,
+/// for its place in a tile; asks for as many so far on, where that is anything.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 pub(super) fn pack<B: Wide>(
-    blocks: &[u8],
+    stored: &[u8],
+    bytes: usize,
     ahead: usize,
-    strip: &mut Strip,
+    room: &mut Room,
     tile: &mut [Sixteen],
     row: usize,
 ) {
-    if ahead > 0 {
-        ask_for::<B>(blocks, ahead);
-    }
-    if blocks.len() == STRIP / B::VALUES * B::BYTES {
+    if bytes == STRIP / B::VALUES * B::BYTES {
+        if ahead > 0 {
+            ask_for::<B>(stored, ahead);
+        }
         // SAFETY: these are blocks of 512 values.
         let (quants, scales) =
-            unsafe { (B::interleaved(blocks.as_ptr()), B::scales_of(blocks.as_ptr())) };
+            unsafe { (B::interleaved(stored.as_ptr()), B::scales_of(stored.as_ptr())) };
         put::<B>(&quants, &scales, tile, row);
     } else {
-        let quants = quants_of::<B>(blocks, strip);
-        put::<B>(&interleaved(&quants), &Scales::of::<B>(strip), tile, row);
+        if ahead > 0 {
+            ask_for_bytes(&stored[..bytes], ahead);
+        }
+        let (quants, scales) = rest::interleaved::<B>(stored, bytes, room);
+        put::<B>(&quants, &scales, tile, row);
     }
 }
 
@@ -304,7 +299,8 @@ impl Block<'_> {
 /// # Safety
 /// `x` has `stride` strips for each three tokens of the results, the panel has their rows, and `sums` has what
 /// is said there.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
     let count = block.out.tokens();
     let is_last = block.is_last();
@@ -331,7 +327,8 @@ pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
 ///
 /// # Safety
 /// As [`multiply`], and rows and tokens begin a tile that exists.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
 unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, row: usize, token: usize) {
     block.ahead.fetch();
@@ -394,7 +391,8 @@ unsafe fn put_results(results: __m128, out: *mut f32, room: usize) {
 ///
 /// # Safety
 /// There are lines of a strip of rows, and of one of tokens.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
 unsafe fn add_tile<B: Blocks, const TOKENS: usize>(
     weights: *const Sixteen,
@@ -421,7 +419,7 @@ unsafe fn add_tile<B: Blocks, const TOKENS: usize>(
         for (token, whole) in whole.iter_mut().enumerate() {
             let x = load_words(x(of_tokens.quants(step, token)));
             for (whole, quants) in whole.iter_mut().zip(quants) {
-                *whole = _mm512_dpbusd_epi32(*whole, quants, x);
+                *whole = wide_fours(*whole, quants, x);
             }
         }
     }

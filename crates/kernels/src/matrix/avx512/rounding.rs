@@ -5,6 +5,7 @@ use std::arch::x86_64::*;
 use deft_formats::quant::{GROUP, STRIP};
 
 use super::{STEPS, half_sums, interleaved};
+use crate::dots::wide_fours;
 use crate::matrix::activations::Eighths;
 use crate::matrix::form::Form;
 use crate::matrix::lines::TokenLines;
@@ -19,7 +20,8 @@ struct Rounded {
 }
 
 /// Rounds up to 512 values of a token.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 pub(in crate::matrix) fn round_strip(values: &[f32], form: Form, strip: &mut Eighths) {
     let rounded = rounded(values, form);
     // SAFETY: quants have 64 bytes for each step, the other arrays sixteen entries, all aligned to lines.
@@ -36,7 +38,8 @@ pub(in crate::matrix) fn round_strip(values: &[f32], form: Form, strip: &mut Eig
 }
 
 /// The same, to a token's place in a tile, of which there is what [`TokenLines`] tells.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 pub(in crate::matrix) fn round_into(
     values: &[f32],
     form: Form,
@@ -61,7 +64,8 @@ pub(in crate::matrix) fn round_into(
     }
 }
 
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
 fn rounded(values: &[f32], form: Form) -> Rounded {
     if values.len() >= STRIP {
@@ -72,7 +76,8 @@ fn rounded(values: &[f32], form: Form) -> Rounded {
 }
 
 /// Of a strip that is not whole, what is not there is nothing.
-#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx512vnni,avx2,fma,f16c")]
+#[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
+#[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
 fn rounded_strip<const WHOLE: bool>(values: &[f32], form: Form) -> Rounded {
     assert!(values.len().is_multiple_of(GROUP) && (!WHOLE || values.len() >= STRIP));
@@ -118,8 +123,8 @@ fn rounded_strip<const WHOLE: bool>(values: &[f32], form: Form) -> Rounded {
         _mm512_inserti64x4::<1>(low, pair(step * 2 + 1))
     });
 
-    let fours = quants
-        .map(|quants| _mm512_dpbusd_epi32(_mm512_setzero_si512(), _mm512_set1_epi8(1), quants));
+    let fours =
+        quants.map(|quants| wide_fours(_mm512_setzero_si512(), _mm512_set1_epi8(1), quants));
     let (first, second) = half_sums(&fours);
     let sums = match form.halves {
         true => [first, second],

@@ -2,7 +2,7 @@
 
 use std::arch::x86_64::*;
 
-use deft_formats::quant::{Blocks, STRIP_GROUPS, Strip};
+use deft_formats::quant::{Blocks, STRIP_GROUPS};
 
 /// The scales, and minima, of a strip's groups: of groups, or of both halves of groups.
 #[derive(Debug, Clone, Copy)]
@@ -12,22 +12,15 @@ pub(in crate::matrix) struct Scales {
 }
 
 impl Scales {
-    /// Those of a strip that was taken apart.
-    #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
+    /// Those of the first groups; of the others, which may be anything, nothing.
+    #[target_feature(enable = "avx512f")]
     #[inline]
-    pub(super) fn of<B: Blocks>(strip: &Strip) -> Self {
-        let half = |half: usize| {
-            // SAFETY: all four arrays have sixteen entries.
-            unsafe {
-                let wide = |bits: &[u16; 16]| _mm256_loadu_si256(bits.as_ptr().cast());
-                let whole = |bytes: *const u8| _mm_loadu_si128(bytes.cast());
-                let scales = whole(strip.scales[half].as_ptr().cast());
-                let mins = whole(strip.mins[half].as_ptr());
-                scale_and_min::<B>(wide(&strip.scale), scales, wide(&strip.min), mins)
-            }
-        };
-        let (first, second) = (half(0), if B::HALVES { half(1) } else { half(0) });
-        Self { scales: [first.0, second.0], mins: [first.1, second.1] }
+    pub(super) fn of_first(self, groups: usize) -> Self {
+        let there = crate::tiles::first_of(groups);
+        Self {
+            scales: self.scales.map(|scales| _mm512_maskz_mov_ps(there, scales)),
+            mins: self.mins.map(|mins| _mm512_maskz_mov_ps(there, mins)),
+        }
     }
 
     /// Those of sixteen small blocks, which begin with the scale, and the minus of the minimum where there

@@ -2,10 +2,11 @@
 
 use std::arch::x86_64::*;
 
-use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
+use deft_formats::quant::{Blocks, STRIP, STRIP_GROUPS};
 
 use super::STEPS;
 use super::quants::{Wide, load};
+use super::rest::{self, Room};
 use super::scales::Scales;
 use crate::ahead::{ask_for, ask_for_bytes};
 use crate::sixteen::Sixteen;
@@ -32,14 +33,9 @@ pub(in crate::matrix) unsafe fn row_of_tiles<B: Wide>(
         // SAFETY: as the caller promises.
         return unsafe { fill::<B>(&quants, &scales, tiles, row) };
     }
-    let mut strip = Strip::default();
-    unpack::<B>(stored, &mut strip);
-    // SAFETY: a strip has 512 quants.
-    let quants = std::array::from_fn(|step| unsafe {
-        _mm512_load_si512(strip.quants.as_ptr().add(step * 2 * GROUP).cast())
-    });
+    let (quants, scales) = rest::groups::<B>(stored, stored.len(), &mut Room::default());
     // SAFETY: as the caller promises.
-    unsafe { fill::<B>(&quants, &Scales::of::<B>(&strip), tiles, row) };
+    unsafe { fill::<B>(&quants, &scales, tiles, row) };
 }
 
 /// Values of quants, group by group: a group fills a row of a tile.
