@@ -1,8 +1,8 @@
-//! What a model is computed with: instructions and threads.
+//! What a model is to be computed with: instructions and threads.
 
 use std::num::NonZero;
 
-use deft_kernels::{Path, Team};
+use deft_kernels::{Host, Path};
 
 /// What a model is to be computed with.
 #[derive(Debug, Clone, Copy)]
@@ -19,14 +19,8 @@ impl Default for ComputeSettings {
     }
 }
 
-/// Instructions, and a team of threads that waits.
-pub(crate) struct Compute {
-    pub(crate) path: Path,
-    pub(crate) team: Team,
-}
-
-impl Compute {
-    pub(crate) fn new(settings: ComputeSettings) -> Self {
-        Self { path: settings.path, team: Team::new(settings.threads) }
+impl ComputeSettings {
+    pub(crate) fn host(self) -> Host {
+        Host::new(self.path, self.threads)
     }
 }

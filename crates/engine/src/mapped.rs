@@ -97,6 +97,11 @@ impl Mapped {
         self.parts.get(part)?.get(start..end)
     }
 
+    /// Stored weights; lengths were checked against the header when the files were opened.
+    pub(crate) fn weights(&self, part: usize, offset: u64, length: u64) -> &[u8] {
+        self.bytes(part, offset, length).expect("checked against the file when it was opened")
+    }
+
     fn moved_bytes(&self, part: usize, offset: u64, length: u64) -> Option<&[u8]> {
         let after =
             self.moved.partition_point(|moved| (moved.part, moved.bytes.start) <= (part, offset));

@@ -159,7 +159,7 @@ impl Model {
 
     /// Keeps the calling thread, which is to give the steps, on a processor of its own.
     pub(crate) fn settle(&self) {
-        self.network.compute().team.settle();
+        self.network.host().team().settle();
     }
 
     /// The instructions it is computed with.

@@ -6,7 +6,8 @@
 use std::time::Instant;
 
 use deft_formats::quant::TensorType;
-use deft_kernels::{Attention, Cached, Look, PAGE, Path, SpanSums, Team, attend, limits};
+use deft_kernels::parts::{Attention, SpanSums, attend};
+use deft_kernels::{Cached, Look, PAGE, Path, Team, limits};
 
 const HEADS: usize = 4;
 const GROUP: usize = 8;

@@ -7,7 +7,8 @@
 use std::time::Instant;
 
 use deft_formats::quant::TensorType;
-use deft_kernels::{Activations, Matrix, Path, Team, limits, multiply};
+use deft_kernels::parts::{Activations, multiply};
+use deft_kernels::{Matrix, Path, Team, limits};
 
 /// Tokens of a long prompt that are taken in together.
 const MANY: usize = 120;
@@ -115,7 +116,7 @@ fn in_cache(columns: usize) {
         for (&tensor_type, best) in types.iter().zip(&mut best) {
             let bytes = tensor_type.row_bytes(columns) * rows;
             let stored: Vec<u8> = (0..bytes).map(|at| (at * 7 + at / 255) as u8 & 0x3B).collect();
-            let matrix = Matrix { tensor_type, rows, columns, bytes: &stored };
+            let matrix = Matrix { tensor_type, rows, columns, bytes: &stored[..] };
             for (best, tokens) in best.iter_mut().zip([1, 8, MANY]) {
                 let values: Vec<f32> = (0..tokens * columns).map(|at| (at as f32).sin()).collect();
                 let mut x = Activations::default();

@@ -7,7 +7,8 @@ use std::time::Instant;
 
 use deft_formats::quant::TensorType;
 
-use crate::{Activations, Class, Matrix, Path, Team, multiply};
+use crate::matrix::{Activations, multiply};
+use crate::{Class, Matrix, Path, Team};
 
 /// Weights that one token is multiplied with: far more than caches hold.
 const LONG_BYTES: usize = 128 << 20;
@@ -58,7 +59,7 @@ pub fn keeps_its_word(path: Path) -> bool {
     let (rows, columns, tokens) = (80, 1024, 37);
     TYPES.into_iter().chain([TensorType::F16]).all(|tensor_type| {
         let stored = weights(tensor_type, rows * columns);
-        let matrix = Matrix { tensor_type, rows, columns, bytes: &stored };
+        let matrix = Matrix { tensor_type, rows, columns, bytes: &stored[..] };
         let [found, told] = [path, twin].map(|path| product(path, &team, matrix, tokens));
         found.iter().zip(&told).all(|(found, told)| found.to_bits() == told.to_bits())
     })
@@ -94,7 +95,7 @@ fn measure_with(
             tensor_type: kind,
             rows,
             columns: COLUMNS,
-            bytes: &stored[..kind.row_bytes(rows * COLUMNS)],
+            bytes: &stored[..][..kind.row_bytes(rows * COLUMNS)],
         };
         let mut least = vec![(f64::INFINITY, f64::INFINITY); paths.len()];
         for _ in 0..ROUNDS {
@@ -128,7 +129,7 @@ fn inputs(columns: usize, tokens: usize) -> Vec<f32> {
     (0..tokens * columns).map(|at| (at as f32 * 0.11).sin()).collect()
 }
 
-fn product(path: Path, team: &Team, matrix: Matrix<'_>, tokens: usize) -> Vec<f32> {
+fn product(path: Path, team: &Team, matrix: Matrix<&[u8]>, tokens: usize) -> Vec<f32> {
     let mut x = Activations::default();
     x.prepare(path, team, matrix.tensor_type, &inputs(matrix.columns, tokens), matrix.columns);
     let mut out = vec![0.0; tokens * matrix.rows];
@@ -136,7 +137,7 @@ fn product(path: Path, team: &Team, matrix: Matrix<'_>, tokens: usize) -> Vec<f3
     out
 }
 
-fn seconds(path: Path, team: &Team, matrix: Matrix<'_>, tokens: usize) -> f64 {
+fn seconds(path: Path, team: &Team, matrix: Matrix<&[u8]>, tokens: usize) -> f64 {
     let inputs = inputs(matrix.columns, tokens);
     let mut x = Activations::default();
     let mut out = vec![0.0; tokens * matrix.rows];
@@ -175,7 +176,7 @@ mod tests {
         }
         let stored = weights(TensorType::Q4_K, 1024);
         let matrix =
-            Matrix { tensor_type: TensorType::Q4_K, rows: 1, columns: 1024, bytes: &stored };
+            Matrix { tensor_type: TensorType::Q4_K, rows: 1, columns: 1024, bytes: &stored[..] };
         let product = product(Path::Scalar, &Team::new(NonZero::new(1)), matrix, 1);
         assert!(product[0].is_finite() && product[0] != 0.0, "what is compared is a number");
     }

@@ -8,7 +8,7 @@ const LARGE: usize = 2 << 20;
 /// So many equal values, every one of them written. Large pages are asked for where whole ones lie within: no more memory is
 /// taken than without.
 #[must_use]
-pub fn in_large_pages<T: Clone>(count: usize, value: T) -> Vec<T> {
+pub(crate) fn in_large_pages<T: Clone>(count: usize, value: T) -> Vec<T> {
     let mut values = Vec::with_capacity(count);
     let room = values.spare_capacity_mut();
     ask_for_large_pages(room.as_mut_ptr().cast(), size_of_val(room));

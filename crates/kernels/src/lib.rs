@@ -1,4 +1,4 @@
-//! Arithmetic on rows of numbers, without any knowledge of models.
+//! Arithmetic on rows of numbers, without any knowledge of models: the operations of a [`Device`].
 //!
 //! Everything sums in one stated order (see `matrix` and `attention`), so that a result depends neither on
 //! which processor path of a class is chosen at start nor on how many tokens are computed together.
@@ -12,6 +12,7 @@ mod ahead;
 mod attention;
 pub mod choice;
 mod curve;
+mod device;
 #[cfg(target_arch = "x86_64")]
 mod dots;
 mod large;
@@ -26,13 +27,19 @@ mod tiles;
 
 pub(crate) use path::on_every_path;
 
-pub use attention::{Attention, Cached, Kind, Look, PAGE, SPAN, SpanSums, attend};
-pub use large::in_large_pages;
+pub use attention::{Cached, Kind, Look, PAGE, SPAN};
+pub use device::{Chosen, Device, Host, HostPages, Kept, Looks, Norm, Place, Product, Routing};
 pub use limits::memory_speed;
-pub use matrix::{Activations, Matrix, dot, multiply, multiply_all};
+pub use matrix::Matrix;
 pub use path::{Class, Path};
-pub use pointwise::{
-    Gate, add, add_rows, add_scaled, gate, gelu_erf, largest, layer_norm, rms_norm, soft_cap,
-    softmax, sum,
-};
+pub use pointwise::{Gate, Pairs, largest, softmax, sum};
 pub use team::Team;
+
+use large::in_large_pages;
+
+/// What operations consist of, to be measured apart.
+#[doc(hidden)]
+pub mod parts {
+    pub use crate::attention::{Attention, SpanSums, attend};
+    pub use crate::matrix::{Activations, multiply};
+}

@@ -7,10 +7,15 @@ use crate::on_every_path;
 on_every_path! {
     /// Root-mean-square norm of each row of `x` (rows of `weight.len()` values) into `out`.
     /// Source: Zhang and Sennrich, "Root Mean Square Layer Normalization".
-    pub fn rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) = plain_rms_norm;
+    pub(crate) fn rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) = plain_rms_norm;
+    /// The same in place.
+    pub(crate) fn rms_norm_in_place(x: &mut [f32], weight: &[f32], epsilon: f32) = plain_rms_norm_in_place;
+    /// Turns pairs of values of every head of a row (`head_length` values a head) by a sine and a cosine for each pair.
+    /// Source: Su et al. 2021, "RoFormer".
+    pub(crate) fn turn(row: &mut [f32], head_length: usize, pairs: Pairs, angles: &[f32]) = plain_turn;
     /// Norm of each row of `x` (rows of `weight.len()` values) to mean 0 and variance 1, then weight and
     /// bias, in place. Source: Ba et al. 2016, "Layer Normalization".
-    pub fn layer_norm(x: &mut [f32], weight: &[f32], bias: &[f32], epsilon: f32) = plain_layer_norm;
+    pub(crate) fn layer_norm(x: &mut [f32], weight: &[f32], bias: &[f32], epsilon: f32) = plain_layer_norm;
     /// The largest of some numbers; minus infinity of none.
     pub fn largest(values: &[f32]) -> f32 = plain_largest;
     /// Their sum, in the order of all sums here.
@@ -18,17 +23,17 @@ on_every_path! {
     /// Softmax in place; an empty slice stays empty.
     pub fn softmax(values: &mut [f32]) = plain_softmax;
     /// `gate = curve(gate) * up`, element by element.
-    pub fn gate(curve: Gate, gate: &mut [f32], up: &[f32]) = plain_gate;
+    pub(crate) fn gate(curve: Gate, gate: &mut [f32], up: &[f32]) = plain_gate;
     /// The Gaussian error unit by the error function, element by element. Source: Hendrycks and Gimpel 2016.
-    pub fn gelu_erf(values: &mut [f32]) = plain_gelu_erf;
+    pub(crate) fn gelu_erf(values: &mut [f32]) = plain_gelu_erf;
     /// `x = cap * tanh(x / cap)`, element by element.
-    pub fn soft_cap(values: &mut [f32], cap: f32) = plain_soft_cap;
+    pub(crate) fn soft_cap(values: &mut [f32], cap: f32) = plain_soft_cap;
     /// `x += y`, element by element.
-    pub fn add(x: &mut [f32], y: &[f32]) = plain_add;
+    pub(crate) fn add(x: &mut [f32], y: &[f32]) = plain_add;
     /// Adds `y` to each row of `x`.
-    pub fn add_rows(x: &mut [f32], y: &[f32]) = plain_add_rows;
+    pub(crate) fn add_rows(x: &mut [f32], y: &[f32]) = plain_add_rows;
     /// `x += weight * y`, element by element, fused.
-    pub fn add_scaled(x: &mut [f32], weight: f32, y: &[f32]) = plain_add_scaled;
+    pub(crate) fn add_scaled(x: &mut [f32], weight: f32, y: &[f32]) = plain_add_scaled;
 }
 
 /// The curve of a gate.
@@ -38,6 +43,15 @@ pub enum Gate {
     Silu,
     /// The Gaussian error unit by its tanh form. Source: Hendrycks and Gimpel 2016.
     GeluTanh,
+}
+
+/// Which values of a head are turned together.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Pairs {
+    /// Neighbours: 0 and 1, 2 and 3.
+    Interleaved,
+    /// The first half with the second.
+    HalfSplit,
 }
 
 /// Sum in the stated order: element `i` into partial sum `i mod 16`, then the tree.
@@ -73,12 +87,49 @@ fn plain_largest(values: &[f32]) -> f32 {
     lanes.iter().chain(rest).copied().fold(f32::NEG_INFINITY, larger)
 }
 
+/// What brings the mean square of a row to 1.
 #[inline(always)]
 #[expect(clippy::cast_precision_loss, reason = "widths are far below 2^24")]
+fn inverse(row: &[f32], epsilon: f32) -> f32 {
+    let mean = ordered_sum(row, |value| value * value) / row.len() as f32;
+    1.0 / (mean + epsilon).sqrt()
+}
+
+#[inline(always)]
+fn plain_rms_norm_in_place(x: &mut [f32], weight: &[f32], epsilon: f32) {
+    for row in x.chunks_mut(weight.len()) {
+        let inverse = inverse(row, epsilon);
+        for (value, weight) in row.iter_mut().zip(weight) {
+            *value = *value * inverse * weight;
+        }
+    }
+}
+
+#[inline(always)]
+fn plain_turn(row: &mut [f32], head_length: usize, pairs: Pairs, angles: &[f32]) {
+    let angles = angles.as_chunks::<2>().0;
+    let turned = |a: f32, b: f32, [sin, cos]: [f32; 2]| (a * cos - b * sin, a * sin + b * cos);
+    for head in row.chunks_mut(head_length) {
+        match pairs {
+            Pairs::Interleaved => {
+                for ([a, b], angle) in head.as_chunks_mut::<2>().0.iter_mut().zip(angles) {
+                    (*a, *b) = turned(*a, *b, *angle);
+                }
+            }
+            Pairs::HalfSplit => {
+                let (first, second) = head.split_at_mut(angles.len());
+                for ((a, b), angle) in first.iter_mut().zip(second).zip(angles) {
+                    (*a, *b) = turned(*a, *b, *angle);
+                }
+            }
+        }
+    }
+}
+
+#[inline(always)]
 fn plain_rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) {
     for (row, out) in x.chunks(weight.len()).zip(out.chunks_mut(weight.len())) {
-        let mean = ordered_sum(row, |value| value * value) / weight.len() as f32;
-        let inverse = 1.0 / (mean + epsilon).sqrt();
+        let inverse = inverse(row, epsilon);
         for ((out, value), weight) in out.iter_mut().zip(row).zip(weight) {
             *out = value * inverse * weight;
         }

@@ -443,11 +443,12 @@ fn spans_aside(shape: &ModelShape, settings: &LoadSettings) -> u64 {
     (rows * spans).saturating_mul(u64::from(shape.value_length).next_multiple_of(16) + 16)
 }
 
-/// Single-precision working rows of a step, which takes in a chunk and one token of each lane: five of the
-/// model's width (state, norm, its copy, what is asked for, an output), queries, keys, values and heads,
-/// twice the feed-forward width, where there are experts an output of each that is used and the router's, the widest
-/// input as it is multiplied (as floats, in eight bits with 832 bytes for 512 values, or in BF16, whichever is
-/// more), sums of each thread; then logits for one token of each lane, and [`spans_aside`].
+/// Single-precision working rows of a step, which takes in a chunk and one token of each lane: three of the
+/// model's width (state, norm, what is asked for), queries, keys, values and heads, twice the feed-forward width, angles of
+/// up to two rotary embeddings and those of the next step, where there are experts a row of the width for their tokens, an
+/// output of each that is used and the router's, the widest input as it is multiplied (as floats, in eight bits with 832
+/// bytes for 512 values, or in BF16, whichever is more), sums of each thread; then for one token of each lane logits and
+/// the output's input, and [`spans_aside`].
 fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let heads = u64::from(shape.heads);
     let queries = heads * u64::from(shape.key_length);
@@ -457,20 +458,24 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let feed_forward = u64::from(shape.feed_forward);
     let widest = feed_forward.max(outputs).max(u64::from(shape.width));
     let threads = u64::from(settings.threads.unwrap_or(USUAL_THREADS));
-    let rounded = (widest.div_ceil(512) * 832 / 4).max(widest.div_ceil(32) * 16);
-    let input = if shape.floats { widest.next_multiple_of(16) } else { rounded };
-    let per_token = keys.saturating_add(
-        5 * u64::from(shape.width) + queries + outputs.max(queries) + 2 * feed_forward,
-    );
+    let input = |width: u64| {
+        let rounded = (width.div_ceil(512) * 832 / 4).max(width.div_ceil(32) * 16);
+        if shape.floats { width.next_multiple_of(16) } else { rounded }
+    };
+    let states = if shape.experts > 0 { 4 } else { 3 } * u64::from(shape.width);
+    let angles = 3 * u64::from(shape.key_length);
+    let per_token =
+        keys.saturating_add(states + queries + outputs + 2 * feed_forward).saturating_add(angles);
     // What each expert computed, and which were chosen.
     let used = u64::from(shape.experts_used);
     let per_token = per_token
         .saturating_add(used.saturating_mul(u64::from(shape.width) + 4))
         .saturating_add(shape.experts.into());
     let sums = if widest > SUMMED_AT_ONCE { ROWS_ASIDE * 16 } else { ROWS };
-    let per_token = per_token.saturating_add(input + sums.saturating_mul(threads));
+    let per_token = per_token.saturating_add(input(widest) + sums.saturating_mul(threads));
     let aside = spans_aside(shape, settings);
-    let logits = 2 * u64::from(shape.vocabulary) * u64::from(settings.lanes);
+    let logits = 2 * u64::from(shape.vocabulary) + input(shape.width.into());
+    let logits = logits * u64::from(settings.lanes);
     let tokens = settings.step_tokens(shape);
     let rows = u64::from(tokens).saturating_mul(per_token);
     // The router's rows, where they are not stored as floats.

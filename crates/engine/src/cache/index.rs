@@ -33,7 +33,7 @@ impl Sequence {
 
 /// The beginning of a page that is to be copied.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Copy {
+pub(crate) struct PageCopy {
     pub(crate) from: PageId,
     pub(crate) to: PageId,
     pub(crate) tokens: usize,
@@ -98,7 +98,7 @@ impl PageIndex {
     }
 
     /// A sequence that holds as much of the beginning of `tokens` as is known.
-    pub(crate) fn begin(&mut self, tokens: &[u32]) -> (Sequence, Option<Copy>) {
+    pub(crate) fn begin(&mut self, tokens: &[u32]) -> (Sequence, Option<PageCopy>) {
         let mut sequence = Sequence::default();
         let mut rest = tokens;
         while let Some((whole, after)) = rest.split_first_chunk::<PAGE>() {
@@ -118,7 +118,7 @@ impl PageIndex {
     }
 
     /// Goes on with the page that has most of the next tokens, by a copy of that part.
-    fn begin_page(&mut self, sequence: &mut Sequence, rest: &[u32]) -> Option<Copy> {
+    fn begin_page(&mut self, sequence: &mut Sequence, rest: &[u32]) -> Option<PageCopy> {
         let parent = sequence.pages.last().copied();
         let alike = |id: PageId| {
             let known = &self.pages[id as usize].tokens;
@@ -133,7 +133,7 @@ impl PageIndex {
         let to = to?;
         sequence.pages.push(to);
         self.advance(sequence, &rest[..tokens]);
-        Some(Copy { from, to, tokens })
+        Some(PageCopy { from, to, tokens })
     }
 
     /// Makes room for `tokens` more, wholly or not at all. Says whether there is.

@@ -1,41 +1,30 @@
 //! Keys and values in pages: [`index`] knows who has which page and what stands in it, [`store`]
-//! has the bytes.
+//! has those of the layers of a stage.
 
 mod index;
 mod store;
 
-use deft_planning::{LoadSettings, ModelShape, PAGE_TOKENS, SPAN_TOKENS};
+use deft_planning::{LoadSettings, PAGE_TOKENS, SPAN_TOKENS};
 
-pub(crate) use index::{PageCount, PageIndex, Sequence};
+pub(crate) use index::{PageCopy, PageCount, PageIndex, Sequence};
 pub(crate) use store::Store;
-
-use crate::places::{OutOfMemory, Places};
 
 /// Tokens of a page.
 pub(crate) const PAGE: usize = PAGE_TOKENS as usize;
 
 const _: () = assert!(PAGE == deft_kernels::PAGE && SPAN_TOKENS as usize == deft_kernels::SPAN);
 
-/// All keys and values of an instance.
+/// Who has which page of an instance.
 pub(crate) struct KvCache {
     index: PageIndex,
-    pub(crate) store: Store,
+    /// Beginnings of pages that are to be copied before anything is written.
+    copies: Vec<PageCopy>,
 }
 
 impl KvCache {
-    /// A cache of as many pages as the settings say. All memory is taken and touched now, so
-    /// that what is measured is true from the start.
-    ///
-    /// # Errors
-    /// A place has too little memory.
-    pub(crate) fn new(
-        shape: &ModelShape,
-        settings: &LoadSettings,
-        places: &mut Places,
-    ) -> Result<Self, OutOfMemory> {
-        let pages = settings.pages();
-        let store = Store::new(shape, pages as usize, settings.keys, settings.values, places)?;
-        Ok(Self { index: PageIndex::new(pages), store })
+    /// A cache of as many pages as the settings say.
+    pub(crate) fn new(settings: &LoadSettings) -> Self {
+        Self { index: PageIndex::new(settings.pages()), copies: Vec::new() }
     }
 
     /// Begins a sequence with what is known already of the longest prefix of `tokens`, at most
@@ -45,10 +34,13 @@ impl KvCache {
     /// token, those before it, and nothing else.
     pub(crate) fn begin(&mut self, tokens: &[u32], most: usize) -> Sequence {
         let (sequence, copy) = self.index.begin(&tokens[..most.min(tokens.len())]);
-        if let Some(copy) = copy {
-            self.store.copy(copy.from, copy.to, copy.tokens);
-        }
+        self.copies.extend(copy);
         sequence
+    }
+
+    /// What is to be copied before the next step, in this order.
+    pub(crate) fn copies(&mut self) -> impl Iterator<Item = PageCopy> {
+        self.copies.drain(..)
     }
 
     /// Makes room for `tokens` more, wholly or not at all. Says whether there is: where it is not,

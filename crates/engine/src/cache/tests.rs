@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 
-use super::index::{Copy, PageId};
+use super::index::{PageCopy, PageId};
 use super::*;
 
 /// A cache without numbers: what stands in each slot of each page is remembered as the tokens up
@@ -26,7 +26,7 @@ impl Imagined {
 
     fn begin(&mut self, tokens: &[u32], most: usize) -> Lane {
         let (sequence, copy) = self.index.begin(&tokens[..most]);
-        if let Some(Copy { from, to, tokens }) = copy {
+        if let Some(PageCopy { from, to, tokens }) = copy {
             for slot in 0..tokens {
                 self.written[to as usize][slot] = self.written[from as usize][slot].clone();
             }

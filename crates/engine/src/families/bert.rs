@@ -5,21 +5,23 @@
 //! feed-forward matrices is the exact Gaussian error unit.
 
 use std::ops::Range;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use deft_formats::gguf::Header;
-use deft_kernels::{Activations, add, gelu_erf, layer_norm};
-use deft_planning::ModelShape;
+use deft_kernels::{Device, Host, Norm};
+use deft_planning::{LoadSettings, ModelShape};
 
 use super::Network;
 use super::blueprint::{Projection, Reader, usual_score_scale};
-use super::parts::{Run, Sight, View, Workspace, attention, grain, sized};
+use super::parts::{Run, Sight, View, Workspace};
+use super::stage::{Buffers, Home, Step};
 use super::tensors::{MatrixPlace, VectorPlace};
-use crate::cache::Store;
-use crate::compute::{Compute, ComputeSettings};
+use crate::cache::{PageCopy, Store};
+use crate::compute::ComputeSettings;
 use crate::mapped::Mapped;
 use crate::model::LoadError;
-use crate::places::{Pace, Places};
+use crate::places::{OutOfMemory, Pace, Places};
 
 /// Where everything lies.
 pub(super) struct Plan {
@@ -92,14 +94,9 @@ pub(super) fn plan(header: &Header) -> Result<Plan, LoadError> {
     Ok(Plan { shape, epsilon, tokens, positions, types, norm: first_norm, layers })
 }
 
-struct Norm {
-    weight: Vec<f32>,
-    bias: Vec<f32>,
-}
-
-impl Norm {
-    fn load(place: &NormPlace, file: &Mapped) -> Result<Self, LoadError> {
-        Ok(Self { weight: place.weight.load(file)?, bias: place.bias.load(file)? })
+impl NormPlace {
+    fn load(&self, file: &Mapped, epsilon: f32) -> Result<Norm<Vec<f32>>, LoadError> {
+        Ok(Norm { weight: self.weight.load(file)?, bias: Some(self.bias.load(file)?), epsilon })
     }
 }
 
@@ -121,39 +118,45 @@ struct Layer {
     key: Linear,
     value: Linear,
     output: Linear,
-    attention_norm: Norm,
+    attention_norm: Norm<Vec<f32>>,
     up: Linear,
     down: Linear,
-    output_norm: Norm,
+    output_norm: Norm<Vec<f32>>,
 }
 
 impl Layer {
-    fn load(plan: &LayerPlan, file: &Mapped) -> Result<Self, LoadError> {
+    fn load(plan: &LayerPlan, epsilon: f32, file: &Mapped) -> Result<Self, LoadError> {
         Ok(Self {
             query: Linear::load(&plan.query, file)?,
             key: Linear::load(&plan.key, file)?,
             value: Linear::load(&plan.value, file)?,
             output: Linear::load(&plan.output, file)?,
-            attention_norm: Norm::load(&plan.attention_norm, file)?,
+            attention_norm: plan.attention_norm.load(file, epsilon)?,
             up: Linear::load(&plan.up, file)?,
             down: Linear::load(&plan.down, file)?,
-            output_norm: Norm::load(&plan.output_norm, file)?,
+            output_norm: plan.output_norm.load(file, epsilon)?,
         })
     }
 }
 
-/// An encoder, opened.
+/// An encoder, opened. All its layers are one stage, on the host.
 pub(super) struct Bert {
-    compute: Compute,
-    file: Mapped,
+    host: Host,
+    file: Arc<Mapped>,
     shape: ModelShape,
-    epsilon: f32,
     tokens: MatrixPlace,
     positions: MatrixPlace,
     types: MatrixPlace,
-    norm: Norm,
+    norm: Norm<Vec<f32>>,
     layers: Vec<Layer>,
     pace: Pace,
+    held: Option<Held>,
+}
+
+/// Pages of one layer at a time, and working space.
+struct Held {
+    store: Store<Host>,
+    buffers: Buffers<Host>,
 }
 
 impl Bert {
@@ -163,93 +166,78 @@ impl Bert {
         places: &Places,
         compute: ComputeSettings,
     ) -> Result<Self, LoadError> {
-        let layers = plan.layers.iter().map(|layer| Layer::load(layer, &file));
+        let layers = plan.layers.iter().map(|layer| Layer::load(layer, plan.epsilon, &file));
         Ok(Self {
-            compute: Compute::new(compute),
+            host: compute.host(),
             layers: layers.collect::<Result<_, _>>()?,
-            norm: Norm::load(&plan.norm, &file)?,
-            file,
+            norm: plan.norm.load(&file, plan.epsilon)?,
+            file: Arc::new(file),
             pace: places.pace(&plan.shape.layer_weights),
             shape: plan.shape,
-            epsilon: plan.epsilon,
             tokens: plan.tokens,
             positions: plan.positions,
             types: plan.types,
+            held: None,
         })
     }
 
-    /// `out = x . matrix + bias` for each token.
-    fn linear(&self, linear: &Linear, x: &[f32], out: &mut [f32], act: &mut Activations) {
-        self.linear_all(x, [(linear, out)], act);
-    }
-
-    /// The same for several of them with the same `x`, which is made ready once.
-    fn linear_all<const COUNT: usize>(
+    /// `out = x . matrix + bias` for each token, for several of them with the same `x`.
+    fn linear<const COUNT: usize>(
         &self,
-        x: &[f32],
-        mut products: [(&Linear, &mut [f32]); COUNT],
-        act: &mut Activations,
+        x: &Vec<f32>,
+        mut products: [(&Linear, &mut Vec<f32>); COUNT],
+        ready: &mut <Host as Device>::Ready,
     ) {
-        let matrices = products.each_mut().map(|(linear, out)| (&linear.matrix, &mut **out));
-        MatrixPlace::multiply_all(&self.file, &self.compute, x, matrices, act);
-        let path = self.compute.path;
-        for (Linear { bias, .. }, out) in products {
-            self.each_row(out, bias.len(), |_, row| add(path, row, bias));
+        let tokens = x.len() / products[0].0.matrix.column_count();
+        for (linear, out) in &mut products {
+            self.host.size(out, tokens * linear.matrix.row_count());
         }
-    }
-
-    /// Does work on each row of so many values, by its number.
-    fn each_row(&self, rows: &mut [f32], width: usize, work: impl Fn(usize, &mut [f32]) + Sync) {
-        self.compute.team.rows(rows, width, grain(width), work);
+        let matrices = products
+            .each_mut()
+            .map(|(linear, out)| (linear.matrix.of(&self.file), (&mut **out).into()));
+        self.host.multiply(x, matrices, ready);
+        for (Linear { bias, .. }, out) in products {
+            self.host.add_to_rows(out, bias);
+        }
     }
 
     /// Embeds tokens of the first type at their positions.
-    fn embed(&self, tokens: &[u32], state: &mut [f32]) {
-        let mut row = vec![0.0; self.shape.width as usize];
-        for (position, (state, &token)) in state.chunks_mut(row.len()).zip(tokens).enumerate() {
+    fn embed(&self, tokens: &[u32], state: &mut Vec<f32>) {
+        let width = self.shape.width as usize;
+        self.host.size(state, tokens.len() * width);
+        let mut row = vec![0.0; width];
+        for (position, (state, &token)) in state.chunks_mut(width).zip(tokens).enumerate() {
             self.tokens.decode_row(&self.file, token as usize, state);
             for (matrix, at) in [(&self.positions, position), (&self.types, 0)] {
                 matrix.decode_row(&self.file, at, &mut row);
-                add(self.compute.path, state, &row);
+                state.iter_mut().zip(&row).for_each(|(state, value)| *state += value);
             }
         }
-        layer_norm(self.compute.path, state, &self.norm.weight, &self.norm.bias, self.epsilon);
+        self.host.norm_in_place(&self.norm, state);
     }
 
-    fn layer(&self, layer: &Layer, table: &[u32], store: &mut Store, work: &mut Workspace) {
-        let shape = &self.shape;
-        let tokens = work.places.len();
-        let rows = |heads: u32, length: u32| tokens * heads as usize * length as usize;
-        let queries = sized(&mut work.queries, rows(shape.heads, shape.key_length));
-        let keys = sized(&mut work.keys, rows(shape.kv_heads, shape.key_length));
-        let values = sized(&mut work.values, rows(shape.kv_heads, shape.value_length));
+    fn layer(&self, layer: &Layer, held: &mut Held, step: &Step<'_>) {
+        let (shape, host) = (&self.shape, &self.host);
+        let (tokens, width) = (step.places.len(), shape.width as usize);
+        let Held { store, buffers } = held;
+        let Buffers { state, queries, keys, values, ready, .. } = buffers;
         let products =
             [(&layer.query, &mut *queries), (&layer.key, &mut *keys), (&layer.value, &mut *values)];
-        self.linear_all(&work.state, products, &mut work.activations);
-        store.write(&self.compute.team, 0, (keys, values), |position| (table, position));
-        let heads = sized(&mut work.heads, rows(shape.heads, shape.value_length));
+        self.linear(state, products, ready);
+        store.write(host, 0, (keys, values), |position| (step.tables[0], position));
+        host.size(&mut buffers.heads, tokens * (shape.heads * shape.value_length) as usize);
         let scale = usual_score_scale(shape.key_length);
         let view = View { sight: Sight::Around(tokens), scale, cap: None };
-        let (places, looks) = (&work.places, (&mut work.looks, &mut work.spans));
-        attention(&self.compute, shape, store, 0, view, &[table], places, looks, queries, heads);
-        let out = sized(&mut work.normed, work.state.len());
-        self.linear(&layer.output, heads, out, &mut work.activations);
-        self.add_and_norm(&layer.attention_norm, work);
-        let inner = sized(&mut work.gate, tokens * shape.feed_forward as usize);
-        self.linear(&layer.up, &work.state, inner, &mut work.activations);
-        let path = self.compute.path;
-        self.each_row(inner, shape.feed_forward as usize, |_, row| gelu_erf(path, row));
-        self.linear(&layer.down, inner, &mut work.normed, &mut work.activations);
-        self.add_and_norm(&layer.output_norm, work);
-    }
-
-    fn add_and_norm(&self, norm: &Norm, work: &mut Workspace) {
-        let (path, epsilon, width) = (self.compute.path, self.epsilon, norm.weight.len());
-        let Workspace { state, normed, .. } = work;
-        self.each_row(state, width, |at, row| {
-            add(path, row, &normed[at * width..][..width]);
-            layer_norm(path, row, &norm.weight, &norm.bias, epsilon);
-        });
+        buffers.attend(host, shape.heads, store, 0, view, step);
+        let Buffers { state, normed, heads, gate, ready, .. } = buffers;
+        self.linear(heads, [(&layer.output, normed)], ready);
+        host.add(state, normed, width);
+        host.norm_in_place(&layer.attention_norm, state);
+        self.linear(state, [(&layer.up, gate)], ready);
+        host.gelu(gate, shape.feed_forward as usize);
+        self.linear(gate, [(&layer.down, normed)], ready);
+        host.add(state, normed, width);
+        host.norm_in_place(&layer.output_norm, state);
     }
 }
 
@@ -258,32 +246,62 @@ impl Network for Bert {
         &self.shape
     }
 
-    fn compute(&self) -> &Compute {
-        &self.compute
+    fn host(&self) -> &Host {
+        &self.host
     }
 
-    fn step(&self, runs: &[Run<'_>], store: &mut Store, work: &mut Workspace) {
+    fn hold(
+        &mut self,
+        settings: &LoadSettings,
+        tokens: u32,
+        _: &mut Places,
+    ) -> Result<(), OutOfMemory> {
+        // What an encoder keeps for a moment belongs to no layer.
+        let mut places = Places::host();
+        let take = |layer, bytes| self.file.pages(layer, bytes, &mut places);
+        let store = Store::new(&self.shape, settings, 0..1, take)?;
+        let buffers = Buffers::new(&self.host, &self.shape, settings, tokens);
+        self.held = Some(Held { store, buffers });
+        Ok(())
+    }
+
+    fn copy_page(&mut self, copy: PageCopy) {
+        if let Some(held) = &mut self.held {
+            held.store.copy(&self.host, copy);
+        }
+    }
+
+    fn step(&mut self, runs: &[Run<'_>], work: &mut Workspace) {
         let width = self.shape.width as usize;
-        let mut wanted = std::mem::take(&mut work.wanted);
-        wanted.clear();
+        let mut held = self.held.take().expect("memory is taken before the first step");
+        work.wanted.clear();
         let mut owed = Duration::ZERO;
         for run in runs {
             work.place(std::slice::from_ref(run));
-            self.embed(run.tokens, sized(&mut work.state, run.tokens.len() * width));
+            self.embed(run.tokens, &mut work.state);
+            self.host.put(&mut work.state, &mut held.buffers.state);
+            let tables = [run.sequence.pages()];
+            let step = Step { places: &work.places, tables: &tables, baton: work.baton.as_ref() };
             for (at, layer) in self.layers.iter().enumerate() {
                 let begun = Instant::now();
-                self.layer(layer, run.sequence.pages(), store, work);
+                self.layer(layer, &mut held, &step);
                 owed += self.pace.owed(at, begun);
-                work.end_layer();
+                step.between_layers();
             }
+            self.host.take(&mut held.buffers.state, &mut work.state);
             let from = work.state.len() - run.wanted_rows() * width;
-            wanted.extend_from_slice(&work.state[from..]);
+            work.wanted.extend_from_slice(&work.state[from..]);
         }
-        work.wanted = wanted;
+        self.held = Some(held);
         work.wait(owed);
     }
 
-    fn logits(&self, _: Range<usize>, _: &mut Workspace) {
+    fn logits(&mut self, _: Range<usize>, _: &mut Workspace) {
         panic!("an encoder has no logits");
+    }
+
+    #[cfg(test)]
+    fn page_bytes(&self) -> usize {
+        self.held.as_ref().map_or(0, |held| held.store.bytes)
     }
 }

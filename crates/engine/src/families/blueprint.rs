@@ -2,12 +2,13 @@
 //! [`Transformer`](super::transformer) computes by it.
 
 use deft_formats::gguf::{Header, MetadataError, TextList};
+use deft_kernels::{Gate, Pairs};
 use deft_planning::{Bytes, ModelShape};
 
-use super::feed_forward::{Experts, FeedForward, Gate, Gated};
+use super::feed_forward::{Experts, FeedForward, Gated};
 use super::layer_weights;
 use super::parts::Sight;
-use super::rotary::{Pairs, RotaryPlan, Scaling, Yarn};
+use super::rotary::{RotaryPlan, Scaling, Yarn};
 use super::tensors::{MatrixPlace, Tensors, VectorPlace};
 use crate::model::LoadError;
 

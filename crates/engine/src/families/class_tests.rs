@@ -13,7 +13,7 @@ use super::tests::{Case, cases, golden, ids, one_of_each_class, open_on, run};
 use crate::model::Model;
 
 /// Perplexity of a text's tokens: how many tokens a model wavers between, on average.
-fn perplexity(model: &Model, ids: &[u32]) -> f64 {
+fn perplexity(model: &mut Model, ids: &[u32]) -> f64 {
     let vocabulary = model.shape().vocabulary as usize;
     let (logits, _) = run(model, ids, 64, CacheType::F16);
     let surprise = |(logits, next): (&[f32], &u32)| {
@@ -35,7 +35,7 @@ const RANDOM: f64 = 0.06;
 fn perplexity_is_the_same_in_both_classes_within_the_stated_bound() {
     let [vectors, tiles] = one_of_each_class();
     let mut worst: f64 = 0.0;
-    let mut compare = |name: &str, models: [&Model; 2], ids: &[u32], most: f64| {
+    let mut compare = |name: &str, models: [&mut Model; 2], ids: &[u32], most: f64| {
         let [first, second] = models.map(|model| perplexity(model, ids));
         assert!(first.is_finite() && first > 1.0, "{name}: {first}");
         let differs = (second / first - 1.0).abs();
@@ -43,20 +43,21 @@ fn perplexity_is_the_same_in_both_classes_within_the_stated_bound() {
         worst = worst.max(differs);
         assert!(differs < most, "{name}: {first} and {second}");
     };
-    for (first, second) in cases(vectors).into_iter().zip(cases(tiles)) {
-        let Case { name, model, facts, .. } = first;
+    for (first, mut second) in cases(vectors).into_iter().zip(cases(tiles)) {
+        let Case { name, mut model, facts, .. } = first;
         let prompt = facts["prompts"].as_array().unwrap().last().unwrap();
-        compare(&name, [&model, &second.model], &ids(&prompt["ids"]), RANDOM);
+        compare(&name, [&mut model, &mut second.model], &ids(&prompt["ids"]), RANDOM);
     }
     for name in ["larkfen-desk", "larkfen-desk-mini"] {
         let facts = std::fs::read(golden(&format!("../demo/{name}/golden.json"))).unwrap();
         let facts: Value = serde_json::from_slice(&facts).unwrap();
         for kind in ["q8_0", "f16"] {
             let file = format!("../demo/{name}/{name}-{kind}.gguf");
-            let [first, second] = [vectors, tiles].map(|path| open_on(path, &file).unwrap());
+            let [mut first, mut second] =
+                [vectors, tiles].map(|path| open_on(path, &file).unwrap());
             for case in facts["cases"].as_array().unwrap() {
                 let text = [ids(&case["prompt_ids"]), ids(&case["greedy_ids"])].concat();
-                compare(&file, [&first, &second], &text, TRAINED);
+                compare(&file, [&mut first, &mut second], &text, TRAINED);
             }
         }
     }
@@ -123,7 +124,7 @@ fn a_router_is_multiplied_in_floats_however_it_is_stored() {
     let name = "models/llama-moe.gguf";
     let tokens: Vec<u32> = (3..30).collect();
     let logits = |path: Instructions, file: &std::path::Path| {
-        run(&open_on(path, file.to_str().unwrap()).unwrap(), &tokens, 9, CacheType::F32).0
+        run(&mut open_on(path, file.to_str().unwrap()).unwrap(), &tokens, 9, CacheType::F32).0
     };
     type Store = fn(&[f32]) -> Vec<u8>;
     let ways: [(TensorType, Store); 2] =

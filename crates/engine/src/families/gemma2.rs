@@ -7,10 +7,10 @@
 use deft_formats::gguf::Header;
 
 use super::blueprint::{Blueprint, LayerPlan, LayerStyle, Reader, usual_score_scale};
-use super::feed_forward::Gate;
 use super::parts::Sight;
-use super::rotary::Pairs;
 use crate::model::LoadError;
+use deft_kernels::Gate;
+use deft_kernels::Pairs;
 
 /// Layers of the largest model.
 const LARGEST: u32 = 46;

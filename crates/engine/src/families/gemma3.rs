@@ -6,10 +6,12 @@
 
 use deft_formats::gguf::Header;
 
+use deft_kernels::Pairs;
+
 use super::blueprint::{Blueprint, LayerPlan, Reader};
 use super::gemma2::{scaled, style};
 use super::parts::Sight;
-use super::rotary::{Pairs, RotaryPlan, Scaling};
+use super::rotary::{RotaryPlan, Scaling};
 use crate::model::LoadError;
 
 /// Rotary base of windowed layers; older files do not carry it.

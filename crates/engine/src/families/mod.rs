@@ -13,13 +13,15 @@ mod qwen2;
 mod qwen3;
 mod qwen3moe;
 mod rotary;
+mod stage;
 mod tensors;
 mod transformer;
 
 use std::ops::Range;
 
 use deft_formats::gguf::Header;
-use deft_planning::{Bytes, ModelShape};
+use deft_kernels::Host;
+use deft_planning::{Bytes, LoadSettings, ModelShape};
 
 pub(crate) use parts::{Run, Wanted, Workspace};
 pub(crate) use pooling::Pooling;
@@ -28,11 +30,11 @@ use bert::Bert;
 use blueprint::Blueprint;
 use transformer::Transformer;
 
-use crate::cache::Store;
-use crate::compute::{Compute, ComputeSettings};
+use crate::cache::PageCopy;
+use crate::compute::ComputeSettings;
 use crate::mapped::Mapped;
 use crate::model::LoadError;
-use crate::places::Places;
+use crate::places::{OutOfMemory, Places};
 
 /// Families built here, as files write them.
 pub const SUPPORTED: &[&str] =
@@ -41,13 +43,28 @@ pub const SUPPORTED: &[&str] =
 /// The family that has no decoder.
 const ENCODER: &str = "bert";
 
-/// A model that reads tokens.
+/// A model that reads tokens. It owns the memory that it computes with.
 pub(crate) trait Network: Send {
     /// The sizes that decide what it needs.
     fn shape(&self) -> &ModelShape;
 
-    /// What it is computed with.
-    fn compute(&self) -> &Compute;
+    /// The host's threads and instructions.
+    fn host(&self) -> &Host;
+
+    /// Takes the memory of pages, and of buffers for steps of so many tokens; all of it is touched now, so that what is
+    /// measured is true from the start.
+    ///
+    /// # Errors
+    /// A place has too little memory.
+    fn hold(
+        &mut self,
+        settings: &LoadSettings,
+        tokens: u32,
+        places: &mut Places,
+    ) -> Result<(), OutOfMemory>;
+
+    /// Copies the beginning of a page, in all layers.
+    fn copy_page(&mut self, copy: PageCopy);
 
     /// Takes in the tokens of all runs, each after what its sequence holds, writes their keys and
     /// values, and keeps the hidden states of those asked for in `work.wanted`.
@@ -56,15 +73,19 @@ pub(crate) trait Network: Send {
     /// nor on the other runs. (An encoder must get an input as one run.)
     ///
     /// # Panics
-    /// When a sequence has no room for its tokens, or an id is beyond the vocabulary: the lane
-    /// checks both.
-    fn step(&self, runs: &[Run<'_>], store: &mut Store, work: &mut Workspace);
+    /// When a sequence has no room for its tokens, an id is beyond the vocabulary, or no memory was taken: the lane
+    /// checks all.
+    fn step(&mut self, runs: &[Run<'_>], work: &mut Workspace);
 
     /// Logits of some of the tokens asked for in the last step, into `work.logits`.
     ///
     /// # Panics
     /// For an encoder, which has none: the lane checks.
-    fn logits(&self, rows: Range<usize>, work: &mut Workspace);
+    fn logits(&mut self, rows: Range<usize>, work: &mut Workspace);
+
+    /// Bytes of the pages that it took.
+    #[cfg(test)]
+    fn page_bytes(&self) -> usize;
 }
 
 /// The layer a tensor belongs to, by its name (`blk.7.attn_q.weight`).
@@ -155,5 +176,7 @@ pub(crate) fn open(
 mod class_tests;
 #[cfg(test)]
 mod refusal_tests;
+#[cfg(test)]
+mod stage_tests;
 #[cfg(test)]
 mod tests;

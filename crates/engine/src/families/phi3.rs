@@ -11,9 +11,11 @@
 use deft_formats::gguf::Header;
 use deft_planning::ModelShape;
 
+use deft_kernels::Pairs;
+
 use super::blueprint::{Blueprint, LayerPlan, LayerStyle, Reader};
 use super::parts::Sight;
-use super::rotary::{Pairs, RotaryPlan};
+use super::rotary::RotaryPlan;
 use super::tensors::VectorPlace;
 use crate::model::LoadError;
 

@@ -6,8 +6,8 @@
 use deft_formats::gguf::Header;
 
 use super::blueprint::{Blueprint, LayerStyle, Reader};
-use super::rotary::Pairs;
 use crate::model::LoadError;
+use deft_kernels::Pairs;
 
 pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
     let reader = Reader::new(header)?;

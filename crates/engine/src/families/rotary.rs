@@ -3,14 +3,7 @@
 
 use std::f64::consts::TAU;
 
-/// Which values of a head are turned together.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Pairs {
-    /// Neighbours: 0 and 1, 2 and 3.
-    Interleaved,
-    /// The first half with the second.
-    HalfSplit,
-}
+use deft_kernels::Pairs;
 
 /// How frequencies are stretched for contexts longer than the model was first trained with.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -86,13 +79,6 @@ impl RotaryPlan {
     }
 }
 
-/// How far a pair is turned.
-#[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Angle {
-    sin: f32,
-    cos: f32,
-}
-
 /// Turns pairs of values by their position.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Rotary {
@@ -116,45 +102,30 @@ impl Rotary {
         self.frequencies.len()
     }
 
-    /// Sine and cosine of each pair at a position.
-    pub(super) fn angles(&self, position: usize, out: &mut [Angle]) {
-        #[expect(clippy::cast_precision_loss, reason = "positions are far below 2^52")]
-        let position = position as f64;
-        for (out, frequency) in out.iter_mut().zip(&self.frequencies) {
-            let (sin, cos) = (position * frequency).sin_cos();
-            #[expect(clippy::cast_possible_truncation, reason = "computed wide, used in f32")]
-            let angle =
-                Angle { sin: sin as f32 * self.magnitude, cos: cos as f32 * self.magnitude };
-            *out = angle;
-        }
+    /// Which values are turned together.
+    pub(super) fn kind(&self) -> Pairs {
+        self.pairs
     }
 
-    /// Turns every head of a row (`head_length` values a head) by the angles of its position.
-    pub(super) fn turn(&self, row: &mut [f32], head_length: usize, angles: &[Angle]) {
-        let half = angles.len();
-        let turned = |a: f32, b: f32, angle: &Angle| {
-            (a * angle.cos - b * angle.sin, a * angle.sin + b * angle.cos)
-        };
-        for head in row.chunks_mut(head_length) {
-            match self.pairs {
-                Pairs::Interleaved => {
-                    for ([a, b], angle) in head.as_chunks_mut::<2>().0.iter_mut().zip(angles) {
-                        (*a, *b) = turned(*a, *b, angle);
-                    }
-                }
-                Pairs::HalfSplit => {
-                    let (first, second) = head.split_at_mut(half);
-                    for ((a, b), angle) in first.iter_mut().zip(second).zip(angles) {
-                        (*a, *b) = turned(*a, *b, angle);
-                    }
-                }
-            }
+    /// Sine and cosine of each pair at a position.
+    pub(super) fn angles(&self, position: usize, out: &mut [f32]) {
+        #[expect(clippy::cast_precision_loss, reason = "positions are far below 2^52")]
+        let position = position as f64;
+        for (out, frequency) in out.as_chunks_mut::<2>().0.iter_mut().zip(&self.frequencies) {
+            let (sin, cos) = (position * frequency).sin_cos();
+            #[expect(clippy::cast_possible_truncation, reason = "computed wide, used in f32")]
+            let angle = [sin as f32 * self.magnitude, cos as f32 * self.magnitude];
+            *out = angle;
         }
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use std::num::NonZero;
+
+    use deft_kernels::{Device, Host, Path};
+
     use super::*;
 
     fn plan(scaling: Scaling) -> RotaryPlan {
@@ -187,9 +158,10 @@ mod tests {
         let mut row: Vec<f32> = (0..128).map(|at| (at as f32).sin()).collect();
         let length = |row: &[f32]| row.iter().map(|value| value * value).sum::<f32>().sqrt();
         let before = length(&row);
-        let mut angles = [Angle::default(); 32];
+        let mut angles = vec![0.0; 64];
         rotary.angles(77, &mut angles);
-        rotary.turn(&mut row, 64, &angles);
+        let host = Host::new(Path::best(), NonZero::new(1));
+        host.turn(&mut row, 64, rotary.kind(), &angles, 1);
         assert!((length(&row) / before - 1.5).abs() < 1e-5);
     }
 

@@ -4,10 +4,9 @@ use std::collections::HashSet;
 
 use deft_formats::gguf::{Header, TensorInfo};
 use deft_formats::quant::TensorType;
-use deft_kernels::{Activations, Matrix, multiply_all};
-use smallvec::SmallVec;
+use deft_kernels::{Device, Matrix};
 
-use crate::compute::Compute;
+use super::stage::Home;
 use crate::mapped::Mapped;
 use crate::model::LoadError;
 
@@ -23,52 +22,13 @@ pub(super) struct MatrixPlace {
 }
 
 impl MatrixPlace {
-    fn stored<'a>(&self, file: &'a Mapped) -> &'a [u8] {
-        file.bytes(self.part, self.offset, self.bytes)
-            .expect("checked against the file when it was opened")
-    }
-
-    /// `out[token] = self . x[token]`.
-    pub(super) fn multiply(
-        &self,
-        file: &Mapped,
-        compute: &Compute,
-        x: &[f32],
-        out: &mut [f32],
-        activations: &mut Activations,
-    ) {
-        Self::multiply_all(file, compute, x, [(self, out)], activations);
-    }
-
-    /// The same for several matrices with the same `x`, which is made ready once for all of a kind. Those of one kind are
-    /// multiplied together.
-    pub(super) fn multiply_all<const COUNT: usize>(
-        file: &Mapped,
-        compute: &Compute,
-        x: &[f32],
-        products: [(&Self, &mut [f32]); COUNT],
-        activations: &mut Activations,
-    ) {
-        let Compute { path, team } = compute;
-        let (mut waiting, mut rest) = (SmallVec::<[_; 4]>::new(), products.into_iter().peekable());
-        while let Some((place, out)) = rest.next() {
-            if waiting.is_empty() {
-                activations.prepare(*path, team, place.tensor_type, x, place.columns);
-            }
-            waiting.push((place.matrix(file), out));
-            let goes_on = rest.peek().is_some_and(|(next, _)| activations.fits(next.tensor_type));
-            if !goes_on {
-                multiply_all(*path, team, activations, waiting.drain(..));
-            }
-        }
-    }
-
-    fn matrix<'a>(&self, file: &'a Mapped) -> Matrix<'a> {
+    /// Its stored rows, where a stage has its weights.
+    pub(super) fn of<'a, H: Home>(&self, home: &'a H) -> Matrix<<H::Device as Device>::Stored<'a>> {
         Matrix {
             tensor_type: self.tensor_type,
             rows: self.rows,
             columns: self.columns,
-            bytes: self.stored(file),
+            bytes: home.stored(self.part, self.offset, self.bytes),
         }
     }
 
@@ -83,20 +43,21 @@ impl MatrixPlace {
         }
     }
 
-    /// Whether what it is multiplied with is not rounded.
-    pub(super) fn is_multiplied_in_floats(&self, compute: &Compute) -> bool {
-        Activations::stay_floats(compute.path, self.tensor_type)
-    }
-
     /// Number of rows.
     pub(super) fn row_count(&self) -> usize {
         self.rows
     }
 
+    /// Number of columns.
+    pub(super) fn column_count(&self) -> usize {
+        self.columns
+    }
+
     /// One row as values.
     pub(super) fn decode_row(&self, file: &Mapped, row: usize, out: &mut [f32]) {
         let width = self.tensor_type.row_bytes(self.columns);
-        self.tensor_type.decode(&self.stored(file)[row * width..][..width], out);
+        let stored = file.weights(self.part, self.offset, self.bytes);
+        self.tensor_type.decode(&stored[row * width..][..width], out);
     }
 }
 
@@ -114,6 +75,18 @@ impl VectorPlace {
         let mut values = vec![0.0; bytes.len() / 4];
         self.0.tensor_type.decode(bytes, &mut values);
         Ok(values)
+    }
+
+    /// The same, in a device's memory.
+    pub(super) fn load_to<D: Device>(
+        &self,
+        file: &Mapped,
+        device: &D,
+    ) -> Result<D::Numbers, LoadError> {
+        let mut values = self.load(file)?;
+        let mut numbers = device.room(0);
+        device.put(&mut values, &mut numbers);
+        Ok(numbers)
     }
 }
 

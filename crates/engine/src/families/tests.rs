@@ -84,14 +84,14 @@ pub(super) fn open_on(path: Instructions, name: &str) -> Result<Model, LoadError
 
 /// A model with its cache and one sequence.
 pub(super) struct Bench<'m> {
-    model: &'m Model,
+    model: &'m mut Model,
     cache: KvCache,
     work: Workspace,
     sequence: Sequence,
 }
 
 impl<'m> Bench<'m> {
-    fn new(model: &'m Model, cache_type: CacheType) -> Self {
+    fn new(model: &'m mut Model, cache_type: CacheType) -> Self {
         let shape = model.shape();
         let settings = LoadSettings {
             context: shape.context_length,
@@ -101,10 +101,13 @@ impl<'m> Bench<'m> {
             values: cache_type,
             ..LoadSettings::for_model(shape)
         };
+        let settings =
+            LoadSettings { lanes: 128, cache_tokens: Some(settings.context), ..settings };
+        model.network.hold(&settings, 129, &mut Places::host()).unwrap();
         Self {
+            cache: KvCache::new(&settings),
+            work: Workspace::new(model.network.host(), model.shape(), 129, 128),
             model,
-            cache: KvCache::new(shape, &settings, &mut Places::host()).unwrap(),
-            work: Workspace::new(model.path(), shape, 129, 128, settings.context),
             sequence: Sequence::default(),
         }
     }
@@ -113,7 +116,8 @@ impl<'m> Bench<'m> {
     fn step(&mut self, tokens: &[u32]) -> &[f32] {
         assert!(self.cache.reserve(&mut self.sequence, tokens.len()));
         let run = Run { sequence: &self.sequence, tokens, wanted: Wanted::All };
-        self.model.network.step(&[run], &mut self.cache.store, &mut self.work);
+        self.cache.copies().for_each(|copy| self.model.network.copy_page(copy));
+        self.model.network.step(&[run], &mut self.work);
         self.cache.advance(&mut self.sequence, tokens);
         if !self.model.shape().encoder {
             self.model.network.logits(0..tokens.len(), &mut self.work);
@@ -124,7 +128,7 @@ impl<'m> Bench<'m> {
 
 /// All logits of a prompt, taken in by steps of at most `chunk` tokens.
 pub(super) fn run<'m>(
-    model: &'m Model,
+    model: &'m mut Model,
     ids: &[u32],
     chunk: usize,
     cache_type: CacheType,
@@ -145,11 +149,11 @@ fn is_eight_bit(prompt: &Value) -> bool {
 
 #[test]
 fn golden_logits_are_met_within_their_tolerance() {
-    for Case { name, model, facts, logits } in one_of_each_class().into_iter().flat_map(cases) {
+    for Case { name, mut model, facts, logits } in one_of_each_class().into_iter().flat_map(cases) {
         let vocabulary = model.shape().vocabulary as usize;
         let mut drifts = Vec::new();
         for prompt in facts["prompts"].as_array().unwrap() {
-            let (found, _) = run(&model, &ids(&prompt["ids"]), 128, CacheType::F32);
+            let (found, _) = run(&mut model, &ids(&prompt["ids"]), 128, CacheType::F32);
             let rows = ids(&prompt["logit_rows"]);
             for (position, row) in ids(&prompt["logit_positions"]).into_iter().zip(rows) {
                 let found = &found[position as usize * vocabulary..][..vocabulary];
@@ -193,14 +197,15 @@ fn cache_types(shape: &ModelShape) -> Vec<CacheType> {
 
 #[test]
 fn greedy_tokens_equal_the_golden_ones() {
-    for Case { name, model, facts, .. } in one_of_each_class().into_iter().flat_map(cases) {
+    for Case { name, mut model, facts, .. } in one_of_each_class().into_iter().flat_map(cases) {
         for prompt in facts["prompts"].as_array().unwrap() {
             let is_rounded = is_eight_bit(prompt) || model.path().class() == Class::Bf16;
             let allowed = if is_rounded { 0.3 } else { 0.05 };
             for cache_type in [CacheType::F32, CacheType::F16] {
                 let start = ids(&prompt["ids"]);
-                let (logits, mut bench) = run(&model, &start, 64, cache_type);
-                let mut token = argmax(&logits[logits.len() - model.shape().vocabulary as usize..]);
+                let vocabulary = model.shape().vocabulary as usize;
+                let (logits, mut bench) = run(&mut model, &start, 64, cache_type);
+                let mut token = argmax(&logits[logits.len() - vocabulary..]);
                 let mut found = vec![token];
                 while found.len() < 16 {
                     token = argmax(bench.step(&[token]));
@@ -228,14 +233,14 @@ fn drift(found: &[f32], wanted: &[f32]) -> f64 {
 
 #[test]
 fn an_eight_bit_cache_stays_close_to_a_whole_one() {
-    for Case { name, model, facts, .. } in cases(Instructions::best()) {
+    for Case { name, mut model, facts, .. } in cases(Instructions::best()) {
         if !cache_types(model.shape()).contains(&CacheType::Q8_0) {
             continue;
         }
         let prompt = facts["prompts"].as_array().unwrap().last().unwrap();
         let ids = ids(&prompt["ids"]);
-        let (whole, _) = run(&model, &ids, 64, CacheType::F32);
-        let (rounded, _) = run(&model, &ids, 64, CacheType::Q8_0);
+        let (whole, _) = run(&mut model, &ids, 64, CacheType::F32);
+        let (rounded, _) = run(&mut model, &ids, 64, CacheType::Q8_0);
         assert!(whole != rounded, "{name}: the cache was not rounded");
         let vocabulary = model.shape().vocabulary as usize;
         let rows = whole.chunks(vocabulary).zip(rounded.chunks(vocabulary));
@@ -249,13 +254,13 @@ fn an_eight_bit_cache_stays_close_to_a_whole_one() {
 
 #[test]
 fn any_cutting_of_a_prompt_gives_the_same_bits() {
-    for Case { name, model, facts, .. } in one_of_each_class().into_iter().flat_map(cases) {
+    for Case { name, mut model, facts, .. } in one_of_each_class().into_iter().flat_map(cases) {
         let prompt = facts["prompts"].as_array().unwrap().last().unwrap();
         let ids = ids(&prompt["ids"]);
         for cache_type in cache_types(model.shape()) {
-            let (whole, _) = run(&model, &ids, ids.len(), cache_type);
+            let (whole, _) = run(&mut model, &ids, ids.len(), cache_type);
             for chunk in [1, 7, 33] {
-                let (cut, _) = run(&model, &ids, chunk, cache_type);
+                let (cut, _) = run(&mut model, &ids, chunk, cache_type);
                 assert!(whole == cut, "{name}: chunks of {chunk} differ");
             }
         }
@@ -285,8 +290,8 @@ fn files_that_do_not_fit_the_family_are_refused_with_a_reason() {
 #[test]
 fn the_undamaged_control_opens_and_a_file_with_a_foreign_tensor_does_not() {
     let path = golden("bad/00-valid-control.gguf");
-    let model = Model::open(&path, 64).unwrap();
-    let (logits, _) = run(&model, &[1, 5, 9], 3, CacheType::F16);
+    let mut model = Model::open(&path, 64).unwrap();
+    let (logits, _) = run(&mut model, &[1, 5, 9], 3, CacheType::F16);
     assert!(logits.iter().all(|logit| logit.is_finite()));
     let bytes = std::fs::read(&path).unwrap();
     let name = b"blk.0.attn_norm.weight";
@@ -301,7 +306,7 @@ fn the_undamaged_control_opens_and_a_file_with_a_foreign_tensor_does_not() {
 #[test]
 fn golden_embeddings_are_met_within_their_tolerance() {
     for name in ["bert-mean", "bert-cls"] {
-        let model = open_model(&format!("models/{name}.gguf")).unwrap();
+        let mut model = open_model(&format!("models/{name}.gguf")).unwrap();
         let pooling = model.words.pooling.unwrap();
         let read = |ending: &str| std::fs::read(golden(&format!("models/{name}{ending}"))).unwrap();
         let floats = |ending: &str| -> Vec<f32> {
@@ -312,7 +317,7 @@ fn golden_embeddings_are_met_within_their_tolerance() {
         let facts: Value = serde_json::from_slice(&read(".json")).unwrap();
         let width = model.shape().width as usize;
         for input in facts["inputs"].as_array().unwrap() {
-            let mut bench = Bench::new(&model, CacheType::F32);
+            let mut bench = Bench::new(&mut model, CacheType::F32);
             bench.step(&ids(&input["ids"]));
             let states = &bench.work.wanted;
             let rows = ids(&input["hidden_rows"]);
@@ -333,11 +338,11 @@ fn golden_embeddings_are_met_within_their_tolerance() {
 
 #[test]
 fn parts_of_a_split_model_give_the_bits_of_the_whole() {
-    let whole = open_model("models/llama.gguf").unwrap();
-    let parts = open_model("split/llama-00001-of-00003.gguf").unwrap();
+    let mut whole = open_model("models/llama.gguf").unwrap();
+    let mut parts = open_model("split/llama-00001-of-00003.gguf").unwrap();
     let prompt: Vec<u32> = (3..40).collect();
     let logits = |model| run(model, &prompt, 16, CacheType::F16).0;
-    assert!(logits(&whole) == logits(&parts));
+    assert!(logits(&mut whole) == logits(&mut parts));
 }
 
 /// A fixture of golden/own: its facts and the model opened for a context.
@@ -351,10 +356,10 @@ fn own(name: &str, context: u32) -> (Value, Model) {
 fn stretched_rotary_embeddings_meet_an_independent_computation() {
     for (name, contexts) in [("yarn", &[256][..]), ("longer", &[256, 32])] {
         for &context in contexts {
-            let (facts, model) = own(name, context);
+            let (facts, mut model) = own(name, context);
             let vocabulary = model.shape().vocabulary as usize;
             let prompt: Vec<u32> = ids(&facts["ids"]).into_iter().take(context as usize).collect();
-            let (found, _) = run(&model, &prompt, 128, CacheType::F32);
+            let (found, _) = run(&mut model, &prompt, 128, CacheType::F32);
             let rows = facts["logits"][context.to_string()].as_object().unwrap();
             assert_eq!(rows.len(), 3);
             for (position, wanted) in rows {
@@ -371,10 +376,11 @@ fn stretched_rotary_embeddings_meet_an_independent_computation() {
 
 #[test]
 fn a_decoder_pools_by_its_last_token_where_its_file_says_so() {
-    let (facts, model) = own("last", 256);
+    let (facts, mut model) = own("last", 256);
     assert_eq!(model.words.pooling, Some(Pooling::Last));
-    let (_, bench) = run(&model, &ids(&facts["ids"]), 128, CacheType::F32);
-    let found = Pooling::Last.embedding(&bench.work.wanted, model.shape().width as usize);
+    let (_, bench) = run(&mut model, &ids(&facts["ids"]), 128, CacheType::F32);
+    let width = bench.model.shape().width as usize;
+    let found = Pooling::Last.embedding(&bench.work.wanted, width);
     for (found, wanted) in found.iter().zip(facts["embedding"].as_array().unwrap()) {
         assert!((f64::from(*found) - wanted.as_f64().unwrap()).abs() <= 1e-5);
     }
@@ -383,10 +389,9 @@ fn a_decoder_pools_by_its_last_token_where_its_file_says_so() {
 #[test]
 fn what_a_plan_says_of_cache_and_layers_is_what_every_family_takes() {
     let encoder = open_model("models/bert-mean.gguf").unwrap();
-    let decoders: Vec<Case> = cases(Instructions::best());
-    let models = decoders.iter().map(|case| (case.name.as_str(), &case.model));
-    for (name, model) in models.chain([("bert-mean", &encoder)]) {
-        let shape = model.shape();
+    let decoders = cases(Instructions::best()).into_iter().map(|case| (case.name, case.model));
+    for (name, mut model) in decoders.chain([("bert-mean".to_owned(), encoder)]) {
+        let shape = &model.shape().clone();
         for kind in CacheType::ALL {
             let settings = LoadSettings { keys: kind, lanes: 3, ..LoadSettings::for_model(shape) };
             if settings.check(shape).is_err() {
@@ -394,8 +399,9 @@ fn what_a_plan_says_of_cache_and_layers_is_what_every_family_takes() {
             }
             let demand = Demand::of(shape, &settings, &Placement::in_host(shape.placeable()));
             let cache = demand.parts.iter().find(|part| part.kind == PartKind::Cache).unwrap();
-            let taken = KvCache::new(shape, &settings, &mut Places::host()).unwrap().store.bytes();
-            assert_eq!(cache.bytes.0, taken as u64, "{name} with {}", kind.name());
+            model.network.hold(&settings, 1, &mut Places::host()).unwrap();
+            let taken = model.network.page_bytes() as u64;
+            assert_eq!(cache.bytes.0, taken, "{name} with {}", kind.name());
         }
         let layers: u64 = shape.layer_weights.iter().map(|layer| layer.0).sum();
         assert_eq!(shape.layer_weights.len(), shape.placeable() as usize, "{name}");

@@ -68,21 +68,22 @@ impl Lanes {
     /// # Errors
     /// A place has too little memory for its layers' keys and values.
     pub(crate) fn new(
-        model: Model,
+        mut model: Model,
         settings: LoadSettings,
         places: &mut Places,
     ) -> Result<Self, OutOfMemory> {
-        let shape = model.shape();
-        let mut cache = KvCache::new(shape, &settings, places)?;
-        let (tokens, context) = (settings.step_tokens(shape), settings.context);
-        let mut work = Workspace::new(model.path(), shape, tokens, settings.lanes, context);
+        let mut cache = KvCache::new(&settings);
+        let tokens = settings.step_tokens(model.shape());
+        model.network.hold(&settings, tokens, places)?;
+        let network = &mut model.network;
+        let mut work = Workspace::new(network.host(), network.shape(), tokens, settings.lanes);
         let mut sequence = cache.begin(&[], 0);
         let has_room = cache.reserve(&mut sequence, 1);
         debug_assert!(has_room, "a cache holds at least one lane's context");
         let run = Run { sequence: &sequence, tokens: &[0], wanted: Wanted::Last };
-        model.network.step(&[run], &mut cache.store, &mut work);
-        if !shape.encoder {
-            model.network.logits(0..1, &mut work);
+        network.step(&[run], &mut work);
+        if !network.shape().encoder {
+            network.logits(0..1, &mut work);
         }
         cache.discard(sequence);
         let (lanes, paused, waiting) = (Vec::new(), Vec::new(), VecDeque::new());
@@ -176,7 +177,9 @@ impl Lanes {
                 Run { sequence: &lane.sequence, tokens, wanted: part.next.wanted }
             })
             .collect();
-        self.model.network.step(&runs, &mut self.cache.store, &mut self.work);
+        let network = &mut self.model.network;
+        self.cache.copies().for_each(|copy| network.copy_page(copy));
+        network.step(&runs, &mut self.work);
         drop(runs);
         self.count(&parts);
         let took = begun.0.elapsed().saturating_sub(self.waited() - begun.1);
@@ -312,7 +315,7 @@ impl Lanes {
             self.model.network.logits(first..first + batch.len(), &mut self.work);
             let mut turns = turns::turns(&mut self.lanes, parts, batch, &outcomes);
             let (words, logits) = (&*self.model.words, &self.work.logits[..]);
-            let team = &self.model.network.compute().team;
+            let team = self.model.network.host().team();
             team.rows(&mut turns, 1, turns::grain(vocabulary), |_, turn| {
                 turn[0].take(words, logits, vocabulary, first);
             });

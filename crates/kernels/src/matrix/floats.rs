@@ -22,7 +22,7 @@ const LEAST_PRODUCTS: usize = 1 << 15;
 /// # Panics
 /// When they differ in length.
 #[must_use]
-pub fn dot(path: Path, row: &[f32], x: &[f32]) -> f32 {
+pub(crate) fn dot(path: Path, row: &[f32], x: &[f32]) -> f32 {
     const { assert!(cfg!(target_endian = "little"), "rows are stored little-endian") };
     one_row(path, TensorType::F32, bytemuck::cast_slice(row), x)
 }
@@ -40,7 +40,7 @@ pub(crate) struct Brain;
 pub(super) fn work<'a>(
     path: Path,
     threads: usize,
-    matrix: Matrix<'a>,
+    matrix: Matrix<&'a [u8]>,
     x: &'a Activations,
     out: Outputs<'a>,
 ) -> Work<'a> {

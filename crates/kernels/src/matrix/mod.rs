@@ -31,7 +31,7 @@ use deft_formats::quant::TensorType;
 pub use activations::Activations;
 #[cfg(target_arch = "x86_64")]
 pub(crate) use avx512::{Floats, words};
-pub use floats::dot;
+pub(crate) use floats::dot;
 #[cfg(target_arch = "x86_64")]
 pub(crate) use floats::{Half, Single};
 
@@ -56,7 +56,7 @@ pub(crate) fn tree(partials: &[f32; PARTIALS]) -> f32 {
 
 /// A stored matrix: `rows x columns`, row-major.
 #[derive(Debug, Clone, Copy)]
-pub struct Matrix<'a> {
+pub struct Matrix<B> {
     /// How it is stored.
     pub tensor_type: TensorType,
     /// Length of an output.
@@ -64,10 +64,10 @@ pub struct Matrix<'a> {
     /// Length of an input.
     pub columns: usize,
     /// `rows` rows of `tensor_type.row_bytes(columns)` bytes.
-    pub bytes: &'a [u8],
+    pub bytes: B,
 }
 
-impl Matrix<'_> {
+impl Matrix<&[u8]> {
     fn row(&self, row: usize) -> &[u8] {
         let bytes = self.tensor_type.row_bytes(self.columns);
         &self.bytes[row * bytes..][..bytes]
@@ -81,7 +81,7 @@ impl Matrix<'_> {
 ///
 /// # Panics
 /// When the lengths do not fit, or `x` was not prepared for this type on this path.
-pub fn multiply(path: Path, team: &Team, matrix: Matrix<'_>, x: &Activations, out: &mut [f32]) {
+pub fn multiply(path: Path, team: &Team, matrix: Matrix<&[u8]>, x: &Activations, out: &mut [f32]) {
     multiply_all(path, team, x, [(matrix, out)]);
 }
 
@@ -89,11 +89,11 @@ pub fn multiply(path: Path, team: &Team, matrix: Matrix<'_>, x: &Activations, ou
 ///
 /// # Panics
 /// As [`multiply`].
-pub fn multiply_all<'m, 'o>(
+pub(crate) fn multiply_all<'m, 'o>(
     path: Path,
     team: &Team,
     x: &Activations,
-    products: impl IntoIterator<Item = (Matrix<'m>, &'o mut [f32])>,
+    products: impl IntoIterator<Item = (Matrix<&'m [u8]>, &'o mut [f32])>,
 ) {
     assert!(path.runs_here(), "this processor has no {path}");
     assert_eq!(x.path, Some(path), "activations for another path");

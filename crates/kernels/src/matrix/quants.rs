@@ -48,7 +48,7 @@ thread_local! {
 pub(super) fn work<'a>(
     path: Path,
     threads: usize,
-    matrix: Matrix<'a>,
+    matrix: Matrix<&'a [u8]>,
     x: &'a Activations,
     out: Outputs<'a>,
 ) -> Work<'a> {

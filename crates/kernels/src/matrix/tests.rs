@@ -30,7 +30,7 @@ impl<T> Twins<T> {
     }
 }
 
-fn product(path: Path, team: &Team, matrix: Matrix<'_>, x: &[f32]) -> Vec<f32> {
+fn product(path: Path, team: &Team, matrix: Matrix<&[u8]>, x: &[f32]) -> Vec<f32> {
     let mut activations = Activations::default();
     activations.prepare(path, team, matrix.tensor_type, x, matrix.columns);
     let mut out = vec![f32::NAN; x.len() / matrix.columns * matrix.rows];
@@ -98,7 +98,7 @@ proptest! {
                 _ => blocks * 160,
             };
             let bytes = stored(tensor_type, rows * columns, seed);
-            let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+            let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes[..] };
             let x: Vec<f32> =
                 (0..tokens * columns).map(|at| ((at as f32 + seed as f32 * 1e-6) * 0.11).sin()).collect();
             let twins = Twins::of(|twin| -> Vec<u32> {
@@ -131,7 +131,7 @@ proptest! {
         let bytes: Vec<u8> =
             (0..9).flat_map(|_| weights.iter().flat_map(|weight| weight.to_le_bytes())).collect();
         let matrix =
-            Matrix { tensor_type: TensorType::F32, rows: 9, columns: x.len(), bytes: &bytes };
+            Matrix { tensor_type: TensorType::F32, rows: 9, columns: x.len(), bytes: &bytes[..] };
         for path in paths() {
             prop_assert_eq!(product(path, &team, matrix, &x), vec![twin; 9]);
         }
@@ -147,7 +147,7 @@ fn quants_at_their_ends_and_the_largest_activations_overflow_nothing() {
         for fill in [0x00, 0x7F, 0x80, 0xFF] {
             let bytes = vec![fill; tensor_type.row_bytes(rows * columns)];
             let bytes = with_numbers(tensor_type, bytes);
-            let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+            let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes[..] };
             for value in [1.0, -1.0] {
                 let x = vec![value; tokens * columns];
                 let twins =
@@ -184,7 +184,7 @@ fn long_rows_and_many_tokens_agree_with_the_scalar_twin() {
     ] {
         let x: Vec<f32> = (0..most * columns).map(|at| (at as f32 * 0.013).sin()).collect();
         let bytes = stored(tensor_type, rows * columns, 11);
-        let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+        let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes[..] };
         let twins = Twins::of(|twin| -> Vec<f32> {
             x.chunks(columns).flat_map(|x| product(twin, &one, matrix, x)).collect()
         });
@@ -219,7 +219,7 @@ fn several_products_at_once_give_what_each_gives_alone() {
                     tensor_type,
                     rows: sizes[at],
                     columns,
-                    bytes: &stored[at],
+                    bytes: &stored[at][..],
                 };
                 let mut out = sizes.map(|rows| vec![f32::NAN; rows * tokens]);
                 let [a, b, c] = &mut out;
@@ -239,7 +239,7 @@ fn no_token_has_no_result() {
     let team = Team::new(NonZero::new(2));
     for tensor_type in [TensorType::F16, TensorType::Q8_0] {
         let bytes = stored(tensor_type, 64 * 64, 7);
-        let matrix = Matrix { tensor_type, rows: 64, columns: 64, bytes: &bytes };
+        let matrix = Matrix { tensor_type, rows: 64, columns: 64, bytes: &bytes[..] };
         for path in paths() {
             assert!(product(path, &team, matrix, &[]).is_empty(), "{tensor_type} on {path}");
         }
@@ -255,7 +255,7 @@ fn activations_of_another_path_are_noticed() {
     // On a processor that has nothing better, of no path.
     x.path = x.path.filter(|_| Path::best() != Path::Scalar);
     let bytes = stored(TensorType::Q8_0, 32, 7);
-    let matrix = Matrix { tensor_type: TensorType::Q8_0, rows: 1, columns: 32, bytes: &bytes };
+    let matrix = Matrix { tensor_type: TensorType::Q8_0, rows: 1, columns: 32, bytes: &bytes[..] };
     multiply(Path::best(), &team, matrix, &x, &mut [0.0; 2]);
 }
 
@@ -265,7 +265,7 @@ fn tokens_divided_among_many_threads_agree_with_the_scalar_twin() {
     let (one, many) = (Team::new(NonZero::new(1)), Team::new(NonZero::new(30)));
     let (tensor_type, rows, columns, tokens) = (TensorType::Q8_0, 5, 32, 1441);
     let bytes = stored(tensor_type, rows * columns, 3);
-    let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+    let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes[..] };
     let x: Vec<f32> = (0..tokens * columns).map(|at| (at as f32 * 0.07).sin()).collect();
     let twins = Twins::of(|twin| product(twin, &one, matrix, &x));
     for path in paths() {
@@ -285,7 +285,7 @@ fn short_rows_agree_with_the_scalar_twin() {
         for &columns in widths {
             let rows = 37;
             let bytes = stored(tensor_type, rows * columns, 5);
-            let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+            let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes[..] };
             for x in [0.7f32, 0.0, -0.7] {
                 let x: Vec<f32> = (0..columns).map(|at| (at as f32 * 0.19).cos() * x).collect();
                 let bits = |path| product(path, &team, matrix, &x).into_iter().map(f32::to_bits);
@@ -313,7 +313,7 @@ fn what_a_row_has_not_is_not_taken_from_the_row_behind_it() {
             for row in bytes.chunks_mut(tensor_type.row_bytes(columns)).skip(1).step_by(2) {
                 row.fill(0xFF);
             }
-            let matrix = Matrix { tensor_type, rows: 9, columns, bytes: &bytes };
+            let matrix = Matrix { tensor_type, rows: 9, columns, bytes: &bytes[..] };
             for tokens in [1, 2, 30] {
                 let x: Vec<f32> =
                     (0..tokens * columns).map(|at| (at as f32 * 0.19).cos()).collect();
@@ -341,7 +341,7 @@ fn extreme_bytes_do_not_saturate() {
         row.extend_from_slice(&f16::from_f32(1.0).to_le_bytes());
         row.extend([128u8; 32]);
     }
-    let matrix = Matrix { tensor_type: TensorType::Q8_0, rows: 1, columns: 640, bytes: &row };
+    let matrix = Matrix { tensor_type: TensorType::Q8_0, rows: 1, columns: 640, bytes: &row[..] };
     for path in paths() {
         let found = product(path, &team, matrix, &[-127.0; 640]);
         assert_eq!(found, [(128 * 127 * 640) as f32], "{path}");
@@ -353,7 +353,7 @@ fn a_value_that_is_no_number_is_noticed_in_its_token_only() {
     let team = Team::new(None);
     for tensor_type in [TensorType::Q8_0, TensorType::Q4_K, TensorType::F16] {
         let bytes = stored(tensor_type, 20 * 512, 7);
-        let matrix = Matrix { tensor_type, rows: 20, columns: 512, bytes: &bytes };
+        let matrix = Matrix { tensor_type, rows: 20, columns: 512, bytes: &bytes[..] };
         let mut x = vec![0.5; 3 * 512];
         x[512 + 77] = f32::NAN;
         for path in paths() {
@@ -381,7 +381,7 @@ fn products_agree_with_the_golden_ones() {
         let expected = floats(format!("{tensor_type}.matvec.y.f32"));
         let bytes = read(format!("{tensor_type}.matvec.w.bin"));
         let (rows, columns) = (expected.len(), x.len());
-        let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes };
+        let matrix = Matrix { tensor_type, rows, columns, bytes: &bytes[..] };
         for path in paths() {
             let found = product(path, &team, matrix, &x);
             for (row, stored) in bytes.chunks(tensor_type.row_bytes(columns)).enumerate() {

@@ -9,7 +9,7 @@ use crate::{Path, Team};
 
 /// A product, cut into pieces of which each is done by one thread.
 pub(super) struct Work<'a> {
-    pub(super) matrix: Matrix<'a>,
+    pub(super) matrix: Matrix<&'a [u8]>,
     pub(super) x: &'a Activations,
     pub(super) out: Outputs<'a>,
     /// Tokens that pass by together; with fewer than all of them, pieces are done for one part of the tokens after
@@ -35,7 +35,7 @@ impl<'a> Work<'a> {
     pub(super) fn of(
         path: Path,
         threads: usize,
-        matrix: Matrix<'a>,
+        matrix: Matrix<&'a [u8]>,
         x: &'a Activations,
         out: &'a mut [f32],
     ) -> Self {

@@ -36,10 +36,13 @@ fn wide_models_take_larger_chunks_unless_told_otherwise() {
 fn what_is_multiplied_with_floats_stays_floats() {
     let settings = LoadSettings::for_model(&shape());
     let floats = ModelShape { floats: true, ..shape() };
-    let more = in_host(&floats, &settings).total().0 - in_host(&shape(), &settings).total().0;
-    let widest = u64::from(shape().feed_forward);
-    let tokens = u64::from(settings.step_tokens(&shape()));
-    assert_eq!(more, tokens * (widest * 4 - widest.div_ceil(512) * 832));
+    let total = |shape| in_host(shape, &settings).total().0.cast_signed();
+    let more = total(&floats) - total(&shape());
+    let tokens = i64::from(settings.step_tokens(&shape()));
+    // The widest input of a step, and that of the output for one token of each lane.
+    let differs = |width: u32| i64::from(width) * 4 - i64::from(width.div_ceil(512)) * 832;
+    let of_lanes = i64::from(settings.lanes) * differs(shape().width);
+    assert_eq!(more, tokens * differs(shape().feed_forward) + of_lanes);
 }
 
 #[test]
@@ -48,7 +51,7 @@ fn what_each_expert_computes_is_counted() {
     let experts = ModelShape { experts: 64, experts_used: 8, ..shape() };
     let more = in_host(&experts, &settings).total().0 - in_host(&shape(), &settings).total().0;
     let (width, tokens) = (u64::from(shape().width), u64::from(settings.step_tokens(&shape())));
-    assert_eq!(more, 4 * (tokens * (8 * (width + 4) + 64) + 64 * width));
+    assert_eq!(more, 4 * (tokens * (8 * (width + 4) + 64 + width) + 64 * width));
 }
 
 #[test]

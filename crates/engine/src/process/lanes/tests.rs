@@ -467,6 +467,8 @@ fn an_accelerator_that_is_too_small_refuses_the_load() {
 
 #[test]
 fn a_step_takes_no_memory() {
+    let taken = allocation_counter::measure(|| drop(std::hint::black_box(vec![0_u8; 9])));
+    assert_eq!(taken.count_total, 1, "what is taken is counted");
     let halves = "demo/larkfen-desk/larkfen-desk-f16.gguf";
     let (best, simulated) = (Instructions::best(), Instructions::AmxSimulated);
     for (path, file, cache) in [
@@ -479,7 +481,6 @@ fn a_step_takes_no_memory() {
         let threads = Some(1);
         let settings = LoadSettings { threads, ..settings(96, 4, 8, cache) };
         let mut lanes = open_on(path, file, settings);
-        let shape = lanes.model.shape().clone();
         let tokens: Vec<u32> = (3..40).collect();
         let mut sequences = [lanes.cache.begin(&[], 0), lanes.cache.begin(&[], 0)];
         // What each thread needs for itself it takes at its first steps, as much as the largest needs.
@@ -493,11 +494,7 @@ fn a_step_takes_no_memory() {
                     tokens: &tokens[..counts[at]],
                     wanted: crate::families::Wanted::Last,
                 };
-                lanes.model.network.step(
-                    &[run(0), run(1)],
-                    &mut lanes.cache.store,
-                    &mut lanes.work,
-                );
+                lanes.model.network.step(&[run(0), run(1)], &mut lanes.work);
                 lanes.model.network.logits(0..2, &mut lanes.work);
             });
             for (sequence, count) in sequences.iter_mut().zip(counts) {
@@ -505,7 +502,7 @@ fn a_step_takes_no_memory() {
             }
             measured.count_total
         };
-        assert!(shape.vocabulary > 0 && step(&mut lanes, [8, 4]) > 0, "the largest does once");
+        step(&mut lanes, [8, 4]);
         step(&mut lanes, [1, 1]);
         for counts in [[1, 1], [6, 1], [8, 2], [1, 1]] {
             assert_eq!(step(&mut lanes, counts), 0, "{file}, {cache:?}, tokens {counts:?}");

@@ -50,7 +50,7 @@ thread_local! {
 /// Every product but those of `F32`.
 pub(super) fn work<'a>(
     path: Path,
-    matrix: Matrix<'a>,
+    matrix: Matrix<&'a [u8]>,
     x: &'a Activations,
     out: Outputs<'a>,
 ) -> Work<'a> {

@@ -30,7 +30,7 @@ proptest! {
         let weights = numbers(rows * columns, seed);
         let stored: Vec<u8> = weights.iter().flat_map(|value| brain(*value).to_le_bytes()).collect();
         let x = numbers(tokens * columns, seed ^ 0x5555);
-        let matrix = Matrix { tensor_type: TensorType::BF16, rows, columns, bytes: &stored };
+        let matrix = Matrix { tensor_type: TensorType::BF16, rows, columns, bytes: &stored[..] };
         let team = Team::new(NonZero::new(2));
         for path in Path::available().filter(|path| path.class() == crate::Class::Bf16) {
             let mut activations = Activations::default();
@@ -64,7 +64,7 @@ fn rounding_to_tiles_costs_less_than_half_of_rounding_to_eight_bits() {
     let uniform = |word: &u32| *word as f32 / u32::MAX as f32 - 0.5;
     let x: Vec<f32> =
         words(12 * columns, 9).chunks(12).map(|words| words.iter().map(uniform).sum()).collect();
-    let matrix = Matrix { tensor_type: TensorType::Q8_0, rows, columns, bytes: &bytes };
+    let matrix = Matrix { tensor_type: TensorType::Q8_0, rows, columns, bytes: &bytes[..] };
     let error = |path: Path| {
         let mut activations = Activations::default();
         activations.prepare(path, &team, matrix.tensor_type, &x, columns);

@@ -1,0 +1,217 @@
+//! A decoder in several stages, one of them on a device whose memory the host does not see.
+
+use std::sync::Arc;
+
+use deft_formats::gguf::StoredModel;
+use deft_kernels::{
+    Device, Gate, Host, HostPages, Kept, Looks, Matrix, Norm, Pairs, Place, Product, Routing,
+};
+use deft_planning::{CacheType, Weights};
+
+use super::stage::{Home, Layers, Stage};
+use super::tests::{cases, golden, ids, run};
+use super::transformer::Transformer;
+use crate::compute::ComputeSettings;
+use crate::mapped::Mapped;
+use crate::places::{OutOfMemory, Places};
+
+/// Another device: its numbers are copied from and to the host. It computes with the host's operations.
+struct Elsewhere(Host);
+
+/// Numbers that only the device's operations look at.
+#[derive(Default)]
+struct Far(Vec<f32>);
+
+fn near(norm: &Norm<Far>) -> Norm<Vec<f32>> {
+    let bias = norm.bias.as_ref().map(|bias| bias.0.clone());
+    Norm { weight: norm.weight.0.clone(), bias, epsilon: norm.epsilon }
+}
+
+impl Elsewhere {
+    /// Does work on a routing as the host has it.
+    fn routed(routing: &mut Routing<Far>, work: impl FnOnce(&mut Routing<Vec<f32>>)) {
+        let Routing { used, chosen, router, shares, results, starts, rows } =
+            std::mem::take(routing);
+        let (router, shares, results) = (router.0, shares.0, results.0);
+        let mut own = Routing { used, chosen, router, shares, results, starts, rows };
+        work(&mut own);
+        let Routing { used, chosen, router, shares, results, starts, rows } = own;
+        let (router, shares, results) = (Far(router), Far(shares), Far(results));
+        *routing = Routing { used, chosen, router, shares, results, starts, rows };
+    }
+}
+
+impl Device for Elsewhere {
+    type Numbers = Far;
+    type Stored<'a> = &'a [u8];
+    type Pages = HostPages;
+    type Ready = <Host as Device>::Ready;
+    type Sums = <Host as Device>::Sums;
+
+    fn room(&self, count: usize) -> Far {
+        Far(self.0.room(count))
+    }
+
+    fn size(&self, numbers: &mut Far, count: usize) {
+        self.0.size(&mut numbers.0, count);
+    }
+
+    fn put(&self, values: &mut Vec<f32>, numbers: &mut Far) {
+        numbers.0.clear();
+        numbers.0.extend_from_slice(values);
+        values.fill(f32::NAN);
+    }
+
+    fn take(&self, numbers: &mut Far, values: &mut Vec<f32>) {
+        values.clear();
+        values.extend_from_slice(&numbers.0);
+        numbers.0.fill(f32::NAN);
+    }
+
+    fn ready(&self, rows: usize, width: usize, floats: bool) -> Self::Ready {
+        self.0.ready(rows, width, floats)
+    }
+
+    fn sums(&self, rows: usize, positions: usize, value_length: usize) -> Self::Sums {
+        self.0.sums(rows, positions, value_length)
+    }
+
+    fn multiply<const COUNT: usize>(
+        &self,
+        x: &Far,
+        products: [Product<'_, Self>; COUNT],
+        ready: &mut Self::Ready,
+    ) {
+        let products = products.map(|(matrix, Place { numbers, from })| {
+            (matrix, Place { numbers: &mut numbers.0, from })
+        });
+        self.0.multiply(&x.0, products, ready);
+    }
+
+    fn keep(
+        &self,
+        kept: &mut Kept<HostPages>,
+        rows: &Far,
+        place: impl Fn(usize) -> (u32, usize) + Sync,
+    ) {
+        self.0.keep(kept, &rows.0, place);
+    }
+
+    fn copy_page(&self, kept: &mut Kept<HostPages>, from: u32, to: u32, positions: usize) {
+        self.0.copy_page(kept, from, to, positions);
+    }
+
+    fn attend(
+        &self,
+        kept: [&Kept<HostPages>; 2],
+        looks: &Looks<'_>,
+        queries: &Far,
+        out: &mut Far,
+        sums: &mut Self::Sums,
+    ) {
+        self.0.attend(kept, looks, &queries.0, &mut out.0, sums);
+    }
+
+    fn norm(&self, norm: &Norm<Far>, x: &Far, out: &mut Far) {
+        self.0.norm(&near(norm), &x.0, &mut out.0);
+    }
+
+    fn norm_in_place(&self, norm: &Norm<Far>, rows: &mut Far) {
+        self.0.norm_in_place(&near(norm), &mut rows.0);
+    }
+
+    fn turn(&self, rows: &mut Far, head_length: usize, pairs: Pairs, angles: &Far, tokens: usize) {
+        self.0.turn(&mut rows.0, head_length, pairs, &angles.0, tokens);
+    }
+
+    fn gate(&self, curve: Gate, gate: &mut Far, up: &Far, width: usize) {
+        self.0.gate(curve, &mut gate.0, &up.0, width);
+    }
+
+    fn gelu(&self, rows: &mut Far, width: usize) {
+        self.0.gelu(&mut rows.0, width);
+    }
+
+    fn add(&self, sum: &mut Far, x: &Far, width: usize) {
+        self.0.add(&mut sum.0, &x.0, width);
+    }
+
+    fn add_to_rows(&self, rows: &mut Far, values: &Far) {
+        self.0.add_to_rows(&mut rows.0, &values.0);
+    }
+
+    fn choose(
+        &self,
+        x: &Far,
+        router: Matrix<&[u8]>,
+        routing: &mut Routing<Far>,
+        ready: &mut Self::Ready,
+    ) {
+        Self::routed(routing, |routing| self.0.choose(&x.0, router, routing, ready));
+    }
+
+    fn gather(&self, x: &Far, rows: &[u32], width: usize, out: &mut Far) {
+        self.0.gather(&x.0, rows, width, &mut out.0);
+    }
+
+    fn combine(&self, routing: &mut Routing<Far>, width: usize, out: &mut Far) {
+        Self::routed(routing, |routing| self.0.combine(routing, width, &mut out.0));
+    }
+}
+
+/// Weights that the other device has.
+struct Away(Arc<Mapped>, Elsewhere);
+
+impl Home for Away {
+    type Device = Elsewhere;
+
+    fn device<'a>(&'a self, _: &'a Host) -> &'a Elsewhere {
+        &self.1
+    }
+
+    fn stored(&self, part: usize, offset: u64, bytes: u64) -> &[u8] {
+        self.0.weights(part, offset, bytes)
+    }
+
+    fn pages(
+        &self,
+        layer: usize,
+        bytes: usize,
+        places: &mut Places,
+    ) -> Result<HostPages, OutOfMemory> {
+        self.0.pages(layer, bytes, places)
+    }
+}
+
+#[test]
+fn layers_on_several_devices_give_the_bits_of_one() {
+    let compute = ComputeSettings::default();
+    let mut tried = 0;
+    for case in cases(compute.path) {
+        let file = golden(&format!("models/{}.gguf", case.name));
+        let prompt = ids(&case.facts["prompts"][0]["ids"]);
+        let mut model = case.model;
+        let (whole, _) = run(&mut model, &prompt, 7, CacheType::F16);
+        let StoredModel { header, parts } = StoredModel::read(&file).unwrap();
+        let open = || {
+            let mut places = Places::host();
+            Mapped::open(&parts, &header, &mut places, Weights::Mapped, &mut |_, _| {}).unwrap()
+        };
+        let plan = super::blueprint(&header, 4096).unwrap();
+        let layers = plan.layers.len();
+        assert!(layers > 1, "{}: a model of one layer shows nothing", case.name);
+        let cut = Transformer::in_stages(plan, open(), compute, |plan, file, host| {
+            let (places, home) = (Places::host(), Arc::clone(file));
+            let first = Stage::new(plan, 0..1, home, file, host, &places)?;
+            let away = Away(Arc::clone(file), Elsewhere(compute.host()));
+            let second = Stage::new(plan, 1..layers, away, file, host, &places)?;
+            let stages: Vec<Box<dyn Layers>> = vec![Box::new(first), Box::new(second)];
+            Ok(stages)
+        });
+        model.network = Box::new(cut.unwrap());
+        let (found, _) = run(&mut model, &prompt, 7, CacheType::F16);
+        assert!(found == whole, "{}", case.name);
+        tried += 1;
+    }
+    assert!(tried > 20, "only {tried} models");
+}

@@ -1,0 +1,190 @@
+//! What a model is computed with: a device, the memory that it reaches, and a few operations on what stands there.
+//!
+//! Whoever computes a model knows these operations only, so that another device takes part by having them. Rows of numbers
+//! stand in a device's memory and cross to another by way of the host's.
+
+mod host;
+mod routing;
+
+pub use host::{Host, HostPages};
+pub use routing::{Chosen, Routing};
+
+use crate::attention::{Kind, Look};
+use crate::matrix::Matrix;
+use crate::pointwise::{Gate, Pairs};
+
+use deft_formats::quant::TensorType;
+
+/// Cached rows of one kind of one layer.
+#[derive(Debug)]
+pub struct Kept<P> {
+    /// Keys or values.
+    pub kind: Kind,
+    /// How a row is stored: `F32`, `F16` or `Q8_0`.
+    pub tensor_type: TensorType,
+    /// Rows of different heads at one position.
+    pub heads: usize,
+    /// Values in a row.
+    pub length: usize,
+    /// All pages, `pages x heads x page`.
+    pub pages: P,
+}
+
+impl<P> Kept<P> {
+    /// Bytes of so many pages.
+    #[must_use]
+    pub fn bytes(tensor_type: TensorType, heads: usize, length: usize, pages: usize) -> usize {
+        pages * heads * crate::PAGE * tensor_type.row_bytes(length)
+    }
+}
+
+/// How queries look at cached rows.
+#[derive(Debug, Clone, Copy)]
+pub struct Looks<'a> {
+    /// The pages of each sequence.
+    pub pages: &'a [&'a [u32]],
+    /// What each token sees.
+    pub each: &'a [Look],
+    /// Heads of queries.
+    pub heads: usize,
+    /// Factor on scores.
+    pub scale: f32,
+    /// Scores are squeezed between plus and minus this.
+    pub cap: Option<f32>,
+}
+
+/// A norm of rows, with its weights in a device's memory.
+#[derive(Debug)]
+pub struct Norm<N> {
+    /// A factor for each value of a row.
+    pub weight: N,
+    /// Where there is one, rows are brought to mean 0 and variance 1, and this is added; else to a mean square of 1.
+    pub bias: Option<N>,
+    /// Added to the mean square.
+    pub epsilon: f32,
+}
+
+/// A matrix, and where the results of a product with it stand.
+pub type Product<'a, D> = (Matrix<<D as Device>::Stored<'a>>, Place<'a, <D as Device>::Numbers>);
+
+/// A place within numbers.
+#[derive(Debug)]
+pub struct Place<'a, N> {
+    /// All of them.
+    pub numbers: &'a mut N,
+    /// The first one.
+    pub from: usize,
+}
+
+impl<'a, N> From<&'a mut N> for Place<'a, N> {
+    fn from(numbers: &'a mut N) -> Self {
+        Self { numbers, from: 0 }
+    }
+}
+
+/// What computes. Operations panic where lengths do not fit; once room was taken they take no more memory.
+pub trait Device: Send {
+    /// Rows of numbers in its memory.
+    type Numbers: Send;
+    /// Stored weights in its memory.
+    type Stored<'a>: Copy + Send + Sync;
+    /// Pages of cached rows in its memory.
+    type Pages: Send;
+    /// Numbers made ready for products.
+    type Ready: Send;
+    /// Sums that attention puts aside.
+    type Sums: Send;
+
+    /// Room for so many numbers, all of it touched, so that its memory is measured.
+    fn room(&self, count: usize) -> Self::Numbers;
+
+    /// Makes so many numbers of it: within its room without taking memory. New ones are anything.
+    fn size(&self, numbers: &mut Self::Numbers, count: usize);
+
+    /// Brings values from the host's memory. What is in `values` afterwards is anything.
+    fn put(&self, values: &mut Vec<f32>, numbers: &mut Self::Numbers);
+
+    /// Brings numbers to the host's memory. What is in `numbers` afterwards is anything.
+    fn take(&self, numbers: &mut Self::Numbers, values: &mut Vec<f32>);
+
+    /// Room for so many rows of such a width made ready, for weights that floats are multiplied with too, or not.
+    fn ready(&self, rows: usize, width: usize, floats: bool) -> Self::Ready;
+
+    /// Room for the sums of so many rows of queries over so many positions, with values of a length.
+    fn sums(&self, rows: usize, positions: usize, value_length: usize) -> Self::Sums;
+
+    /// `out[row] = matrix . x[row]` for several matrices with the same `x`, which is made ready once for all of a kind.
+    fn multiply<const COUNT: usize>(
+        &self,
+        x: &Self::Numbers,
+        products: [Product<'_, Self>; COUNT],
+        ready: &mut Self::Ready,
+    );
+
+    /// Writes rows of all heads of some tokens, `tokens x heads x length`, each token's to a page and a slot in it.
+    fn keep(
+        &self,
+        kept: &mut Kept<Self::Pages>,
+        rows: &Self::Numbers,
+        place: impl Fn(usize) -> (u32, usize) + Sync,
+    );
+
+    /// Copies the first positions of a page to another one.
+    fn copy_page(&self, kept: &mut Kept<Self::Pages>, from: u32, to: u32, positions: usize);
+
+    /// `out = softmax(cap(scale * keys . query)) . values` for each token and query head; `queries` is
+    /// `tokens x heads x key length`, `out` is `tokens x heads x value length`.
+    fn attend(
+        &self,
+        kept: [&Kept<Self::Pages>; 2],
+        looks: &Looks<'_>,
+        queries: &Self::Numbers,
+        out: &mut Self::Numbers,
+        sums: &mut Self::Sums,
+    );
+
+    /// Norms each row of `x`, of as many values as the norm has.
+    fn norm(&self, norm: &Norm<Self::Numbers>, x: &Self::Numbers, out: &mut Self::Numbers);
+
+    /// The same in place.
+    fn norm_in_place(&self, norm: &Norm<Self::Numbers>, rows: &mut Self::Numbers);
+
+    /// Turns pairs of values of each head by the angles of its token: `angles` has a sine and a cosine for each pair of each
+    /// token.
+    fn turn(
+        &self,
+        rows: &mut Self::Numbers,
+        head_length: usize,
+        pairs: Pairs,
+        angles: &Self::Numbers,
+        tokens: usize,
+    );
+
+    /// `gate = curve(gate) * up`, element by element, in rows of a width.
+    fn gate(&self, curve: Gate, gate: &mut Self::Numbers, up: &Self::Numbers, width: usize);
+
+    /// The Gaussian error unit by the error function, in rows of a width.
+    fn gelu(&self, rows: &mut Self::Numbers, width: usize);
+
+    /// `sum += x`, element by element, in rows of a width.
+    fn add(&self, sum: &mut Self::Numbers, x: &Self::Numbers, width: usize);
+
+    /// Adds the same values to each row.
+    fn add_to_rows(&self, rows: &mut Self::Numbers, values: &Self::Numbers);
+
+    /// For each row of `x` the experts with the largest shares, as `routing` then tells; the router has a row for each
+    /// expert.
+    fn choose(
+        &self,
+        x: &Self::Numbers,
+        router: Matrix<Self::Stored<'_>>,
+        routing: &mut Routing<Self::Numbers>,
+        ready: &mut Self::Ready,
+    );
+
+    /// Some rows of `x`, of a width, by their numbers.
+    fn gather(&self, x: &Self::Numbers, rows: &[u32], width: usize, out: &mut Self::Numbers);
+
+    /// `out[row]` = the results of its experts, which stand in `routing`, each times its share, the largest share first.
+    fn combine(&self, routing: &mut Routing<Self::Numbers>, width: usize, out: &mut Self::Numbers);
+}
