@@ -60,7 +60,9 @@ impl Link {
             kernels: std::env::var("DEFT_KERNELS").ok(),
             fastest: None,
             processors: Vec::new(),
+            processor_nodes: Vec::new(),
             nodes: Vec::new(),
+            copied: false,
             parts: Vec::new(),
             memory: None,
         };

@@ -11,6 +11,8 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
 use deft_formats::gguf::Header;
+use deft_kernels::processors::take_from_node;
+use deft_kernels::{HostMemory, Stored};
 use deft_planning::{Bytes, Weights};
 use memmap2::{Advice, Mmap, MmapMut, MmapOptions, MmapRaw};
 use rustix::fs::{MemfdFlags, ftruncate, memfd_create};
@@ -39,6 +41,9 @@ struct Moved {
 /// The weights of a model. Lengths were checked against the headers before any tensor is looked up.
 pub(crate) struct Mapped {
     parts: Vec<Mmap>,
+    /// Of each part a copy in the memory of each node, where that was asked for; stretches that are elsewhere were never
+    /// written. The map is not read then.
+    copies: Vec<Vec<HostMemory>>,
     /// In the order of the files, none overlapping.
     moved: Vec<Moved>,
     accelerators: Vec<MmapMut>,
@@ -76,8 +81,16 @@ impl Mapped {
             }
             accelerators.push(memory);
         }
-        let parts = files.into_iter().map(|(map, _)| map).collect();
-        let mapped = Self { parts, moved, accelerators };
+        let (parts, files): (Vec<Mmap>, Vec<File>) = files.into_iter().unzip();
+        let mut mapped = Self { parts, copies: Vec::new(), moved, accelerators };
+        if !places.nodes().is_empty() {
+            let cannot_read = |(part, source): (usize, io::Error)| LoadError::Open {
+                path: paths[part].clone(),
+                source,
+            };
+            mapped.copy(&files, places.nodes(), weights, tell).map_err(cannot_read)?;
+            return Ok(mapped);
+        }
         match weights {
             Weights::Mapped => mapped.read_ahead(tell),
             Weights::Resident => mapped.lock(tell)?,
@@ -94,12 +107,60 @@ impl Mapped {
         }
         let start = usize::try_from(offset).ok()?;
         let end = start.checked_add(usize::try_from(length).ok()?)?;
-        self.parts.get(part)?.get(start..end)
+        match self.copies.get(part) {
+            Some(copies) => copies.first()?.get(start..end),
+            None => self.parts.get(part)?.get(start..end),
+        }
     }
 
-    /// Stored weights; lengths were checked against the header when the files were opened.
-    pub(crate) fn weights(&self, part: usize, offset: u64, length: u64) -> &[u8] {
-        self.bytes(part, offset, length).expect("checked against the file when it was opened")
+    /// Stored weights, as the threads of all nodes read them; lengths were checked against the header when the files were
+    /// opened.
+    pub(crate) fn weights(&self, part: usize, offset: u64, length: u64) -> Stored<'_> {
+        let bytes = self.bytes(part, offset, length);
+        let bytes = bytes.expect("checked against the file when it was opened");
+        match self.copies.get(part) {
+            Some(copies) if self.moved_bytes(part, offset, length).is_none() => {
+                Stored::copied(copies, usize::try_from(offset).unwrap_or(usize::MAX), bytes.len())
+            }
+            _ => bytes.into(),
+        }
+    }
+
+    /// Copies what stays in host memory to the memory of each node.
+    fn copy(
+        &mut self,
+        files: &[File],
+        nodes: &[usize],
+        weights: Weights,
+        tell: &mut dyn FnMut(u64, u64),
+    ) -> Result<(), (usize, io::Error)> {
+        let (all, bytes) = self.all_stretches();
+        let (mut done, whole) = (0, bytes * nodes.len() as u64);
+        for (part, file) in files.iter().enumerate() {
+            let mut copies: Vec<HostMemory> = Vec::new();
+            for &node in nodes {
+                let failed = |error| (part, error);
+                let mut memory = MmapMut::map_anon(self.parts[part].len()).map_err(failed)?;
+                if let Err(error) = take_from_node(&mut memory, node) {
+                    tracing::warn!("weights are not on memory node {node}: {error}");
+                }
+                for (_, range) in all.iter().filter(|(of, _)| *of == part) {
+                    let place = &mut memory[range.clone()];
+                    match copies.first() {
+                        Some(first) => place.copy_from_slice(&first[range.clone()]),
+                        None => file.read_exact_at(place, range.start as u64).map_err(failed)?,
+                    }
+                    done += range.len() as u64;
+                    tell(done, whole);
+                }
+                if weights == Weights::Resident {
+                    memory.lock().map_err(failed)?;
+                }
+                copies.push(Box::new(memory));
+            }
+            self.copies.push(copies);
+        }
+        Ok(())
     }
 
     fn moved_bytes(&self, part: usize, offset: u64, length: u64) -> Option<&[u8]> {
@@ -278,8 +339,41 @@ fn moved(header: &Header, places: &Places) -> Vec<Moved> {
 mod tests {
     use std::path::Path;
 
+    use deft_formats::gguf::StoredModel;
+
     use super::*;
     use crate::{ComputeSettings, Model};
+
+    /// Two copies on the first node stand for those of two nodes.
+    #[test]
+    fn copies_hold_what_the_file_holds_and_are_read_instead() {
+        let file =
+            concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/larkfen-desk/larkfen-desk-q8_0.gguf");
+        let StoredModel { header, parts } = StoredModel::read(Path::new(file)).unwrap();
+        let open = |places: Places, weights| {
+            let (mut places, mut told) = (places, Vec::new());
+            let tell = &mut |done, all| told.push((done, all));
+            let mapped = Mapped::open(&parts, &header, &mut places, weights, tell).unwrap();
+            (mapped, told)
+        };
+        let bytes = std::fs::metadata(file).unwrap().len();
+        let (plain, _) = open(Places::host(), Weights::Mapped);
+        for weights in [Weights::Mapped, Weights::Resident] {
+            let (copied, told) = open(Places::host().with_copies_on(&[0, 0]), weights);
+            assert_eq!(told.last(), Some(&(2 * bytes, 2 * bytes)));
+            assert!(told.is_sorted());
+            for tensor in &header.tensors {
+                let of = |mapped: &Mapped| {
+                    mapped.weights(tensor.part, tensor.offset, tensor.bytes).near().to_vec()
+                };
+                assert!(of(&copied) == of(&plain), "{}", tensor.name);
+                let [first, second] = [0, 1].map(|node| &copied.copies[tensor.part][node][..]);
+                let own = usize::try_from(tensor.offset).unwrap()..;
+                assert!(first[own.clone()] == second[own], "{}", tensor.name);
+            }
+            assert!(plain.copies.is_empty());
+        }
+    }
 
     #[test]
     fn loading_tells_how_far_it_is() {

@@ -41,6 +41,8 @@ pub struct Places {
     accelerators: Vec<Accelerator>,
     /// For each layer its accelerator; layers beyond are in host memory.
     of_layer: Vec<Option<usize>>,
+    /// Memory nodes that have a copy of the weights in host memory; none where the file is mapped instead.
+    nodes: Vec<usize>,
 }
 
 impl Places {
@@ -63,6 +65,17 @@ impl Places {
             places.of_layer.extend((0..*layers).map(|_| at));
         }
         places
+    }
+
+    /// Of weights in host memory each of these memory nodes gets a copy, in their order.
+    #[must_use]
+    pub fn with_copies_on(self, nodes: &[usize]) -> Self {
+        Self { nodes: nodes.to_vec(), ..self }
+    }
+
+    /// The memory nodes that get copies.
+    pub(crate) fn nodes(&self) -> &[usize] {
+        &self.nodes
     }
 
     /// The accelerator of a layer.

@@ -63,7 +63,9 @@ fn serve(path: &Path) -> &'static str {
         kernels: None,
         fastest: None,
         processors: Vec::new(),
+        processor_nodes: Vec::new(),
         nodes: Vec::new(),
+        copied: false,
         parts: Vec::new(),
         memory: None,
     };

@@ -30,7 +30,7 @@ pub(crate) use path::on_every_path;
 pub use attention::{Cached, Kind, Look, PAGE, SPAN};
 pub use device::{Chosen, Device, Host, HostPages, Kept, Looks, Norm, Place, Product, Routing};
 pub use limits::memory_speed;
-pub use matrix::Matrix;
+pub use matrix::{HostMemory, Matrix, Stored};
 pub use path::{Class, Path};
 pub use pointwise::{Gate, Pairs, largest, softmax, sum};
 pub use team::Team;

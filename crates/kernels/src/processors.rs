@@ -1,5 +1,6 @@
 //! Which processors this process may use, what they are like, and which thread computes on which of them.
 
+use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::hint::black_box;
 use std::io;
@@ -18,8 +19,12 @@ const MEASUREMENTS: usize = 8;
 const STEPS: u32 = 400_000;
 /// Gives memory out from all nodes in turn. Source: Linux, `set_mempolicy(2)`.
 const INTERLEAVE: libc::c_int = 3;
+/// Takes memory from a node, and from others where it has none left. Source: Linux, `mbind(2)`.
+const PREFERRED: libc::c_int = 1;
 /// Most nodes that Linux is told of.
 const MOST_NODES: usize = 1024;
+/// How long Linux takes the list of nodes to be, of which it reads one bit less.
+const TOLD_BITS: libc::c_ulong = MOST_NODES as libc::c_ulong + 1;
 
 /// As it was before a thread was told to stay on one of them, which threads that it starts would inherit.
 static MINE: LazyLock<Vec<usize>> = LazyLock::new(|| {
@@ -29,8 +34,25 @@ static MINE: LazyLock<Vec<usize>> = LazyLock::new(|| {
     (0..CpuSet::MAX_CPU).filter(|&processor| set.is_set(processor)).collect()
 });
 
-/// Those that threads are to compute on, in their order, if anybody said so.
-static ORDERED: OnceLock<Vec<usize>> = OnceLock::new();
+/// Those that threads are to compute on, in their order, if anybody said so; of each its number and the place of its memory
+/// node among all.
+static ORDERED: OnceLock<Vec<(usize, usize)>> = OnceLock::new();
+
+thread_local! {
+    /// The place of the calling thread's memory node among all.
+    static OWN_NODE: Cell<usize> = const { Cell::new(0) };
+}
+
+/// The place of the calling thread's memory node among those of all processors that compute; the first where nobody said
+/// which it is.
+pub(crate) fn own_node() -> usize {
+    OWN_NODE.get()
+}
+
+/// Says which it is.
+pub(crate) fn say_node(place: usize) {
+    OWN_NODE.set(place);
+}
 
 /// A processor.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -196,13 +218,17 @@ pub fn are_uneven(processors: &[Processor]) -> bool {
 /// From now on the calling thread, and those that it starts, stay on these processors. A team with as many threads
 /// keeps each on one of them, in their order; the system places fewer threads. Said once; what is said later, or of processors that
 /// this process may not use, changes nothing.
-pub fn compute_on(numbers: &[usize]) {
+///
+/// Of each processor the place of its memory node among all is told as well, where there are several.
+pub fn compute_on(numbers: &[usize], nodes: &[usize]) {
     let known = mine();
     if numbers.is_empty() || !numbers.iter().all(|number| known.contains(number)) {
         return;
     }
     LazyLock::force(&QUOTA);
-    if ORDERED.set(numbers.to_vec()).is_ok() {
+    let node = |at: usize| nodes.get(at).copied().unwrap_or(0);
+    let ordered = numbers.iter().enumerate().map(|(at, number)| (*number, node(at)));
+    if ORDERED.set(ordered.collect()).is_ok() {
         let mut set = CpuSet::new();
         numbers.iter().for_each(|number| set.set(*number));
         let _ = sched_setaffinity(None, &set);
@@ -220,12 +246,30 @@ pub fn interleave(nodes: &[usize]) -> io::Result<()> {
         bits[node / 64] |= 1 << (node % 64);
     }
     // SAFETY: the call reads so many bits, all of which are there.
+    let result =
+        unsafe { libc::syscall(libc::SYS_set_mempolicy, INTERLEAVE, bits.as_ptr(), TOLD_BITS) };
+    if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+}
+
+/// Memory that was not written yet comes from one node, as long as it has any.
+///
+/// # Errors
+/// The system has no such node, or refuses.
+pub fn take_from_node(memory: &mut [u8], node: usize) -> io::Result<()> {
+    let mut bits = [0_u64; MOST_NODES / 64];
+    let word = bits.get_mut(node / 64).ok_or(io::ErrorKind::InvalidInput)?;
+    *word |= 1 << (node % 64);
+    // SAFETY: the call changes where pages of this memory, which is ours, come from, and not what is in them; it reads so
+    // many bits, all of which are there.
     let result = unsafe {
         libc::syscall(
-            libc::SYS_set_mempolicy,
-            INTERLEAVE,
+            libc::SYS_mbind,
+            memory.as_mut_ptr(),
+            memory.len(),
+            PREFERRED,
             bits.as_ptr(),
-            MOST_NODES as libc::c_ulong,
+            TOLD_BITS,
+            0,
         )
     };
     if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
@@ -255,7 +299,10 @@ static QUOTA: LazyLock<usize> = LazyLock::new(|| {
 pub(crate) fn stay_on(thread: usize, threads: usize) {
     LazyLock::force(&QUOTA);
     let processor = match ORDERED.get() {
-        Some(ordered) if threads == ordered.len() => ordered[thread],
+        Some(ordered) if threads == ordered.len() => {
+            say_node(ordered[thread].1);
+            ordered[thread].0
+        }
         None if threads == mine().len() => mine()[thread],
         _ => return,
     };
@@ -361,6 +408,22 @@ mod tests {
     fn memory_of_nodes_that_are_not_there_is_refused() {
         assert!(interleave(&[MOST_NODES - 2]).is_err());
         assert!(interleave(&[]).is_err() && interleave(&[usize::MAX]).is_err());
+    }
+
+    #[test]
+    fn memory_is_taken_from_a_node_that_is_there() {
+        let mut memory = memmap2::MmapMut::map_anon(1 << 20).unwrap();
+        let node = found(Path::new("/"))[0].node;
+        match take_from_node(&mut memory, node) {
+            Ok(()) => {
+                memory.fill(7);
+                assert!(memory.iter().all(|byte| *byte == 7));
+            }
+            // Systems that are built for one node only know no such call.
+            Err(error) => assert_eq!(error.raw_os_error(), Some(libc::ENOSYS), "{error}"),
+        }
+        assert!(take_from_node(&mut memory, MOST_NODES - 1).is_err());
+        assert!(take_from_node(&mut memory, usize::MAX).is_err());
     }
 
     #[test]

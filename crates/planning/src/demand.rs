@@ -172,6 +172,8 @@ pub struct LoadSettings {
     pub values: CacheType,
     /// How weights are held.
     pub weights: Weights,
+    /// Copies of the weights in host memory, one for each of several memory nodes; 0 where the file is mapped instead.
+    pub copies: u32,
     /// Threads that compute; none means one for each processor.
     pub threads: Option<u32>,
 }
@@ -210,6 +212,7 @@ impl LoadSettings {
             keys: CacheType::default(),
             values: CacheType::default(),
             weights: Weights::default(),
+            copies: 0,
             threads: None,
         };
         if shape.encoder {
@@ -295,6 +298,8 @@ impl LoadSettings {
 pub enum PartKind {
     /// The model file, mapped; counted once for all instances of the file.
     Weights,
+    /// A copy of the weights for each memory node, which no other instance uses.
+    Copies,
     /// Cached keys and values.
     Cache,
     /// Working space of a step.
@@ -309,6 +314,7 @@ impl fmt::Display for PartKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
             Self::Weights => "weights",
+            Self::Copies => "weights, a copy for each NUMA node",
             Self::Cache => "KV cache",
             Self::StepBuffers => "step buffers",
             Self::Tokenizer => "tokenizer and template",
@@ -369,7 +375,12 @@ impl Demand {
         let mut parts = Vec::new();
         for (pool, weights, cache) in held {
             let mut part = |kind, bytes| parts.push(Part { pool: pool.to_owned(), kind, bytes });
-            part(PartKind::Weights, weights);
+            match u64::from(settings.copies) {
+                copies if copies > 0 && pool == HOST => {
+                    part(PartKind::Copies, Bytes(weights.0.saturating_mul(copies)));
+                }
+                _ => part(PartKind::Weights, weights),
+            }
             if cache > Bytes(0) {
                 part(PartKind::Cache, cache);
             }

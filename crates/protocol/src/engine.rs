@@ -87,9 +87,15 @@ pub struct LoadOrder {
     /// Processors that its threads stay on, the first thread on the first of them; empty leaves that to the system.
     #[serde(default)]
     pub processors: Vec<usize>,
+    /// Of each of these processors the place of its memory node among `nodes`.
+    #[serde(default)]
+    pub processor_nodes: Vec<usize>,
     /// Memory nodes that memory is taken from in turn, where there are several.
     #[serde(default)]
     pub nodes: Vec<usize>,
+    /// Whether each of them gets a copy of the weights in host memory.
+    #[serde(default)]
+    pub copied: bool,
     /// Other files of the model, which it may read as well.
     #[serde(default)]
     pub parts: Vec<PathBuf>,

@@ -20,7 +20,7 @@ use amounts::parse_amount;
 pub(crate) use amounts::{limit, parse_rate};
 use layers::{FlagLayer, Variable, in_words, origins};
 use loading::AUTO;
-pub(crate) use loading::{LoadingConfig, MakeRoom};
+pub(crate) use loading::{LoadingConfig, MakeRoom, WeightsOnNodes};
 
 /// Environment variables and the settings they stand for.
 const VARIABLES: &[(&str, &str)] = &[
@@ -34,6 +34,7 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_WAIT_SECONDS", "loading.wait_seconds"),
     ("DEFT_KERNELS", "loading.kernels"),
     ("DEFT_SPARE_PROCESSORS", "loading.spare_processors"),
+    ("DEFT_WEIGHTS_ON_NODES", "loading.weights_on_nodes"),
     ("DEFT_HEARTBEAT_SECONDS", "calls.heartbeat_seconds"),
     ("DEFT_STATUS_SECONDS", "calls.status_seconds"),
     ("DEFT_QUEUE", "calls.queue"),
@@ -228,6 +229,7 @@ impl Default for Config {
                 hang_seconds: 60,
                 kernels: None,
                 spare_processors: None,
+                weights_on_nodes: WeightsOnNodes::Interleaved,
             },
             calls: CallsConfig {
                 heartbeat_seconds: 5,

@@ -12,7 +12,7 @@ use deft_kernels::{choice, limits};
 use deft_protocol::manage::ComputingReport;
 use serde::{Deserialize, Serialize};
 
-use crate::config::Config;
+use crate::config::{Config, WeightsOnNodes};
 use crate::private_files::write_whole;
 
 /// The file in the data directory.
@@ -47,8 +47,12 @@ pub(crate) struct Computing {
     processors: Vec<usize>,
     /// Some of them are slower, or further from some memory.
     are_uneven: bool,
+    /// Of each of these processors the place of its memory node among all.
+    processor_nodes: Vec<usize>,
     /// Memory nodes, where there are several.
     pub(crate) nodes: Vec<usize>,
+    /// Whether each of them gets a copy of the weights.
+    pub(crate) copied: bool,
     /// The same for people.
     pub(crate) report: ComputingReport,
 }
@@ -59,6 +63,7 @@ impl Computing {
     pub(crate) async fn found(config: &Config) -> Self {
         let forced = config.loading.forced_kernels().map(str::to_owned);
         let (spare, folder) = (config.loading.spare_processors, config.data_dir.clone());
+        let on_nodes = config.loading.weights_on_nodes;
         let found = tokio::task::spawn_blocking(move || {
             let root = Path::new("/");
             let mut processors = processors::found(root);
@@ -66,7 +71,7 @@ impl Computing {
                 processors::measure(&mut processors);
             }
             let fastest = if forced.is_none() { fastest(&folder) } else { None };
-            Self::of(&processors, spare, forced, fastest)
+            Self::of(&processors, spare, forced, fastest).with_weights(on_nodes)
         });
         found.await.unwrap_or_else(|error| {
             tracing::error!(
@@ -95,13 +100,37 @@ impl Computing {
             slower: count(slower),
             spare: count(found.len() - taken.len()),
             nodes: count(nodes.len().max(1)),
+            copied: false,
         };
         let are_uneven = processors::are_uneven(&taken);
         // Otherwise the system finds a place for each thread as well as anybody.
         let matters = taken.len() < found.len() || are_uneven;
-        let processors = taken.iter().filter(|_| matters).map(|one| one.number).collect();
-        let nodes = if nodes.len() > 1 { nodes.into_iter().collect() } else { Vec::new() };
-        Self { forced, fastest, processors, are_uneven, nodes, report }
+        let told = || taken.iter().filter(|_| matters);
+        let processors = told().map(|one| one.number).collect();
+        let nodes: Vec<usize> =
+            if nodes.len() > 1 { nodes.into_iter().collect() } else { Vec::new() };
+        let place = |one: &Processor| nodes.iter().position(|node| *node == one.node).unwrap_or(0);
+        let processor_nodes = told().map(place).collect();
+        let copied = false;
+        Self { forced, fastest, processors, are_uneven, processor_nodes, nodes, copied, report }
+    }
+
+    /// With weights interleaved over several nodes, or copied to each.
+    fn with_weights(mut self, on_nodes: WeightsOnNodes) -> Self {
+        self.copied = on_nodes == WeightsOnNodes::Copied && self.nodes.len() > 1;
+        self.report.copied = self.copied;
+        self
+    }
+
+    /// Copies of the weights that an instance has; none where the file is mapped instead.
+    pub(crate) fn copies(&self) -> u32 {
+        if self.copied { self.report.nodes } else { 0 }
+    }
+
+    /// Of each of [`Self::processors_of`] the place of its memory node among all.
+    pub(crate) fn nodes_of(&self, threads: Option<u32>) -> Vec<usize> {
+        let count = self.processors_of(threads).len();
+        self.processor_nodes.iter().copied().take(count).collect()
     }
 
     /// The processors of an instance with so many threads. Of equal ones it may use all, wherever the system puts its
@@ -289,6 +318,23 @@ mod tests {
         assert_eq!((found.report.slower, found.report.nodes), (2, 2));
         assert_eq!(found.processors_of(Some(2)), [2, 3], "few threads get the fast ones");
         assert_eq!(found.processors_of(None).len(), 4);
+    }
+
+    #[test]
+    fn weights_are_copied_to_nodes_where_there_are_several_and_the_operator_wants_it() {
+        let two = [processor(0, 3, 1.0), processor(1, 5, 1.0), processor(2, 5, 1.0)];
+        let of = |found: &[Processor], wish| {
+            Computing::of(found, Some(0), None, None).with_weights(wish)
+        };
+        let copied = of(&two, WeightsOnNodes::Copied);
+        assert_eq!((copied.copies(), copied.report.copied), (2, true));
+        assert_eq!((&copied.processors[..], &copied.nodes[..]), (&[0, 1, 2][..], &[3, 5][..]));
+        assert_eq!(copied.nodes_of(None), [0, 1, 1]);
+        assert_eq!(copied.nodes_of(Some(2)), [0, 1]);
+        let interleaved = of(&two, WeightsOnNodes::Interleaved);
+        assert_eq!((interleaved.copies(), interleaved.report.copied), (0, false));
+        let one = of(&two[1..], WeightsOnNodes::Copied);
+        assert_eq!((one.copies(), one.report.copied), (0, false), "one node has them anyhow");
     }
 
     #[test]

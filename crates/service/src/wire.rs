@@ -149,7 +149,7 @@ pub(crate) fn notes(
     is_simulated: impl Fn(&str) -> bool,
 ) -> Vec<String> {
     let mut notes = Vec::new();
-    if target.settings.weights == Weights::Mapped {
+    if target.settings.weights == Weights::Mapped && target.settings.copies == 0 {
         notes.push(
             "mapped weights: the kernel may take them back under pressure, and reads them again"
                 .to_owned(),
@@ -197,6 +197,8 @@ pub(crate) fn load_settings(
             WeightsHeld::Mapped => Weights::Mapped,
             WeightsHeld::Resident => Weights::Resident,
         },
+        // The machine decides, not the request.
+        copies: 0,
         threads: request.threads,
     };
     settings.check(shape).map_err(|error| refusals::settings(&error))?;

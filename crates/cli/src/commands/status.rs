@@ -68,6 +68,11 @@ fn computing(found: &ComputingReport) -> String {
     };
     let nodes = match found.nodes {
         0 | 1 => String::new(),
+        count if found.copied => {
+            format!(
+                "; memory is interleaved over {count} NUMA nodes, and each has a copy of the weights"
+            )
+        }
         count => format!("; memory is interleaved over {count} NUMA nodes"),
     };
     format!("{processors}{slower} with {}{spare}{nodes}", found.kernels)
@@ -166,6 +171,7 @@ mod tests {
             slower,
             spare,
             nodes,
+            copied: nodes > 2,
         };
         let lines = [
             report(1, 0, 0, 1),
@@ -173,6 +179,7 @@ mod tests {
             report(7, 0, 1, 1),
             report(12, 8, 4, 1),
             report(64, 0, 0, 2),
+            report(64, 0, 0, 4),
         ];
         insta::assert_snapshot!(lines.map(|line| computing(&line)).join("\n"), @r"
         1 processor computes with AVX2
@@ -180,6 +187,7 @@ mod tests {
         7 processors compute with AVX2; 1 is left to the service
         12 processors compute (8 of them slower) with AVX2; 4 are left to the service
         64 processors compute with AVX2; memory is interleaved over 2 NUMA nodes
+        64 processors compute with AVX2; memory is interleaved over 4 NUMA nodes, and each has a copy of the weights
         ");
     }
 

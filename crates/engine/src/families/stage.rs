@@ -5,7 +5,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use deft_kernels::{Device, Host, HostPages, Look, Looks, Norm, Routing};
+use deft_kernels::{Device, Host, HostPages, Look, Looks, Norm, Routing, Stored};
 use deft_planning::{LoadSettings, ModelShape};
 
 use super::blueprint::{Blueprint, LayerPlan, Projection};
@@ -46,7 +46,7 @@ impl Home for Arc<Mapped> {
         host
     }
 
-    fn stored(&self, part: usize, offset: u64, bytes: u64) -> &[u8] {
+    fn stored(&self, part: usize, offset: u64, bytes: u64) -> Stored<'_> {
         self.weights(part, offset, bytes)
     }
 

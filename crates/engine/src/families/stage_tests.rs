@@ -1,10 +1,12 @@
 //! A decoder in several stages, one of them on a device whose memory the host does not see.
 
+use std::num::NonZero;
 use std::sync::Arc;
 
 use deft_formats::gguf::StoredModel;
 use deft_kernels::{
     Device, Gate, Host, HostPages, Kept, Looks, Matrix, Norm, Pairs, Place, Product, Routing,
+    Stored,
 };
 use deft_planning::{CacheType, Weights};
 
@@ -13,6 +15,7 @@ use super::tests::{cases, golden, ids, run};
 use super::transformer::Transformer;
 use crate::compute::ComputeSettings;
 use crate::mapped::Mapped;
+use crate::model::Model;
 use crate::places::{OutOfMemory, Places};
 
 /// Another device: its numbers are copied from and to the host. It computes with the host's operations.
@@ -43,7 +46,7 @@ impl Elsewhere {
 
 impl Device for Elsewhere {
     type Numbers = Far;
-    type Stored<'a> = &'a [u8];
+    type Stored<'a> = Stored<'a>;
     type Pages = HostPages;
     type Ready = <Host as Device>::Ready;
     type Sums = <Host as Device>::Sums;
@@ -143,7 +146,7 @@ impl Device for Elsewhere {
     fn choose(
         &self,
         x: &Far,
-        router: Matrix<&[u8]>,
+        router: Matrix<Stored<'_>>,
         routing: &mut Routing<Far>,
         ready: &mut Self::Ready,
     ) {
@@ -169,7 +172,7 @@ impl Home for Away {
         &self.1
     }
 
-    fn stored(&self, part: usize, offset: u64, bytes: u64) -> &[u8] {
+    fn stored(&self, part: usize, offset: u64, bytes: u64) -> Stored<'_> {
         self.0.weights(part, offset, bytes)
     }
 
@@ -181,6 +184,20 @@ impl Home for Away {
     ) -> Result<HostPages, OutOfMemory> {
         self.0.pages(layer, bytes, places)
     }
+}
+
+#[test]
+fn weights_that_each_node_has_give_the_same_bits() {
+    let file = golden("models/qwen3moe-q8_0.gguf");
+    let compute = ComputeSettings { threads: NonZero::new(3), ..ComputeSettings::default() };
+    let prompt: Vec<u32> = (3..40).collect();
+    let logits = |places: Places| {
+        let (mut places, held) = (places, Weights::Mapped);
+        let model = Model::open_in(&file, 256, &mut places, held, compute, &mut |_, _| {});
+        run(&mut model.unwrap(), &prompt, 7, CacheType::F16).0
+    };
+    // Two copies on the first node stand for those of two nodes.
+    assert!(logits(Places::host()) == logits(Places::host().with_copies_on(&[0, 0])));
 }
 
 #[test]

@@ -56,7 +56,7 @@ impl MatrixPlace {
     /// One row as values.
     pub(super) fn decode_row(&self, file: &Mapped, row: usize, out: &mut [f32]) {
         let width = self.tensor_type.row_bytes(self.columns);
-        let stored = file.weights(self.part, self.offset, self.bytes);
+        let stored = file.weights(self.part, self.offset, self.bytes).near();
         self.tensor_type.decode(&stored[row * width..][..width], out);
     }
 }

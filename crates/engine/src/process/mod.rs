@@ -215,10 +215,12 @@ fn load(
         keys: cache(&order.keys)?,
         values: cache(&order.values)?,
         weights: if order.resident { Weights::Resident } else { Weights::Mapped },
+        copies: if order.copied { u32::try_from(order.nodes.len()).unwrap_or(0) } else { 0 },
         threads: order.threads,
     };
     settle(order);
-    let mut places = Places::ordered(&order.places);
+    let copied = if order.copied { &order.nodes[..] } else { &[] };
+    let mut places = Places::ordered(&order.places).with_copies_on(copied);
     let compute = ComputeSettings {
         path: path(order).map_err(invalid)?,
         threads: order.threads.and_then(|threads| NonZero::new(threads as usize)),
@@ -250,7 +252,7 @@ fn board(order: &BatonOrder) -> Option<Board> {
 
 /// Which processors compute, and where memory is taken from: before any thread starts that computes.
 fn settle(order: &LoadOrder) {
-    processors::compute_on(&order.processors);
+    processors::compute_on(&order.processors, &order.processor_nodes);
     if order.nodes.len() > 1
         && let Err(error) = processors::interleave(&order.nodes)
     {

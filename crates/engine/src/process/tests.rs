@@ -55,7 +55,9 @@ impl Link {
             kernels: None,
             fastest: None,
             processors: Vec::new(),
+            processor_nodes: Vec::new(),
             nodes: Vec::new(),
+            copied: false,
             parts: Vec::new(),
             memory: None,
         };

@@ -8,7 +8,7 @@ use smallvec::SmallVec;
 use super::routing::{Chosen, Routing, choose};
 use super::{Device, Kept, Looks, Norm, Place, Product};
 use crate::attention::{Attention, Cached, SpanSums, attend};
-use crate::matrix::{Activations, Matrix, dot, multiply_all};
+use crate::matrix::{Activations, Matrix, Stored, dot, multiply_all};
 use crate::pointwise::{
     Gate, Pairs, add, add_rows, add_scaled, gate, gelu_erf, layer_norm, rms_norm,
     rms_norm_in_place, soft_cap, softmax, turn,
@@ -83,7 +83,7 @@ impl Host {
     pub fn multiply_rows<'a, const COUNT: usize>(
         &self,
         x: &[f32],
-        products: [(Matrix<&'a [u8]>, &'a mut [f32]); COUNT],
+        products: [(Matrix<Stored<'a>>, &'a mut [f32]); COUNT],
         ready: &mut Activations,
     ) {
         let (mut waiting, mut rest) = (SmallVec::<[_; 4]>::new(), products.into_iter().peekable());
@@ -109,7 +109,7 @@ impl Host {
     fn shares(
         &self,
         x: &[f32],
-        router: Matrix<&[u8]>,
+        router: Matrix<Stored<'_>>,
         routing: &mut Routing<Vec<f32>>,
         ready: &mut Activations,
     ) {
@@ -123,7 +123,7 @@ impl Host {
             as_floats.resize(experts * width, 0.0);
             let row_bytes = tensor_type.row_bytes(width);
             self.rows(as_floats, width, |expert, row| {
-                tensor_type.decode(&bytes[expert * row_bytes..][..row_bytes], row);
+                tensor_type.decode(&bytes.near()[expert * row_bytes..][..row_bytes], row);
             });
             let of_token = grain(experts * width);
             self.team.rows(shares, experts, of_token, |token, shares| {
@@ -148,7 +148,7 @@ impl Kept<HostPages> {
 
 impl Device for Host {
     type Numbers = Vec<f32>;
-    type Stored<'a> = &'a [u8];
+    type Stored<'a> = Stored<'a>;
     type Pages = HostPages;
     type Ready = Activations;
     type Sums = SpanSums;
@@ -277,7 +277,7 @@ impl Device for Host {
     fn choose(
         &self,
         x: &Vec<f32>,
-        router: Matrix<&[u8]>,
+        router: Matrix<Stored<'_>>,
         routing: &mut Routing<Vec<f32>>,
         ready: &mut Activations,
     ) {

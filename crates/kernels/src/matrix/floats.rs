@@ -8,7 +8,7 @@ use super::activations::Activations;
 #[cfg(target_arch = "x86_64")]
 use super::activations::FLOAT_TOKENS;
 use super::work::{Cut, Work};
-use super::{Matrix, scalar};
+use super::{Matrix, Stored, scalar};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
 use crate::Path;
@@ -40,7 +40,7 @@ pub(crate) struct Brain;
 pub(super) fn work<'a>(
     path: Path,
     threads: usize,
-    matrix: Matrix<&'a [u8]>,
+    matrix: Matrix<Stored<'a>>,
     x: &'a Activations,
     out: Outputs<'a>,
 ) -> Work<'a> {

@@ -23,6 +23,7 @@ mod lines;
 mod panel;
 mod quants;
 mod scalar;
+mod stored;
 mod tiles;
 mod work;
 
@@ -34,6 +35,7 @@ pub(crate) use avx512::{Floats, words};
 pub(crate) use floats::dot;
 #[cfg(target_arch = "x86_64")]
 pub(crate) use floats::{Half, Single};
+pub use stored::{HostMemory, Stored};
 
 use crate::{Path, Team};
 use smallvec::SmallVec;
@@ -67,10 +69,10 @@ pub struct Matrix<B> {
     pub bytes: B,
 }
 
-impl Matrix<&[u8]> {
-    fn row(&self, row: usize) -> &[u8] {
+impl<'a> Matrix<Stored<'a>> {
+    fn row(&self, row: usize) -> &'a [u8] {
         let bytes = self.tensor_type.row_bytes(self.columns);
-        &self.bytes[row * bytes..][..bytes]
+        &self.bytes.near()[row * bytes..][..bytes]
     }
 }
 
@@ -81,7 +83,13 @@ impl Matrix<&[u8]> {
 ///
 /// # Panics
 /// When the lengths do not fit, or `x` was not prepared for this type on this path.
-pub fn multiply(path: Path, team: &Team, matrix: Matrix<&[u8]>, x: &Activations, out: &mut [f32]) {
+pub fn multiply<'m>(
+    path: Path,
+    team: &Team,
+    matrix: Matrix<impl Into<Stored<'m>>>,
+    x: &Activations,
+    out: &mut [f32],
+) {
     multiply_all(path, team, x, [(matrix, out)]);
 }
 
@@ -89,15 +97,17 @@ pub fn multiply(path: Path, team: &Team, matrix: Matrix<&[u8]>, x: &Activations,
 ///
 /// # Panics
 /// As [`multiply`].
-pub(crate) fn multiply_all<'m, 'o>(
+pub(crate) fn multiply_all<'m, 'o, B: Into<Stored<'m>>>(
     path: Path,
     team: &Team,
     x: &Activations,
-    products: impl IntoIterator<Item = (Matrix<&'m [u8]>, &'o mut [f32])>,
+    products: impl IntoIterator<Item = (Matrix<B>, &'o mut [f32])>,
 ) {
     assert!(path.runs_here(), "this processor has no {path}");
     assert_eq!(x.path, Some(path), "activations for another path");
     let works = products.into_iter().map(|(matrix, out)| {
+        let Matrix { tensor_type, rows, columns, bytes } = matrix;
+        let matrix = Matrix { tensor_type, rows, columns, bytes: bytes.into() };
         let row_bytes = matrix.tensor_type.row_bytes(matrix.columns);
         assert_eq!(matrix.bytes.len(), matrix.rows * row_bytes, "matrix and its bytes differ");
         assert_eq!(x.width, matrix.columns, "activations of another width");

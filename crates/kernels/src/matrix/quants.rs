@@ -12,7 +12,7 @@ use super::lines::{RowLines, TILE_ROWS, TokenLines};
 #[cfg(target_arch = "x86_64")]
 use super::panel::{Next, Panel, Shape};
 use super::work::{Cut, Work};
-use super::{Matrix, scalar, tree};
+use super::{Matrix, Stored, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
 use crate::Path;
@@ -48,7 +48,7 @@ thread_local! {
 pub(super) fn work<'a>(
     path: Path,
     threads: usize,
-    matrix: Matrix<&'a [u8]>,
+    matrix: Matrix<Stored<'a>>,
     x: &'a Activations,
     out: Outputs<'a>,
 ) -> Work<'a> {
@@ -116,7 +116,7 @@ fn panels<B: avx512::Wide>(work: &Work<'_>, pieces: Range<usize>) {
     let stride = work.matrix.columns.div_ceil(STRIP);
     let lines = const { TokenLines::of::<B>().count() };
     let shape = Shape::of(stride, work.part);
-    let own = Rows { stored: work.matrix.bytes, row_bytes: work.row_bytes(), shape };
+    let own = Rows { stored: work.matrix.bytes.near(), row_bytes: work.row_bytes(), shape };
     SPACE.with_borrow_mut(|space| {
         for (tokens, rows) in work.panels(pieces, shape.rows) {
             let x = &work.x.tiles()[tokens.start / TILE_TOKENS * stride * lines..];

@@ -3,13 +3,13 @@
 use std::ops::Range;
 
 use super::activations::{Activations, Kind};
-use super::{Matrix, floats, quants, tiles};
+use super::{Matrix, Stored, floats, quants, tiles};
 use crate::team::Outputs;
 use crate::{Path, Team};
 
 /// A product, cut into pieces of which each is done by one thread.
 pub(super) struct Work<'a> {
-    pub(super) matrix: Matrix<&'a [u8]>,
+    pub(super) matrix: Matrix<Stored<'a>>,
     pub(super) x: &'a Activations,
     pub(super) out: Outputs<'a>,
     /// Tokens that pass by together; with fewer than all of them, pieces are done for one part of the tokens after
@@ -35,7 +35,7 @@ impl<'a> Work<'a> {
     pub(super) fn of(
         path: Path,
         threads: usize,
-        matrix: Matrix<&'a [u8]>,
+        matrix: Matrix<Stored<'a>>,
         x: &'a Activations,
         out: &'a mut [f32],
     ) -> Self {
@@ -50,7 +50,7 @@ impl<'a> Work<'a> {
     /// The stored rows of a range.
     pub(super) fn stored(&self, rows: Range<usize>) -> &'a [u8] {
         let row_bytes = self.row_bytes();
-        &self.matrix.bytes[rows.start * row_bytes..rows.end * row_bytes]
+        &self.matrix.bytes.near()[rows.start * row_bytes..rows.end * row_bytes]
     }
 
     pub(super) fn row_bytes(&self) -> usize {

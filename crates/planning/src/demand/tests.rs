@@ -55,6 +55,23 @@ fn what_each_expert_computes_is_counted() {
 }
 
 #[test]
+fn copies_of_the_weights_are_nobody_elses() {
+    let settings = LoadSettings::for_model(&shape());
+    let copied = LoadSettings { copies: 2, ..settings };
+    let (one, two) = (in_host(&shape(), &settings), in_host(&shape(), &copied));
+    assert_eq!(two.total().0 - one.total().0, shape().file.0);
+    assert_eq!(two.amount(HOST).shared, Bytes(0));
+    assert_eq!(two.private().0 - one.private().0, 2 * shape().file.0);
+    let [first, second] = [2, 3].map(|layers| {
+        let pool = if layers == 2 { "fern" } else { HOST };
+        Place { pool: pool.to_owned(), layers }
+    });
+    let spread = Demand::of(&shape(), &copied, &Placement(vec![first, second]));
+    let moved: Bytes = shape().layer_weights[..2].iter().copied().sum();
+    assert_eq!(two.total().0 - spread.total().0, moved.0, "an accelerator has one copy");
+}
+
+#[test]
 fn layers_elsewhere_take_their_weights_and_their_cache_with_them() {
     let settings = LoadSettings::for_model(&shape());
     let places = [("fern", 2), ("host", 3)];

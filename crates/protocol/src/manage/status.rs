@@ -231,6 +231,8 @@ pub struct ComputingReport {
     pub spare: u32,
     /// Memory nodes that memory is taken from in turn; 1 where there is only one.
     pub nodes: u32,
+    /// Whether each node has a copy of the weights.
+    pub copied: bool,
 }
 
 /// `GET /manage/v1/status`.

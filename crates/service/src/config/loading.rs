@@ -33,6 +33,18 @@ pub struct LoadingConfig {
     /// Processors that engines leave to the service and to others; absent: one, where there are eight or more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub spare_processors: Option<usize>,
+    /// With several memory nodes: whether each has a copy of the weights.
+    pub weights_on_nodes: WeightsOnNodes,
+}
+
+/// Where weights are on a machine with several memory (NUMA) nodes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum WeightsOnNodes {
+    /// Once, over all nodes in turn.
+    Interleaved,
+    /// A copy on each node, so that each processor reads near memory; as many times the memory.
+    Copied,
 }
 
 /// Leaves the choice of instructions to the service.

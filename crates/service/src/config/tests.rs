@@ -107,6 +107,17 @@ fn spare_processors_are_a_number() {
 }
 
 #[test]
+fn weights_are_interleaved_over_nodes_unless_they_are_to_be_copied() {
+    let on_nodes = |variables: &[(&str, &str)]| load("", variables, &Flags::default());
+    let found = on_nodes(&[]).unwrap().config.loading.weights_on_nodes;
+    assert_eq!(found, WeightsOnNodes::Interleaved);
+    let copied = on_nodes(&[("DEFT_WEIGHTS_ON_NODES", "copied")]).unwrap();
+    assert_eq!(copied.config.loading.weights_on_nodes, WeightsOnNodes::Copied);
+    let error = on_nodes(&[("DEFT_WEIGHTS_ON_NODES", "doubled")]).err().unwrap().to_string();
+    assert!(error.contains("loading.weights_on_nodes") && error.contains("copied"), "{error}");
+}
+
+#[test]
 fn kernels_are_those_of_this_processor() {
     let named = |name: &str| load("", &[("DEFT_KERNELS", name)], &Flags::default());
     assert_eq!(named("scalar").unwrap().config.loading.kernels.as_deref(), Some("scalar"));

@@ -303,7 +303,9 @@ impl Instance {
             kernels: computing.forced.clone(),
             fastest: computing.fastest.clone(),
             processors: computing.processors_of(settings.threads),
+            processor_nodes: computing.nodes_of(settings.threads),
             nodes: computing.nodes.clone(),
+            copied: computing.copied,
             parts: self.target.files.iter().skip(1).cloned().collect(),
             memory: Some(self.most_memory()),
         }

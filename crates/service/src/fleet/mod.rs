@@ -142,6 +142,8 @@ pub(crate) enum Unload {
 pub(crate) struct Fleet {
     asks: mpsc::Sender<Ask>,
     reports: watch::Receiver<FleetReport>,
+    /// Copies of the weights that each instance has.
+    copies: u32,
 }
 
 impl Fleet {
@@ -151,9 +153,16 @@ impl Fleet {
         // Unbounded, yet bounded by the calls that have a seat.
         let (leaving, left) = mpsc::unbounded_channel();
         let (publish, reports) = watch::channel(FleetReport::default());
+        let copies = machine.computing.copies();
         let actor = Actor::new(machine, rules, asks.clone(), leaving, publish);
         let task = tokio::spawn(actor.run(questions, left));
-        (Self { asks, reports }, task)
+        (Self { asks, reports, copies }, task)
+    }
+
+    /// As this machine holds weights.
+    fn here(&self, mut target: Target) -> Target {
+        target.settings.copies = self.copies;
+        target
     }
 
     /// What is loaded, now and whenever it changes.
@@ -177,6 +186,7 @@ impl Fleet {
 
     /// What loads would need one after the other, and why they would be refused.
     pub(crate) async fn judge(&self, targets: Vec<Target>) -> Result<Judged, Problem> {
+        let targets = targets.into_iter().map(|target| self.here(target)).collect();
         self.ask(|answer| Ask::Judge { targets, answer }).await?
     }
 
@@ -188,12 +198,14 @@ impl Fleet {
         target: Target,
         keeping: Keeping,
     ) -> Result<Uuid, Problem> {
-        self.ask(|answer| Ask::Load { id, target: Box::new(target), keeping, answer }).await?
+        let target = Box::new(self.here(target));
+        self.ask(|answer| Ask::Load { id, target, keeping, answer }).await?
     }
 
     /// Shows a wish that could not be fulfilled, with the reason.
     pub(crate) async fn set_aside(&self, id: Uuid, target: Target, problem: Problem) {
-        let _ = self.asks.send(Ask::SetAside { id, target: Box::new(target), problem }).await;
+        let target = Box::new(self.here(target));
+        let _ = self.asks.send(Ask::SetAside { id, target, problem }).await;
     }
 
     /// Changes a pool's limit until the service stops.

@@ -60,6 +60,7 @@ fn settings(context: u32, lanes: u32, chunk: u32, cache: CacheType) -> LoadSetti
         keys: cache,
         values: cache,
         weights: Weights::Mapped,
+        copies: 0,
         threads: None,
     }
 }

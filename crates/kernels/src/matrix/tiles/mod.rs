@@ -12,9 +12,9 @@ use std::ops::Range;
 
 use bytemuck::Zeroable;
 
-use super::Matrix;
 use super::activations::Activations;
 use super::work::{Cut, Work};
+use super::{Matrix, Stored};
 use crate::Path;
 use crate::sixteen::Sixteen;
 use crate::team::{Outputs, Results};
@@ -50,7 +50,7 @@ thread_local! {
 /// Every product but those of `F32`.
 pub(super) fn work<'a>(
     path: Path,
-    matrix: Matrix<&'a [u8]>,
+    matrix: Matrix<Stored<'a>>,
     x: &'a Activations,
     out: Outputs<'a>,
 ) -> Work<'a> {
@@ -141,7 +141,7 @@ impl Rows<'_> {
         let Matrix { tensor_type, columns, bytes, .. } = self.work.matrix;
         let columns = first * COLUMNS..columns.min((first + wide) * COLUMNS);
         let own = tensor_type.row_bytes(columns.start)..tensor_type.row_bytes(columns.end);
-        let row_bytes = self.work.row_bytes();
+        let (row_bytes, bytes) = (self.work.row_bytes(), bytes.near());
         for (at, row) in rows.enumerate() {
             let stored = &bytes[row * row_bytes..][own.clone()];
             let tiles = &mut panel[at / SIDE * WIDE..][..wide];
