@@ -15,7 +15,8 @@ use crate::synthetic::{EXPERTS, LEAST, Stored, WORDS, measured, stored};
 struct Column {
     heading: &'static str,
     field: &'static str,
-    aim: fn(&str) -> Option<f64>,
+    /// What it should be, for a model, with tiles or without.
+    aim: fn(&str, bool) -> Option<f64>,
 }
 
 /// Whether a model's weights are in this type.
@@ -33,12 +34,16 @@ fn has_prompt_aims(model: &str) -> bool {
     is(model, "q8_0") || is(model, "q4_k")
 }
 
-/// Aims where there are no tiles.
-const COLUMNS: [Column; 7] = [
+/// One of two aims: with tiles, and without.
+fn of(tiles: bool, with: f64, without: f64) -> f64 {
+    if tiles { with } else { without }
+}
+
+const COLUMNS: [Column; 8] = [
     Column {
         heading: "decode / memory read",
         field: "decode_ratio",
-        aim: |model| {
+        aim: |model, _| {
             Some(if is_narrow(model) {
                 0.85
             } else if is(model, "q8_0") {
@@ -51,28 +56,39 @@ const COLUMNS: [Column; 7] = [
     Column {
         heading: "prompt of 512 / int8 peak",
         field: "prompt_512_ratio",
-        aim: |model| {
-            let aim = if is(model, "q8_0") { 0.40 } else { 0.38 };
+        aim: |model, tiles| {
+            let aim = if is(model, "q8_0") { of(tiles, 0.9, 0.40) } else { of(tiles, 0.8, 0.38) };
             has_prompt_aims(model).then_some(aim)
         },
     },
     Column {
         heading: "prompt of 4,096 / of 512",
         field: "prompt_4096_share",
-        aim: |model| has_prompt_aims(model).then_some(0.85),
+        aim: |model, tiles| has_prompt_aims(model).then_some(of(tiles, 0.8, 0.85)),
     },
     Column {
         heading: "prompt of 8,000 / of 512",
         field: "prompt_8000_share",
-        aim: |model| is_narrow(model).then_some(0.5),
+        aim: |model, tiles| is_narrow(model).then_some(of(tiles, 0.6, 0.5)),
     },
     Column {
         heading: "8 lanes / one",
         field: "together_ratio",
-        aim: |model| Some(if is(model, "q8_0") { 4.0 } else { 3.5 }),
+        aim: |model, tiles| {
+            Some(if is(model, "q8_0") { of(tiles, 6.0, 4.0) } else { of(tiles, 5.0, 3.5) })
+        },
     },
-    Column { heading: "decode at 8,000 / at 100", field: "depth_ratio", aim: |_| Some(0.75) },
-    Column { heading: "Q8_0 / F16 cache at 4,000", field: "narrow_ratio", aim: |_| Some(0.9) },
+    Column {
+        heading: "16 lanes / one",
+        field: "sixteen_ratio",
+        aim: |model, tiles| (tiles && is(model, "q8_0")).then_some(10.0),
+    },
+    Column {
+        heading: "decode at 8,000 / at 100",
+        field: "depth_ratio",
+        aim: |_, tiles| Some(of(tiles, 0.8, 0.75)),
+    },
+    Column { heading: "Q8_0 / F16 cache at 4,000", field: "narrow_ratio", aim: |_, _| Some(0.9) },
 ];
 
 /// Measures all models, or those whose names contain a text.
@@ -197,6 +213,11 @@ fn number(report: &Value, field: &str) -> f64 {
     report[field].as_f64().unwrap_or(f64::NAN)
 }
 
+/// Whether it was measured with tiles.
+fn has_tiles(report: &Value) -> bool {
+    report["kernels"].as_str().is_some_and(|name| name.starts_with("AMX"))
+}
+
 fn name(report: &Value) -> &str {
     report["model"].as_str().unwrap_or_default()
 }
@@ -241,7 +262,7 @@ fn row(report: &Value) -> String {
 /// A figure, with its aim where it was missed.
 fn cell(report: &Value, column: &Column) -> String {
     let found = number(report, column.field);
-    match (column.aim)(name(report)) {
+    match (column.aim)(name(report), has_tiles(report)) {
         _ if found.is_nan() => "not measured".to_owned(),
         Some(aim) if found < aim => format!("{found:.2} (aim {aim:.2})"),
         _ => format!("{found:.2}"),
@@ -269,9 +290,10 @@ fn picture(reports: &[Value]) -> String {
         let is_measured = |report: &&Value| !number(report, column.field).is_nan();
         for report in reports.iter().filter(is_measured) {
             let found = number(report, column.field);
-            let aim = (column.aim)(name(report)).map_or_else(String::new, |aim| {
-                format!("<i style='left:{:.0}px'></i>", aim * scale * WIDTH)
-            });
+            let aim = (column.aim)(name(report), has_tiles(report))
+                .map_or_else(String::new, |aim| {
+                    format!("<i style='left:{:.0}px'></i>", aim * scale * WIDTH)
+                });
             bars.push_str(&format!(
                 "<p><span>{}</span><b><u style='width:{:.0}px'></u>{aim}</b><em>{found:.2}</em></p>",
                 name(report),

@@ -26,6 +26,8 @@ use serde_json::json;
 const ANSWER: u32 = 48;
 /// Lanes that answer together.
 const LANES: u32 = 8;
+/// More of them.
+const MANY_LANES: u32 = 16;
 
 struct Link {
     stream: UnixStream,
@@ -127,10 +129,10 @@ impl Link {
         f64::from(figures.answer_tokens.max(2) - 1) / figures.answer_seconds
     }
 
-    /// Tokens a second of several answers together.
-    fn rate_together(&mut self) -> f64 {
-        (0..LANES).for_each(|_| self.ask(16, ANSWER));
-        let figures = self.figures(LANES);
+    /// Tokens a second of so many answers together.
+    fn rate_together(&mut self, lanes: u32) -> f64 {
+        (0..lanes).for_each(|_| self.ask(16, ANSWER));
+        let figures = self.figures(lanes);
         let seconds = figures.iter().map(|found| found.answer_seconds).fold(0.0, f64::max);
         figures.iter().map(|found| f64::from(found.answer_tokens - 1)).sum::<f64>() / seconds
     }
@@ -268,11 +270,16 @@ fn main() {
     let mut link = Link::open(&file, &cost, 1024, LANES, "f16");
     let ready = link.ready;
     let (read_speed, one) = beside(rounds * 3, read, || link.answer_rate(16));
-    let (_, eight) = beside(rounds, read, || link.rate_together());
+    let (_, eight) = beside(rounds, read, || link.rate_together(LANES));
     let (_, one_again) = beside(rounds, read, || link.answer_rate(16));
     let (peak, prompt) =
         beside(rounds, integers, || cost.operations(512) / link.prompt_seconds(512));
     link.end();
+    let mut many = Link::open(&file, &cost, 1024, MANY_LANES, "f16");
+    many.answer_rate(16);
+    let (_, one_of_many) = beside(rounds, read, || many.answer_rate(16));
+    let (_, sixteen) = beside(rounds, read, || many.rate_together(MANY_LANES));
+    many.end();
     let is_short = how_much.as_deref() == Some("short");
     let long = if is_short { json!({}) } else { long(&file, &cost, rounds, &integers) };
     let floats = limits::with_all(|team| limits::float_peak(instructions, team));
@@ -290,6 +297,7 @@ fn main() {
         "decode_ratio": one * cost.bytes / read_speed,
         "decode_together": eight,
         "together_ratio": eight / median(&mut [one, one_again]),
+        "sixteen_ratio": sixteen / one_of_many,
         "prompt_512": 512.0 * prompt / cost.operations(512),
         "prompt_512_ratio": prompt / peak,
     });
@@ -332,7 +340,7 @@ fn only(mode: &str, file: &Path, cost: &Cost, rounds: usize) -> serde_json::Valu
         json!({ "likeliest": likeliest, "drawn": drawn, "ratio": drawn / likeliest })
     } else {
         let (mut one, mut eight): (Vec<f64>, Vec<f64>) =
-            (0..rounds).map(|_| (link.answer_rate(16), link.rate_together())).unzip();
+            (0..rounds).map(|_| (link.answer_rate(16), link.rate_together(LANES))).unzip();
         let (one, eight) = (median(&mut one), median(&mut eight));
         json!({ "one": one, "eight": eight, "ratio": eight / one })
     };

@@ -4,6 +4,7 @@ mod company;
 mod pages;
 
 use std::collections::BTreeMap;
+use std::num::NonZero;
 use std::path::Path;
 
 use deft_kernels::Path as Instructions;
@@ -44,7 +45,8 @@ fn open(name: &str, settings: LoadSettings) -> Lanes {
 /// Computed on a path.
 fn open_on(path: Instructions, name: &str, settings: LoadSettings) -> Lanes {
     let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
-    let compute = ComputeSettings { path, ..ComputeSettings::default() };
+    let threads = settings.threads.and_then(|threads| NonZero::new(threads as usize));
+    let compute = ComputeSettings { path, threads };
     let (mut places, weights) = (Places::host(), settings.weights);
     let context = settings.context;
     let model = Model::open_in(&file, context, &mut places, weights, compute, &mut |_, _| {});
@@ -484,7 +486,7 @@ fn a_step_takes_no_memory() {
         let mut lanes = open_on(path, file, settings);
         let tokens: Vec<u32> = (3..40).collect();
         let mut sequences = [lanes.cache.begin(&[], 0), lanes.cache.begin(&[], 0)];
-        // What each thread needs for itself it takes at its first steps, as much as the largest needs.
+        // What a thread needs for itself it takes at its first step, as much as the largest needs.
         let mut step = |lanes: &mut Lanes, counts: [usize; 2]| {
             for (sequence, count) in sequences.iter_mut().zip(counts) {
                 assert!(lanes.cache.reserve(sequence, count));
