@@ -28,7 +28,9 @@ mod tiles;
 pub(crate) use path::on_every_path;
 
 pub use attention::{Cached, Kind, Look, PAGE, SPAN};
-pub use device::{Chosen, Device, Host, HostPages, Kept, Looks, Norm, Place, Product, Routing};
+pub use device::{
+    CacheRows, Chosen, Device, Host, HostPages, Looks, Norm, Place, Product, Routing,
+};
 pub use limits::memory_speed;
 pub use matrix::{HostMemory, Matrix, Stored};
 pub use path::{Class, Path};

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use deft_formats::quant::TensorType;
-use deft_kernels::{Device, Kept, Kind};
+use deft_kernels::{CacheRows, Device, Kind};
 use deft_planning::{CacheType, LoadSettings, ModelShape};
 
 use super::PAGE;
@@ -12,7 +12,7 @@ use crate::places::OutOfMemory;
 
 /// Keys and values of some layers.
 pub(crate) struct Store<D: Device> {
-    layers: Vec<[Kept<D::Pages>; 2]>,
+    layers: Vec<[CacheRows<D::Pages>; 2]>,
     /// Bytes of all pages.
     #[cfg(test)]
     pub(crate) bytes: usize,
@@ -44,11 +44,11 @@ impl<D: Device> Store<D> {
         for layer in layers {
             let mut rows = |kind, cache_type, length: u32| {
                 let (tensor_type, length) = (stored_as(cache_type), length as usize);
-                let bytes = Kept::<D::Pages>::bytes(tensor_type, heads, length, pages);
+                let bytes = CacheRows::<D::Pages>::bytes(tensor_type, heads, length, pages);
                 #[cfg(test)]
                 (taken += bytes);
                 let pages = take(layer, bytes)?;
-                Ok(Kept { kind, tensor_type, heads, length, pages })
+                Ok(CacheRows { kind, tensor_type, heads, length, pages })
             };
             let keys = rows(Kind::Keys, settings.keys, shape.key_length)?;
             let values = rows(Kind::Values, settings.values, shape.value_length)?;
@@ -75,12 +75,12 @@ impl<D: Device> Store<D> {
             (pages[position / PAGE], position % PAGE)
         };
         let [key_rows, value_rows] = &mut self.layers[layer];
-        device.keep(key_rows, keys, place);
-        device.keep(value_rows, values, place);
+        device.write_cache(key_rows, keys, place);
+        device.write_cache(value_rows, values, place);
     }
 
     /// Keys and values of a layer.
-    pub(crate) fn rows(&self, layer: usize) -> [&Kept<D::Pages>; 2] {
+    pub(crate) fn rows(&self, layer: usize) -> [&CacheRows<D::Pages>; 2] {
         self.layers[layer].each_ref()
     }
 
@@ -122,7 +122,7 @@ mod tests {
     }
 
     /// The values of one head at a position, read back.
-    fn read(rows: &Kept<HostPages>, page: u32, head: usize, slot: usize) -> Vec<f32> {
+    fn read(rows: &CacheRows<HostPages>, page: u32, head: usize, slot: usize) -> Vec<f32> {
         rows.cached().read(rows.kind, page, head, slot)
     }
 

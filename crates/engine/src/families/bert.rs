@@ -186,7 +186,7 @@ impl Bert {
         &self,
         x: &Vec<f32>,
         mut products: [(&Linear, &mut Vec<f32>); COUNT],
-        ready: &mut <Host as Device>::Ready,
+        activations: &mut <Host as Device>::Activations,
     ) {
         let tokens = x.len() / products[0].0.matrix.column_count();
         for (linear, out) in &mut products {
@@ -195,7 +195,7 @@ impl Bert {
         let matrices = products
             .each_mut()
             .map(|(linear, out)| (linear.matrix.of(&self.file), (&mut **out).into()));
-        self.host.multiply(x, matrices, ready);
+        self.host.multiply(x, matrices, activations);
         for (Linear { bias, .. }, out) in products {
             self.host.add_to_rows(out, bias);
         }
@@ -220,22 +220,22 @@ impl Bert {
         let (shape, host) = (&self.shape, &self.host);
         let (tokens, width) = (step.places.len(), shape.width as usize);
         let Held { store, buffers } = held;
-        let Buffers { state, queries, keys, values, ready, .. } = buffers;
+        let Buffers { state, queries, keys, values, activations, .. } = buffers;
         let products =
             [(&layer.query, &mut *queries), (&layer.key, &mut *keys), (&layer.value, &mut *values)];
-        self.linear(state, products, ready);
+        self.linear(state, products, activations);
         store.write(host, 0, (keys, values), |position| (step.tables[0], position));
         host.size(&mut buffers.heads, tokens * (shape.heads * shape.value_length) as usize);
         let scale = usual_score_scale(shape.key_length);
         let view = View { sight: Sight::Around(tokens), scale, cap: None };
         buffers.attend(host, shape.heads, store, 0, view, step);
-        let Buffers { state, normed, heads, gate, ready, .. } = buffers;
-        self.linear(heads, [(&layer.output, normed)], ready);
+        let Buffers { state, normed, heads, gate, activations, .. } = buffers;
+        self.linear(heads, [(&layer.output, normed)], activations);
         host.add(state, normed, width);
         host.norm_in_place(&layer.attention_norm, state);
-        self.linear(state, [(&layer.up, gate)], ready);
+        self.linear(state, [(&layer.up, gate)], activations);
         host.gelu(gate, shape.feed_forward as usize);
-        self.linear(gate, [(&layer.down, normed)], ready);
+        self.linear(gate, [(&layer.down, normed)], activations);
         host.add(state, normed, width);
         host.norm_in_place(&layer.output_norm, state);
     }

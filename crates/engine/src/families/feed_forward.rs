@@ -48,9 +48,9 @@ impl FeedForward {
     ) {
         match self {
             Self::Dense(part) => {
-                let Buffers { normed, gate, up, ready, .. } = buffers;
-                part.open(home, device, curve, tokens, normed, (gate, up), ready);
-                device.multiply(gate, [(part.down.of(home), normed.into())], ready);
+                let Buffers { normed, gate, up, activations, .. } = buffers;
+                part.open(home, device, curve, tokens, normed, (gate, up), activations);
+                device.multiply(gate, [(part.down.of(home), normed.into())], activations);
             }
             Self::Experts(experts) => experts.compute(home, device, curve, tokens, buffers),
         }
@@ -68,14 +68,14 @@ impl Gated {
         tokens: usize,
         x: &<H::Device as Device>::Numbers,
         (inner, up): (&mut <H::Device as Device>::Numbers, &mut <H::Device as Device>::Numbers),
-        ready: &mut <H::Device as Device>::Ready,
+        activations: &mut <H::Device as Device>::Activations,
     ) {
         let width = self.gate.row_count();
         device.size(inner, tokens * width);
         device.size(up, tokens * width);
         let products =
             [(self.gate.of(home), (&mut *inner).into()), (self.up.of(home), (&mut *up).into())];
-        device.multiply(x, products, ready);
+        device.multiply(x, products, activations);
         device.gate(curve, inner, up, width);
     }
 }
@@ -95,9 +95,9 @@ impl Experts {
         buffers: &mut Buffers<H::Device>,
     ) {
         let width = self.experts[0].down.row_count();
-        let Buffers { normed, gate, up, gathered, ready, routing, .. } = buffers;
+        let Buffers { normed, gate, up, gathered, activations, routing, .. } = buffers;
         routing.used = self.used;
-        device.choose(normed, self.router.of(home), routing, ready);
+        device.choose(normed, self.router.of(home), routing, activations);
         routing.place(self.experts.len());
         device.size(&mut routing.results, tokens * self.used * width);
         for (expert, part) in self.experts.iter().enumerate() {
@@ -112,9 +112,9 @@ impl Experts {
                 device.gather(normed, &routing.rows[own.clone()], width, gathered);
                 &*gathered
             };
-            part.open(home, device, curve, own.len(), x, (gate, up), ready);
+            part.open(home, device, curve, own.len(), x, (gate, up), activations);
             let place = Place { numbers: &mut routing.results, from: own.start * width };
-            device.multiply(gate, [(part.down.of(home), place)], ready);
+            device.multiply(gate, [(part.down.of(home), place)], activations);
         }
         device.combine(routing, width, normed);
     }

@@ -115,7 +115,7 @@ pub(super) struct Buffers<D: Device> {
     pub(super) up: D::Numbers,
     /// Tokens of an expert.
     pub(super) gathered: D::Numbers,
-    pub(super) ready: D::Ready,
+    pub(super) activations: D::Activations,
     pub(super) routing: Routing<D::Numbers>,
     /// Sums of spans that threads share out.
     pub(super) sums: D::Sums,
@@ -149,7 +149,7 @@ impl<D: Device> Buffers<D> {
             gate: room(shape.feed_forward),
             up: room(shape.feed_forward),
             gathered: room(if experts > 0 { shape.width } else { 0 }),
-            ready: device.ready(tokens as usize, widest as usize, shape.floats),
+            activations: device.activations(tokens as usize, widest as usize, shape.floats),
             routing: Routing {
                 used: used as usize,
                 chosen: Vec::with_capacity((tokens * used) as usize),
@@ -321,7 +321,7 @@ impl<H: Home> Stage<H> {
         let (shape, layer) = (&self.shape, &self.layers[at]);
         let (plan, tokens) = (&layer.plan, step.places.len());
         let Held { store, buffers } = held;
-        let Buffers { state, normed, queries, keys, values, ready, .. } = buffers;
+        let Buffers { state, normed, queries, keys, values, activations, .. } = buffers;
         device.size(normed, tokens * shape.width as usize);
         device.norm(&layer.attention_norm, state, normed);
         let rows = |heads: u32, length: u32| tokens * heads as usize * length as usize;
@@ -333,7 +333,7 @@ impl<H: Home> Stage<H> {
             (plan.key.matrix.of(&self.home), (&mut *keys).into()),
             (plan.value.matrix.of(&self.home), (&mut *values).into()),
         ];
-        device.multiply(normed, products, ready);
+        device.multiply(normed, products, activations);
         for (bias, rows) in [
             (&layer.query_bias, &mut *queries),
             (&layer.key_bias, &mut *keys),
@@ -359,8 +359,8 @@ impl<H: Home> Stage<H> {
         device.size(&mut buffers.heads, rows(shape.heads, shape.value_length));
         let view = View { sight: plan.sight, scale: self.score_scale, cap: self.score_cap };
         buffers.attend(device, shape.heads, store, at, view, step);
-        let Buffers { heads, normed, ready, .. } = &mut *buffers;
-        device.multiply(heads, [(plan.output.of(&self.home), normed.into())], ready);
+        let Buffers { heads, normed, activations, .. } = &mut *buffers;
+        device.multiply(heads, [(plan.output.of(&self.home), normed.into())], activations);
         self.add_to_state(device, layer.attention_post_norm.as_ref(), buffers);
     }
 

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use deft_formats::gguf::StoredModel;
 use deft_kernels::{
-    Device, Gate, Host, HostPages, Kept, Looks, Matrix, Norm, Pairs, Place, Product, Routing,
+    CacheRows, Device, Gate, Host, HostPages, Looks, Matrix, Norm, Pairs, Place, Product, Routing,
     Stored,
 };
 use deft_planning::{CacheType, Weights};
@@ -48,7 +48,7 @@ impl Device for Elsewhere {
     type Numbers = Far;
     type Stored<'a> = Stored<'a>;
     type Pages = HostPages;
-    type Ready = <Host as Device>::Ready;
+    type Activations = <Host as Device>::Activations;
     type Sums = <Host as Device>::Sums;
 
     fn room(&self, count: usize) -> Far {
@@ -71,8 +71,8 @@ impl Device for Elsewhere {
         numbers.0.fill(f32::NAN);
     }
 
-    fn ready(&self, rows: usize, width: usize, floats: bool) -> Self::Ready {
-        self.0.ready(rows, width, floats)
+    fn activations(&self, rows: usize, width: usize, floats: bool) -> Self::Activations {
+        self.0.activations(rows, width, floats)
     }
 
     fn sums(&self, rows: usize, positions: usize, value_length: usize) -> Self::Sums {
@@ -83,36 +83,36 @@ impl Device for Elsewhere {
         &self,
         x: &Far,
         products: [Product<'_, Self>; COUNT],
-        ready: &mut Self::Ready,
+        activations: &mut Self::Activations,
     ) {
         let products = products.map(|(matrix, Place { numbers, from })| {
             (matrix, Place { numbers: &mut numbers.0, from })
         });
-        self.0.multiply(&x.0, products, ready);
+        self.0.multiply(&x.0, products, activations);
     }
 
-    fn keep(
+    fn write_cache(
         &self,
-        kept: &mut Kept<HostPages>,
+        cache: &mut CacheRows<HostPages>,
         rows: &Far,
         place: impl Fn(usize) -> (u32, usize) + Sync,
     ) {
-        self.0.keep(kept, &rows.0, place);
+        self.0.write_cache(cache, &rows.0, place);
     }
 
-    fn copy_page(&self, kept: &mut Kept<HostPages>, from: u32, to: u32, positions: usize) {
-        self.0.copy_page(kept, from, to, positions);
+    fn copy_page(&self, cache: &mut CacheRows<HostPages>, from: u32, to: u32, positions: usize) {
+        self.0.copy_page(cache, from, to, positions);
     }
 
     fn attend(
         &self,
-        kept: [&Kept<HostPages>; 2],
+        cache: [&CacheRows<HostPages>; 2],
         looks: &Looks<'_>,
         queries: &Far,
         out: &mut Far,
         sums: &mut Self::Sums,
     ) {
-        self.0.attend(kept, looks, &queries.0, &mut out.0, sums);
+        self.0.attend(cache, looks, &queries.0, &mut out.0, sums);
     }
 
     fn norm(&self, norm: &Norm<Far>, x: &Far, out: &mut Far) {
@@ -148,9 +148,9 @@ impl Device for Elsewhere {
         x: &Far,
         router: Matrix<Stored<'_>>,
         routing: &mut Routing<Far>,
-        ready: &mut Self::Ready,
+        activations: &mut Self::Activations,
     ) {
-        Self::routed(routing, |routing| self.0.choose(&x.0, router, routing, ready));
+        Self::routed(routing, |routing| self.0.choose(&x.0, router, routing, activations));
     }
 
     fn gather(&self, x: &Far, rows: &[u32], width: usize, out: &mut Far) {

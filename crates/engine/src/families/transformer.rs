@@ -30,7 +30,7 @@ pub(super) struct Transformer {
     logit_cap: Option<f32>,
     stages: Vec<Box<dyn Layers>>,
     /// States made ready for the output.
-    ready: <Host as Device>::Ready,
+    activations: <Host as Device>::Activations,
 }
 
 impl Transformer {
@@ -65,7 +65,7 @@ impl Transformer {
             output: plan.output,
             logit_cap: plan.logit_cap,
             stages,
-            ready: host.ready(0, 0, false),
+            activations: host.activations(0, 0, false),
             host,
             file,
         })
@@ -119,7 +119,7 @@ impl Network for Transformer {
         places: &mut Places,
     ) -> Result<(), OutOfMemory> {
         let (rows, width) = (settings.lanes as usize, self.shape.width as usize);
-        self.ready = self.host.ready(rows, width, self.shape.floats);
+        self.activations = self.host.activations(rows, width, self.shape.floats);
         for stage in &mut self.stages {
             stage.hold(&self.host, settings, tokens, places)?;
         }
@@ -151,7 +151,7 @@ impl Network for Transformer {
         work.logits.resize(rows.len() * self.shape.vocabulary as usize, 0.0);
         let states = &work.wanted[rows.start * width..rows.end * width];
         let product = (self.output.of(&self.file), &mut work.logits[..]);
-        self.host.multiply_rows(states, [product], &mut self.ready);
+        self.host.multiply_rows(states, [product], &mut self.activations);
         if let Some(cap) = self.logit_cap {
             self.host.soft_cap(&mut work.logits, cap);
         }

@@ -6,7 +6,7 @@ use std::ops::DerefMut;
 use smallvec::SmallVec;
 
 use super::routing::{Chosen, Routing, choose};
-use super::{Device, Kept, Looks, Norm, Place, Product};
+use super::{CacheRows, Device, Looks, Norm, Place, Product};
 use crate::attention::{Attention, Cached, SpanSums, attend};
 use crate::matrix::{Activations, Matrix, Stored, dot, multiply_all};
 use crate::pointwise::{
@@ -84,17 +84,17 @@ impl Host {
         &self,
         x: &[f32],
         products: [(Matrix<Stored<'a>>, &'a mut [f32]); COUNT],
-        ready: &mut Activations,
+        activations: &mut Activations,
     ) {
         let (mut waiting, mut rest) = (SmallVec::<[_; 4]>::new(), products.into_iter().peekable());
         while let Some((matrix, out)) = rest.next() {
             if waiting.is_empty() {
-                ready.prepare(self.path, &self.team, matrix.tensor_type, x, matrix.columns);
+                activations.prepare(self.path, &self.team, matrix.tensor_type, x, matrix.columns);
             }
             waiting.push((matrix, out));
-            let goes_on = rest.peek().is_some_and(|(next, _)| ready.fits(next.tensor_type));
+            let goes_on = rest.peek().is_some_and(|(next, _)| activations.fits(next.tensor_type));
             if !goes_on {
-                multiply_all(self.path, &self.team, ready, waiting.drain(..));
+                multiply_all(self.path, &self.team, activations, waiting.drain(..));
             }
         }
     }
@@ -111,14 +111,14 @@ impl Host {
         x: &[f32],
         router: Matrix<Stored<'_>>,
         routing: &mut Routing<Vec<f32>>,
-        ready: &mut Activations,
+        activations: &mut Activations,
     ) {
         let Matrix { tensor_type, rows: experts, columns: width, bytes } = router;
         let path = self.path;
         let Routing { router: as_floats, shares, .. } = routing;
         shares.resize(x.len() / width * experts, 0.0);
         if Activations::stay_floats(self.path, tensor_type) {
-            self.multiply_rows(x, [(router, &mut shares[..])], ready);
+            self.multiply_rows(x, [(router, &mut shares[..])], activations);
         } else {
             as_floats.resize(experts * width, 0.0);
             let row_bytes = tensor_type.row_bytes(width);
@@ -137,7 +137,7 @@ impl Host {
     }
 }
 
-impl Kept<HostPages> {
+impl CacheRows<HostPages> {
     /// To be read.
     #[must_use]
     pub fn cached(&self) -> Cached<'_> {
@@ -150,7 +150,7 @@ impl Device for Host {
     type Numbers = Vec<f32>;
     type Stored<'a> = Stored<'a>;
     type Pages = HostPages;
-    type Ready = Activations;
+    type Activations = Activations;
     type Sums = SpanSums;
 
     fn room(&self, count: usize) -> Vec<f32> {
@@ -169,7 +169,7 @@ impl Device for Host {
         std::mem::swap(values, numbers);
     }
 
-    fn ready(&self, rows: usize, width: usize, floats: bool) -> Activations {
+    fn activations(&self, rows: usize, width: usize, floats: bool) -> Activations {
         Activations::with_room(self.path, rows, width, floats)
     }
 
@@ -181,28 +181,28 @@ impl Device for Host {
         &self,
         x: &Vec<f32>,
         products: [Product<'_, Self>; COUNT],
-        ready: &mut Activations,
+        activations: &mut Activations,
     ) {
         let products = products.map(|(matrix, Place { numbers, from })| {
             let count = x.len() / matrix.columns * matrix.rows;
             (matrix, &mut numbers[from..from + count])
         });
-        self.multiply_rows(x, products, ready);
+        self.multiply_rows(x, products, activations);
     }
 
-    fn keep(
+    fn write_cache(
         &self,
-        kept: &mut Kept<HostPages>,
+        cache: &mut CacheRows<HostPages>,
         rows: &Vec<f32>,
         place: impl Fn(usize) -> (u32, usize) + Sync,
     ) {
-        let Kept { kind, tensor_type, heads, length, pages } = kept;
+        let CacheRows { kind, tensor_type, heads, length, pages } = cache;
         let sizes = (*heads, *length);
         Cached::write_all(&self.team, *tensor_type, *kind, sizes, rows, place, pages);
     }
 
-    fn copy_page(&self, kept: &mut Kept<HostPages>, from: u32, to: u32, positions: usize) {
-        let Kept { kind, tensor_type, heads, length, ref mut pages } = *kept;
+    fn copy_page(&self, cache: &mut CacheRows<HostPages>, from: u32, to: u32, positions: usize) {
+        let CacheRows { kind, tensor_type, heads, length, ref mut pages } = *cache;
         let bytes = PAGE * tensor_type.row_bytes(length);
         for head in 0..heads {
             let at = |page: u32| (page as usize * heads + head) * bytes;
@@ -218,7 +218,7 @@ impl Device for Host {
 
     fn attend(
         &self,
-        [keys, values]: [&Kept<HostPages>; 2],
+        [keys, values]: [&CacheRows<HostPages>; 2],
         looks: &Looks<'_>,
         queries: &Vec<f32>,
         out: &mut Vec<f32>,
@@ -279,9 +279,9 @@ impl Device for Host {
         x: &Vec<f32>,
         router: Matrix<Stored<'_>>,
         routing: &mut Routing<Vec<f32>>,
-        ready: &mut Activations,
+        activations: &mut Activations,
     ) {
-        self.shares(x, router, routing, ready);
+        self.shares(x, router, routing, activations);
         let Routing { used, shares, chosen, .. } = routing;
         let (used, experts) = (*used, router.rows);
         chosen.resize(shares.len() / experts * used, Chosen::default());

@@ -17,7 +17,7 @@ use deft_formats::quant::TensorType;
 
 /// Cached rows of one kind of one layer.
 #[derive(Debug)]
-pub struct Kept<P> {
+pub struct CacheRows<P> {
     /// Keys or values.
     pub kind: Kind,
     /// How a row is stored: `F32`, `F16` or `Q8_0`.
@@ -30,7 +30,7 @@ pub struct Kept<P> {
     pub pages: P,
 }
 
-impl<P> Kept<P> {
+impl<P> CacheRows<P> {
     /// Bytes of so many pages.
     #[must_use]
     pub fn bytes(tensor_type: TensorType, heads: usize, length: usize, pages: usize) -> usize {
@@ -90,53 +90,57 @@ pub trait Device: Send {
     type Stored<'a>: Copy + Send + Sync;
     /// Pages of cached rows in its memory.
     type Pages: Send;
-    /// Numbers made ready for products.
-    type Ready: Send;
-    /// Sums that attention puts aside.
+    /// Activations as products read them, for example rounded to eight bits.
+    type Activations: Send;
+    /// Partial sums of attention over long sequences.
     type Sums: Send;
 
-    /// Room for so many numbers, all of it touched, so that its memory is measured.
+    /// Allocates room for `count` numbers and touches all of it, so that measured memory includes it.
     fn room(&self, count: usize) -> Self::Numbers;
 
-    /// Makes so many numbers of it: within its room without taking memory. New ones are anything.
+    /// Sets the length. Within the room that was allocated before, this allocates nothing. Added numbers have
+    /// unspecified values.
     fn size(&self, numbers: &mut Self::Numbers, count: usize);
 
-    /// Brings values from the host's memory. What is in `values` afterwards is anything.
+    /// Copies values from host memory. The contents of `values` are unspecified afterwards.
     fn put(&self, values: &mut Vec<f32>, numbers: &mut Self::Numbers);
 
-    /// Brings numbers to the host's memory. What is in `numbers` afterwards is anything.
+    /// Copies numbers to host memory. The contents of `numbers` are unspecified afterwards.
     fn take(&self, numbers: &mut Self::Numbers, values: &mut Vec<f32>);
 
-    /// Room for so many rows of such a width made ready, for weights that floats are multiplied with too, or not.
-    fn ready(&self, rows: usize, width: usize, floats: bool) -> Self::Ready;
+    /// Allocates room for activations of `rows` rows of `width` values; `floats` says whether some weights are multiplied
+    /// with activations as floats.
+    fn activations(&self, rows: usize, width: usize, floats: bool) -> Self::Activations;
 
-    /// Room for the sums of so many rows of queries over so many positions, with values of a length.
+    /// Allocates room for partial sums of `rows` query rows over `positions` cached positions, with values of
+    /// `value_length`.
     fn sums(&self, rows: usize, positions: usize, value_length: usize) -> Self::Sums;
 
-    /// `out[row] = matrix . x[row]` for several matrices with the same `x`, which is made ready once for all of a kind.
+    /// `out[row] = matrix . x[row]` for several matrices with the same `x`, which is rounded once for all types that need the same
+    /// rounding.
     fn multiply<const COUNT: usize>(
         &self,
         x: &Self::Numbers,
         products: [Product<'_, Self>; COUNT],
-        ready: &mut Self::Ready,
+        activations: &mut Self::Activations,
     );
 
     /// Writes rows of all heads of some tokens, `tokens x heads x length`, each token's to a page and a slot in it.
-    fn keep(
+    fn write_cache(
         &self,
-        kept: &mut Kept<Self::Pages>,
+        cache: &mut CacheRows<Self::Pages>,
         rows: &Self::Numbers,
         place: impl Fn(usize) -> (u32, usize) + Sync,
     );
 
     /// Copies the first positions of a page to another one.
-    fn copy_page(&self, kept: &mut Kept<Self::Pages>, from: u32, to: u32, positions: usize);
+    fn copy_page(&self, cache: &mut CacheRows<Self::Pages>, from: u32, to: u32, positions: usize);
 
     /// `out = softmax(cap(scale * keys . query)) . values` for each token and query head; `queries` is
     /// `tokens x heads x key length`, `out` is `tokens x heads x value length`.
     fn attend(
         &self,
-        kept: [&Kept<Self::Pages>; 2],
+        cache: [&CacheRows<Self::Pages>; 2],
         looks: &Looks<'_>,
         queries: &Self::Numbers,
         out: &mut Self::Numbers,
@@ -179,7 +183,7 @@ pub trait Device: Send {
         x: &Self::Numbers,
         router: Matrix<Self::Stored<'_>>,
         routing: &mut Routing<Self::Numbers>,
-        ready: &mut Self::Ready,
+        activations: &mut Self::Activations,
     );
 
     /// Some rows of `x`, of a width, by their numbers.
