@@ -1036,7 +1036,7 @@ export interface components {
         /** @description What engines compute with. */
         ComputingReport: {
             /** @description Whether each node has a copy of the weights. */
-            copied: boolean;
+            copied?: boolean;
             /** @description Instructions, as instances name them. */
             kernels: string;
             /**

@@ -84,11 +84,7 @@ impl Mapped {
         let (parts, files): (Vec<Mmap>, Vec<File>) = files.into_iter().unzip();
         let mut mapped = Self { parts, copies: Vec::new(), moved, accelerators };
         if !places.nodes().is_empty() {
-            let cannot_read = |(part, source): (usize, io::Error)| LoadError::Open {
-                path: paths[part].clone(),
-                source,
-            };
-            mapped.copy(&files, places.nodes(), weights, tell).map_err(cannot_read)?;
+            mapped.copy(paths, &files, places.nodes(), weights, tell)?;
             return Ok(mapped);
         }
         match weights {
@@ -129,21 +125,28 @@ impl Mapped {
     /// Copies what stays in host memory to the memory of each node.
     fn copy(
         &mut self,
+        paths: &[PathBuf],
         files: &[File],
         nodes: &[usize],
         weights: Weights,
         tell: &mut dyn FnMut(u64, u64),
-    ) -> Result<(), (usize, io::Error)> {
+    ) -> Result<(), LoadError> {
         let (all, bytes) = self.all_stretches();
         let (mut done, whole) = (0, bytes * nodes.len() as u64);
-        for (part, file) in files.iter().enumerate() {
+        let limit = raise_lock_limit();
+        for (part, (path, file)) in paths.iter().zip(files).enumerate() {
+            let failed = |source| LoadError::Open { path: path.clone(), source };
             let mut copies: Vec<HostMemory> = Vec::new();
             for &node in nodes {
-                let failed = |error| (part, error);
                 let mut memory = MmapMut::map_anon(self.parts[part].len()).map_err(failed)?;
                 if let Err(error) = take_from_node(&mut memory, node) {
-                    tracing::warn!("weights are not on memory node {node}: {error}");
+                    tracing::warn!(
+                        "the copy of the weights may not be on NUMA node {node}: {error}"
+                    );
                 }
+                // Before anything is written: where the system has none, small ones do.
+                #[cfg(target_os = "linux")]
+                let _ = memory.advise(Advice::HugePage);
                 for (_, range) in all.iter().filter(|(of, _)| *of == part) {
                     let place = &mut memory[range.clone()];
                     match copies.first() {
@@ -154,7 +157,8 @@ impl Mapped {
                     tell(done, whole);
                 }
                 if weights == Weights::Resident {
-                    memory.lock().map_err(failed)?;
+                    let bytes = Bytes(whole);
+                    memory.lock().map_err(|source| LoadError::Lock { bytes, limit, source })?;
                 }
                 copies.push(Box::new(memory));
             }
@@ -224,9 +228,7 @@ impl Mapped {
 
     /// Locks into memory what stays in host memory.
     fn lock(&self, tell: &mut dyn FnMut(u64, u64)) -> Result<(), LoadError> {
-        let Rlimit { maximum, .. } = getrlimit(Resource::Memlock);
-        // Where it may not be raised, the lock below tells.
-        let _ = setrlimit(Resource::Memlock, Rlimit { current: maximum, maximum });
+        let limit = raise_lock_limit();
         let (all, bytes) = self.all_stretches();
         let mut done = 0;
         // Some file systems give large pages to those who ask.
@@ -239,7 +241,7 @@ impl Mapped {
             let locked = unsafe { rustix::mm::mlock(start, range.len()) };
             locked.map_err(|error| LoadError::Lock {
                 bytes: Bytes(bytes),
-                limit: maximum.map(Bytes),
+                limit,
                 source: error.into(),
             })?;
             done += range.len() as u64;
@@ -247,6 +249,14 @@ impl Mapped {
         }
         Ok(())
     }
+}
+
+/// Allows this process to lock as much memory as it may; returns how much that is, where there is a limit. Where the limit
+/// may not be raised, locking fails and tells.
+fn raise_lock_limit() -> Option<Bytes> {
+    let Rlimit { maximum, .. } = getrlimit(Resource::Memlock);
+    let _ = setrlimit(Resource::Memlock, Rlimit { current: maximum, maximum });
+    maximum.map(Bytes)
 }
 
 /// A range cut into stretches that begin at whole pages.

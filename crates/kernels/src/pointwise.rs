@@ -251,6 +251,45 @@ mod tests {
         close(&centred, &[-1.5 * step, -0.5 * step, 0.5 * step, 3.0 * step + 0.5]);
     }
 
+    /// Rows of 37 values fill no register; heads of 38 turn 16 pairs and leave six values as they are.
+    #[test]
+    fn norms_in_place_and_turns_give_the_same_bits_on_every_path() {
+        let x: Vec<f32> = (0..4 * 37).map(|at| (at as f32 * 0.7).sin()).collect();
+        let weight: Vec<f32> = (0..37).map(|at| 0.5 + at as f32 / 37.0).collect();
+        let angles: Vec<f32> =
+            (0..16).flat_map(|at| <[f32; 2]>::from((at as f32).sin_cos())).collect();
+        let bits =
+            |values: &[f32]| values.iter().map(|value| value.to_bits()).collect::<Vec<u32>>();
+        let row: Vec<f32> = (0..76).map(|at| (at as f32 * 0.3).cos()).collect();
+        let turned = |path, pairs| {
+            let mut row = row.clone();
+            turn(path, &mut row, 38, pairs, &angles);
+            row
+        };
+        for path in Path::available() {
+            let mut out = vec![f32::NAN; x.len()];
+            rms_norm(path, &x, &weight, 1e-5, &mut out);
+            let mut in_place = x.clone();
+            rms_norm_in_place(path, &mut in_place, &weight, 1e-5);
+            assert_eq!(bits(&in_place), bits(&out), "{path}");
+            for pairs in [Pairs::Interleaved, Pairs::HalfSplit] {
+                let found = turned(path, pairs);
+                assert_eq!(bits(&found), bits(&turned(HERE, pairs)), "{path}, {pairs:?}");
+                for head in [0, 38] {
+                    assert_eq!(found[head + 32..head + 38], row[head + 32..head + 38]);
+                    // The second pair: its place depends on which values are turned together.
+                    let (a, b) = if pairs == Pairs::HalfSplit { (1, 17) } else { (2, 3) };
+                    let (sin, cos) = 1f32.sin_cos();
+                    let (first, second) = (row[head + a], row[head + b]);
+                    close(
+                        &[found[head + a], found[head + b]],
+                        &[first * cos - second * sin, first * sin + second * cos],
+                    );
+                }
+            }
+        }
+    }
+
     #[test]
     fn the_largest_and_the_sum_of_many_and_of_few() {
         let values: Vec<f32> = (0..37u8).map(|at| f32::from(at * 7 % 37) - 40.0).collect();

@@ -211,7 +211,9 @@ fn measured(candidates: &[Instructions]) -> Instructions {
     let (sound, odd): (Vec<_>, Vec<_>) =
         candidates.iter().copied().partition(|path| choice::keeps_its_word(*path));
     for path in odd {
-        tracing::error!("{path} gives wrong results on this processor, so it is not used");
+        tracing::error!(
+            "{path} instructions give wrong results on this processor, so they are not used"
+        );
     }
     let found = limits::with_all(|team| choice::measure(&sound, team));
     for choice::Measured { path, one, many } in &found {

@@ -96,7 +96,6 @@ impl Experts {
     ) {
         let width = self.experts[0].down.row_count();
         let Buffers { normed, gate, up, gathered, activations, routing, .. } = buffers;
-        routing.used = self.used;
         device.choose(normed, self.router.of(home), routing, activations);
         routing.place(self.experts.len());
         device.size(&mut routing.results, tokens * self.used * width);

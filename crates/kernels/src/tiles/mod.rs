@@ -88,7 +88,7 @@ fn check(panel: Panel<'_>, lines: &[Sixteen], columns: usize) {
     assert_eq!(panel.upper.len(), panel.lower.len(), "rows of tiles differ");
 }
 
-/// Of a square's sums, those of each tile: whether they stand below, and on the right.
+/// Lengths of a square fit: 32 rows of sums, so many numbers apart.
 fn check_square(sums: &[f32], apart: usize) {
     assert!(apart >= 2 * SIDE, "rows of sums overlap");
     assert!(sums.len() >= (HIGH * SIDE - 1) * apart + 2 * SIDE, "rows without sums");

@@ -232,6 +232,7 @@ pub struct ComputingReport {
     /// Memory nodes that memory is taken from in turn; 1 where there is only one.
     pub nodes: u32,
     /// Whether each node has a copy of the weights.
+    #[serde(default)]
     pub copied: bool,
 }
 
