@@ -179,18 +179,92 @@ pub(super) unsafe fn nibble_pairs_and_fifths<B: Blocks, const AT: usize>(
     blocks: *const u8,
 ) -> [__m512i; STEPS] {
     // SAFETY: as the caller promises.
-    let (mut quants, bits) =
+    let (quants, bits) =
         unsafe { (nibble_pairs::<B, AT>(blocks), of_both::<B>(blocks.add(AT - 32))) };
+    with_bits::<4>(quants, bits)
+}
+
+/// Of two blocks that have 16 bytes of nibbles for each group from byte `AT` on, low ones first: what the
+/// nibbles choose.
+///
+/// # Safety
+/// Two blocks can be read.
+#[target_feature(enable = "avx512f,avx512bw")]
+#[inline]
+pub(super) unsafe fn steps_of_pairs<B: Blocks, const AT: usize>(
+    blocks: *const u8,
+) -> [__m512i; STEPS] {
+    // SAFETY: two blocks have twice 64 bytes there.
+    let four = |at: usize| unsafe {
+        _mm512_loadu_si512(blocks.add(at / 2 * B::BYTES + AT + at % 2 * 64).cast())
+    };
+    // Words of four registers side by side belong to groups that are four apart.
+    let order = _mm512_setr_epi32(0, 4, 8, 12, 1, 5, 9, 13, 2, 6, 10, 14, 3, 7, 11, 15);
+    let bytes = words(four(0), four(1), four(2), four(3))
+        .map(|bytes| _mm512_permutexvar_epi32(order, bytes));
+    std::array::from_fn(|step| {
+        let bytes = bytes[step % 4];
+        chosen(four_bits(if step < 4 { bytes } else { _mm512_srli_epi16::<4>(bytes) }))
+    })
+}
+
+/// Of two blocks that have twice 32 bytes from byte `AT` on, two bits of each for every one of four groups.
+///
+/// # Safety
+/// Two blocks can be read.
+#[target_feature(enable = "avx512f,avx512bw")]
+#[inline]
+pub(super) unsafe fn two_bits<B: Blocks, const AT: usize>(blocks: *const u8) -> [__m512i; STEPS] {
+    // SAFETY: both blocks have 64 bytes there.
+    let block = |at: usize| unsafe { _mm512_loadu_si512(blocks.add(at * B::BYTES + AT).cast()) };
+    let (first, second) = (block(0), block(1));
+    // The first word of the 32 bytes that a group is in, and where its bits begin.
+    let bytes = _mm512_setr_epi32(0, 0, 0, 0, 8, 8, 8, 8, 16, 16, 16, 16, 24, 24, 24, 24);
+    let by = _mm512_setr_epi32(0, 2, 4, 6, 0, 2, 4, 6, 0, 2, 4, 6, 0, 2, 4, 6);
+    std::array::from_fn(|step| {
+        let bytes = _mm512_permutex2var_epi32(first, moved(bytes, step), second);
+        _mm512_and_si512(_mm512_srlv_epi32(bytes, by), _mm512_set1_epi8(3))
+    })
+}
+
+/// Likewise, with a third bit of every group in the first 32 bytes of a block.
+///
+/// # Safety
+/// As [`two_bits`].
+#[target_feature(enable = "avx512f,avx512bw,avx512vl")]
+#[inline]
+pub(super) unsafe fn two_bits_and_thirds<B: Blocks, const AT: usize>(
+    blocks: *const u8,
+) -> [__m512i; STEPS] {
+    // SAFETY: as the caller promises.
+    let (quants, bits) = unsafe { (two_bits::<B, AT>(blocks), of_both::<B>(blocks)) };
+    with_bits::<2>(quants, bits)
+}
+
+/// Quants of two blocks with bit `PLACE`, which they lack, from the 32 bytes of each block that have a bit of each for
+/// every group.
+#[target_feature(enable = "avx512f,avx512bw")]
+#[inline]
+fn with_bits<const PLACE: i32>(mut quants: [__m512i; STEPS], bits: __m512i) -> [__m512i; STEPS] {
+    // A group's bits turn to that place, each within its byte.
     let group = _mm512_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7, 0, 1, 2, 3, 4, 5, 6, 7);
-    let own = _mm512_sllv_epi32(_mm512_set1_epi8(1), group);
+    let by = _mm512_sub_epi32(group, _mm512_set1_epi32(PLACE));
     let block = _mm512_setr_epi32(0, 0, 0, 0, 0, 0, 0, 0, 8, 8, 8, 8, 8, 8, 8, 8);
+    let only = _mm512_set1_epi8(1 << PLACE);
     for (step, quants) in quants.iter_mut().enumerate() {
-        #[expect(clippy::cast_possible_truncation, clippy::cast_possible_wrap, reason = "below 8")]
-        let word = _mm512_add_epi32(block, _mm512_set1_epi32(step as i32));
-        let set = _mm512_test_epi8_mask(_mm512_permutexvar_epi32(word, bits), own);
-        *quants = _mm512_mask_add_epi8(*quants, set, *quants, _mm512_set1_epi8(16));
+        let bits = _mm512_permutexvar_epi32(moved(block, step), bits);
+        *quants = _mm512_or_si512(*quants, _mm512_and_si512(_mm512_rorv_epi32(bits, by), only));
     }
     quants
+}
+
+/// Places of words, `step` further on.
+#[target_feature(enable = "avx512f")]
+#[inline]
+fn moved(places: __m512i, step: usize) -> __m512i {
+    #[expect(clippy::cast_possible_truncation, clippy::cast_possible_wrap, reason = "below 8")]
+    let step = step as i32;
+    _mm512_add_epi32(places, _mm512_set1_epi32(step))
 }
 
 /// 32 bytes, and those at the same place of the next block.

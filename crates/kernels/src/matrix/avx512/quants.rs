@@ -200,7 +200,7 @@ wide! {
         with_fifth(nibbles(at.add(8), other.add(8)), fifth_bits(at.add(4), other.add(4)))
     };
     IQ4_NL, of_small, interleaved::steps::<IQ4_NL, 2>, |at, step| chosen(nibbles(at.add(2), at.add(2 + next::<IQ4_NL>())));
-    IQ4_XS, of_two_and_four_bits, interleaved::by_groups::<IQ4_XS>, |at, step| chosen(nibbles(at.add(8 + step * 32), at.add(24 + step * 32)));
+    IQ4_XS, of_two_and_four_bits, interleaved::steps_of_pairs::<IQ4_XS, 8>, |at, step| chosen(nibbles(at.add(8 + step * 32), at.add(24 + step * 32)));
     Q4_K, of_six_bits, interleaved::nibble_pairs::<Q4_K, 16>, |at, step| nibble_pair(at.add(16 + step * 32));
     Q5_K, of_six_bits, interleaved::nibble_pairs_and_fifths::<Q5_K, 48>, |at, step| {
         let quants = nibble_pair(at.add(48 + step * 32));
@@ -217,12 +217,12 @@ wide! {
         };
         _mm512_or_si512(low, _mm512_and_si512(high, _mm512_set1_epi8(0x30)))
     };
-    Q2_K, of_four_bits, interleaved::by_groups::<Q2_K>, |at, step| {
+    Q2_K, of_four_bits, interleaved::two_bits::<Q2_K, 16>, |at, step| {
         let (part, upper) = (step / 2, (step % 2 * 4) as i64);
         let bytes = shifted(twice(at.add(16 + part * 32)), [upper, upper, upper + 2, upper + 2]);
         _mm512_and_si512(bytes, _mm512_set1_epi8(3))
     };
-    Q3_K, of_four_and_two_bits, interleaved::by_groups::<Q3_K>, |at, step| {
+    Q3_K, of_four_and_two_bits, interleaved::two_bits_and_thirds::<Q3_K, 32>, |at, step| {
         let (part, upper) = (step / 2, (step % 2 * 4) as i64);
         let bytes = shifted(twice(at.add(32 + part * 32)), [upper, upper, upper + 2, upper + 2]);
         let quants = _mm512_and_si512(bytes, _mm512_set1_epi8(3));
