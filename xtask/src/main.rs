@@ -1,4 +1,4 @@
-//! The project's own tasks: `cargo xtask demo | test | build | openapi | pictures | drill | bench`.
+//! The project's own tasks: `cargo xtask demo | test | build | openapi | words | pictures | drill | bench`.
 //!
 //! They hold no knowledge of the product: each is a list of the commands a person would type.
 
@@ -14,6 +14,7 @@ mod serving;
 mod soak;
 mod steps;
 mod synthetic;
+mod words;
 
 use clap::Parser;
 
@@ -37,6 +38,12 @@ enum Task {
         /// Only those of the terminal whose names contain this.
         #[arg(long)]
         only: Option<String>,
+    },
+    /// List every text that a person can see on one page, `docs/reference/texts.md`.
+    Words {
+        /// Change nothing; fail where the page is out of date.
+        #[arg(long)]
+        check: bool,
     },
     /// Long drills, run by hand.
     #[command(subcommand)]
@@ -119,6 +126,7 @@ fn main() -> anyhow::Result<()> {
         Task::Test => test(),
         Task::Build => steps::build_release(),
         Task::Openapi => openapi(),
+        Task::Words { check } => words::page(check),
         Task::Pictures { only } => pictures::take(only.as_deref()),
         Task::Bench(Bench::Engine { draw: true, .. }) => engine_speed::draw(),
         Task::Bench(Bench::Engine { rounds, only, short, .. }) => {
