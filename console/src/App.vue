@@ -9,11 +9,11 @@ const { status, live, refused } = useStatus()
 const theme = useTheme()
 
 const PAGES = [
-  { path: '/', title: 'Pools', icon: mdiChartDonut },
-  { path: '/calls', title: 'Calls', icon: mdiSwapVertical },
-  { path: '/depot', title: 'Depot', icon: mdiWarehouse },
-  { path: '/find', title: 'Find', icon: mdiMagnify },
-  { path: '/try', title: 'Try', icon: mdiForumOutline },
+  { path: '/', title: 'navigation.pools', icon: mdiChartDonut },
+  { path: '/calls', title: 'navigation.calls', icon: mdiSwapVertical },
+  { path: '/depot', title: 'navigation.depot', icon: mdiWarehouse },
+  { path: '/find', title: 'navigation.find', icon: mdiMagnify },
+  { path: '/try', title: 'navigation.try', icon: mdiForumOutline },
 ]
 
 function otherTheme() {
@@ -25,38 +25,38 @@ function otherTheme() {
   <v-app>
     <v-app-bar flat color="surface" border="b" density="comfortable">
       <template #prepend><img src="/deft.svg" alt="" width="30" height="30" class="ml-3" /></template>
-      <v-app-bar-title class="title">Deft Harbor</v-app-bar-title>
-      <nav v-if="!refused?.needsPermission" class="d-flex ga-1 mr-2" aria-label="pages">
+      <v-app-bar-title class="title">{{ $t('product') }}</v-app-bar-title>
+      <nav v-if="!refused?.needsPermission" class="d-flex ga-1 mr-2" :aria-label="$t('pages.navigation')">
         <v-btn
           v-for="page in PAGES"
           :key="page.path"
           :to="page.path"
-          :aria-label="page.title"
+          :aria-label="$t(page.title)"
           :prepend-icon="page.icon"
           class="page"
           variant="text"
         >
-          {{ page.title }}
+          {{ $t(page.title) }}
         </v-btn>
       </nav>
-      <v-btn :icon="mdiThemeLightDark" aria-label="Light or dark" size="small" @click="otherTheme" />
+      <v-btn :icon="mdiThemeLightDark" :aria-label="$t('common.theme')" size="small" @click="otherTheme" />
     </v-app-bar>
     <v-main>
       <v-container class="py-5" max-width="1180">
         <v-alert v-if="status && !live && !refused?.needsPermission" type="error" variant="tonal" density="compact" class="mb-4">
-          The service does not answer. What you see is what it said last.
+          {{ $t('app.silent') }}
         </v-alert>
         <v-alert v-else-if="!status && refused && !refused.needsPermission" type="error" variant="tonal" class="mb-4">
-          There is nothing to show: {{ refused.problem.detail }}. {{ refused.problem.way_out }}
+          {{ $t('app.nothing', { detail: refused.problem.detail, wayOut: refused.problem.way_out ?? '' }) }}
         </v-alert>
         <v-alert v-if="status && !status.database.up" type="warning" variant="tonal" density="compact" class="mb-4">
-          The records database does not answer: loaded models go on, records wait.
+          {{ $t('app.noDatabase') }}
         </v-alert>
         <entry-page v-if="refused?.needsPermission" />
         <router-view v-else-if="status || !refused" :status="status" />
       </v-container>
       <footer v-if="status" class="text-body-small text-medium-emphasis text-center pb-4">
-        deft {{ status.version }} on {{ status.node }}, {{ status.address }}, records: {{ status.database.kind }}
+        {{ $t('app.footer', { version: status.version, node: status.node, address: status.address, database: status.database.kind }) }}
       </footer>
     </v-main>
   </v-app>

@@ -5,8 +5,8 @@ import { type Comparison, markdown, titles } from './comparison'
 
 const FIGURES: Figures = {
   ended_by: 'end_token',
-  reused_tokens: 0,
-  dropped_messages: 0,
+  cached_tokens: 0,
+  left_out_messages: 0,
   first_token_seconds: 0.05,
   load_seconds: 0,
   queue_seconds: 0,

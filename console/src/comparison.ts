@@ -1,6 +1,7 @@
-/** One question with the answers of several models, and how they are kept and written out. */
+/** One question with the answers of several models, saved in the browser and written as Markdown. */
 import type { Figures, Usage } from './api/client'
 import { bytes, count, seconds } from './format'
+import { t } from './i18n'
 
 export interface Column {
   model: string
@@ -27,15 +28,15 @@ export function titles(models: string[]): string[] {
 /** The figures under an answer, each with its name; empty where one is not known. */
 export function figuresOf({ memory_bytes, figures, usage }: Column): [string, string][] {
   const tokens = (number: number | undefined, rate: number) =>
-    `${count(number ?? 0)} tokens, ${count(Math.round(rate))}/s`
+    t('common.tokensAtRate', { count: count(number ?? 0), rate: count(Math.round(rate)) })
   const told = (tell: (figures: Figures) => string) => (figures ? tell(figures) : '')
   return [
-    ['memory', memory_bytes == null ? '' : bytes(memory_bytes)],
-    ['load', told((f) => (f.load_seconds > 0 ? seconds(f.load_seconds) : 'was loaded'))],
-    ['first token', told((f) => seconds(f.first_token_seconds))],
-    ['prompt', told((f) => tokens(usage?.prompt_tokens, f.prompt_rate))],
-    ['answer', told((f) => tokens(usage?.completion_tokens, f.answer_rate))],
-    ['total', told((f) => seconds(f.total_seconds))],
+    [t('figures.memory'), memory_bytes == null ? '' : bytes(memory_bytes)],
+    [t('figures.load'), told((f) => (f.load_seconds > 0 ? seconds(f.load_seconds) : t('figures.alreadyLoaded')))],
+    [t('figures.firstToken'), told((f) => seconds(f.first_token_seconds))],
+    [t('figures.prompt'), told((f) => tokens(usage?.prompt_tokens, f.prompt_rate))],
+    [t('figures.answer'), told((f) => tokens(usage?.completion_tokens, f.answer_rate))],
+    [t('figures.total'), told((f) => seconds(f.total_seconds))],
   ]
 }
 
@@ -56,25 +57,25 @@ export function markdown({ question, asked_at, answers }: Comparison): string {
     '',
     [answer, problem && `(${problem})`].filter(Boolean).join('\n').trim(),
   ])
-  return ['# Side by side', '', ...quoted, '', `Asked ${asked_at}.`, '', ...table, ...texts, ''].join('\n')
+  return [`# ${t('sideBySide.title')}`, '', ...quoted, '', t('sideBySide.asked', { time: asked_at }), '', ...table, ...texts, ''].join('\n')
 }
 
-const KEPT = 'deft-side-by-side'
-const MOST_KEPT = 20
+const KEY = 'deft-side-by-side'
+const MOST_SAVED = 20
 
-/** What was kept in this browser, the newest first; what cannot be read is forgotten. */
-export function kept(): Comparison[] {
+/** Comparisons saved in this browser, newest first; those that cannot be read are dropped. */
+export function saved(): Comparison[] {
   try {
-    const found = JSON.parse(localStorage.getItem(KEPT) ?? '[]')
+    const found = JSON.parse(localStorage.getItem(KEY) ?? '[]')
     return Array.isArray(found) ? found : []
   } catch {
     return []
   }
 }
 
-/** Keeps comparisons in this browser, as many as there is room for. */
-export function keep(all: Comparison[]): Comparison[] {
-  const newest = all.slice(0, MOST_KEPT)
-  localStorage.setItem(KEPT, JSON.stringify(newest))
+/** Saves comparisons in this browser, up to a limit. */
+export function save(all: Comparison[]): Comparison[] {
+  const newest = all.slice(0, MOST_SAVED)
+  localStorage.setItem(KEY, JSON.stringify(newest))
   return newest
 }

@@ -6,7 +6,7 @@ import { byModel, fits } from './fits'
 describe('offers', () => {
   it('tell in words whether they fit, and what that is known from', () => {
     expect(fits({ fits: 'now', memory: 1, by_size_alone: false }).text).toBe('fits')
-    expect(fits({ fits: 'never', memory: 1, by_size_alone: true }).text).toBe('never fits, by its size')
+    expect(fits({ fits: 'never', memory: 1, by_size_alone: true }).text).toBe('never fits (estimated from its size)')
   })
 
   it('are shown with the variants of their model', () => {

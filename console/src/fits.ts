@@ -1,16 +1,17 @@
 /** Whether something fits into this machine's memory, in words and colours. */
 import type { Fit, Offer } from './api/client'
+import { t } from './i18n'
 
-const WORDS: Record<Fit['fits'], { text: string; colour: string }> = {
-  now: { text: 'fits', colour: 'success' },
-  after_unloading: { text: 'fits after unloading', colour: 'info' },
-  other_settings: { text: 'fits with other settings', colour: 'warning' },
-  never: { text: 'never fits', colour: 'error' },
+const COLOURS: Record<Fit['fits'], string> = {
+  now: 'success',
+  after_unloading: 'info',
+  other_settings: 'warning',
+  never: 'error',
 }
 
 export function fits(fit: Fit): { text: string; colour: string } {
-  const { text, colour } = WORDS[fit.fits]
-  return { text: fit.by_size_alone ? `${text}, by its size` : text, colour }
+  const text = t(`find.${fit.fits}`)
+  return { text: fit.by_size_alone ? t('find.estimated', { fit: text }) : text, colour: COLOURS[fit.fits] }
 }
 
 /** Offers by the model they are variants of, in their order. */

@@ -19,9 +19,9 @@ const HISTORY: History = {
   ],
 }
 
-test('each pool has a line of what was measured and one of what was planned', () => {
+test('each pool has a line of what was measured and one of what was reserved', () => {
   expect(poolsOf(HISTORY)).toEqual(['fern', 'host'])
-  expect(memoryLines(HISTORY).map((line) => line.name)).toEqual(['fern, measured', 'fern, planned', 'host, measured'])
+  expect(memoryLines(HISTORY).map((line) => line.name)).toEqual(['fern, measured', 'fern, reserved', 'host, measured'])
 })
 
 test('times on the axis are round and few', () => {

@@ -1,5 +1,6 @@
-/** What was measured over time, as lines of a chart. */
+/** Measurements over time, as lines of a chart. */
 import type { History } from './api/client'
+import { t } from './i18n'
 
 export interface Line {
   name: string
@@ -13,7 +14,7 @@ function line(history: History, series: string, name: string, dashed = false): L
   return [{ name, dashed, points: found.points.map((point) => ({ x: Date.parse(point.at), y: point.mean })) }]
 }
 
-/** When the first thing was measured. */
+/** Time of the first measurement. */
 export function beginning(history: History): number | undefined {
   const firsts = history.series.flatMap((series) => (series.points[0] ? [Date.parse(series.points[0].at)] : []))
   return firsts.length > 0 ? Math.min(...firsts) : undefined
@@ -22,7 +23,7 @@ export function beginning(history: History): number | undefined {
 const MINUTE = 60_000
 const STEPS = [1, 2, 5, 10, 15, 30, 60, 120, 240, 480, 1440].map((minutes) => minutes * MINUTE)
 
-/** Round times between two, six at most; days begin at midnight here. */
+/** At most six round times between two; days begin at local midnight. */
 export function ticks(from: number, until: number): number[] {
   const step = STEPS.find((one) => (until - from) / one <= 6) ?? 1440 * MINUTE
   const offset = new Date(until).getTimezoneOffset() * MINUTE
@@ -39,24 +40,24 @@ export function poolsOf(history: History): string[] {
 
 export function memoryLines(history: History): Line[] {
   return poolsOf(history).flatMap((pool) => [
-    ...line(history, `pool:${pool}:measured`, `${pool}, measured`),
-    ...line(history, `pool:${pool}:granted`, `${pool}, planned`, true),
+    ...line(history, `pool:${pool}:measured`, t('history.measured', { pool })),
+    ...line(history, `pool:${pool}:granted`, t('history.reserved', { pool }), true),
   ])
 }
 
 export function rateLines(history: History): Line[] {
-  return [...line(history, 'answer_rate', 'answer tokens/s'), ...line(history, 'prompt_rate', 'prompt tokens/s', true)]
+  return [...line(history, 'answer_rate', t('history.answerRate')), ...line(history, 'prompt_rate', t('history.promptRate'), true)]
 }
 
 export function loadLines(history: History): Line[] {
-  const busy = line(history, 'busy', 'processors busy, %').map((one) => ({
+  const busy = line(history, 'busy', t('history.busy')).map((one) => ({
     ...one,
     points: one.points.map(({ x, y }) => ({ x, y: y * 100 })),
   }))
   return [
     ...busy,
-    ...line(history, 'temperature', 'temperature, °C', true),
-    ...line(history, 'calls', 'calls'),
-    ...line(history, 'queued', 'waiting', true),
+    ...line(history, 'temperature', t('history.temperature'), true),
+    ...line(history, 'calls', t('history.calls')),
+    ...line(history, 'queued', t('history.queued'), true),
   ]
 }

@@ -3,15 +3,15 @@ import { describe, expect, it } from 'vitest'
 import type { Instance } from './api/client'
 import { segments, title } from './pools'
 
-function instance(copy: number, state = 'ready'): Instance {
+function instance(number: number, state = 'ready'): Instance {
   return {
-    id: `id-${copy}`,
+    id: `id-${number}`,
     name: 'larkfen-desk/q8_0',
-    copy,
+    number,
     state,
     held: [
-      { pool: 'host', planned: 700 },
-      { pool: 'fern', planned: 300 },
+      { pool: 'host', reserved: 700 },
+      { pool: 'fern', reserved: 300 },
     ],
     planned: [
       { pool: 'host', part: 'weights', bytes: 500 },
@@ -29,7 +29,7 @@ describe('bars of pools', () => {
   })
 
   it('leave out what holds nothing', () => {
-    expect(segments('host', [instance(1, 'failed'), instance(2, 'displaced')])).toEqual([])
+    expect(segments('host', [instance(1, 'failed'), instance(2, 'evicted')])).toEqual([])
   })
 
   it('number further instances of a variant', () => {

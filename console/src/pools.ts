@@ -4,8 +4,8 @@ import type { Instance } from './api/client'
 const HUES = ['#2d7f86', '#b5701a', '#5a7d4f', '#7c5a86', '#a8524a', '#4a6fa0']
 
 /** An instance as operators write it: the first of a variant has no number. */
-export function title(instance: Pick<Instance, 'name' | 'copy'>): string {
-  return instance.copy && instance.copy > 1 ? `${instance.name}#${instance.copy}` : instance.name
+export function title(instance: Pick<Instance, 'name' | 'number'>): string {
+  return instance.number && instance.number > 1 ? `${instance.name}#${instance.number}` : instance.name
 }
 
 /** A part of a pool's bar. */
@@ -21,11 +21,11 @@ export function segments(pool: string, instances: Instance[]): Segment[] {
   const drawn = new Set<string>()
   return instances.flatMap((instance, at) => {
     const held = instance.held.find((use) => use.pool === pool)
-    if (!held || ['failed', 'displaced'].includes(instance.state)) return []
+    if (!held || ['failed', 'evicted'].includes(instance.state)) return []
     const weights = instance.planned.find((part) => part.pool === pool && part.part === 'weights')
     const shared = pool === 'host' && drawn.has(instance.name) ? (weights?.bytes ?? 0) : 0
     drawn.add(instance.name)
     const hue = HUES[at % HUES.length] ?? ''
-    return [{ id: instance.id, title: title(instance), bytes: held.planned - shared, hue }]
+    return [{ id: instance.id, title: title(instance), bytes: held.reserved - shared, hue }]
   })
 }

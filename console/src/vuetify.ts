@@ -9,7 +9,7 @@ export const vuetify = createVuetify({
     VBtn: { rounded: 'lg', class: 'text-none', elevation: 0 },
     VSlider: { color: 'primary' },
     VTextField: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
-    VNumberInput: { controlVariant: 'hidden', density: 'compact', variant: 'outlined', hideDetails: true },
+    VNumberInput: { controlVariant: 'hidden', density: 'compact', variant: 'outlined', hideDetails: 'auto' },
     VSelect: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
   },
   theme: {

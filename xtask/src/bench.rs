@@ -62,7 +62,7 @@ impl Service {
             let status: Value = serde_json::from_str(&self.deft(&["status", "--json"])?)?;
             let instance = &status["instances"][0];
             if let (Some(planned), Some(measured)) =
-                (instance["planned_bytes"].as_u64(), instance["measured_bytes"].as_u64())
+                (instance["reserved_bytes"].as_u64(), instance["measured_bytes"].as_u64())
             {
                 return Ok((planned, measured));
             }
@@ -198,7 +198,7 @@ fn copies(service: &Service) -> anyhow::Result<()> {
     let pool = &status["pools"][0];
     let measured = pool["measured"].as_u64().context("no measure of the pool")?;
     let weights = status["instances"][0]["planned"][0]["bytes"].as_u64().context("no weights")?;
-    let planned = status["instances"][0]["planned_bytes"].as_u64().context("no plan")?;
+    let planned = status["instances"][0]["reserved_bytes"].as_u64().context("no plan")?;
     let private = planned - weights;
     let allowed = 1.02 * weights as f64 + (COPIES * private) as f64;
     let mib = |bytes: f64| bytes / f64::from(1 << 20);

@@ -1,4 +1,4 @@
-//! The project's own tasks: `cargo xtask demo | test | build | openapi | words | pictures | drill | bench`.
+//! The project's own tasks: `cargo xtask demo | test | build | openapi | words | reference | man | pictures | drill | bench`.
 //!
 //! They hold no knowledge of the product: each is a list of the commands a person would type.
 
@@ -10,6 +10,7 @@ mod hostile;
 mod packages;
 mod pictures;
 mod places;
+mod reference;
 mod serving;
 mod soak;
 mod steps;
@@ -45,6 +46,14 @@ enum Task {
         #[arg(long)]
         check: bool,
     },
+    /// Write the reference in `docs/reference` from the product itself.
+    Reference {
+        /// Change nothing; fail where a page is out of date.
+        #[arg(long)]
+        check: bool,
+    },
+    /// Write the man pages into `target/man`.
+    Man,
     /// Long drills, run by hand.
     #[command(subcommand)]
     Drill(Drill),
@@ -126,6 +135,8 @@ fn main() -> anyhow::Result<()> {
         Task::Test => test(),
         Task::Build => steps::build_release(),
         Task::Openapi => openapi(),
+        Task::Reference { check } => reference::pages(check),
+        Task::Man => reference::man(),
         Task::Words { check } => words::page(check),
         Task::Pictures { only } => pictures::take(only.as_deref()),
         Task::Bench(Bench::Engine { draw: true, .. }) => engine_speed::draw(),

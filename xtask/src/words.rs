@@ -22,18 +22,41 @@ const CRATES: [&str; 9] =
 
 /// Calls and macros whose texts only a developer sees.
 const FOR_DEVELOPERS: [&str; 18] = [
-    "expect", "expect_err", "assert", "assert_eq", "assert_ne", "debug_assert", "debug_assert_eq", "unreachable", "panic", "cfg",
-    "query", "query_as", "query_scalar", "query_with", "raw_sql", "concat_bytes", "include_str", "asm",
+    "expect",
+    "expect_err",
+    "assert",
+    "assert_eq",
+    "assert_ne",
+    "debug_assert",
+    "debug_assert_eq",
+    "unreachable",
+    "panic",
+    "cfg",
+    "query",
+    "query_as",
+    "query_scalar",
+    "query_with",
+    "raw_sql",
+    "concat_bytes",
+    "include_str",
+    "asm",
 ];
 
 /// Writes the page anew, or fails where it is out of date and `check` is asked for.
 pub(crate) fn page(check: bool) -> anyhow::Result<()> {
     let text = texts()?;
     if !check {
-        return { let path = steps::root().join(PAGE); std::fs::create_dir_all(path.parent().context("no folder")?)?; Ok(std::fs::write(path, text)?) };
+        return {
+            let path = steps::root().join(PAGE);
+            std::fs::create_dir_all(path.parent().context("no folder")?)?;
+            Ok(std::fs::write(path, text)?)
+        };
     }
-    let found = std::fs::read_to_string(PAGE).unwrap_or_default();
-    anyhow::ensure!(found == text, "{PAGE} is out of date: run `cargo xtask words`, and read what changed");
+    let found = std::fs::read_to_string(steps::root().join(PAGE)).unwrap_or_default();
+    anyhow::ensure!(
+        found == text,
+        "{PAGE} is out of date: run `cargo xtask words`, and read what changed"
+    );
     Ok(())
 }
 
@@ -42,16 +65,67 @@ fn texts() -> anyhow::Result<String> {
         "# Every text that a person can see\n\nMade by `cargo xtask words`; read what changed with every change.\n",
     );
     for name in CRATES {
-        for file in sources(Path::new("crates").join(name).join("src"))? {
+        for file in sources(steps::root().join("crates").join(name).join("src"))? {
             let found = of_file(&file)?;
             if !found.is_empty() {
-                let shown = file.display();
+                let shown = file.strip_prefix(steps::root()).unwrap_or(&file).display();
                 write!(page, "\n## {shown}\n\n")?;
                 found.iter().try_for_each(|text| writeln!(page, "- {text}"))?;
             }
         }
     }
+    page += "\n## Help of the command line\n\n```text\n";
+    page += &help()?;
+    page += "```\n\n## Console\n\n";
+    let catalogue = std::fs::read_to_string(steps::root().join("console/src/texts/en.json"))?;
+    add_texts("", &serde_json::from_str(&catalogue)?, &mut page);
+    page += "\n## API\n\n";
+    let document = std::fs::read_to_string(steps::root().join("console/openapi.json"))?;
+    add_descriptions(&serde_json::from_str(&document)?, &mut page);
     Ok(page)
+}
+
+/// Help texts, from the snapshot that a test of the command line compares.
+fn help() -> anyhow::Result<String> {
+    let snapshot = "crates/cli/src/snapshots/deft__documents__tests__help.snap";
+    let snapshot = std::fs::read_to_string(steps::root().join(snapshot))?;
+    let help = snapshot.splitn(3, "---\n").nth(2).context("the snapshot has no head")?;
+    Ok(help.replace("```text\n", "").replace("```\n", ""))
+}
+
+/// Texts of the console's catalogue with their keys.
+fn add_texts(path: &str, texts: &serde_json::Value, page: &mut String) {
+    for (key, value) in texts.as_object().into_iter().flatten() {
+        let path = if path.is_empty() { key.clone() } else { format!("{path}.{key}") };
+        match value.as_str() {
+            Some(text) => *page += &format!("- {text} ({path})\n"),
+            None => add_texts(&path, value, page),
+        }
+    }
+}
+
+/// Descriptions of the OpenAPI document, each once.
+fn add_descriptions(value: &serde_json::Value, page: &mut String) {
+    match value {
+        serde_json::Value::Object(fields) => {
+            for (key, value) in fields {
+                match value.as_str().filter(|_| key == "description" || key == "summary") {
+                    Some(text) => {
+                        let line = text.split_whitespace().collect::<Vec<_>>().join(" ");
+                        let line = format!("- {line}\n");
+                        if !page.contains(&line) {
+                            *page += &line;
+                        }
+                    }
+                    None => add_descriptions(value, page),
+                }
+            }
+        }
+        serde_json::Value::Array(entries) => {
+            entries.iter().for_each(|entry| add_descriptions(entry, page));
+        }
+        _ => {}
+    }
 }
 
 /// Source files below a folder, in their order, without those of tests.
@@ -64,7 +138,8 @@ fn sources(folder: PathBuf) -> anyhow::Result<Vec<PathBuf>> {
     entries.sort();
     for path in entries {
         let name = path.file_stem().and_then(|name| name.to_str()).unwrap_or_default();
-        let is_test = name == "tests" || name.ends_with("_tests") || name == "fixture" || name == "snapshots";
+        let is_test =
+            name == "tests" || name.ends_with("_tests") || name == "fixture" || name == "snapshots";
         if is_test {
             continue;
         }
@@ -80,7 +155,8 @@ fn sources(folder: PathBuf) -> anyhow::Result<Vec<PathBuf>> {
 /// Texts of a source file, in their order.
 fn of_file(path: &Path) -> anyhow::Result<Vec<String>> {
     let source = std::fs::read_to_string(path)?;
-    let file = syn::parse_file(&source).with_context(|| format!("`{}` is no Rust", path.display()))?;
+    let file =
+        syn::parse_file(&source).with_context(|| format!("`{}` is no Rust", path.display()))?;
     let mut texts = Vec::new();
     for item in file.items {
         if !is_for_tests(&item) {
@@ -99,7 +175,8 @@ fn is_for_tests(item: &syn::Item) -> bool {
         _ => return false,
     };
     attributes.iter().any(|attribute| {
-        attribute.path().is_ident("cfg") && attribute.meta.to_token_stream().to_string().contains("test")
+        attribute.path().is_ident("cfg")
+            && attribute.meta.to_token_stream().to_string().contains("test")
     })
 }
 
@@ -144,7 +221,10 @@ fn is_shown(attribute: TokenStream) -> bool {
 /// A literal as one line, if it has words.
 fn text_of(value: &str) -> Option<String> {
     let line = value.split_whitespace().collect::<Vec<_>>().join(" ");
-    let words = line.split(' ').filter(|word| word.chars().filter(|c| c.is_alphabetic()).count() > 1).count();
+    let words = line
+        .split(' ')
+        .filter(|word| word.chars().filter(|c| c.is_alphabetic()).count() > 1)
+        .count();
     let is_sql = ["SELECT ", "INSERT ", "UPDATE ", "DELETE ", "WITH ", "CREATE "]
         .iter()
         .any(|start| line.starts_with(start));

@@ -160,7 +160,7 @@ export async function cancelTransfer(id: string): Promise<void> {
 }
 
 /** Ends a call that is under way; its caller is told. */
-export async function endCall(id: string): Promise<void> {
+export async function cancelCall(id: string): Promise<void> {
   await call(`/manage/v1/calls/${id}`, { method: 'DELETE' })
 }
 
@@ -193,9 +193,9 @@ export async function load(request: LoadRequest): Promise<Instance> {
   return (await post('/manage/v1/instances', request)).json()
 }
 
-/** Tries again to load what was set aside. */
-export async function again(id: string): Promise<Instance> {
-  return (await post(`/manage/v1/instances/${id}/again`, {})).json()
+/** Retries to load a failed instance. */
+export async function retry(id: string): Promise<Instance> {
+  return (await post(`/manage/v1/instances/${id}/retry`, {})).json()
 }
 
 /** Changes a pool's limit until the service stops. */

@@ -392,8 +392,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tries again to load what was set aside; answers when it is ready. */
+        /** Deprecated: the former name of `/manage/v1/instances/{id}/retry`. The next version no longer has it. */
         post: operations["again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/instances/{id}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Retries to load a failed instance; answers when it is ready. */
+        post: operations["retry"];
         delete?: never;
         options?: never;
         head?: never;
@@ -755,7 +772,6 @@ export interface components {
         };
         /** @description Options of a single answer that chat and raw continuation share. */
         AnswerOptions: {
-            context_overflow?: components["schemas"]["Overflow"] | null;
             /**
              * Format: float
              * @description Taken from a token's logit for each time the answer has it.
@@ -791,15 +807,7 @@ export interface components {
              */
             presence_penalty?: number | null;
             priority?: components["schemas"]["CallPriority"] | null;
-            /**
-             * @description Unload the model as soon as this is answered, unless others use it or it is pinned; our own
-             *     field.
-             */
-            release?: boolean | null;
-            /**
-             * @description Whether an answer that repeats itself without end is ended, which it is unless this says no;
-             *     our own field.
-             */
+            /** @description Whether to end an answer that repeats itself endlessly; true by default: an extension of the protocol. */
             repetition_guard?: boolean | null;
             /**
              * Format: float
@@ -813,7 +821,7 @@ export interface components {
              */
             seed?: number | null;
             stop?: components["schemas"]["StopTexts"] | null;
-            /** @description Send the answer as it comes. */
+            /** @description Whether to stream the answer. */
             stream?: boolean | null;
             stream_options?: components["schemas"]["StreamOptions"] | null;
             /**
@@ -832,16 +840,19 @@ export interface components {
              */
             top_p?: number | null;
             /**
-             * @description Whose call it is: callers take turns where calls wait. By the program and its address where
-             *     nothing is said.
+             * @description Whether to unload the model after this answer, unless other calls use it or it is pinned: an extension of the
+             *     protocol.
              */
+            unload_after?: boolean | null;
+            /** @description The caller; callers take turns in the queue. The program and its address by default. */
             user?: string | null;
             /**
              * Format: double
-             * @description Longest time in seconds to wait for the model to be loaded and for a lane, where that is less
-             *     than the service allows; our own field.
+             * @description Longest time in seconds to wait for the model to load and for a lane, if shorter than the service's limit: an
+             *     extension of the protocol.
              */
             wait_seconds?: number | null;
+            when_context_full?: components["schemas"]["WhenContextFull"] | null;
         };
         /**
          * @description Precision of cached keys and values.
@@ -849,7 +860,7 @@ export interface components {
          */
         CachePrecision: "f32" | "f16" | "q8_0";
         /**
-         * @description How a call stands to others that wait for a lane.
+         * @description Queue priority of a call.
          * @enum {string}
          */
         CallPriority: "urgent" | "usual" | "background";
@@ -857,12 +868,12 @@ export interface components {
         CallRecord: {
             /**
              * Format: double
-             * @description Answer tokens in a second after the first.
+             * @description Answer tokens per second after the first.
              */
             answer_rate?: number | null;
             /**
              * Format: int32
-             * @description Tokens of the answer.
+             * @description Answer tokens.
              */
             answer_tokens: number;
             /**
@@ -870,9 +881,14 @@ export interface components {
              * @description When it arrived.
              */
             arrived_at: string;
+            /**
+             * Format: int32
+             * @description Of these, tokens that were in the prefix cache.
+             */
+            cached_tokens?: number;
             /** @description Who asked. */
             caller?: string;
-            /** @description More about how it ended, where there is more to say. */
+            /** @description Details of how it ended. */
             detail?: string | null;
             /**
              * Format: double
@@ -890,12 +906,12 @@ export interface components {
             outcome: string;
             /**
              * Format: double
-             * @description Prompt tokens computed in a second.
+             * @description Prompt tokens computed per second.
              */
             prompt_rate?: number | null;
             /**
              * Format: int32
-             * @description Tokens of the prompt.
+             * @description Prompt tokens.
              */
             prompt_tokens: number;
             /**
@@ -904,18 +920,13 @@ export interface components {
              */
             queue_seconds?: number;
             /**
-             * Format: int32
-             * @description Of these, known already from a call before.
-             */
-            reused_tokens?: number;
-            /**
              * Format: double
              * @description Seconds from arrival to end.
              */
             total_seconds: number;
         };
         /**
-         * @description What a call is doing.
+         * @description Stage of a call.
          * @enum {string}
          */
         CallStage: "waiting" | "loading" | "prompt" | "answering" | "paused";
@@ -1004,16 +1015,16 @@ export interface components {
             /** @description Token counts of all answers. */
             usage: components["schemas"]["Usage"];
         };
-        /** @description What the self-check of a model found. */
+        /** @description Result of a model check. */
         CheckReport: {
-            /** @description What was looked at, one by one. */
+            /** @description The tests. */
             findings: components["schemas"]["Finding"][];
             /** @description The variant. */
             name: string;
-            /** @description The verdict in a sentence. */
+            /** @description Whether every test passed. */
+            passed: boolean;
+            /** @description The result in a sentence. */
             verdict: string;
-            /** @description Whether everything that was looked at is well. */
-            well: boolean;
         };
         /** @description `POST /manage/v1/checks`. */
         CheckRequest: {
@@ -1033,58 +1044,58 @@ export interface components {
             index: number;
             logprobs?: components["schemas"]["ChatLogprobs"] | null;
         };
-        /** @description What engines compute with. */
+        /** @description Instructions, processors and memory nodes that engines compute with. */
         ComputingReport: {
-            /** @description Whether each node has a copy of the weights. */
-            copied?: boolean;
-            /** @description Instructions, as instances name them. */
+            /** @description Instructions. */
             kernels: string;
             /**
              * Format: int32
-             * @description Memory nodes that memory is taken from in turn; 1 where there is only one.
+             * @description NUMA nodes that memory is interleaved over; 1 where there is only one.
              */
             nodes: number;
             /**
              * Format: int32
-             * @description Processors that threads compute on.
+             * @description Processors with a compute thread.
              */
             processors: number;
+            /** @description Whether the weights are replicated on each node. */
+            replicated?: boolean;
             /**
              * Format: int32
-             * @description Of these, those of a slower kind than the fastest.
+             * @description Of these, processors slower than the fastest kind.
              */
             slower: number;
             /**
              * Format: int32
-             * @description Processors that are left to the service.
+             * @description Processors reserved for the service.
              */
             spare: number;
         };
-        /** @description A link that gives a browser permission, once. */
+        /** @description A link that gives one browser permission to manage, once. */
         ConsoleLink: {
-            /** @description To be opened in a browser. */
+            /** @description Address to open in a browser. */
             address: string;
             /**
              * Format: int64
-             * @description How long it is good.
+             * @description Seconds until it expires.
              */
             valid_seconds: number;
         };
         /** @description `POST /manage/v1/console/links`. */
         ConsoleLinkRequest: {
-            /** @description Whether only a browser of the user who asks may use the link. */
+            /** @description Whether only a browser of the user who asks can use the link. */
             own_browser?: boolean;
         };
         /** @description The records database. */
         DatabaseReport: {
             /** @description `private` or `external`. */
             kind: string;
-            /** @description Whether it answered last time. */
+            /** @description Whether it answered the last statement. */
             up: boolean;
         };
-        /** @description Something the service decided about what is loaded, with its reasons. */
+        /** @description A decision of the service about an instance or a pool, with its reason. */
         Decision: {
-            /** @description About what: an instance or a pool. */
+            /** @description The instance or pool. */
             about: string;
             /**
              * Format: date-time
@@ -1092,11 +1103,11 @@ export interface components {
              */
             at: string;
             /**
-             * @description What was decided: `load`, `refuse`, `wait`, `give way`, `displace`, `unload`, `bring back`, `replace`,
-             *     `load again`, `set aside`, `limit`.
+             * @description What was decided: `load`, `refuse`, `wait`, `drain`, `evict`, `unload`, `reload`, `replace`, `restart`,
+             *     `fail`, `limit`.
              */
             what: string;
-            /** @description Why, with the figures. */
+            /** @description The reason, with the figures. */
             why: string;
         };
         /** @description What is new in a piece. */
@@ -1117,10 +1128,10 @@ export interface components {
             free: number;
             /**
              * Format: int64
-             * @description Bytes of all that the depot keeps; what variants share is counted once.
+             * @description Bytes of all stored files; files that variants share are counted once.
              */
             total: number;
-            /** @description Each variant, the largest first. */
+            /** @description The variants, largest first. */
             variants: components["schemas"]["VariantUsage"][];
         };
         /** @description The disk before and after. */
@@ -1132,14 +1143,14 @@ export interface components {
             after?: number | null;
             /**
              * Format: int64
-             * @description Bytes that would be fetched, where they are told.
-             */
-            fetch: number;
-            /**
-             * Format: int64
              * @description Bytes that are free.
              */
             free: number;
+            /**
+             * Format: int64
+             * @description Bytes that would be fetched, where they are told.
+             */
+            pull: number;
         };
         /** @description One embedding. */
         EmbeddingEntry: {
@@ -1219,7 +1230,7 @@ export interface components {
         };
         /** @description `POST /manage/v1/depot/{model}/{variant}/export`. */
         ExportRequest: {
-            /** @description Absolute path of a folder on the service's machine; made where it is not there. */
+            /** @description Absolute path of a folder on the service's machine; it is created if it does not exist. */
             folder: string;
         };
         /** @description Our figures beside an answer. Times in seconds, rates in tokens per second. */
@@ -1231,81 +1242,81 @@ export interface components {
             answer_rate: number;
             /**
              * Format: double
-             * @description Writing the answer after its first token.
+             * @description Seconds of generation after the first token.
              */
             answer_seconds: number;
             /**
              * Format: int32
-             * @description Tokens of context in the lane that answered.
+             * @description Prompt tokens that were in the prefix cache.
              */
-            context: number;
-            /** @description More about it, where there is more to say. */
-            detail?: string | null;
+            cached_tokens?: number;
             /**
              * Format: int32
-             * @description Messages that were left out to make room in the context.
+             * @description Context of the lane, in tokens.
              */
-            dropped_messages?: number;
-            /** @description What ended the answer. */
+            context: number;
+            /** @description Details of the reason. */
+            detail?: string | null;
+            /** @description Reason the answer ended. */
             ended_by: components["schemas"]["EndedBy"];
             /**
              * Format: double
-             * @description From the call's arrival to the first piece of text.
+             * @description Seconds from arrival to the first text.
              */
             first_token_seconds: number;
             /**
+             * Format: int32
+             * @description Oldest messages that were left out so that the rest fits the context.
+             */
+            left_out_messages?: number;
+            /**
              * Format: double
-             * @description Waiting for the model to be loaded; 0 when it was.
+             * @description Seconds of waiting for the model to load; 0 if it was loaded.
              */
             load_seconds: number;
             /**
              * Format: double
-             * @description Prompt tokens per second, of those that were computed.
+             * @description Computed prompt tokens per second.
              */
             prompt_rate: number;
             /**
              * Format: double
-             * @description Taking in the prompt.
+             * @description Seconds of prompt processing.
              */
             prompt_seconds: number;
             /**
              * Format: double
-             * @description Waiting for a lane of the loaded model.
+             * @description Seconds of waiting for a lane.
              */
             queue_seconds?: number;
             /**
-             * Format: int32
-             * @description Tokens of the prompt that were known already.
-             */
-            reused_tokens?: number;
-            /**
              * Format: double
-             * @description From arrival to end.
+             * @description Seconds from arrival to end.
              */
             total_seconds: number;
         };
-        /** @description How far a transfer is with one file. */
+        /** @description Progress of one file of a transfer. */
         FileProgress: {
             /**
              * Format: int64
-             * @description Bytes that are done.
+             * @description Bytes done.
              */
             done_bytes: number;
             /** @description Its name. */
             name: string;
             /**
              * Format: int64
-             * @description Its length, where it is told.
+             * @description Length of the file, where known.
              */
             total_bytes: number;
         };
-        /** @description One thing the self-check looked at. */
+        /** @description One test of a model check. */
         Finding: {
-            /** @description What was found, in plain words. */
+            /** @description What was found. */
             found: string;
-            /** @description Whether it is well. */
-            well: boolean;
-            /** @description What. */
+            /** @description Whether the test passed. */
+            passed: boolean;
+            /** @description What was tested. */
             what: string;
         };
         /**
@@ -1334,14 +1345,14 @@ export interface components {
         FoundModel: {
             /**
              * Format: int64
-             * @description Length of its files.
+             * @description Bytes of its files.
              */
             file_bytes: number;
-            /** @description The variant that it is in the depot already. */
+            /** @description Name of the variant with the same files in the depot. */
             known_as?: string | null;
             /** @description The name it would get. */
             name?: string | null;
-            /** @description Where. */
+            /** @description Path of its first file. */
             path: string;
             /** @description The image projector beside it that belongs to it. */
             projector?: string | null;
@@ -1390,26 +1401,31 @@ export interface components {
         };
         /** @description `POST /manage/v1/depot/import`. */
         ImportRequest: {
-            /** @description How it is loaded where nothing else is said. */
+            /** @description Default load settings of the variant. */
             defaults?: components["schemas"]["SettingsRequest"];
-            /** @description Whether the file is in the depot only afterwards. */
-            move_it?: boolean;
+            /** @description Whether to move the file into the depot instead of copying it. */
+            move?: boolean;
             /** @description `model` or `model/variant`; made from file name and contents where absent. */
             name?: string | null;
             /** @description Absolute path of the file, or of the first of its parts, on the service's machine. */
             path: string;
             /** @description Absolute path of an image projector that belongs to it. */
             projector?: string | null;
-            /** @description Absolute path of a chat template that stands in for the file's own. */
+            /** @description Absolute path of a chat template to use instead of the one in the file. */
             template?: string | null;
         };
         /** @description An instance. */
         InstanceReport: {
             /**
              * Format: int64
-             * @description Tokens of all answers since it was loaded.
+             * @description Answer tokens since it was loaded.
              */
             answer_tokens: number;
+            /**
+             * Format: int64
+             * @description Of these, tokens that were in the prefix cache.
+             */
+            cached_tokens: number;
             /**
              * Format: int32
              * @description Calls it is answering.
@@ -1417,12 +1433,7 @@ export interface components {
             calls: number;
             /**
              * Format: int32
-             * @description Which instance of the variant it is; the first is 1.
-             */
-            copy?: number;
-            /**
-             * Format: int32
-             * @description How often its engine process ended unasked.
+             * @description Number of times its engine process ended unexpectedly.
              */
             crashes: number;
             /**
@@ -1437,9 +1448,7 @@ export interface components {
              * @description Its id.
              */
             id: string;
-            /** @description Why it is there. */
-            keeping: components["schemas"]["Keeping"];
-            /** @description What it computes with. */
+            /** @description Instructions it computes with. */
             kernels?: string | null;
             /**
              * Format: double
@@ -1448,34 +1457,36 @@ export interface components {
             load_seconds?: number | null;
             /**
              * Format: double
-             * @description While it is loading: the share of its weights that is in memory, from 0 to 1.
+             * @description While it is loading: share of its weights in memory, from 0 to 1.
              */
             load_share?: number | null;
             /**
              * Format: int64
-             * @description Measured bytes: private ones and the file's resident pages; absent while loading.
+             * @description Measured bytes: private memory and the resident pages of the file; absent while loading.
              */
             measured_bytes?: number | null;
             /** @description The variant it runs. */
             name: string;
-            /** @description Why it is not ready, or what an operator should know. */
+            /** @description Why it is not ready, or a note for the operator. */
             note?: string | null;
+            /**
+             * Format: int32
+             * @description Number of the instance among those of its variant, from 1.
+             */
+            number?: number;
+            /** @description Who had it loaded. */
+            origin: components["schemas"]["Origin"];
             /**
              * Format: int32
              * @description Id of its engine process.
              */
             pid?: number | null;
-            /** @description Planned bytes by part. */
+            /** @description Reserved bytes by part, as planned. */
             planned: components["schemas"]["PlanPart"][];
-            /**
-             * Format: int64
-             * @description Planned bytes, all parts.
-             */
-            planned_bytes: number;
             problem?: components["schemas"]["Problem"] | null;
             /**
              * Format: int64
-             * @description Tokens of all prompts since it was loaded.
+             * @description Prompt tokens since it was loaded.
              */
             prompt_tokens: number;
             /**
@@ -1485,10 +1496,10 @@ export interface components {
             queued?: number;
             /**
              * Format: int64
-             * @description Of these, tokens that were known from a call before and not computed again.
+             * @description Reserved bytes, all parts.
              */
-            reused_tokens: number;
-            /** @description How it is loaded. */
+            reserved_bytes: number;
+            /** @description Load settings. */
             settings: components["schemas"]["Settings"];
             /** @description What it is doing. */
             state: components["schemas"]["InstanceState"];
@@ -1498,70 +1509,65 @@ export interface components {
          * @description What an instance is doing.
          * @enum {string}
          */
-        InstanceState: "loading" | "ready" | "draining" | "restarting" | "failed" | "displaced";
-        /** @description What an engine process is at. */
+        InstanceState: "loading" | "ready" | "draining" | "restarting" | "failed" | "evicted";
+        /** @description Work of an engine process. */
         InstanceWork: {
             /**
              * Format: int64
-             * @description Answer tokens chosen since it is loaded.
+             * @description Answer tokens sampled since it was loaded.
              */
             answer_tokens: number;
             /**
              * Format: double
-             * @description Seconds it computed.
+             * @description Seconds of computing.
              */
             computed_seconds: number;
             /**
              * Format: int32
-             * @description Lanes at work.
+             * @description Busy lanes.
              */
             lanes_busy: number;
             /**
              * Format: int32
-             * @description Lanes that left their pages to older ones.
+             * @description Lanes that are paused because older ones need their pages.
              */
             lanes_paused: number;
             /**
              * Format: int32
-             * @description Pages of its cache.
+             * @description Pages of its KV cache.
              */
             pages: number;
             /**
              * Format: int32
-             * @description Pages that are known from calls before, and free otherwise.
+             * @description Pages of earlier calls that are cached; they are evicted when a lane needs a page.
              */
-            pages_known: number;
+            pages_cached: number;
             /**
              * Format: int32
-             * @description Pages that lanes have.
+             * @description Pages in use by lanes.
              */
             pages_used: number;
             /**
              * Format: int64
-             * @description Prompt tokens computed since it is loaded.
+             * @description Prompt tokens computed since it was loaded.
              */
             prompt_tokens: number;
             /**
              * Format: int64
-             * @description Steps computed since it is loaded.
+             * @description Steps computed since it was loaded.
              */
             steps: number;
             /**
              * Format: double
-             * @description Seconds it waited for its turn to compute.
+             * @description Seconds of waiting for the processor.
              */
             waited_seconds: number;
         };
-        /**
-         * @description Why an instance is there.
-         * @enum {string}
-         */
-        Keeping: "kept" | "on-demand";
         /** @description `PUT /manage/v1/pools/{name}`. */
         LimitRequest: {
             /**
-             * @description Most that instances may hold together: an amount (`48 GiB`) or a share (`80 %`). It counts
-             *     until the service stops.
+             * @description Most memory that instances can reserve: an amount (`48 GiB`) or a share (`80 %`). It applies until the
+             *     service stops.
              */
             limit: string;
         };
@@ -1585,13 +1591,15 @@ export interface components {
         LoadRequest: {
             /**
              * Format: int32
-             * @description How many instances there are to be of it; as many as there are, at least one, where nothing is
-             *     said. They share its weights in host memory.
+             * @description Number of instances; the present number, at least one, where absent. Instances of a variant share its weights in
+             *     host memory.
              */
-            copies?: number | null;
+            instances?: number | null;
             /** @description Model or variant. */
             model: string;
-            /** @description How to load. */
+            /** @description Settings of a loaded model to set back to the model's defaults. */
+            reset?: components["schemas"]["SettingName"][];
+            /** @description Load settings. Absent fields of a loaded model stay as they are; otherwise the model's defaults apply. */
             settings?: components["schemas"]["SettingsRequest"];
         };
         /** @description A token with its probability. */
@@ -1606,16 +1614,16 @@ export interface components {
             /** @description Its text. */
             token: string;
         };
-        /** @description The machine as it stands. */
+        /** @description The machine. */
         MachineReport: {
             /**
              * Format: double
-             * @description How busy they are together, from 0 to 1, over the last seconds.
+             * @description Processor utilisation over the last seconds, from 0 to 1.
              */
             busy: number;
             /**
              * Format: double
-             * @description Tasks that run or wait to, on average over a minute.
+             * @description Load average of one minute: tasks that run or wait to run.
              */
             load: number;
             /**
@@ -1635,7 +1643,7 @@ export interface components {
             processors: number;
             /**
              * Format: double
-             * @description The hottest sensor in degrees Celsius, where the machine tells.
+             * @description Temperature of the hottest sensor in degrees Celsius, where the machine reports it.
              */
             temperature?: number | null;
         };
@@ -1670,23 +1678,23 @@ export interface components {
             /** @description `deft`. */
             owned_by: string;
         };
-        /** @description What a model file says of itself, read from the file. */
+        /** @description Facts read from a model file. */
         ModelFacts: {
             /**
              * Format: int32
              * @description Longest context in tokens.
              */
             context_length: number;
-            /** @description Description, as the file writes it. */
+            /** @description Description, as in the file. */
             description?: string | null;
-            /** @description Family, as the file writes it (`general.architecture`). */
+            /** @description Family, as in the file (`general.architecture`). */
             family: string;
             /**
              * Format: int32
-             * @description Files it is stored in.
+             * @description Number of files.
              */
             files?: number;
-            /** @description Whether the file carries a chat template. */
+            /** @description Whether the file has a chat template. */
             has_template: boolean;
             /**
              * Format: int32
@@ -1695,7 +1703,7 @@ export interface components {
             heads: number;
             /**
              * Format: int32
-             * @description Values in a key of one head.
+             * @description Length of a key of one head.
              */
             key_length?: number;
             /**
@@ -1708,26 +1716,26 @@ export interface components {
              * @description Layers.
              */
             layers: number;
-            /** @description Licence, as the file writes it. */
+            /** @description Licence, as in the file. */
             licence?: string | null;
             /** @description Quantisation mix: tensor types with their shares, largest first. */
             mix: components["schemas"]["MixShare"][];
-            /** @description Name the file gives the model. */
+            /** @description Name of the model in the file. */
             name?: string | null;
             /**
              * Format: int64
              * @description Number of values in all tensors.
              */
             parameters: number;
-            /** @description How embeddings are pooled, where it makes them. */
+            /** @description Pooling of embeddings, where it makes them. */
             pooling?: string | null;
             /** @description Short name of the mix, as used in variant names (`q8_0`). */
             quantisation: string;
-            /** @description A small conversation as the template writes it, or why it cannot. */
+            /** @description A small conversation rendered by the template, or the error. */
             sample?: string | null;
-            /** @description What it can be asked for: `chat`, `completion`, `embeddings`, `tool calls`. */
+            /** @description Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`. */
             serves?: string[];
-            /** @description Tokens with a role of their own. */
+            /** @description Special tokens. */
             special_tokens?: components["schemas"]["SpecialToken"][];
             /** @description The chat template. */
             template?: string | null;
@@ -1735,7 +1743,7 @@ export interface components {
             tokenizer: string;
             /**
              * Format: int32
-             * @description Values in a value of one head.
+             * @description Length of a value of one head.
              */
             value_length?: number;
             /**
@@ -1743,7 +1751,7 @@ export interface components {
              * @description Entries of the vocabulary.
              */
             vocabulary: number;
-            /** @description What an operator should know. */
+            /** @description Warnings for the operator. */
             warnings?: string[];
             /**
              * Format: int32
@@ -1759,42 +1767,42 @@ export interface components {
             /** @description `list`. */
             object: string;
         };
-        /** @description A plan: what a load needs and whether it fits. */
+        /** @description A plan: the memory that a load needs, and whether it fits. */
         ModelPlan: {
-            /** @description The command that loads so. */
+            /** @description The command that loads with these settings. */
             command: string;
             /**
              * Format: int32
-             * @description How many instances it is for.
+             * @description Number of instances it is for.
              */
-            copies: number;
+            instances: number;
             /** @description The variant. */
             name: string;
-            /** @description What an operator should know. */
+            /** @description Notes for the operator. */
             notes?: string[];
-            /** @description The parts of one. */
+            /** @description The parts of one instance. */
             parts: components["schemas"]["PlanPart"][];
             refusal?: components["schemas"]["Problem"] | null;
             /** @description The settings the plan is for. */
             settings: components["schemas"]["Settings"];
             /**
              * Format: int64
-             * @description All parts of one together.
+             * @description Bytes of one instance.
              */
             total: number;
         };
-        /** @description Something in the depot that this version does not understand. It stays as it is. */
+        /** @description A folder of the depot that this version cannot read. It is left unchanged. */
         NotUnderstood: {
             /**
              * Format: int64
              * @description Bytes of its files.
              */
             bytes: number;
-            /** @description `model/variant`, as far as that is known. */
+            /** @description `model/variant`, as far as known. */
             name: string;
-            /** @description Where its files are. */
+            /** @description Its folder. */
             place: string;
-            /** @description Why it is not understood. */
+            /** @description Why it cannot be read. */
             why: string;
         };
         /** @description A file of an offer. */
@@ -1853,10 +1861,10 @@ export interface components {
             variant: string;
         };
         /**
-         * @description What becomes of a conversation that the context cannot hold.
+         * @description Who had an instance loaded.
          * @enum {string}
          */
-        Overflow: "end" | "drop_oldest";
+        Origin: "requested" | "on-demand";
         /** @description One part of a plan. */
         PlanPart: {
             /**
@@ -1864,28 +1872,28 @@ export interface components {
              * @description Bytes.
              */
             bytes: number;
-            /** @description What for. */
+            /** @description What the memory is for. */
             part: string;
-            /** @description Where. */
+            /** @description Name of the pool. */
             pool: string;
         };
-        /** @description What several loads need, and what becomes of the pools. */
+        /** @description Plans of several loads, and the pools before and after them. */
         PlanReport: {
-            /** @description A plan for each model; one that does not fit takes nothing from those after it. */
+            /** @description A plan for each model; a plan that does not fit reserves nothing. */
             plans: components["schemas"]["ModelPlan"][];
-            /** @description The pools, with and without what fits. */
+            /** @description The pools, before and after the loads that fit. */
             pools: components["schemas"]["PoolPlan"][];
         };
-        /** @description `POST /manage/v1/plans`: loads that are planned together, one after the other. */
+        /** @description `POST /manage/v1/plans`: loads to plan together, one after the other. */
         PlanRequest: {
-            /** @description What is to be loaded. */
+            /** @description The loads. */
             models: components["schemas"]["LoadRequest"][];
         };
         /** @description A pool. */
         Pool: {
             /**
              * Format: int64
-             * @description Most bytes instances may hold together.
+             * @description Most bytes that instances can reserve.
              */
             limit: number;
             /**
@@ -1897,14 +1905,14 @@ export interface components {
             name: string;
             /**
              * Format: int64
-             * @description Bytes reserved by plans.
+             * @description Bytes reserved by instances.
              */
             reserved: number;
             /** @description Whether it is a simulated accelerator: memory is counted, the processor computes. */
             simulated?: boolean;
             /**
              * Format: int64
-             * @description Bytes a simulated accelerator reads in a second, where it is slower than the processor.
+             * @description Simulated read speed of the accelerator in bytes a second, where it is slower than the processor.
              */
             speed?: number | null;
         };
@@ -1917,7 +1925,7 @@ export interface components {
             after: number;
             /**
              * Format: int64
-             * @description Most bytes instances may hold together.
+             * @description Most bytes that can be reserved.
              */
             limit: number;
             /** @description Its name. */
@@ -1937,13 +1945,13 @@ export interface components {
              * @description Measured bytes; absent while loading.
              */
             measured?: number | null;
-            /**
-             * Format: int64
-             * @description Planned bytes, its share of weights included.
-             */
-            planned: number;
             /** @description The pool's name. */
             pool: string;
+            /**
+             * Format: int64
+             * @description Reserved bytes, with its share of the weights.
+             */
+            reserved: number;
         };
         /** @description What is known of an offer before its weights are fetched. */
         Preview: {
@@ -2038,36 +2046,36 @@ export interface components {
         RegisterRequest: {
             /** @description `model` or `model/variant`; made from file name and contents where absent. */
             name?: string | null;
-            /**
-             * @description For the time of a call only: it is in no list and no record, and forgotten when its last
-             *     instance has gone.
-             */
-            passing?: boolean;
             /** @description Absolute path of the file on the service's machine. */
             path: string;
+            /**
+             * @description Whether the registration is temporary: the variant is not listed or recorded, and is removed with its last
+             *     instance.
+             */
+            temporary?: boolean;
         };
-        /** @description What the removal of a variant does. */
+        /** @description Effect of removing a variant. */
         Removal: {
             /**
              * Format: int64
-             * @description Bytes that are free afterwards.
+             * @description Bytes that the removal frees.
              */
             frees: number;
-            /** @description Whether its files are the depot's own, and go; else they stay where they are. */
-            kept: boolean;
             /** @description The variant. */
             name: string;
+            /** @description Whether its files are stored in the depot and are deleted; files that are only registered stay. */
+            stored: boolean;
         };
         /** @description `POST /manage/v1/depot/{model}/{variant}/rename`. */
         RenameRequest: {
             /** @description `model` or `model/variant`. */
             name: string;
         };
-        /** @description A call under way. */
+        /** @description A running call. */
         RunningCall: {
             /**
              * Format: int32
-             * @description Pieces of the answer so far: tokens, but for those that only make a character together.
+             * @description Answer tokens so far; tokens that form one character together count as one.
              */
             answer_tokens: number;
             /**
@@ -2075,7 +2083,7 @@ export interface components {
              * @description When it arrived.
              */
             arrived_at: string;
-            /** @description Who asks: as the call says, or its program and where that is. */
+            /** @description The caller: the `user` of the request, or its program and address. */
             caller: string;
             /**
              * Format: double
@@ -2087,32 +2095,31 @@ export interface components {
              * @description Its id.
              */
             id: string;
-            /** @description What was asked: the variant once it is known. */
+            /** @description The model as requested; the variant once it is known. */
             name: string;
             /**
              * Format: int32
-             * @description Its place among those that wait for a lane; 1 is next.
+             * @description Its position in the queue for a lane; 1 is next.
              */
             position?: number | null;
-            /** @description How it stands to others that wait. */
+            /** @description Queue priority. */
             priority: components["schemas"]["CallPriority"];
             /**
              * Format: int32
-             * @description Tokens of the prompt, once they are known.
+             * @description Prompt tokens, once known.
              */
             prompt_tokens?: number | null;
             /**
              * Format: double
-             * @description Seconds until it has a lane, by how long others held theirs; or until the prompt is taken in, by
-             *     how long it took so far.
+             * @description Estimated seconds until it has a lane, or until its prompt is processed.
              */
             seconds_left?: number | null;
             /**
              * Format: double
-             * @description How much of the stage is done, from 0 to 1; of loading and of taking in the prompt.
+             * @description Progress of loading or of prompt processing, from 0 to 1.
              */
             share?: number | null;
-            /** @description What it is doing. */
+            /** @description Its stage. */
             stage: components["schemas"]["CallStage"];
             /**
              * Format: double
@@ -2130,7 +2137,7 @@ export interface components {
             /** @description Variants, by reference. */
             offers: components["schemas"]["OfferReport"][];
             /** @description Sources that could not be asked. */
-            troubles: components["schemas"]["SourceTrouble"][];
+            problems: components["schemas"]["SourceProblem"][];
         };
         /** @description One thing over time. Where nothing was measured there is no point. */
         Series: {
@@ -2145,15 +2152,15 @@ export interface components {
         };
         /** @description `GET /manage/v1/status`. */
         ServiceStatus: {
-            /** @description Where it listens. */
+            /** @description Address it listens on. */
             address: string;
-            /** @description Calls under way, the oldest first. */
+            /** @description Running calls, oldest first. */
             calls?: components["schemas"]["RunningCall"][];
-            /** @description What engines compute with. */
+            /** @description Instructions, processors and memory nodes that engines compute with. */
             computing?: components["schemas"]["ComputingReport"];
             /** @description The records database. */
             database: components["schemas"]["DatabaseReport"];
-            /** @description The latest decisions about what is loaded, the newest first. */
+            /** @description The latest decisions, newest first. */
             decisions?: components["schemas"]["Decision"][];
             /** @description Instances. */
             instances: components["schemas"]["InstanceReport"][];
@@ -2163,7 +2170,7 @@ export interface components {
             node: string;
             /**
              * Format: int32
-             * @description Its process.
+             * @description Process id.
              */
             pid: number;
             /** @description Pools. */
@@ -2173,25 +2180,30 @@ export interface components {
              * @description When it became ready.
              */
             started_at: string;
-            /** @description Running transfers and the latest that ended, the newest first. */
+            /** @description Running transfers and the latest finished ones, newest first. */
             transfers?: components["schemas"]["Transfer"][];
             /** @description Version of the service. */
             version: string;
         };
+        /**
+         * @description Names of load settings.
+         * @enum {string}
+         */
+        SettingName: "context" | "lanes" | "cache_tokens" | "cache" | "chunk" | "pools" | "weights" | "threads" | "pinned" | "importance" | "share" | "idle";
         /** @description How an instance is loaded. */
         Settings: {
             /** @description Precision of cached keys. */
             cache: components["schemas"]["CachePrecision"];
             /**
              * Format: int32
-             * @description Tokens that all lanes together can hold; every lane can fill its context where absent.
+             * @description Size of the KV cache that all lanes share, in tokens; lanes times context where absent.
              */
             cache_tokens?: number | null;
             /** @description Precision of cached values. */
             cache_values?: components["schemas"]["CachePrecision"];
             /**
              * Format: int32
-             * @description Most prompt tokens per step.
+             * @description Most prompt tokens that one step processes.
              */
             chunk: number;
             /**
@@ -2199,48 +2211,48 @@ export interface components {
              * @description Tokens of context per lane.
              */
             context: number;
-            /** @description When it is unloaded for want of calls. */
+            /** @description Idle time before it is unloaded. */
             idle?: string;
             /**
              * Format: int32
-             * @description Parallel sequences.
+             * @description Instances of lower importance are evicted first and reloaded last.
+             */
+            importance?: number;
+            /**
+             * Format: int32
+             * @description Number of lanes: sequences that are computed in parallel.
              */
             lanes: number;
-            /** @description Whether it is never unloaded to make room. */
+            /** @description Whether it is never evicted. */
             pinned?: boolean;
             /** @description Pools with their layers; host memory where there is none. */
             pools?: string[];
             /**
              * Format: int32
-             * @description Instances of lower priority make room first and come back last.
-             */
-            priority?: number;
-            /**
-             * Format: int32
-             * @description Its share of the processor while others compute too, in proportion to theirs.
+             * @description Processor share while other instances compute too, in proportion to their shares.
              */
             share?: number;
             /**
              * Format: int32
-             * @description Threads that compute; one for each processor where absent.
+             * @description Number of compute threads; one per processor where absent.
              */
             threads?: number | null;
-            /** @description How weights in host memory are held. */
+            /** @description How weights are held in host memory. */
             weights?: components["schemas"]["WeightsHeld"];
         };
-        /** @description How to load; absent fields get the model's defaults. */
+        /** @description Load settings; absent fields get the defaults of the model. */
         SettingsRequest: {
             cache?: components["schemas"]["CachePrecision"] | null;
             /**
              * Format: int32
-             * @description Tokens that all lanes together can hold, at least one lane's context; every lane can fill its own
-             *     where nothing is said. With less, the youngest lane is paused while the others need its room.
+             * @description Size of the KV cache that all lanes share, in tokens; at least the context of one lane. Default: lanes times
+             *     context. With less, the youngest lane is paused while the others need its pages.
              */
             cache_tokens?: number | null;
             cache_values?: components["schemas"]["CachePrecision"] | null;
             /**
              * Format: int32
-             * @description Most prompt tokens per step.
+             * @description Most prompt tokens that one step processes.
              */
             chunk?: number | null;
             /**
@@ -2248,34 +2260,33 @@ export interface components {
              * @description Tokens of context per lane.
              */
             context?: number | null;
-            /** @description When it is unloaded for want of calls: `never`, `answered`, or a time such as `90s` or `10m`. */
+            /** @description Idle time before it is unloaded: `never`, `answered` (as soon as it has no call), or a time such as `90s` or `10m`. */
             idle?: string | null;
             /**
              * Format: int32
-             * @description Parallel sequences.
+             * @description Instances of lower importance are evicted first and reloaded last.
+             */
+            importance?: number | null;
+            /**
+             * Format: int32
+             * @description Number of lanes: sequences that are computed in parallel.
              */
             lanes?: number | null;
-            /** @description Never unload it to make room. */
+            /** @description Whether it is never evicted. */
             pinned?: boolean | null;
             /**
-             * @description Pools for its layers, filled in their order: `fern`, or with a number of layers `fern=12`, or
-             *     a share of them `fern=50%`. Host memory where nothing is said, and for what no number took.
+             * @description Pools for its layers, filled in this order: `fern`, with a number of layers `fern=12`, or with a
+             *     share of them `fern=50%`. Layers without a pool are placed in host memory.
              */
             pools?: string[] | null;
             /**
              * Format: int32
-             * @description Instances of lower priority make room first and come back last.
-             */
-            priority?: number | null;
-            /**
-             * Format: int32
-             * @description Its share of the processor while others compute too, in proportion to theirs; 100 where nothing
-             *     is said.
+             * @description Processor share while other instances compute too, in proportion to their shares; 100 by default.
              */
             share?: number | null;
             /**
              * Format: int32
-             * @description Threads that compute; one for each processor where nothing is said.
+             * @description Number of compute threads; one per processor by default.
              */
             threads?: number | null;
             weights?: components["schemas"]["WeightsHeld"] | null;
@@ -2298,6 +2309,13 @@ export interface components {
          * @enum {string}
          */
         SourceKind: "index" | "registry" | "git" | "listing" | "folder";
+        /** @description A source that could not be asked. */
+        SourceProblem: {
+            /** @description Why. */
+            problem: components["schemas"]["Problem"];
+            /** @description The source. */
+            source: string;
+        };
         /** @description A source as it is known. */
         SourceReport: {
             /**
@@ -2331,26 +2349,19 @@ export interface components {
             /** @description The name a token belongs to, where the place wants one. */
             user?: string | null;
         };
-        /** @description A source that could not be asked. */
-        SourceTrouble: {
-            /** @description Why. */
-            problem: components["schemas"]["Problem"];
-            /** @description The source. */
-            source: string;
-        };
         /**
          * @description How far back.
          * @enum {string}
          */
         Span: "hour" | "day" | "week";
-        /** @description A token with a role of its own. */
+        /** @description A special token. */
         SpecialToken: {
             /**
              * Format: int32
              * @description Its id.
              */
             id: number;
-            /** @description What it does: `begin`, `end`, `ends answers`, `unknown`. */
+            /** @description Role: `begin`, `end`, `ends answers`, `unknown`. */
             role: string;
             /** @description Its text. */
             text: string;
@@ -2371,7 +2382,7 @@ export interface components {
         };
         /** @description One stop text or several. */
         StopTexts: string | string[];
-        /** @description What a stream carries besides text. */
+        /** @description Options of the stream. */
         StreamOptions: {
             /** @description A last chunk with the token counts. */
             include_usage?: boolean | null;
@@ -2444,16 +2455,16 @@ export interface components {
         };
         /** @description A running or finished transfer. */
         Transfer: {
-            /** @description About which variant, or what else. */
+            /** @description The variant, or what else it is about. */
             about: string;
             /**
              * Format: date-time
-             * @description When it was begun.
+             * @description When it began.
              */
             began_at: string;
             /**
              * Format: int64
-             * @description Bytes that are done.
+             * @description Bytes done.
              */
             done_bytes: number;
             /**
@@ -2461,18 +2472,18 @@ export interface components {
              * @description When it ended.
              */
             ended_at?: string | null;
-            /** @description The file it is at. */
+            /** @description The file in progress. */
             file?: string | null;
-            /** @description Its files, where it works on several at once. */
+            /** @description Progress of its files, where it works on several at once. */
             files?: components["schemas"]["FileProgress"][];
             /**
              * Format: uuid
              * @description Its id.
              */
             id: string;
-            /** @description What it does. */
+            /** @description Its kind. */
             kind: components["schemas"]["TransferKind"];
-            /** @description What came of it, in words. */
+            /** @description The result in words. */
             outcome?: string | null;
             problem?: components["schemas"]["Problem"] | null;
             /**
@@ -2482,26 +2493,26 @@ export interface components {
             rate?: number | null;
             /**
              * Format: double
-             * @description Seconds that are left at this rate.
+             * @description Seconds left at this rate.
              */
             seconds_left?: number | null;
-            /** @description What it does right now, where that is not its usual work: `looking`, `checking`. */
+            /** @description Present stage, where it is not copying: `looking`, `checking`. */
             stage?: string | null;
-            /** @description How far it is. */
+            /** @description Its state. */
             state: components["schemas"]["TransferState"];
             /**
              * Format: int64
-             * @description Bytes of all.
+             * @description Bytes in total.
              */
             total_bytes: number;
         };
         /**
-         * @description What a transfer does.
+         * @description Kind of a transfer.
          * @enum {string}
          */
         TransferKind: "import" | "export" | "verify" | "pull";
         /**
-         * @description How far a transfer is.
+         * @description State of a transfer.
          * @enum {string}
          */
         TransferState: "waiting" | "running" | "done" | "failed" | "cancelled";
@@ -2529,21 +2540,19 @@ export interface components {
         Variant: {
             /**
              * Format: int64
-             * @description How often it was asked.
+             * @description Number of its calls.
              */
             calls?: number;
-            /** @description What the file says of itself. */
+            /** @description Facts from its file. */
             facts: components["schemas"]["ModelFacts"];
             /**
              * Format: int64
              * @description Its length in bytes.
              */
             file_bytes: number;
-            /** @description Whether its files are the depot's own, and not somewhere else on the machine. */
-            kept?: boolean;
             /**
              * Format: date-time
-             * @description When it was asked last.
+             * @description Time of its last call.
              */
             last_used?: string | null;
             /** @description Whether an instance of it is ready. */
@@ -2552,17 +2561,19 @@ export interface components {
             model: string;
             /** @description `model/variant`. */
             name: string;
-            /** @description Where the file is. */
+            /** @description Path of the file. */
             path: string;
             /**
              * Format: date-time
              * @description When it was registered.
              */
             registered_at: string;
+            /** @description Whether its files are stored in the depot; files that are only registered stay elsewhere on the machine. */
+            stored?: boolean;
             /** @description The variant's name within the model. */
             variant: string;
         };
-        /** @description What a variant takes of the disk. */
+        /** @description Disk usage of a variant. */
         VariantUsage: {
             /**
              * Format: int64
@@ -2574,14 +2585,14 @@ export interface components {
              * @description Bytes that its removal would free.
              */
             frees: number;
-            /** @description Whether its files are the depot's own. */
-            kept: boolean;
             /** @description The variant. */
             name: string;
+            /** @description Whether its files are stored in the depot. */
+            stored: boolean;
         };
         /** @description `POST /manage/v1/depot/verify`. */
         VerifyRequest: {
-            /** @description Models or variants; everything that is kept where there is none. */
+            /** @description Models or variants; all stored variants where empty. */
             models?: string[];
         };
         /** @description A change that would do, as a ready command and as what a program can act on. */
@@ -2595,20 +2606,25 @@ export interface components {
             unload?: string[];
         };
         /**
-         * @description How weights in host memory are held.
+         * @description How weights are held in host memory.
          * @enum {string}
          */
         WeightsHeld: "mapped" | "resident";
-        /** @description Layers that see a window only. */
+        /**
+         * @description What to do with a conversation that is longer than the context.
+         * @enum {string}
+         */
+        WhenContextFull: "refuse" | "leave_out_oldest";
+        /** @description Layers with a sliding window. */
         WindowFacts: {
             /**
              * Format: int32
-             * @description How many layers.
+             * @description Number of layers.
              */
             layers: number;
             /**
              * Format: int32
-             * @description How many tokens they see.
+             * @description Width of the window in tokens.
              */
             tokens: number;
         };
@@ -3284,6 +3300,35 @@ export interface operations {
         };
     };
     again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstanceReport"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retry: {
         parameters: {
             query?: never;
             header?: never;

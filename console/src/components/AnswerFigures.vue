@@ -3,32 +3,33 @@ import { computed } from 'vue'
 
 import type { Figures, Usage } from '../api/client'
 import { count, seconds } from '../format'
+import { t } from '../i18n'
+import type { Figure } from './FigureTable.vue'
+import TermHint from './TermHint.vue'
 
 const props = defineProps<{ figures: Figures; usage: Usage | null }>()
 
-const ENDS: Record<Figures['ended_by'], string> = {
-  end_token: 'by itself',
-  stop_text: 'at a stop text',
-  token_limit: 'at its token limit',
-  context_full: 'as the context is full',
-  repetition: 'as it repeated itself',
-}
+const tokens = (number: number | undefined, rate: number) =>
+  t('common.tokensAtRate', { count: count(number ?? 0), rate: count(Math.round(rate)) })
 
-const items = computed(() => [
-  ['first token', seconds(props.figures.first_token_seconds)],
-  ['prompt', `${count(props.usage?.prompt_tokens ?? 0)} tokens, ${count(Math.round(props.figures.prompt_rate))}/s`],
-  ['answer', `${count(props.usage?.completion_tokens ?? 0)} tokens, ${count(Math.round(props.figures.answer_rate))}/s`],
-  ['known before', `${count(props.figures.reused_tokens ?? 0)} tokens`],
-  ['load', props.figures.load_seconds > 0 ? seconds(props.figures.load_seconds) : 'none'],
-  ['total', seconds(props.figures.total_seconds)],
-  ['ended', ENDS[props.figures.ended_by]],
+const items = computed((): Figure[] => [
+  [t('figures.firstToken'), seconds(props.figures.first_token_seconds), t('hints.firstToken')],
+  [t('figures.prompt'), tokens(props.usage?.prompt_tokens, props.figures.prompt_rate)],
+  [t('figures.answer'), tokens(props.usage?.completion_tokens, props.figures.answer_rate)],
+  [t('figures.cached'), t('common.tokens', { count: count(props.figures.cached_tokens ?? 0) }), t('hints.cached')],
+  [t('figures.load'), props.figures.load_seconds > 0 ? seconds(props.figures.load_seconds) : t('figures.alreadyLoaded')],
+  [t('figures.total'), seconds(props.figures.total_seconds)],
+  [t('figures.ended'), t(`figures.${props.figures.ended_by}`)],
 ])
 </script>
 
 <template>
-  <dl class="figures text-body-small" aria-label="figures of the answer">
-    <div v-for="[name, value] in items" :key="name">
-      <dt class="text-medium-emphasis">{{ name }}</dt>
+  <dl class="figures text-body-small" :aria-label="$t('figures.label')">
+    <div v-for="[name, value, hint] in items" :key="name">
+      <dt class="text-medium-emphasis">
+        <TermHint v-if="hint" :term="name" :hint="hint" />
+        <template v-else>{{ name }}</template>
+      </dt>
       <dd>{{ value }}</dd>
     </div>
     <div v-if="figures.detail" class="detail">{{ figures.detail }}</div>

@@ -6,7 +6,7 @@ import { segments } from '../answerText'
 
 const props = defineProps<{ text: string; growing?: boolean }>()
 const parts = computed(() => segments(props.text))
-/** Browsers give no clipboard to pages that come unencrypted from afar. */
+/** Browsers offer no clipboard to unencrypted pages of other machines. */
 const canCopy = Boolean(navigator.clipboard)
 const copied = ref<number | null>(null)
 
@@ -32,7 +32,7 @@ async function copy(at: number, text: string) {
             :prepend-icon="copied === at ? mdiCheck : mdiContentCopy"
             @click="copy(at, part.text)"
           >
-            {{ copied === at ? 'Copied' : 'Copy' }}
+            {{ $t(copied === at ? 'answer.copied' : 'answer.copy') }}
           </v-btn>
         </div>
         <pre>{{ part.text }}</pre>

@@ -33,8 +33,8 @@ function save(kind: 'md' | 'json') {
     </div>
     <div class="d-flex ga-2 flex-wrap">
       <slot />
-      <v-btn size="small" variant="outlined" :prepend-icon="mdiDownload" :disabled="running" @click="save('md')">Markdown</v-btn>
-      <v-btn size="small" variant="outlined" :prepend-icon="mdiDownload" :disabled="running" @click="save('json')">JSON</v-btn>
+      <v-btn size="small" variant="outlined" :prepend-icon="mdiDownload" :disabled="running" @click="save('md')">{{ $t('sideBySide.markdown') }}</v-btn>
+      <v-btn size="small" variant="outlined" :prepend-icon="mdiDownload" :disabled="running" @click="save('json')">{{ $t('sideBySide.json') }}</v-btn>
     </div>
   </div>
 </template>

@@ -1,12 +1,22 @@
+<script lang="ts">
+/** Name, value, and the explanation of a term. */
+export type Figure = [name: string, value: string, hint?: string]
+</script>
+
 <script setup lang="ts">
+import TermHint from './TermHint.vue'
+
 /** Names and figures, a line each. */
-defineProps<{ figures: [name: string, value: string][] }>()
+defineProps<{ figures: Figure[] }>()
 </script>
 
 <template>
   <dl class="figures">
-    <template v-for="[name, value] in figures" :key="name">
-      <dt class="text-medium-emphasis">{{ name }}</dt>
+    <template v-for="[name, value, hint] in figures" :key="name">
+      <dt class="text-medium-emphasis">
+        <TermHint v-if="hint" :term="name" :hint="hint" />
+        <template v-else>{{ name }}</template>
+      </dt>
       <dd>{{ value }}</dd>
     </template>
   </dl>

@@ -39,7 +39,7 @@ const data = computed<ChartData<'line', { x: number; y: number }[]>>(() => {
 function clock(x: number): string {
   const style: Intl.DateTimeFormatOptions =
     props.until - props.from > 2 * 86_400_000 ? { weekday: 'short', hour: '2-digit' } : { hour: '2-digit', minute: '2-digit' }
-  return new Date(x).toLocaleString('en-GB', style)
+  return new Date(x).toLocaleString(undefined, style)
 }
 
 function afterBuildTicks(axis: Scale) {

@@ -9,9 +9,9 @@ import ProblemNote from './ProblemNote.vue'
 
 const SPANS = ['hour', 'day', 'week'] as const
 const SECONDS = { hour: 3600, day: 86_400, week: 604_800 }
-/** The charts show no less than so many milliseconds. */
+/** Shortest time that the charts show, in milliseconds. */
 const LEAST = 120_000
-/** The shortest step of what is measured. */
+/** Interval of the measurements. */
 const LOOK_EVERY = 10_000
 
 const span = ref<(typeof SPANS)[number]>('hour')
@@ -32,7 +32,7 @@ const clock = setInterval(look, LOOK_EVERY)
 onScopeDispose(() => clearInterval(clock))
 
 const until = computed(() => Date.parse(found.value?.until ?? new Date().toISOString()))
-/** A service that is young shows what there is, not an empty hour. */
+/** Shortly after the start of the service the charts show only the time since then. */
 const from = computed(() => {
   const whole = until.value - SECONDS[found.value?.span ?? 'hour'] * 1000
   const first = (found.value && beginning(found.value)) ?? whole
@@ -42,19 +42,19 @@ const plain = (y: number) => count(Math.round(y * 10) / 10)
 </script>
 
 <template>
-  <v-card class="pa-4" aria-label="history">
+  <v-card class="pa-4" :aria-label="$t('history.title')">
     <div class="d-flex align-center flex-wrap ga-2 mb-2">
-      <span class="text-title-medium font-weight-bold">Over time</span>
+      <span class="text-title-medium font-weight-bold">{{ $t('history.title') }}</span>
       <v-spacer />
       <v-btn-toggle v-model="span" mandatory density="compact" variant="outlined" divided>
-        <v-btn v-for="one in SPANS" :key="one" :value="one" size="small">last {{ one }}</v-btn>
+        <v-btn v-for="one in SPANS" :key="one" :value="one" size="small">{{ $t(`history.${one}`) }}</v-btn>
       </v-btn-toggle>
     </div>
     <ProblemNote v-if="problem" :problem="problem" />
     <div v-if="found" class="charts" :data-span="found.span">
-      <HistoryChart title="Memory" binary :lines="memoryLines(found)" :from="from" :until="until" :value="bytes" />
-      <HistoryChart title="Rates" :lines="rateLines(found)" :from="from" :until="until" :value="plain" />
-      <HistoryChart title="Load" :lines="loadLines(found)" :from="from" :until="until" :value="plain" />
+      <HistoryChart :title="$t('history.memory')" binary :lines="memoryLines(found)" :from="from" :until="until" :value="bytes" />
+      <HistoryChart :title="$t('history.speed')" :lines="rateLines(found)" :from="from" :until="until" :value="plain" />
+      <HistoryChart :title="$t('history.load')" :lines="loadLines(found)" :from="from" :until="until" :value="plain" />
     </div>
   </v-card>
 </template>

@@ -6,7 +6,7 @@ import { useAttempt } from '../composables/useAttempt'
 import { bytes } from '../format'
 import ProblemNote from './ProblemNote.vue'
 
-/** Takes a file, or models found in a folder, into the depot's own files. */
+/** Imports a file, or models found in a folder, into the depot. */
 const open = defineModel<boolean>({ required: true })
 
 const path = ref('')
@@ -26,16 +26,16 @@ const look = () =>
     chosen.value = found.value.filter(isNew).map((model) => model.path)
   })
 
-const take = () =>
+const start = () =>
   attempt(async () => {
-    const move_it = moveIt.value
+    const move = moveIt.value
     if (isFile.value) {
       const own = { name: name.value.trim() || null, template: template.value.trim() || null }
-      await importFile({ path: path.value.trim(), move_it, ...own })
+      await importFile({ path: path.value.trim(), move, ...own })
     }
     const models = isFile.value ? [] : (found.value ?? [])
     for (const model of models.filter((model) => chosen.value.includes(model.path)))
-      await importFile({ path: model.path, move_it, projector: model.projector ?? null })
+      await importFile({ path: model.path, move, projector: model.projector ?? null })
     open.value = false
     found.value = null
   })
@@ -43,26 +43,26 @@ const take = () =>
 
 <template>
   <v-dialog v-model="open" max-width="720" scrollable>
-    <v-card aria-label="import">
-      <v-card-title class="pt-4 font-weight-bold">Take models into the depot</v-card-title>
+    <v-card :aria-label="$t('import.dialog')">
+      <v-card-title class="pt-4 font-weight-bold">{{ $t('import.title') }}</v-card-title>
       <v-card-text>
         <v-text-field
           v-model="path"
-          label="File or folder on the service's machine"
+          :label="$t('import.path')"
           placeholder="/srv/models/larkfen-desk-q8_0.gguf"
           autofocus
           hide-details
         />
-        <v-text-field v-if="isFile" v-model="name" class="mt-3" label="Name (made from the file where empty)" hide-details />
+        <v-text-field v-if="isFile" v-model="name" class="mt-3" :label="$t('import.name')" hide-details />
         <v-text-field
           v-if="isFile"
           v-model="template"
           class="mt-3"
-          label="Chat template in place of the file's own (a file there too)"
+          :label="$t('import.template')"
           hide-details
         />
-        <v-checkbox v-model="moveIt" label="Move: have it in the depot only" density="compact" hide-details />
-        <v-table v-if="found" density="compact" aria-label="found">
+        <v-checkbox v-model="moveIt" :label="$t('import.move')" density="compact" hide-details />
+        <v-table v-if="found" density="compact" :aria-label="$t('import.found')">
           <tbody>
             <tr v-for="model in found" :key="model.path">
               <td>
@@ -70,34 +70,34 @@ const take = () =>
                   v-model="chosen"
                   :value="model.path"
                   :disabled="!isNew(model)"
-                  :label="model.name ?? 'no model'"
+                  :label="model.name ?? $t('import.noModel')"
                   density="compact"
                   hide-details
                 />
               </td>
               <td class="text-right text-no-wrap">{{ bytes(model.file_bytes) }}</td>
               <td class="text-body-small text-medium-emphasis">
-                {{ model.known_as ? `known as ${model.known_as}` : (model.refused ?? model.path) }}
-                <template v-if="model.projector">, with its image projector</template>
+                {{ model.known_as ? $t('import.inDepot', { name: model.known_as }) : (model.refused ?? model.path) }}
+                <template v-if="model.projector">, {{ $t('import.projector') }}</template>
               </td>
             </tr>
           </tbody>
         </v-table>
-        <div v-if="found && found.length === 0" class="text-medium-emphasis mt-3">There is no model in it.</div>
+        <div v-if="found && found.length === 0" class="text-medium-emphasis mt-3">{{ $t('import.empty') }}</div>
         <ProblemNote v-if="problem" class="mt-3" :problem="problem" />
       </v-card-text>
       <v-card-actions>
         <v-spacer />
-        <v-btn variant="text" @click="open = false">Cancel</v-btn>
-        <v-btn v-if="!isFile" :disabled="!path" :loading="busy" @click="look">Look</v-btn>
+        <v-btn variant="text" @click="open = false">{{ $t('common.cancel') }}</v-btn>
+        <v-btn v-if="!isFile" :disabled="!path" :loading="busy" @click="look">{{ $t('import.scan') }}</v-btn>
         <v-btn
           color="primary"
           variant="flat"
           :disabled="isFile ? false : chosen.length === 0"
           :loading="busy"
-          @click="take"
+          @click="start"
         >
-          Take in
+          {{ $t('import.start') }}
         </v-btn>
       </v-card-actions>
     </v-card>

@@ -5,11 +5,12 @@ import { type Instance, Refused } from '../api/client'
 import { bytes, count, day, seconds } from '../format'
 import { title } from '../pools'
 import ConfirmButton from './ConfirmButton.vue'
-import FigureTable from './FigureTable.vue'
+import FigureTable, { type Figure } from './FigureTable.vue'
 import ProblemNote from './ProblemNote.vue'
+import { t } from '../i18n'
 
 const props = defineProps<{ instance: Instance; busy: boolean }>()
-const emit = defineEmits<{ unload: [id: string]; again: [id: string]; settings: [instance: Instance] }>()
+const emit = defineEmits<{ unload: [id: string]; retry: [id: string]; settings: [instance: Instance] }>()
 
 const COLOURS: Record<Instance['state'], string> = {
   loading: 'info',
@@ -17,47 +18,56 @@ const COLOURS: Record<Instance['state'], string> = {
   draining: 'warning',
   restarting: 'warning',
   failed: 'error',
-  displaced: 'warning',
+  evicted: 'warning',
 }
 
-/** The state; while it is loading, with how far that is. */
+/** The state; with its progress while it is loading. */
 const stateText = computed(() => {
   const { state, load_share: share } = props.instance
-  return share == null ? state : `${state} ${Math.round(share * 100)} %`
+  return share == null ? t(`states.${state}`) : t('states.loadingShare', { percent: Math.round(share * 100) })
 })
 
-/** One precision, or that of keys and that of values. */
+/** The precision of keys and values, or both precisions. */
 const cache = computed(() => {
   const { cache: keys, cache_values: values } = props.instance.settings
   return keys === values ? keys : `${keys} / ${values}`
 })
 
-/** Lanes, and the pages of the cache that they have. */
+/** Busy lanes, and the pages that they use. */
 const work = computed(() => {
   const { work, settings } = props.instance
   if (!work) return ''
-  const paused = work.lanes_paused > 0 ? `, ${work.lanes_paused} paused` : ''
-  return `${work.lanes_busy} of ${settings.lanes}${paused}; ${count(work.pages_used)} of ${count(work.pages)} pages`
+  return t(work.lanes_paused > 0 ? 'instance.workPaused' : 'instance.work', {
+    busy: work.lanes_busy,
+    lanes: settings.lanes,
+    paused: work.lanes_paused,
+    used: count(work.pages_used),
+    pages: count(work.pages),
+  })
 })
 
-/** What there is to tell; what is empty is left out. */
+/** The figures that are not empty. */
 const lines = computed(() => all.value.filter(([, value]) => value))
 
-const all = computed((): [string, string][] => [
-  ['planned', bytes(props.instance.planned_bytes)],
-  ['measured', props.instance.measured_bytes == null ? 'not yet' : bytes(props.instance.measured_bytes)],
-  ['context', `${props.instance.settings.lanes} lanes x ${count(props.instance.settings.context)} tokens`],
-  ['layers', props.instance.settings.pools?.join(', ') ?? ''],
-  ['cache', cache.value],
-  ['weights', props.instance.settings.weights ?? 'mapped'],
-  ['prompt tokens', `${count(props.instance.prompt_tokens)}, ${count(props.instance.reused_tokens)} known before`],
-  ['answer tokens', count(props.instance.answer_tokens)],
-  ['idle limit', props.instance.settings.idle ?? 'never'],
-  ['calls now', `${props.instance.calls}, ${props.instance.queued ?? 0} waiting`],
-  ['lanes at work', work.value],
-  ['loaded in', props.instance.load_seconds == null ? 'not yet' : seconds(props.instance.load_seconds)],
-  ['process', props.instance.pid == null ? 'none' : `${props.instance.pid}, ${props.instance.kernels ?? ''}`],
-])
+const all = computed((): Figure[] => {
+  const { settings, measured_bytes: measured, load_seconds: took, pid, kernels } = props.instance
+  const { prompt_tokens: prompt, cached_tokens: cached, answer_tokens: answer, calls, queued } = props.instance
+  return [
+    [t('instance.reserved'), bytes(props.instance.reserved_bytes), t('hints.reserved')],
+    [t('instance.measured'), measured == null ? t('common.notYet') : bytes(measured)],
+    [t('instance.lanes'), t('instance.lanesOf', { lanes: settings.lanes, context: count(settings.context) }), t('hints.lanes')],
+    [t('instance.layers'), settings.pools?.join(', ') ?? '', t('hints.pool')],
+    [t('instance.cache'), cache.value, t('hints.cache')],
+    [t('instance.weights'), settings.weights ?? 'mapped', t('hints.resident')],
+    [t('instance.promptTokens'), t('instance.promptCached', { count: count(prompt), cached: count(cached) }), t('hints.cached')],
+    [t('instance.answerTokens'), count(answer)],
+    [t('instance.idle'), settings.idle ?? 'never', t('hints.idle')],
+    [t('instance.calls'), t('instance.callsWaiting', { running: calls, waiting: queued ?? 0 })],
+    [t('instance.busy'), work.value, t('hints.pages')],
+    [t('instance.loadedIn'), took == null ? t('common.notYet') : seconds(took)],
+    [t('instance.process'), pid == null ? t('common.none') : t('instance.processWith', { pid, kernels: kernels ?? '' })],
+  ]
+})
 </script>
 
 <template>
@@ -66,18 +76,19 @@ const all = computed((): [string, string][] => [
       <span class="text-title-medium font-weight-bold">{{ title(instance) }}</span>
       <v-chip size="small" :color="COLOURS[instance.state]" variant="tonal">{{ stateText }}</v-chip>
       <v-chip size="small" variant="outlined">
-        {{ instance.keeping === 'kept' ? 'kept' : 'on demand' }}{{ instance.settings.pinned ? ', pinned' : '' }}
+        {{ $t(instance.origin === 'requested' ? 'instance.byOperator' : 'instance.byCall')
+        }}{{ instance.settings.pinned ? `, ${$t('instance.pinned')}` : '' }}
       </v-chip>
     </div>
     <FigureTable class="text-body-medium" :figures="lines" />
     <details class="mt-2 text-body-small">
-      <summary>planned, part by part</summary>
+      <summary>{{ $t('instance.parts') }}</summary>
       <div v-for="part in instance.planned" :key="part.pool + part.part" class="d-flex justify-space-between">
-        <span>{{ part.pool }}: {{ part.part }}</span><span>{{ bytes(part.bytes) }}</span>
+        <span>{{ $t('instance.part', part) }}</span><span>{{ bytes(part.bytes) }}</span>
       </div>
     </details>
     <v-alert v-if="instance.note" class="mt-2" density="compact" variant="tonal" type="warning">
-      {{ instance.down_since ? `Down since ${day(instance.down_since)}: ` : '' }}{{ instance.note }}
+      {{ instance.down_since ? $t('instance.downSince', { time: day(instance.down_since), note: instance.note }) : instance.note }}
     </v-alert>
     <ProblemNote v-if="instance.problem" class="mt-2" :problem="new Refused(instance.problem)" />
     <div class="d-flex ga-2 mt-auto pt-3">
@@ -87,9 +98,9 @@ const all = computed((): [string, string][] => [
         color="primary"
         variant="tonal"
         :loading="busy"
-        @click="emit('again', instance.id)"
+        @click="emit('retry', instance.id)"
       >
-        Try again
+        {{ $t('common.retry') }}
       </v-btn>
       <v-btn
         v-if="instance.state === 'ready'"
@@ -98,12 +109,12 @@ const all = computed((): [string, string][] => [
         variant="tonal"
         :to="{ path: '/try', query: { model: instance.name } }"
       >
-        Try it
+        {{ $t('instance.tryIt') }}
       </v-btn>
-      <v-btn size="small" variant="outlined" @click="emit('settings', instance)">Settings</v-btn>
+      <v-btn size="small" variant="outlined" @click="emit('settings', instance)">{{ $t('instance.settings') }}</v-btn>
       <ConfirmButton
-        label="Unload"
-        :question="`Unload ${title(instance)}? Running calls are answered first.`"
+        :label="$t('instance.unload')"
+        :question="$t('instance.unloadQuestion', { name: title(instance) })"
         :loading="busy"
         @confirmed="emit('unload', instance.id)"
       />

@@ -4,18 +4,19 @@ import { computed, ref } from 'vue'
 import { asRefused, load, type Refused, type SettingsRequest, type Variant } from '../api/client'
 import { useLoadForm } from '../composables/useLoadForm'
 import { bytes, count } from '../format'
+import HintMark from './HintMark.vue'
 import LoadOptions from './LoadOptions.vue'
 import PlannedPool from './PlannedPool.vue'
 import ProblemNote from './ProblemNote.vue'
 
-/** `settings`: of the instance that is to be changed. */
+/** `settings`: those of an instance whose settings are to be changed. */
 const props = defineProps<{ variant: Variant; settings?: SettingsRequest }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ loaded: [name: string] }>()
 
 const { controls, planned, pools, problem, request, take } = useLoadForm(props.variant, props.settings)
 const loading = ref(false)
-/** Why the last try failed; another one is possible. */
+/** Why the last attempt failed. */
 const failure = ref<Refused | null>(null)
 
 const accelerators = computed(() => pools.value.filter((pool) => pool.simulated))
@@ -43,32 +44,32 @@ async function start() {
 
 <template>
   <v-dialog v-model="open" max-width="920" scrollable>
-    <v-card aria-label="load">
-      <v-card-title class="pt-4 font-weight-bold">{{ settings ? 'Load again with other settings:' : 'Load' }} {{ variant.name }}</v-card-title>
+    <v-card :aria-label="$t('load.dialog')">
+      <v-card-title class="pt-4 font-weight-bold">{{ $t(settings ? 'load.reload' : 'load.load', { name: variant.name }) }}</v-card-title>
       <v-card-text>
         <v-row>
           <v-col cols="12" md="6">
             <v-slider
               v-model="controls.context"
-              label="Context"
+              :label="$t('load.context')"
               :min="64"
               :max="variant.facts.context_length"
               :step="64"
               hide-details
             >
-              <template #append><span class="figure">{{ count(controls.context) }} tokens</span></template>
+              <template #append><span class="figure">{{ $t('common.tokens', { count: count(controls.context) }) }}</span><HintMark :hint="$t('hints.context')" /></template>
             </v-slider>
-            <v-slider v-model="controls.lanes" label="Lanes" :min="1" :max="64" :step="1" hide-details>
-              <template #append><span class="figure">{{ controls.lanes }}</span></template>
+            <v-slider v-model="controls.lanes" :label="$t('load.lanes')" :min="1" :max="64" :step="1" hide-details>
+              <template #append><span class="figure">{{ controls.lanes }}</span><HintMark :hint="$t('hints.lanes')" /></template>
             </v-slider>
-            <v-slider v-model="controls.copies" label="Instances" :min="1" :max="8" :step="1" hide-details>
-              <template #append><span class="figure">{{ controls.copies }}</span></template>
+            <v-slider v-model="controls.instances" :label="$t('load.instances')" :min="1" :max="8" :step="1" hide-details>
+              <template #append><span class="figure">{{ controls.instances }}</span><HintMark :hint="$t('hints.instances')" /></template>
             </v-slider>
             <v-slider
               v-for="pool in accelerators"
               :key="pool.name"
               :model-value="controls.layers[pool.name] ?? 0"
-              :label="`Layers in ${pool.name}`"
+              :label="$t('load.layersIn', { pool: pool.name })"
               :min="0"
               :max="variant.facts.layers"
               :step="1"
@@ -76,17 +77,20 @@ async function start() {
               @update:model-value="controls.layers[pool.name] = $event"
             >
               <template #append>
-                <span class="figure">{{ controls.layers[pool.name] ?? 0 }} of {{ variant.facts.layers }}</span>
+                <span class="figure">{{
+                  $t('common.amountOf', { amount: controls.layers[pool.name] ?? 0, all: variant.facts.layers })
+                }}</span>
+                <HintMark :hint="$t('hints.layersIn')" />
               </template>
             </v-slider>
             <LoadOptions v-model="controls" class="mt-3" />
           </v-col>
           <v-col cols="12" md="6">
-            <v-table v-if="planned" density="compact" aria-label="plan">
+            <v-table v-if="planned" density="compact" :aria-label="$t('load.plan')">
               <tbody v-for="{ pool, parts } in groups" :key="pool.name">
                 <tr>
                   <td colspan="2" class="text-medium-emphasis">
-                    in pool {{ pool.name }}{{ pool.simulated ? ' (simulated)' : '' }}
+                    {{ $t(pool.simulated ? 'load.inSimulatedPool' : 'load.inPool', { pool: pool.name }) }}
                   </td>
                 </tr>
                 <tr v-for="part in parts" :key="part.part">
@@ -96,7 +100,7 @@ async function start() {
               </tbody>
               <tbody>
                 <tr class="font-weight-bold">
-                  <td>together{{ controls.copies > 1 ? ', each' : '' }}</td>
+                  <td>{{ $t(controls.instances > 1 ? 'load.totalEach' : 'load.total') }}</td>
                   <td class="text-right">{{ bytes(planned.total) }}</td>
                 </tr>
               </tbody>
@@ -117,9 +121,9 @@ async function start() {
       </v-card-text>
       <v-card-actions>
         <v-spacer />
-        <v-btn variant="text" @click="open = false">Cancel</v-btn>
+        <v-btn variant="text" @click="open = false">{{ $t('common.cancel') }}</v-btn>
         <v-btn color="primary" variant="flat" :disabled="!planned || !!problem" :loading="loading" @click="start">
-          Load
+          {{ $t(settings ? 'load.apply' : 'load.start') }}
         </v-btn>
       </v-card-actions>
     </v-card>

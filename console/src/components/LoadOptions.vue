@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { LoadControls } from '../composables/useLoadForm'
 
-/** The controls of the load form that are seldom moved. */
+/** The less common settings of the load form. */
 const controls = defineModel<LoadControls>({ required: true })
 
 const PRECISIONS = ['f16', 'q8_0', 'f32']
@@ -10,42 +10,47 @@ const IDLE_LIMITS = ['never', 'answered', '1m', '10m', '1h']
 
 <template>
   <div class="options">
-    <v-select v-model="controls.keys" label="Cached keys" :items="PRECISIONS" density="compact" hide-details />
-    <v-select v-model="controls.values" label="Cached values" :items="PRECISIONS" density="compact" hide-details />
+    <v-select v-model="controls.keys" :label="$t('load.keys')" :hint="$t('hints.cache')" :items="PRECISIONS" density="compact" />
+    <v-select v-model="controls.values" :label="$t('load.values')" :hint="$t('hints.cache')" :items="PRECISIONS" density="compact" />
     <v-number-input
       v-model="controls.chunk"
-      label="Chunk"
+      :label="$t('load.chunk')"
+      :hint="$t('hints.chunk')"
       :min="1"
       :max="4096"
       :step="64"
     />
     <v-number-input
       v-model="controls.cacheTokens"
-      label="Tokens of all lanes (every context)"
+      :label="$t('load.cacheTokens')"
+      :hint="$t('hints.cacheTokens')"
       :min="1"
       :step="1024"
       clearable
     />
     <v-number-input
       v-model="controls.threads"
-      label="Threads (all)"
+      :label="$t('load.threads')"
+      :hint="$t('hints.threads')"
       :min="1"
       :max="256"
       clearable
     />
     <v-number-input
-      v-model="controls.priority"
-      label="Priority"
+      v-model="controls.importance"
+      :label="$t('load.importance')"
+      :hint="$t('hints.importance')"
     />
     <v-number-input
       v-model="controls.share"
-      label="Share of the processor"
+      :label="$t('load.share')"
+      :hint="$t('hints.share')"
       :min="1"
       :max="10000"
     />
-    <v-select v-model="controls.idle" label="Unload when idle" :items="IDLE_LIMITS" density="compact" hide-details />
-    <v-checkbox v-model="controls.pinned" label="Pinned" density="compact" hide-details />
-    <v-checkbox v-model="controls.resident" label="Weights locked in memory" density="compact" hide-details />
+    <v-select v-model="controls.idle" :label="$t('load.idle')" :hint="$t('hints.idle')" :items="IDLE_LIMITS" density="compact" />
+    <v-checkbox v-model="controls.pinned" :label="$t('load.pinned')" :hint="$t('hints.pinned')" density="compact" persistent-hint />
+    <v-checkbox v-model="controls.resident" :label="$t('load.resident')" :hint="$t('hints.resident')" density="compact" persistent-hint />
   </div>
 </template>
 

@@ -5,7 +5,7 @@ import type { Offer } from '../api/client'
 import { fits } from '../fits'
 import { bytes } from '../format'
 
-/** A model that a source offers, with its variants. */
+/** A model of a source, with its variants. */
 const props = defineProps<{ name: string; variants: Offer[] }>()
 const emit = defineEmits<{ open: [reference: string] }>()
 
@@ -24,15 +24,15 @@ const about = computed(() =>
       <tbody>
         <tr v-for="offer in variants" :key="offer.reference" :data-offer="offer.reference">
           <td class="font-weight-medium">{{ offer.variant }}</td>
-          <td class="text-right text-no-wrap">{{ offer.bytes ? bytes(offer.bytes) : 'size not told' }}</td>
+          <td class="text-right text-no-wrap">{{ offer.bytes ? bytes(offer.bytes) : $t('find.sizeUnknown') }}</td>
           <td>
-            <v-chip v-if="offer.known_as" size="small" variant="outlined">here as {{ offer.known_as }}</v-chip>
+            <v-chip v-if="offer.known_as" size="small" variant="outlined">{{ $t('find.inDepot', { name: offer.known_as }) }}</v-chip>
             <v-chip v-else-if="offer.fit" size="small" variant="tonal" :color="fits(offer.fit).colour">
               {{ fits(offer.fit).text }}
             </v-chip>
           </td>
           <td class="text-right">
-            <v-btn size="small" variant="outlined" @click="emit('open', offer.reference)">Preview</v-btn>
+            <v-btn size="small" variant="outlined" @click="emit('open', offer.reference)">{{ $t('find.preview') }}</v-btn>
           </td>
         </tr>
       </tbody>

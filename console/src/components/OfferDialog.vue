@@ -7,8 +7,9 @@ import { fits } from '../fits'
 import { bytes, count } from '../format'
 import FactList from './FactList.vue'
 import ProblemNote from './ProblemNote.vue'
+import { t } from '../i18n'
 
-/** What an offer would mean here, before its weights are fetched. */
+/** What an offer needs on this machine, before its weights are pulled. */
 const props = defineProps<{ reference: string }>()
 const open = defineModel<boolean>({ required: true })
 
@@ -31,7 +32,7 @@ watch(open, (isOpen) => {
   void look()
 })
 
-const fetchIt = () =>
+const start = () =>
   attempt(async () => {
     await pull({
       reference: written.value.trim(),
@@ -44,17 +45,20 @@ const fetchIt = () =>
 const facts = computed((): [string, string | null | undefined][] => {
   if (!found.value) return []
   const { offer, name, disk, facts } = found.value
-  const after = disk.after == null ? `${bytes(disk.fetch - disk.free)} too little` : `${bytes(disk.after)} free afterwards`
+  const room =
+    disk.after == null
+      ? t('offer.tooLittle', { bytes: bytes(disk.pull), missing: bytes(disk.pull - disk.free) })
+      : t('offer.enough', { bytes: bytes(disk.pull), after: bytes(disk.after) })
   return [
-    ['would be', name],
-    ['family', offer.family],
-    ['serves', offer.serves?.join(', ')],
-    ['parameters', offer.parameters ? count(offer.parameters) : undefined],
-    ['types', offer.quantisation],
-    ['context', facts?.context_length ? `${count(facts.context_length)} tokens` : undefined],
-    ['template', facts ? (facts.has_template ? 'in the file' : 'none') : undefined],
-    ['licence', offer.licence ?? 'not said'],
-    ['to fetch', `${bytes(disk.fetch)}; ${after}`],
+    [t('offer.name'), name],
+    [t('offer.family'), offer.family],
+    [t('offer.serves'), offer.serves?.join(', ')],
+    [t('offer.parameters'), offer.parameters ? count(offer.parameters) : undefined],
+    [t('offer.types'), offer.quantisation],
+    [t('offer.context'), facts?.context_length ? t('common.tokens', { count: count(facts.context_length) }) : undefined],
+    [t('offer.template'), facts ? t(facts.has_template ? 'common.inTheFile' : 'common.none') : undefined],
+    [t('offer.licence'), offer.licence ?? t('common.notStated')],
+    [t('offer.toPull'), room],
   ]
 })
 const impossible = computed(() => !found.value || !!found.value.refused || found.value.disk.after == null)
@@ -62,19 +66,19 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
 
 <template>
   <v-dialog v-model="open" max-width="760" scrollable>
-    <v-card aria-label="preview">
-      <v-card-title class="pt-4 font-weight-bold">{{ found?.offer.reference ?? 'Preview' }}</v-card-title>
+    <v-card :aria-label="$t('offer.dialog')">
+      <v-card-title class="pt-4 font-weight-bold">{{ found?.offer.reference ?? $t('offer.title') }}</v-card-title>
       <v-card-text>
         <form v-if="!reference" class="d-flex ga-2 mb-3" @submit.prevent="look">
           <v-text-field
             v-model="written"
-            label="Reference or address"
+            :label="$t('offer.reference')"
             placeholder="source:model/variant"
             density="compact"
             autofocus
             hide-details
           />
-          <v-btn type="submit" :loading="busy">Look</v-btn>
+          <v-btn type="submit" :loading="busy">{{ $t('offer.show') }}</v-btn>
         </form>
         <v-progress-linear v-if="busy" indeterminate />
         <ProblemNote v-if="problem" :problem="problem" />
@@ -84,16 +88,26 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
           <v-alert v-for="note in found.notes" :key="note" class="mb-3" type="info" variant="tonal" density="compact">
             {{ note }}
           </v-alert>
-          <FactList class="mb-3" aria-label="offer" :facts="facts" />
+          <FactList class="mb-3" :aria-label="$t('offer.facts')" :facts="facts" />
           <ul class="text-body-small text-medium-emphasis mb-3 files">
             <li v-for="file in found.files" :key="file.name">
-              {{ file.name }} ({{ file.role }}, {{ file.bytes ? bytes(file.bytes) : 'size not told'
-              }}{{ file.here ? ', here already' : '' }})
+              {{
+                $t(file.here ? 'offer.fileInDepot' : 'offer.file', {
+                  name: file.name,
+                  role: file.role,
+                  size: file.bytes ? bytes(file.bytes) : $t('find.sizeUnknown'),
+                })
+              }}
             </li>
           </ul>
-          <v-table v-if="found.plans && found.plans.length > 0" density="compact" aria-label="plans">
+          <v-table v-if="found.plans && found.plans.length > 0" density="compact" :aria-label="$t('offer.plans')">
             <thead>
-              <tr><th class="text-right">context</th><th>cache</th><th class="text-right">memory</th><th /></tr>
+              <tr>
+                <th scope="col" class="text-right">{{ $t('offer.context') }}</th>
+                <th scope="col">{{ $t('offer.cache') }}</th>
+                <th scope="col" class="text-right">{{ $t('offer.memory') }}</th>
+                <th scope="col">{{ $t('offer.fit') }}</th>
+              </tr>
             </thead>
             <tbody>
               <tr v-for="plan in found.plans" :key="`${plan.context} ${plan.cache}`">
@@ -107,13 +121,17 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
             </tbody>
           </v-table>
           <p v-if="found.speed" class="text-body-small text-medium-emphasis mt-3">
-            An answer may come at up to {{ Math.round(found.speed.tokens_per_second) }} tokens/s: an estimate, from its size
-            and {{ bytes(Math.round(found.speed.memory_bytes_per_second)) }}/s of memory measured here.
+            {{
+              $t('offer.speed', {
+                rate: count(Math.round(found.speed.tokens_per_second)),
+                bandwidth: bytes(Math.round(found.speed.memory_bytes_per_second)),
+              })
+            }}
           </p>
           <div class="d-flex flex-wrap ga-3 mt-4">
             <v-text-field
               v-model="name"
-              label="Name in the depot"
+              :label="$t('offer.nameInDepot')"
               :placeholder="found.name"
               persistent-placeholder
               density="compact"
@@ -122,7 +140,7 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
             />
             <v-text-field
               v-model="limit"
-              label="Fetch no faster than"
+              :label="$t('offer.rateLimit')"
               placeholder="20 MiB/s"
               density="compact"
               min-width="160"
@@ -132,10 +150,10 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
         </template>
       </v-card-text>
       <v-card-actions>
-        <span v-if="found?.offer.known_as" class="text-body-small ml-4">here as {{ found.offer.known_as }}</span>
+        <span v-if="found?.offer.known_as" class="text-body-small ml-4">{{ $t('find.inDepot', { name: found.offer.known_as }) }}</span>
         <v-spacer />
-        <v-btn variant="text" @click="open = false">Close</v-btn>
-        <v-btn color="primary" variant="flat" :disabled="impossible" :loading="busy" @click="fetchIt">Fetch</v-btn>
+        <v-btn variant="text" @click="open = false">{{ $t('common.close') }}</v-btn>
+        <v-btn color="primary" variant="flat" :disabled="impossible" :loading="busy" @click="start">{{ $t('offer.pull') }}</v-btn>
       </v-card-actions>
     </v-card>
   </v-dialog>

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import type { PlanPart, PoolPlan } from '../api/client'
 import { bytes } from '../format'
 
-/** A pool as it would be; `refused` are the parts of a load that does not fit. */
+/** A pool with a planned load; `refused` are the parts of a load that does not fit. */
 const props = defineProps<{ pool: PoolPlan; refused?: PlanPart[] }>()
 
 /** Shares of the limit: held now, and what this load would add. */
@@ -17,14 +17,19 @@ const over = computed(() => !!props.refused && shares.value.held + shares.value.
 </script>
 
 <template>
-  <div :aria-label="`pool ${pool.name} with this load`">
+  <div :aria-label="$t('pool.withThisLoad', { name: pool.name })">
     <div class="bar">
       <div class="held" :style="{ width: `${shares.held}%` }" />
       <div class="added" :class="{ over }" :style="{ width: `${shares.added}%` }" />
     </div>
     <div class="text-body-small text-medium-emphasis mt-1">
-      pool {{ pool.name }}{{ pool.simulated ? ' (simulated)' : '' }}: {{ bytes(pool.reserved) }} planned now, of
-      {{ bytes(pool.limit) }}
+      {{
+        $t(pool.simulated ? 'pool.reservedNowSimulated' : 'pool.reservedNow', {
+          name: pool.name,
+          reserved: bytes(pool.reserved),
+          limit: bytes(pool.limit),
+        })
+      }}
     </div>
   </div>
 </template>

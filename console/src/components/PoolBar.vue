@@ -6,11 +6,12 @@ import { bytes } from '../format'
 import { segments as segmentsOf } from '../pools'
 import PoolLimit from './PoolLimit.vue'
 import ProblemNote from './ProblemNote.vue'
+import TermHint from './TermHint.vue'
 
 const props = defineProps<{ pool: Pool; instances: Instance[] }>()
 
 const problem = ref<Refused | null>(null)
-/** Where a limit was lowered, the bar shows all that is planned. */
+/** The bar shows all reserved memory, also where a limit was lowered below it. */
 const whole = computed(() => Math.max(props.pool.limit, props.pool.reserved))
 /** Instances as shares of the pool; something shows however small it is. */
 const segments = computed(() =>
@@ -24,32 +25,35 @@ const excess = computed(() => props.pool.reserved - props.pool.limit)
 </script>
 
 <template>
-  <v-card class="pa-4" :aria-label="`pool ${pool.name}`">
+  <v-card class="pa-4" :aria-label="$t('pool.label', { name: pool.name })">
     <div class="d-flex flex-wrap align-center ga-3 mb-3">
       <span class="text-title-medium font-weight-bold">{{ pool.name }}</span>
       <PoolLimit :pool="pool" @refused="problem = $event" />
       <v-chip v-if="pool.simulated" size="small" variant="tonal" color="info">
-        simulated{{ pool.speed ? `, ${bytes(pool.speed)}/s` : '' }}
+        {{ pool.speed ? $t('pool.simulatedSpeed', { speed: bytes(pool.speed) }) : $t('pool.simulated') }}
       </v-chip>
       <span class="text-body-medium text-medium-emphasis">
-        {{ bytes(pool.reserved) }} planned, {{ bytes(pool.measured) }} measured, of {{ bytes(pool.limit) }}
+        <TermHint
+          :term="$t('pool.amounts', { reserved: bytes(pool.reserved), measured: bytes(pool.measured), limit: bytes(pool.limit) })"
+          :hint="$t('hints.reserved')"
+        />
       </span>
       <span v-if="excess > 0" class="text-error text-body-medium">
-        {{ bytes(excess) }} above its limit: nothing is loaded here until there is room
+        {{ $t('pool.above', { excess: bytes(excess) }) }}
       </span>
     </div>
     <ProblemNote v-if="problem" class="mb-3" :problem="problem" />
-    <div class="bar" role="img" :aria-label="`${bytes(free)} of ${bytes(pool.limit)} is free`">
+    <div class="bar" role="img" :aria-label="$t('pool.freeOf', { free: bytes(free), limit: bytes(pool.limit) })">
       <div
         v-for="segment in segments"
         :key="segment.id"
         class="segment"
         :style="{ width: `${segment.share}%`, background: segment.hue }"
       >
-        <v-tooltip activator="parent" location="top" :text="`${segment.title}: ${bytes(segment.bytes)}`" />
+        <v-tooltip activator="parent" location="top" :text="$t('pool.segment', { title: segment.title, bytes: bytes(segment.bytes) })" />
         <span v-if="segment.share > 12" class="label">{{ segment.title }}</span>
       </div>
-      <span class="free">{{ bytes(free) }} free</span>
+      <span class="free">{{ $t('pool.free', { free: bytes(free) }) }}</span>
     </div>
     <div class="d-flex flex-wrap ga-4 mt-3 text-body-small">
       <span v-for="segment in segments" :key="segment.id" class="d-flex align-center ga-1">

@@ -32,21 +32,21 @@ async function change() {
   <v-form v-if="editing" class="d-flex align-center ga-2" @submit.prevent="change">
     <v-text-field
       v-model="text"
-      :aria-label="`limit of ${pool.name}`"
+      :aria-label="$t('pool.limit', { name: pool.name })"
       density="compact"
       hide-details
       autofocus
       width="140"
       @keydown.esc="editing = false"
     />
-    <v-btn type="submit" size="small" color="primary">Change</v-btn>
+    <v-btn type="submit" size="small" color="primary">{{ $t('pool.change') }}</v-btn>
   </v-form>
   <v-btn
     v-else
     :icon="mdiPencilOutline"
     size="x-small"
     variant="text"
-    :aria-label="`change the limit of ${pool.name}`"
+    :aria-label="$t('pool.changeLimit', { name: pool.name })"
     @click="begin"
   />
 </template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { Refused, Way } from '../api/client'
 
-/** `takes`: whoever shows it can take a way out over. */
+/** `takes`: a way out can be applied by a click. */
 defineProps<{ problem: Refused; takes?: boolean }>()
 const emit = defineEmits<{ take: [way: Way] }>()
 </script>
@@ -14,7 +14,7 @@ const emit = defineEmits<{ take: [way: Way] }>()
       <li v-for="way in problem.problem.ways" :key="way.command">
         <code>{{ way.command }}</code> <span class="text-medium-emphasis">({{ way.effect }})</span>
         <v-btn v-if="takes && way.settings" size="x-small" variant="outlined" class="ml-2" @click="emit('take', way)">
-          Take this
+          {{ $t('problem.take') }}
         </v-btn>
       </li>
     </ul>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { mdiSend, mdiStop } from '@mdi/js'
 
-/** A field for a question; Enter asks, Shift and Enter begin a line. */
+/** A field for a question; Enter asks, Shift+Enter starts a line. */
 const question = defineModel<string>({ required: true })
 const props = defineProps<{ label: string; ask: string; running: boolean; disabled?: boolean }>()
 const emit = defineEmits<{ ask: [words: string]; stop: [] }>()
@@ -25,7 +25,7 @@ function send() {
       bg-color="surface"
       @keydown.enter.exact.prevent="send"
     />
-    <v-btn v-if="running" :icon="mdiStop" aria-label="Stop" color="error" @click="emit('stop')" />
+    <v-btn v-if="running" :icon="mdiStop" :aria-label="$t('try.stop')" color="error" @click="emit('stop')" />
     <v-btn
       v-else
       :icon="mdiSend"

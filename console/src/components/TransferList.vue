@@ -4,6 +4,7 @@ import { ref } from 'vue'
 import { asRefused, cancelTransfer, Refused, type Transfer } from '../api/client'
 import { bytes, seconds } from '../format'
 import ProblemNote from './ProblemNote.vue'
+import { t } from '../i18n'
 
 defineProps<{ transfers: Transfer[] }>()
 
@@ -19,12 +20,12 @@ const COLOURS: Record<Transfer['state'], string | undefined> = {
 const isRunning = (transfer: Transfer) => ['waiting', 'running'].includes(transfer.state)
 const share = (transfer: Transfer) => (100 * transfer.done_bytes) / Math.max(transfer.total_bytes, 1)
 
-/** How far it is, or what came of it. */
+/** Its progress, or its result. */
 function told(transfer: Transfer): string {
-  if (!isRunning(transfer)) return transfer.outcome ?? transfer.state
-  const parts = [`${bytes(transfer.done_bytes)} of ${bytes(transfer.total_bytes)}`]
-  if (transfer.rate) parts.push(`${bytes(Math.round(transfer.rate))}/s`)
-  if (transfer.seconds_left) parts.push(`${seconds(transfer.seconds_left)} left`)
+  if (!isRunning(transfer)) return transfer.outcome ?? t(`transfers.${transfer.state}`)
+  const parts = [t('transfers.progress', { done: bytes(transfer.done_bytes), all: bytes(transfer.total_bytes) })]
+  if (transfer.rate) parts.push(t('transfers.rate', { rate: bytes(Math.round(transfer.rate)) }))
+  if (transfer.seconds_left) parts.push(t('transfers.left', { time: seconds(transfer.seconds_left) }))
   if (transfer.stage) parts.push(transfer.stage)
   if (transfer.file) parts.push(transfer.file)
   return parts.join(', ')
@@ -37,23 +38,23 @@ async function cancel(id: string) {
 </script>
 
 <template>
-  <v-card class="pa-4" aria-label="transfers">
-    <div class="text-title-medium font-weight-bold mb-2">Transfers</div>
+  <v-card class="pa-4" :aria-label="$t('transfers.title')">
+    <div class="text-title-medium font-weight-bold mb-2">{{ $t('transfers.title') }}</div>
     <ProblemNote v-if="problem" class="mb-2" :problem="problem" />
     <div v-for="transfer in transfers" :key="transfer.id" class="py-1" :data-transfer="transfer.state">
       <div class="d-flex flex-wrap align-center ga-2 text-body-medium">
-        <v-chip size="x-small" variant="tonal" :color="COLOURS[transfer.state]">{{ transfer.state }}</v-chip>
-        <span>{{ transfer.kind }} <b>{{ transfer.about }}</b></span>
+        <v-chip size="x-small" variant="tonal" :color="COLOURS[transfer.state]">{{ $t(`transfers.${transfer.state}`) }}</v-chip>
+        <span>{{ $t(`transfers.${transfer.kind}`) }} <b>{{ transfer.about }}</b></span>
         <span class="text-medium-emphasis figures">{{ told(transfer) }}</span>
         <v-spacer />
         <v-btn v-if="isRunning(transfer)" size="x-small" variant="outlined" @click="cancel(transfer.id)">
-          Cancel
+          {{ $t('transfers.cancel') }}
         </v-btn>
       </div>
       <v-progress-linear v-if="isRunning(transfer)" class="mt-1" color="primary" :model-value="share(transfer)" />
       <ul v-if="isRunning(transfer) && (transfer.files?.length ?? 0) > 1" class="files text-body-small">
         <li v-for="file in transfer.files" :key="file.name">
-          {{ file.name }}: {{ bytes(file.done_bytes) }} of {{ bytes(file.total_bytes) }}
+          {{ $t('transfers.file', { name: file.name, done: bytes(file.done_bytes), all: bytes(file.total_bytes) }) }}
         </li>
       </ul>
       <ProblemNote v-if="transfer.problem" class="mt-1" :problem="new Refused(transfer.problem)" />

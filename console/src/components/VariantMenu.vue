@@ -7,7 +7,7 @@ import { useAttempt } from '../composables/useAttempt'
 import { bytes } from '../format'
 import ProblemNote from './ProblemNote.vue'
 
-/** What is seldom done with a variant: reading it again, renaming, removing. */
+/** The less common actions for a variant: verify, rename, remove. */
 const props = defineProps<{ variant: Variant }>()
 const emit = defineEmits<{ changed: [] }>()
 
@@ -39,34 +39,34 @@ const act = () =>
 <template>
   <v-menu>
     <template #activator="{ props: opener }">
-      <v-btn v-bind="opener" :icon="mdiDotsVertical" size="small" variant="text" :aria-label="`more about ${variant.name}`" />
+      <v-btn v-bind="opener" :icon="mdiDotsVertical" size="small" variant="text" :aria-label="$t('depot.more', { name: variant.name })" />
     </template>
     <v-list density="compact">
-      <v-list-item v-if="variant.kept" title="Verify" @click="attempt(() => verify([variant.name]))" />
-      <v-list-item title="Rename" @click="ask('rename')" />
-      <v-list-item title="Remove" @click="ask('remove')" />
+      <v-list-item v-if="variant.stored" :title="$t('depot.verify')" @click="attempt(() => verify([variant.name]))" />
+      <v-list-item :title="$t('depot.rename')" @click="ask('rename')" />
+      <v-list-item :title="$t('depot.remove')" @click="ask('remove')" />
     </v-list>
   </v-menu>
   <v-snackbar :model-value="!open && !!problem" :timeout="-1" color="surface" location="bottom">
     <ProblemNote v-if="problem" :problem="problem" />
-    <template #actions><v-btn variant="text" @click="problem = null">Close</v-btn></template>
+    <template #actions><v-btn variant="text" @click="problem = null">{{ $t('common.close') }}</v-btn></template>
   </v-snackbar>
   <v-dialog v-model="open" max-width="520">
-    <v-card class="pa-5" :aria-label="asked">
+    <v-card class="pa-5" :aria-label="$t(`depot.${asked}`)">
       <template v-if="asked === 'rename'">
-        <div class="text-title-large font-weight-bold mb-4">Rename {{ variant.name }}</div>
-        <v-text-field v-model="name" label="New name" hide-details autofocus @keydown.enter="act" />
+        <div class="text-title-large font-weight-bold mb-4">{{ $t('depot.renameTitle', { name: variant.name }) }}</div>
+        <v-text-field v-model="name" :label="$t('depot.newName')" hide-details autofocus @keydown.enter="act" />
       </template>
       <template v-else>
-        <div class="text-title-large font-weight-bold mb-4">Remove {{ variant.name }}?</div>
-        <div v-if="removal?.kept">That frees {{ bytes(removal.frees) }}.</div>
-        <div v-else-if="removal">It is forgotten; its file stays where it is.</div>
+        <div class="text-title-large font-weight-bold mb-4">{{ $t('depot.removeTitle', { name: variant.name }) }}</div>
+        <div v-if="removal?.stored">{{ $t('depot.removeFrees', { bytes: bytes(removal.frees) }) }}</div>
+        <div v-else-if="removal">{{ $t('depot.removeRegistered') }}</div>
       </template>
       <ProblemNote v-if="problem" class="mt-3" :problem="problem" />
       <div class="d-flex justify-end ga-2 mt-4">
-        <v-btn variant="text" @click="open = false">Cancel</v-btn>
+        <v-btn variant="text" @click="open = false">{{ $t('common.cancel') }}</v-btn>
         <v-btn :color="asked === 'remove' ? 'error' : 'primary'" :disabled="asked === 'remove' && !removal" @click="act">
-          {{ asked === 'rename' ? 'Rename' : 'Remove' }}
+          {{ $t(`depot.${asked}`) }}
         </v-btn>
       </div>
     </v-card>

@@ -3,7 +3,7 @@ import { effectScope } from 'vue'
 
 import { useAnswer } from './useAnswer'
 
-const FIGURES = { ended_by: 'end_token', first_token_seconds: 0.01, reused_tokens: 3 }
+const FIGURES = { ended_by: 'end_token', first_token_seconds: 0.01, cached_tokens: 3 }
 
 function chunk(content: string | undefined, more: object = {}) {
   const choice = { index: 0, delta: { content }, ...more }

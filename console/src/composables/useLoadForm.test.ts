@@ -17,20 +17,20 @@ describe('places of layers', () => {
 })
 
 describe('settings that are stored with a model', () => {
-  const stored = { context: 512, lanes: 3, cache: 'q8_0' as const, pinned: true, priority: 4, idle: '10m', pools: ['fern=2'] }
+  const stored = { context: 512, lanes: 3, cache: 'q8_0' as const, pinned: true, importance: 4, idle: '10m', pools: ['fern=2'] }
   const controls = (): LoadControls => ({
     context: 64,
     lanes: 2,
     chunk: 128,
     cacheTokens: null,
-    copies: 1,
+    instances: 1,
     keys: 'f16',
     values: 'f16',
     layers: {},
     resident: false,
     threads: null,
     pinned: false,
-    priority: 0,
+    importance: 0,
     share: 100,
     idle: 'never',
   })
@@ -38,7 +38,7 @@ describe('settings that are stored with a model', () => {
   it('are where the controls begin, and are not sent again', () => {
     const form = controls()
     takeOver(form, stored, 5)
-    expect(form).toMatchObject({ context: 512, lanes: 3, keys: 'q8_0', values: 'q8_0', pinned: true, priority: 4, idle: '10m' })
+    expect(form).toMatchObject({ context: 512, lanes: 3, keys: 'q8_0', values: 'q8_0', pinned: true, importance: 4, idle: '10m' })
     expect(form.layers).toEqual({ fern: 2 })
     const before = settingsOf(form)
     expect(moved(settingsOf(form), before)).toEqual({})

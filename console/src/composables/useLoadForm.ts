@@ -20,7 +20,7 @@ export interface LoadControls {
   lanes: number
   chunk: number
   cacheTokens: number | null
-  copies: number
+  instances: number
   keys: Precision
   values: Precision
   /** Layers in each accelerator; the rest stays in host memory. */
@@ -29,7 +29,7 @@ export interface LoadControls {
   /** Empty for one thread per processor. */
   threads: number | null
   pinned: boolean
-  priority: number
+  importance: number
   share: number
   idle: string
 }
@@ -65,7 +65,7 @@ export function settingsOf(controls: LoadControls): SettingsRequest {
     weights: controls.resident ? 'resident' : 'mapped',
     threads: controls.threads,
     pinned: controls.pinned,
-    priority: controls.priority,
+    importance: controls.importance,
     share: controls.share,
     idle: controls.idle,
   }
@@ -90,7 +90,7 @@ export function takeOver(controls: LoadControls, settings: SettingsRequest, laye
   controls.resident = settings.weights === 'resident'
   controls.threads = settings.threads ?? null
   controls.pinned = settings.pinned ?? false
-  controls.priority = settings.priority ?? 0
+  controls.importance = settings.importance ?? 0
   controls.share = settings.share ?? 100
   controls.idle = settings.idle ?? 'never'
 }
@@ -105,14 +105,14 @@ export function useLoadForm(variant: Variant, of?: SettingsRequest) {
     lanes: 2,
     chunk: 128,
     cacheTokens: null,
-    copies: 1,
+    instances: 1,
     keys: 'f16',
     values: 'f16',
     layers: {},
     resident: false,
     threads: null,
     pinned: false,
-    priority: 0,
+    importance: 0,
     share: 100,
     idle: 'never',
   })
@@ -125,7 +125,7 @@ export function useLoadForm(variant: Variant, of?: SettingsRequest) {
 
   const request = computed<LoadRequest>(() => ({
     model: variant.name,
-    copies: controls.copies,
+    instances: controls.instances,
     settings: { ...of, ...moved(settingsOf(controls), before) },
   }))
 

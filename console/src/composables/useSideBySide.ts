@@ -9,9 +9,9 @@ export interface Asking {
   models: string[]
   question: string
   temperature: number
-  inTurn: boolean
+  sequential: boolean
   /** Unload each after its answer. */
-  release: boolean
+  unloadAfter: boolean
 }
 
 /** One question to several models; a new one or leaving the page ends it. */
@@ -20,18 +20,18 @@ export function useSideBySide() {
   const running = ref(false)
   let abort = new AbortController()
 
-  /** What the instance holds in memory, as planned where it was not measured yet. */
+  /** Memory of the instance: measured, or reserved where it was not measured yet. */
   async function lookAtMemory(column: Column, model: string) {
     const status = await statusNow().catch(() => null)
     const found = status?.instances.find((instance) => instance.name === model)
-    column.memory_bytes = found?.measured_bytes ?? found?.planned_bytes
+    column.memory_bytes = found?.measured_bytes ?? found?.reserved_bytes
   }
 
   async function askOne(column: Column, model: string, asking: Asking, signal: AbortSignal) {
     const messages = [{ role: 'user', content: asking.question }]
-    const release = asking.release ? { release: true } : {}
+    const unload = asking.unloadAfter ? { unload_after: true } : {}
     try {
-      await streamAnswer({ model, messages, temperature: asking.temperature, ...release }, signal, {
+      await streamAnswer({ model, messages, temperature: asking.temperature, ...unload }, signal, {
         text: (more) => {
           if (!column.answer) void lookAtMemory(column, model)
           column.answer += more
@@ -52,7 +52,7 @@ export function useSideBySide() {
     running.value = true
     const one = (column: Column, at: number) =>
       askOne(column, asking.models[at] ?? column.model, asking, mine.signal)
-    if (asking.inTurn || asking.release) {
+    if (asking.sequential || asking.unloadAfter) {
       for (const [at, column] of answers.entries()) {
         if (!mine.signal.aborted) await one(column, at)
       }

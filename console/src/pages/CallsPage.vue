@@ -8,20 +8,20 @@ import { count, day, seconds } from '../format'
 
 const props = defineProps<{ status: Status | null }>()
 
-const ended = ref<CallRecord[]>([])
+const finished = ref<CallRecord[]>([])
 const problem = ref<Refused | null>(null)
 const rate = (value?: number | null) => (value == null ? '' : `, ${count(Math.round(value))}/s`)
 
 async function look() {
   try {
-    ended.value = await calls(100)
+    finished.value = await calls(100)
     problem.value = null
   } catch (error) {
     problem.value = asRefused(error)
   }
 }
 
-// Whenever one begins or ends; a record is written a moment after its call.
+// Whenever a call begins or ends; its record is written a moment later.
 let timer: ReturnType<typeof setTimeout> | undefined
 function lookSoon() {
   clearTimeout(timer)
@@ -30,25 +30,37 @@ function lookSoon() {
 watch(() => props.status?.calls?.map((call) => call.id).join(), lookSoon, { immediate: true })
 onScopeDispose(() => clearTimeout(timer))
 
-const HEADERS = ['arrived', 'model', 'caller', 'ended', 'prompt', 'answer', 'queued', 'first token', 'total']
+const HEADERS = [
+  'arrived',
+  'model',
+  'caller',
+  'result',
+  'promptColumn',
+  'answerColumn',
+  'queued',
+  'firstTokenColumn',
+  'total',
+]
 </script>
 
 <template>
   <div class="d-flex flex-column ga-4">
+    <h1 class="text-headline-small font-weight-bold">{{ $t('pages.calls') }}</h1>
     <CallList :calls="status?.calls ?? []" />
     <ProblemNote v-if="problem" :problem="problem" />
-    <v-card class="pa-4" aria-label="ended calls">
+    <v-card class="pa-4" :aria-label="$t('calls.finished')">
       <div class="text-title-medium font-weight-bold mb-2">
-        Ended <span v-if="ended.length === 0" class="text-body-medium text-medium-emphasis">none yet</span>
+        {{ $t('calls.finished') }}
+        <span v-if="finished.length === 0" class="text-body-medium text-medium-emphasis">{{ $t('common.noneYet') }}</span>
       </div>
-      <v-table v-if="ended.length > 0" density="compact">
+      <v-table v-if="finished.length > 0" density="compact">
         <thead>
           <tr>
-            <th v-for="header in HEADERS" :key="header" scope="col">{{ header }}</th>
+            <th v-for="header in HEADERS" :key="header" scope="col">{{ $t(`calls.${header}`) }}</th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="call in ended" :key="call.id" :data-outcome="call.outcome">
+          <tr v-for="call in finished" :key="call.id" :data-outcome="call.outcome">
             <td class="moment">{{ day(call.arrived_at) }}</td>
             <td>{{ call.name }}</td>
             <td>{{ call.caller }}</td>

@@ -11,16 +11,17 @@ import VariantMenu from '../components/VariantMenu.vue'
 import { useDepot } from '../composables/useDepot'
 import { useVariants } from '../composables/useVariants'
 import { bytes, count, day } from '../format'
+import { t } from '../i18n'
 
 const props = defineProps<{ status: Status | null }>()
 const { variants, loading, problem, refresh } = useDepot()
 const { words, order, shown } = useVariants(variants)
 
 const ORDERS = [
-  { title: 'oldest first', value: 'age' },
-  { title: 'by name', value: 'name' },
-  { title: 'largest first', value: 'size' },
-  { title: 'last used first', value: 'used' },
+  { title: t('depot.age'), value: 'age' },
+  { title: t('depot.name'), value: 'name' },
+  { title: t('depot.size'), value: 'size' },
+  { title: t('depot.used'), value: 'used' },
 ]
 const importing = ref(false)
 const disk = ref<DepotUsage | null>(null)
@@ -57,45 +58,49 @@ async function end(name: string) {
 
 function facts(variant: Variant): [string, string | null | undefined][] {
   const { facts, last_used } = variant
+  const calls = count(variant.calls ?? 0)
   const types = facts.mix.map((share) => `${share.tensor_type} ${bytes(share.bytes)}`)
   return [
-    ['serves', facts.serves?.join(', ')],
-    ['family', facts.family],
-    ['parameters', count(facts.parameters)],
-    ['types', types.join(', ')],
-    ['context', `${count(facts.context_length)} tokens`],
-    ['file', bytes(variant.file_bytes)],
-    ['template', facts.has_template ? 'in the file' : 'none'],
-    ['calls', count(variant.calls ?? 0) + (last_used ? `, last ${day(last_used)}` : '')],
-    ['licence', facts.licence ?? 'not said'],
+    [t('depot.serves'), facts.serves?.join(', ')],
+    [t('depot.family'), facts.family],
+    [t('depot.parameters'), count(facts.parameters)],
+    [t('depot.types'), types.join(', ')],
+    [t('depot.context'), t('common.tokens', { count: count(facts.context_length) })],
+    [t('depot.file'), bytes(variant.file_bytes)],
+    [t('depot.template'), t(facts.has_template ? 'common.inTheFile' : 'common.none')],
+    [t('depot.calls'), last_used ? t('depot.callsLast', { count: calls, time: day(last_used) }) : calls],
+    [t('depot.licence'), facts.licence ?? t('common.notStated')],
   ]
 }
 </script>
 
 <template>
   <div class="d-flex flex-column ga-4">
+    <h1 class="text-headline-small font-weight-bold">{{ $t('pages.depot') }}</h1>
     <ProblemNote v-if="problem ?? failed" :problem="(problem ?? failed)!" />
     <div class="d-flex flex-wrap align-center ga-3">
       <v-text-field
         v-model="words"
-        label="Words"
+        :label="$t('depot.filter')"
         density="compact"
         max-width="260"
         clearable
         hide-details
         @click:clear="words = ''"
       />
-      <v-select v-model="order" label="Order" :items="ORDERS" density="compact" max-width="200" hide-details />
+      <v-select v-model="order" :label="$t('depot.sort')" :items="ORDERS" density="compact" max-width="200" hide-details />
       <span v-if="disk" class="text-body-small text-medium-emphasis">
-        the depot keeps {{ bytes(disk.total) }}; {{ bytes(disk.free) }} is free on its disk
+        {{ $t('depot.usage', { total: bytes(disk.total), free: bytes(disk.free) }) }}
       </span>
       <v-spacer />
-      <v-btn color="primary" variant="tonal" @click="importing = true">Take in</v-btn>
+      <v-btn color="primary" variant="tonal" @click="importing = true">{{ $t('depot.import') }}</v-btn>
     </div>
     <TransferList v-if="transfers.length > 0" :transfers="transfers" />
     <v-progress-linear v-if="loading" indeterminate />
     <v-card v-else-if="variants.length === 0 && !problem" class="pa-6 text-center">
-      The depot is empty. Take a model file in, here or by <code>deft depot import FILE</code>.
+      <i18n-t keypath="depot.empty" scope="global">
+        <template #command><code>deft depot import FILE</code></template>
+      </i18n-t>
     </v-card>
     <v-card v-for="variant in shown" :key="variant.name" class="pa-4" :data-variant="variant.name">
       <div class="d-flex flex-wrap align-center ga-2">
@@ -103,14 +108,14 @@ function facts(variant: Variant): [string, string | null | undefined][] {
           {{ variant.name }}
         </router-link>
         <v-chip v-if="instances.has(variant.name)" size="small" color="success" variant="tonal">
-          {{ instances.get(variant.name)?.state }}
+          {{ $t(`states.${instances.get(variant.name)!.state}`) }}
         </v-chip>
-        <v-chip size="small" variant="outlined">{{ variant.kept ? 'kept' : 'registered' }}</v-chip>
+        <v-chip size="small" variant="outlined">{{ $t(variant.stored ? 'depot.stored' : 'depot.registered') }}</v-chip>
         <v-spacer />
         <v-btn v-if="instances.has(variant.name)" size="small" variant="outlined" @click="end(variant.name)">
-          Unload
+          {{ $t('depot.unload') }}
         </v-btn>
-        <v-btn v-else size="small" color="primary" @click="choose(variant)">Load</v-btn>
+        <v-btn v-else size="small" color="primary" @click="choose(variant)">{{ $t('depot.load') }}</v-btn>
         <VariantMenu :variant="variant" @changed="reload" />
       </div>
       <div class="text-body-medium text-medium-emphasis mb-2">{{ variant.facts.description }}</div>

@@ -1,22 +1,27 @@
 <script setup lang="ts">
-/** What a browser sees that may not manage. */
+/** Shown to a browser without permission to manage. */
 import { mdiKeyOutline } from '@mdi/js'
+import { onMounted } from 'vue'
+
+import { t } from '../i18n'
 
 const link = new URLSearchParams(window.location.search).get('link')
+
+onMounted(() => (document.title = `${t('pages.entry')} · ${t('product')}`))
 </script>
 
 <template>
   <v-card class="mx-auto mt-8 pa-6" max-width="560" border flat>
     <div class="d-flex align-center ga-3 mb-3">
       <v-icon :icon="mdiKeyOutline" size="28" color="primary" />
-      <h1 class="text-title-large">This browser has no permission</h1>
+      <h1 class="text-title-large">{{ $t('entry.title') }}</h1>
     </div>
     <v-alert v-if="link === 'unusable'" type="warning" variant="tonal" density="compact" class="mb-3">
-      The link was used already, or it is older than five minutes.
+      {{ $t('entry.unusable') }}
     </v-alert>
-    <p>Only operators manage this service. On its machine, as its user, type:</p>
+    <p>{{ $t('entry.how') }}</p>
     <pre class="command my-3">deft console</pre>
-    <p>Then open the printed link in this browser. The link works once, for five minutes.</p>
+    <p>{{ $t('entry.then') }}</p>
   </v-card>
 </template>
 

@@ -11,7 +11,7 @@ import TransferList from '../components/TransferList.vue'
 import { useAttempt } from '../composables/useAttempt'
 import { byModel } from '../fits'
 
-/** What sources offer: searched, judged, fetched. */
+/** Offers of the sources: search, preview, pull. */
 const props = defineProps<{ status: Status | null }>()
 
 const words = ref('')
@@ -46,40 +46,43 @@ onMounted(reload)
 
 <template>
   <div class="d-flex flex-column ga-4">
+    <h1 class="text-headline-small font-weight-bold">{{ $t('pages.find') }}</h1>
     <form class="d-flex flex-wrap align-center ga-3" @submit.prevent="look">
-      <v-text-field v-model="words" label="Words" density="compact" max-width="280" autofocus hide-details />
+      <v-text-field v-model="words" :label="$t('find.words')" density="compact" max-width="280" autofocus hide-details />
       <v-select
         v-model="only"
-        label="Source"
+        :label="$t('find.source')"
         :items="known.map((source) => source.name)"
-        placeholder="all"
+        :placeholder="$t('find.allSources')"
         persistent-placeholder
         clearable
         density="compact"
         max-width="200"
         hide-details
       />
-      <v-btn type="submit" color="primary" :loading="busy">Search</v-btn>
+      <v-btn type="submit" color="primary" :loading="busy">{{ $t('find.search') }}</v-btn>
       <v-spacer />
-      <v-btn variant="text" @click="open('')">By reference</v-btn>
-      <v-btn variant="tonal" @click="managing = true">Sources</v-btn>
+      <v-btn variant="text" @click="open('')">{{ $t('find.byReference') }}</v-btn>
+      <v-btn variant="tonal" @click="managing = true">{{ $t('find.sources') }}</v-btn>
     </form>
     <TransferList v-if="running.length > 0" :transfers="running" />
     <ProblemNote v-if="problem" :problem="problem" />
     <v-alert
-      v-for="trouble in report?.troubles"
-      :key="trouble.source"
+      v-for="found in report?.problems"
+      :key="found.source"
       type="warning"
       variant="tonal"
       density="compact"
     >
-      <b>{{ trouble.source }}</b> was left out: {{ new Refused(trouble.problem).message }}
+      {{ $t('find.skipped', { source: found.source, problem: new Refused(found.problem).message }) }}
     </v-alert>
     <v-card v-if="!busy && known.length === 0" class="pa-6 text-center">
-      There are no sources. Add one, here or by <code>deft source add NAME ADDRESS</code>.
+      <i18n-t keypath="find.noSources" scope="global">
+        <template #command><code>deft source add NAME ADDRESS</code></template>
+      </i18n-t>
     </v-card>
     <v-card v-else-if="report && models.length === 0" class="pa-6 text-center">
-      No source offers anything with these words.
+      {{ $t('find.nothing') }}
     </v-card>
     <OfferCard v-for="model in models" :key="model.name" :name="model.name" :variants="model.variants" @open="open" />
     <OfferDialog v-model="previewing" :reference="reference" />

@@ -1,10 +1,14 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
 
-import { check, type CheckReport, inspect, Refused, type Status, type Variant } from '../api/client'
+import { check, type CheckReport, inspect, type Status, type Variant } from '../api/client'
+import FigureTable, { type Figure } from '../components/FigureTable.vue'
 import LoadDialog from '../components/LoadDialog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import TermHint from '../components/TermHint.vue'
+import { useAttempt } from '../composables/useAttempt'
 import { bytes, count } from '../format'
+import { t } from '../i18n'
 
 const props = defineProps<{ name: string; status: Status | null }>()
 
@@ -12,17 +16,8 @@ const variant = ref<Variant | null>(null)
 const report = ref<CheckReport | null>(null)
 const checking = ref(false)
 const open = ref(false)
-const problem = ref<Refused | null>(null)
+const { problem, attempt } = useAttempt()
 const state = computed(() => props.status?.instances.find((i) => i.name === props.name)?.state)
-
-async function attempt(work: () => Promise<void>) {
-  problem.value = null
-  try {
-    await work()
-  } catch (error) {
-    problem.value = error instanceof Refused ? error : new Refused({ detail: String(error) })
-  }
-}
 
 onMounted(() =>
   attempt(async () => {
@@ -30,7 +25,7 @@ onMounted(() =>
   }),
 )
 
-async function tryIt() {
+async function checkIt() {
   checking.value = true
   await attempt(async () => {
     report.value = await check(props.name)
@@ -38,28 +33,28 @@ async function tryIt() {
   checking.value = false
 }
 
-const lines = computed(() => {
+const lines = computed((): Figure[] => {
   const facts = variant.value?.facts
   if (!variant.value || !facts) return []
   const window = facts.window
-    ? `${facts.window.layers} of ${facts.layers} layers see ${count(facts.window.tokens)} tokens`
-    : 'none: every layer sees all'
+    ? t('model.windowOf', { layers: facts.window.layers, all: facts.layers, tokens: count(facts.window.tokens) })
+    : t('common.none')
   const lengths =
-    facts.key_length === facts.value_length ? `${facts.key_length}` : `${facts.key_length} and ${facts.value_length}`
+    facts.key_length === facts.value_length ? `${facts.key_length}` : t('model.twoLengths', { keys: facts.key_length, values: facts.value_length })
   return [
-    ['serves', facts.serves?.join(', ') ?? ''],
-    ['family', facts.family],
-    ['parameters', count(facts.parameters)],
-    ['layers', `${facts.layers}, width ${count(facts.width)}`],
-    ['heads', `${facts.heads} (${facts.kv_heads} for keys and values), of ${lengths}`],
-    ['context', `${count(facts.context_length)} tokens`],
-    ['window', window],
-    ...(facts.pooling ? [['pooling', facts.pooling]] : []),
-    ['vocabulary', `${count(facts.vocabulary)} tokens`],
-    ['tokenizer', facts.tokenizer],
-    ['template', facts.has_template ? 'in the file' : 'none'],
-    ['licence', facts.licence ?? 'not said'],
-    ['size', bytes(variant.value.file_bytes)],
+    [t('depot.serves'), facts.serves?.join(', ') ?? ''],
+    [t('depot.family'), facts.family],
+    [t('depot.parameters'), count(facts.parameters)],
+    [t('model.layers'), t('common.layers', { layers: facts.layers, width: count(facts.width) })],
+    [t('model.heads'), t('model.headsOf', { heads: facts.heads, kvHeads: facts.kv_heads, lengths })],
+    [t('depot.context'), t('common.tokens', { count: count(facts.context_length) }), t('hints.context')],
+    [t('model.window'), window, t('hints.window')],
+    ...(facts.pooling ? [[t('model.pooling'), facts.pooling] as Figure] : []),
+    [t('model.vocabulary'), t('common.tokens', { count: count(facts.vocabulary) })],
+    [t('model.tokenizer'), facts.tokenizer],
+    [t('depot.template'), t(facts.has_template ? 'common.inTheFile' : 'common.none')],
+    [t('depot.licence'), facts.licence ?? t('common.notStated')],
+    [t('model.size'), bytes(variant.value.file_bytes)],
   ]
 })
 
@@ -77,10 +72,10 @@ const mix = computed(() => {
     <template v-if="variant">
       <div class="d-flex flex-wrap align-center ga-2">
         <h1 class="text-headline-small font-weight-bold">{{ variant.name }}</h1>
-        <v-chip v-if="state" size="small" color="success" variant="tonal">{{ state }}</v-chip>
+        <v-chip v-if="state" size="small" color="success" variant="tonal">{{ $t(`states.${state}`) }}</v-chip>
         <v-spacer />
-        <v-btn variant="outlined" size="small" :loading="checking" @click="tryIt">Check it</v-btn>
-        <v-btn v-if="!state" color="primary" size="small" @click="open = true">Load</v-btn>
+        <v-btn variant="outlined" size="small" :loading="checking" @click="checkIt">{{ $t('model.check') }}</v-btn>
+        <v-btn v-if="!state" color="primary" size="small" @click="open = true">{{ $t('model.load') }}</v-btn>
       </div>
       <div v-if="variant.facts.description" class="text-medium-emphasis">{{ variant.facts.description }}</div>
       <v-alert
@@ -92,42 +87,39 @@ const mix = computed(() => {
       >
         {{ warning }}
       </v-alert>
-      <v-card v-if="report" class="pa-4" aria-label="check">
+      <v-card v-if="report" class="pa-4" :aria-label="$t('model.checkLabel')">
         <div class="text-title-medium mb-2">
-          <v-chip :color="report.well ? 'success' : 'error'" size="small" class="mr-2">
-            {{ report.well ? 'well' : 'not well' }}
+          <v-chip :color="report.passed ? 'success' : 'error'" size="small" class="mr-2">
+            {{ $t(report.passed ? 'model.passed' : 'model.failed') }}
           </v-chip>
           {{ report.verdict }}
         </div>
         <dl class="facts">
           <template v-for="finding in report.findings" :key="finding.what">
             <dt>{{ finding.what }}</dt>
-            <dd :class="{ 'text-error': !finding.well }">{{ finding.found }}</dd>
+            <dd :class="{ 'text-error': !finding.passed }">{{ finding.found }}</dd>
           </template>
         </dl>
       </v-card>
       <div class="columns">
         <v-card class="pa-4">
-          <dl class="facts" aria-label="facts">
-            <template v-for="[key, value] in lines" :key="key">
-              <dt>{{ key }}</dt>
-              <dd>{{ value }}</dd>
-            </template>
-          </dl>
+          <FigureTable :aria-label="$t('model.facts')" :figures="lines" />
         </v-card>
         <div class="d-flex flex-column ga-4">
-          <v-card class="pa-4" aria-label="types">
-            <div class="text-title-small mb-2">Tensor types by bytes</div>
+          <v-card class="pa-4" :aria-label="$t('model.types')">
+            <div class="text-title-small mb-2">
+              <TermHint :term="$t('model.types')" :hint="$t('hints.quantisation')" />
+            </div>
             <div v-for="share in mix" :key="share.tensor_type" class="mb-2">
               <div class="d-flex justify-space-between text-body-small">
-                <span>{{ share.tensor_type }}, {{ count(share.tensors) }} tensors</span>
-                <span>{{ bytes(share.bytes) }}, {{ share.share.toFixed(1) }} %</span>
+                <span>{{ $t('model.typeTensors', { type: share.tensor_type, count: count(share.tensors) }) }}</span>
+                <span>{{ $t('model.typeBytes', { bytes: bytes(share.bytes), percent: share.share.toFixed(1) }) }}</span>
               </div>
               <v-progress-linear :model-value="share.share" color="primary" height="6" rounded />
             </div>
           </v-card>
-          <v-card class="pa-4" aria-label="special tokens">
-            <div class="text-title-small mb-2">Special tokens</div>
+          <v-card class="pa-4" :aria-label="$t('model.special')">
+            <div class="text-title-small mb-2">{{ $t('model.special') }}</div>
             <dl class="facts">
               <template v-for="token in variant.facts.special_tokens" :key="`${token.role}${token.id}`">
                 <dt>{{ token.role }}</dt>
@@ -137,15 +129,15 @@ const mix = computed(() => {
           </v-card>
         </div>
       </div>
-      <v-card v-if="variant.facts.sample" class="pa-4" aria-label="sample">
-        <div class="text-title-small mb-2">A conversation as the template writes it</div>
+      <v-card v-if="variant.facts.sample" class="pa-4" :aria-label="$t('model.sample')">
+        <div class="text-title-small mb-2">{{ $t('model.sample') }}</div>
         <pre>{{ variant.facts.sample }}</pre>
         <details v-if="variant.facts.template" class="mt-3">
-          <summary>the template</summary>
+          <summary>{{ $t('model.template') }}</summary>
           <pre class="mt-2">{{ variant.facts.template }}</pre>
         </details>
       </v-card>
-      <div class="text-body-small text-medium-emphasis" aria-label="file">{{ variant.path }}</div>
+      <div class="text-body-small text-medium-emphasis" :aria-label="$t('model.file')">{{ variant.path }}</div>
       <LoadDialog v-model="open" :variant="variant" />
     </template>
   </div>

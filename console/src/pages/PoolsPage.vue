@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { again, asRefused, type Instance, type Refused, type Status, unload } from '../api/client'
+import { asRefused, type Instance, type Refused, retry, type Status, unload } from '../api/client'
 import CallList from '../components/CallList.vue'
 import DecisionList from '../components/DecisionList.vue'
 import HistoryPanel from '../components/HistoryPanel.vue'
@@ -45,18 +45,19 @@ async function act(id: string, what: (id: string) => Promise<unknown>) {
 </script>
 
 <template>
-  <div v-if="!status" class="text-medium-emphasis">Waiting for the service …</div>
+  <div v-if="!status" class="text-medium-emphasis">{{ $t('common.waitingForService') }}</div>
   <div v-else class="d-flex flex-column ga-4">
+    <h1 class="text-headline-small font-weight-bold">{{ $t('pages.pools') }}</h1>
     <ProblemNote v-if="problem" :problem="problem" />
     <PoolBar v-for="pool in status.pools" :key="pool.name" :pool="pool" :instances="status.instances" />
     <CallList v-if="status.instances.length > 0 || status.calls?.length" :calls="status.calls ?? []" />
     <v-card v-if="status.instances.length === 0" class="pa-6 text-center">
-      <div class="mb-3">Nothing is loaded.</div>
-      <v-btn color="primary" to="/depot">Choose a model in the depot</v-btn>
+      <div class="mb-3">{{ $t('pools.nothingLoaded') }}</div>
+      <v-btn color="primary" to="/depot">{{ $t('pools.choose') }}</v-btn>
     </v-card>
     <v-row v-else density="comfortable">
       <v-col v-for="instance in status.instances" :key="instance.id" cols="12" sm="6" lg="4">
-        <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="act($event, unload)" @again="act($event, again)" @settings="change" />
+        <InstanceCard :instance="instance" :busy="busy.has(instance.id)" @unload="act($event, unload)" @retry="act($event, retry)" @settings="change" />
       </v-col>
     </v-row>
     <LoadDialog v-if="changed && variant" v-model="dialog" :variant="variant" :settings="changed.settings" />

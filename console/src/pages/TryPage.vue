@@ -5,12 +5,14 @@ import { useRoute } from 'vue-router'
 import type { Figures, Status, Usage } from '../api/client'
 import AnswerFigures from '../components/AnswerFigures.vue'
 import AnswerText from '../components/AnswerText.vue'
+import HintMark from '../components/HintMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import QuestionBubble from '../components/QuestionBubble.vue'
 import QuestionForm from '../components/QuestionForm.vue'
 import SideBySide from '../components/SideBySide.vue'
 import { useAnswer } from '../composables/useAnswer'
 import { useDepot } from '../composables/useDepot'
+import { t } from '../i18n'
 
 interface Turn {
   question: string
@@ -18,7 +20,7 @@ interface Turn {
   model: string
   figures: Figures | null
   usage: Usage | null
-  /** Why it is not whole, if it is not. */
+  /** Why the answer is incomplete, if it is. */
   cut?: string
 }
 
@@ -58,8 +60,8 @@ async function send(words: string) {
   const { figures, usage } = answer
   const soFar = whole ?? text.value
   if (soFar || whole !== null) {
-    // What was answered stays, also where it was stopped or broke off.
-    const cut = whole === null ? (problem.value ? 'It broke off here.' : 'It was stopped here.') : undefined
+    // A partial answer stays when it was stopped or interrupted.
+    const cut = whole === null ? (problem.value ? t('try.interrupted') : t('try.stopped')) : undefined
     turns.value.push({ question: words, answer: soFar, model: name, figures: figures.value, usage: usage.value, cut })
   } else {
     question.value ||= words
@@ -67,7 +69,7 @@ async function send(words: string) {
   asked.value = ''
 }
 
-function forget() {
+function restart() {
   answer.stop()
   turns.value = []
 }
@@ -75,20 +77,21 @@ function forget() {
 
 <template>
   <div class="d-flex flex-column ga-4">
+    <h1 class="text-headline-small font-weight-bold">{{ $t('pages.try') }}</h1>
     <v-btn-toggle v-model="way" mandatory density="compact" variant="outlined" divided class="align-self-start">
-      <v-btn value="one" size="small">One model</v-btn>
-      <v-btn value="several" size="small">Side by side</v-btn>
+      <v-btn value="one" size="small">{{ $t('try.one') }}</v-btn>
+      <v-btn value="several" size="small">{{ $t('try.several') }}</v-btn>
     </v-btn-toggle>
     <SideBySide v-if="way === 'several'" :names="names" />
     <template v-else>
       <v-card class="pa-4 d-flex flex-wrap align-center ga-4">
-        <v-select v-model="model" :items="names" label="Model" class="chooser" />
-        <v-slider v-model="temperature" label="Temperature" :min="0" :max="2" :step="0.1" hide-details class="chooser">
-          <template #append>{{ temperature.toFixed(1) }}</template>
+        <v-select v-model="model" :items="names" :label="$t('try.model')" class="chooser" />
+        <v-slider v-model="temperature" :label="$t('try.temperature')" :min="0" :max="2" :step="0.1" hide-details class="chooser">
+          <template #append>{{ temperature.toFixed(1) }} <HintMark :hint="$t('hints.temperature')" /></template>
         </v-slider>
-        <v-btn variant="text" :disabled="turns.length === 0" @click="forget">Begin anew</v-btn>
+        <v-btn variant="text" :disabled="turns.length === 0" @click="restart">{{ $t('try.new') }}</v-btn>
         <span v-if="model && !loaded" class="text-body-small text-medium-emphasis">
-          It is not loaded; asking loads it.
+          {{ $t('try.notLoaded') }}
         </span>
       </v-card>
       <div v-for="(turn, at) in turns" :key="at" class="d-flex flex-column ga-2" data-turn>
@@ -108,7 +111,7 @@ function forget() {
         </v-card>
       </div>
       <ProblemNote v-if="problem" :problem="problem" />
-      <QuestionForm v-model="question" label="Question" ask="Ask" :running="running" :disabled="!model" @ask="send" @stop="answer.stop()" />
+      <QuestionForm v-model="question" :label="$t('try.question')" :ask="$t('try.ask')" :running="running" :disabled="!model" @ask="send" @stop="answer.stop()" />
     </template>
   </div>
 </template>

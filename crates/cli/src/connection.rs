@@ -1,4 +1,4 @@
-//! Finding the service, and noticing when it is of another version.
+//! Finding the service, and noticing a different version of it.
 
 use deft_client::Client;
 use deft_protocol::VERSION;
@@ -9,7 +9,7 @@ use crate::arguments::Common;
 use crate::failure::Failure;
 use crate::print;
 
-/// Settings as this command line sees them.
+/// The settings of this command line.
 pub(crate) fn settings(common: &Common, flags: Flags) -> Result<Loaded, Failure> {
     let flags = Flags { data_dir: absolute(common.data_dir.clone())?, ..flags };
     let variable = |name: &str| std::env::var(name).ok();
@@ -21,13 +21,13 @@ fn absolute(path: Option<std::path::PathBuf>) -> Result<Option<std::path::PathBu
     path.map(std::path::absolute).transpose().map_err(Failure::from)
 }
 
-/// The service of this data directory, where it runs.
+/// The running service of this data directory.
 pub(crate) fn local(common: &Common) -> Result<Option<Presence>, Failure> {
     let loaded = settings(common, Flags::default())?;
     Ok(presence::find(&loaded.config.data_dir))
 }
 
-/// Where the service is: as told, else where it says in the data directory, else the usual place.
+/// Address of the service: of `--service`, else of the service running in the data directory, else the default.
 pub(crate) fn address(common: &Common) -> Result<String, Failure> {
     if let Some(address) = &common.service {
         return Ok(address.clone());
@@ -40,17 +40,17 @@ pub(crate) fn address(common: &Common) -> Result<String, Failure> {
                 .with_way_out("wait for it: deft service wait")
         });
     }
-    // A service of another user cannot be seen through its data directory; but where a directory was
-    // named, its service is meant and no other.
+    // The data directory of another user's service cannot be read. A directory that was named means its own
+    // service and no other.
     if loaded.is_default("data_dir") {
         return Ok(format!("http://{}", loaded.config.listen));
     }
-    Err(Failure::no_service(format!("no service is running with `{}`", data_dir.display()))
+    Err(Failure::no_service(format!("no service is running in `{}`", data_dir.display()))
         .with_way_out("start it: deft service start"))
 }
 
-/// The operator's key: as given, else of the data directory where its service runs, if it can be read. It is
-/// not shown to whoever else may listen at an address.
+/// The operator's key: as named, else from the data directory of a running service, if it can be read. It is not sent to an
+/// address that another program may listen on.
 fn key(common: &Common) -> Result<Option<String>, Failure> {
     if let Some(file) = &common.key_file {
         let key = deft_service::read_key(file);
@@ -72,7 +72,7 @@ pub(crate) fn client(common: &Common) -> Result<Client, Failure> {
     Ok(Client::new(&address(common)?)?.with_key(key(common)?))
 }
 
-/// A client for a service that was found to answer; another version is told.
+/// A client for a service that answers; notes a different version.
 pub(crate) async fn connect(common: &Common) -> Result<Client, Failure> {
     let client = client(common)?;
     note_other_version(client.greet().await?.as_deref());
@@ -83,10 +83,10 @@ pub(crate) fn note_other_version(version: Option<&str>) {
     match version {
         Some(VERSION) => {}
         Some(other) => print::note(format!(
-            "note: this is deft {VERSION}, the service is {other}; bring them together: deft service restart"
+            "note: this is deft {VERSION}, and the service runs {other}; restart it: deft service restart"
         )),
         None => {
-            print::note("note: what answers there does not say that it is a Deft Harbor service")
+            print::note("note: the server at this address does not identify itself as Deft Harbor")
         }
     }
 }

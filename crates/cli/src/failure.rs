@@ -1,4 +1,4 @@
-//! What a command says when it cannot do its work, and the exit code for it.
+//! Failures of commands, and their exit codes.
 
 use std::fmt;
 use std::process::ExitCode;
@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use deft_client::ClientError;
 use deft_protocol::{Problem, ProblemKind, Way};
 
-/// Exit codes, as `deft --help` tells them. 2 is clap's own for wrong usage.
+/// Exit codes, as in `deft --help`. 2 is also clap's own for a wrong command line.
 const FAULT: u8 = 1;
 const MISSING: u8 = 3;
 const REFUSED: u8 = 4;
@@ -16,15 +16,15 @@ const NO_SERVICE: u8 = 6;
 /// The table of exit codes for the help text.
 pub(crate) const EXIT_CODES: &str = "\
 Exit codes:
-  0  done
-  1  a fault of the service, of a model, or of the machine
-  2  the command line is wrong
-  3  what was named does not exist
-  4  understood and refused: it does not fit, is not supported, or contradicts what is there
-  5  not now; try again
+  0  success
+  1  failure of the service, a model or the machine
+  2  wrong command line
+  3  a named model, call or other thing does not exist
+  4  refused: it does not fit, is not supported, or is not allowed
+  5  not possible at the moment; try again later
   6  no service answers";
 
-/// A command that could not do its work.
+/// A command that failed.
 #[derive(Debug)]
 pub(crate) struct Failure {
     code: u8,
@@ -32,7 +32,7 @@ pub(crate) struct Failure {
     pub(crate) what: String,
     /// What to do next.
     pub(crate) way_out: Option<String>,
-    /// Ready commands, any of which would do.
+    /// Commands, any of which solves it.
     ways: Vec<Way>,
 }
 
@@ -41,22 +41,22 @@ impl Failure {
         Self { code, what: what.into(), way_out: None, ways: Vec::new() }
     }
 
-    /// A fault.
+    /// A failure of the service, a model or the machine.
     pub(crate) fn fault(what: impl Into<String>) -> Self {
         Self::new(FAULT, what)
     }
 
-    /// Wrong usage that clap could not see.
+    /// A wrong command line that clap cannot detect.
     pub(crate) fn usage(what: impl Into<String>) -> Self {
         Self::new(2, what)
     }
 
-    /// No service is there.
+    /// No service answers.
     pub(crate) fn no_service(what: impl Into<String>) -> Self {
         Self::new(NO_SERVICE, what)
     }
 
-    /// Understood, and not done.
+    /// Understood, and refused.
     pub(crate) fn refused(what: impl Into<String>) -> Self {
         Self::new(REFUSED, what)
     }
@@ -72,9 +72,21 @@ impl Failure {
         self
     }
 
-    /// Whether a service that is still to come would change it.
+    /// Whether it fails because no service answers.
     pub(crate) fn is_no_service(&self) -> bool {
         self.code == NO_SERVICE
+    }
+
+    /// For `--json`: what happened, the exit code, and what to do next.
+    pub(crate) fn report(&self) -> serde_json::Value {
+        let ways: Vec<_> = self
+            .ways
+            .iter()
+            .map(|way| serde_json::json!({"command": way.command, "effect": way.effect}))
+            .collect();
+        serde_json::json!({"error": {
+            "detail": self.what, "exit_code": self.code, "way_out": self.way_out, "ways": ways,
+        }})
     }
 
     pub(crate) fn exit_code(&self) -> ExitCode {
@@ -106,7 +118,7 @@ impl From<ClientError> for Failure {
             }
             ClientError::Address(_) => Self::usage(error.to_string()),
             ClientError::Broken(_) => {
-                Self::fault(error.to_string()).with_way_out("see what happened: deft service logs")
+                Self::fault(error.to_string()).with_way_out("read the log: deft service logs")
             }
             ClientError::NotUnderstood { .. } => Self::fault(error.to_string()),
         }

@@ -4,19 +4,39 @@
 mod arguments;
 mod commands;
 mod connection;
+mod documents;
 mod failure;
 mod print;
+
+use std::process::ExitCode;
 
 use clap::Parser;
 
 use arguments::Arguments;
+use failure::Failure;
 
-fn main() -> std::process::ExitCode {
-    let arguments = Arguments::parse();
+fn main() -> ExitCode {
+    arguments::complete();
+    let words = || std::env::args().skip(1);
+    let arguments = match Arguments::try_parse() {
+        Ok(arguments) => arguments,
+        Err(error) if error.use_stderr() && words().any(|word| word == "--json") => {
+            let failure = Failure::usage(error.to_string().trim_end().to_owned());
+            print::failure_json(&failure);
+            return failure.exit_code();
+        }
+        Err(error) => error.exit(),
+    };
+    arguments::note_renamed(words());
+    let as_json = arguments.common.json;
     match commands::run(arguments) {
-        Ok(()) => std::process::ExitCode::SUCCESS,
+        Ok(()) => ExitCode::SUCCESS,
         Err(failure) => {
-            print::failure(&failure);
+            if as_json {
+                print::failure_json(&failure);
+            } else {
+                print::failure(&failure);
+            }
             failure.exit_code()
         }
     }

@@ -3,19 +3,28 @@
 
 use std::io::{self, IsTerminal, Write};
 
+use chrono::{DateTime, Local, Utc};
 use comfy_table::presets::NOTHING;
-use comfy_table::{CellAlignment, Table};
+use comfy_table::{Cell, CellAlignment, Color, ContentArrangement, Table};
 use deft_planning::Bytes;
 use serde::Serialize;
 
 use crate::failure::Failure;
 
-/// Writes a result. A reader who closed the pipe has seen enough: that ends the program quietly.
+/// Exit code where a result cannot be written.
+const CANNOT_WRITE: i32 = 1;
+
+/// Writes a result. A closed pipe ends the program quietly, for its reader has seen enough; any other error ends it with
+/// a message.
 pub(crate) fn out(text: &str) {
     let mut stdout = io::stdout().lock();
-    let written = stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush());
-    if written.is_err_and(|error| error.kind() == io::ErrorKind::BrokenPipe) {
-        std::process::exit(0);
+    match stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush()) {
+        Ok(()) => {}
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => std::process::exit(0),
+        Err(error) => {
+            eprintln!("deft: cannot write to standard output: {error}");
+            std::process::exit(CANNOT_WRITE);
+        }
     }
 }
 
@@ -29,6 +38,11 @@ pub(crate) fn json(value: &impl Serialize) {
     line(serde_json::to_string_pretty(value).unwrap_or_default());
 }
 
+/// Writes a result as one line of JSON, for commands that follow something.
+pub(crate) fn json_line(value: &impl Serialize) {
+    line(serde_json::to_string(value).unwrap_or_default());
+}
+
 /// Writes a note or progress.
 pub(crate) fn note(text: impl AsRef<str>) {
     eprintln!("{}", text.as_ref());
@@ -39,7 +53,12 @@ pub(crate) fn failure(failure: &Failure) {
     eprintln!("{failure}");
 }
 
-/// Asks a question that is answered by yes or no; no where nobody can be asked.
+/// Writes why a command failed, as one line of JSON.
+pub(crate) fn failure_json(failure: &Failure) {
+    eprintln!("{}", serde_json::to_string(&failure.report()).unwrap_or_default());
+}
+
+/// Asks a question that is answered by yes or no; no where standard input is no terminal.
 pub(crate) fn ask_yes(question: &str) -> bool {
     if !io::stdin().is_terminal() {
         return false;
@@ -49,14 +68,49 @@ pub(crate) fn ask_yes(question: &str) -> bool {
     io::stdin().read_line(&mut answer).is_ok() && answer.trim().eq_ignore_ascii_case("y")
 }
 
-/// A table without lines: headers, then rows. Columns in `right` are aligned to the right.
+/// Whether results have colours: on a terminal, unless `NO_COLOR` is set.
+fn has_colours() -> bool {
+    let refused = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty())
+        || std::env::var_os("TERM").is_some_and(|value| value == "dumb");
+    io::stdout().is_terminal() && !refused
+}
+
+/// The colour of a state; the word itself always tells it too.
+fn colour_of(word: &str) -> Option<Color> {
+    match word.split(' ').next()? {
+        "ready" | "done" | "passed" | "loaded" => Some(Color::Green),
+        "failed" | "FAILED" => Some(Color::Red),
+        "loading" | "draining" | "restarting" | "evicted" | "waiting" | "running" | "cancelled" => {
+            Some(Color::Yellow)
+        }
+        _ => None,
+    }
+}
+
+/// A table without lines: headers, then rows. Columns in `right` are aligned to the right. It is as wide as the terminal at
+/// most, and complete where it is piped.
 pub(crate) fn table(headers: &[&str], rows: Vec<Vec<String>>, right: &[usize]) -> String {
     let mut table = Table::new();
     table.load_style(NOTHING);
+    if io::stdout().is_terminal() {
+        table.set_content_arrangement(ContentArrangement::Dynamic);
+    }
+    let coloured = has_colours();
+    if coloured {
+        table.enforce_styling();
+    } else {
+        table.force_no_tty();
+    }
     if !headers.is_empty() {
         table.set_header(headers.to_vec());
     }
-    table.add_rows(rows);
+    let cell = |text: String| match colour_of(&text).filter(|_| coloured) {
+        Some(colour) => Cell::new(text).fg(colour),
+        None => Cell::new(text),
+    };
+    for row in rows {
+        table.add_row(row.into_iter().map(cell).collect::<Vec<_>>());
+    }
     for (at, column) in table.column_iter_mut().enumerate() {
         column.set_padding((0, 3));
         if right.contains(&at) {
@@ -67,12 +121,22 @@ pub(crate) fn table(headers: &[&str], rows: Vec<Vec<String>>, right: &[usize]) -
     lines.join("\n")
 }
 
-/// Bytes in words.
+/// A time for people: local.
+pub(crate) fn time(at: DateTime<Utc>) -> String {
+    at.with_timezone(&Local).format("%F %T").to_string()
+}
+
+/// A time for people, with its zone: where a reader may be elsewhere.
+pub(crate) fn time_with_zone(at: DateTime<Utc>) -> String {
+    at.with_timezone(&Local).format("%F %T %:z").to_string()
+}
+
+/// Bytes with a binary unit.
 pub(crate) fn bytes(count: u64) -> String {
     Bytes(count).to_string()
 }
 
-/// A count with thin groups: `1,808,448`.
+/// A count with its digits in groups: `1,808,448`.
 pub(crate) fn count(number: u64) -> String {
     let digits = number.to_string();
     let mut out = String::new();
@@ -85,13 +149,42 @@ pub(crate) fn count(number: u64) -> String {
     out
 }
 
-/// Seconds with a sensible unit.
+/// Seconds with a unit that suits them.
 pub(crate) fn seconds(seconds: f64) -> String {
     match seconds {
         s if s < 0.0995 => format!("{:.1} ms", s * 1000.0),
         s if s < 9.995 => format!("{s:.2} s"),
         s => format!("{s:.1} s"),
     }
+}
+
+/// Finds what the beginning of an id means.
+///
+/// # Errors
+/// Nothing begins so, or more than one does.
+pub(crate) fn by_id<'a, T>(
+    all: &'a [T],
+    id: impl Fn(&T) -> uuid::Uuid,
+    begun: &str,
+    what: &str,
+) -> Result<&'a T, Failure> {
+    let mut found = all.iter().filter(|one| id(one).to_string().starts_with(begun));
+    match (found.next(), found.next()) {
+        (Some(one), None) => Ok(one),
+        (Some(_), Some(_)) => {
+            Err(Failure::usage(format!("the id of more than one {what} begins with `{begun}`")))
+        }
+        (None, _) => Err(Failure::missing(format!("no {what} has the id `{begun}`"))),
+    }
+}
+
+/// The shortest beginning of ids, at least 13 characters long, that tells them apart.
+pub(crate) fn id_length(ids: &[uuid::Uuid]) -> usize {
+    const SHORT: usize = 13;
+    const WHOLE: usize = 36;
+    let short: std::collections::HashSet<String> =
+        ids.iter().map(|id| id.to_string()[..SHORT].to_owned()).collect();
+    if short.len() == ids.len() { SHORT } else { WHOLE }
 }
 
 #[cfg(test)]
@@ -103,5 +196,24 @@ mod tests {
         assert_eq!(count(1_808_448), "1,808,448");
         assert_eq!(count(12), "12");
         assert_eq!([0.0021, 0.25, 12.34].map(seconds), ["2.1 ms", "0.25 s", "12.3 s"]);
+    }
+
+    #[test]
+    fn a_piped_table_is_complete_and_has_no_colours() {
+        let long = "x".repeat(400);
+        let rows = vec![vec!["larkfen-desk/q8_0".to_owned(), "failed".to_owned(), long.clone()]];
+        let text = table(&["model", "state", "why"], rows, &[]);
+        assert!(text.contains(&long) && !text.contains('\u{1b}'), "{text}");
+    }
+
+    #[test]
+    fn the_beginning_of_an_id_is_enough_where_it_means_one() {
+        let ids = ["018f0000-0000-7000-8000-000000000001", "018f0000-0000-7000-8000-000000000002"]
+            .map(|id| id.parse::<uuid::Uuid>().unwrap());
+        let find = |begun: &str| by_id(&ids, |id| *id, begun, "call").map(ToString::to_string);
+        assert_eq!(find(&ids[0].to_string()).unwrap(), ids[0].to_string());
+        assert!(find("018f").is_err_and(|why| why.to_string().contains("more than one call")));
+        assert!(find("9").is_err_and(|why| why.to_string().contains("no call has the id `9`")));
+        assert_eq!((id_length(&ids), id_length(&ids[..1])), (36, 13));
     }
 }

@@ -396,7 +396,7 @@ impl Client {
     ///
     /// # Errors
     /// As all calls.
-    pub async fn cancel(&self, id: Uuid) -> Result<Transfer, ClientError> {
+    pub async fn cancel_transfer(&self, id: Uuid) -> Result<Transfer, ClientError> {
         let path = format!("/manage/v1/transfers/{id}");
         let response = self.send(self.request(Method::DELETE, &path)?).await?;
         self.json(response).await
@@ -427,12 +427,12 @@ impl Client {
         self.send(self.request(Method::DELETE, &path)?).await.map(|_| ())
     }
 
-    /// Tries again to load what was set aside, and waits until it is ready.
+    /// Retries to load a failed instance, and waits until it is ready.
     ///
     /// # Errors
     /// As all calls; it may fail again.
-    pub async fn again(&self, id: Uuid) -> Result<InstanceReport, ClientError> {
-        self.post(&format!("/manage/v1/instances/{id}/again"), &()).await
+    pub async fn retry(&self, id: Uuid) -> Result<InstanceReport, ClientError> {
+        self.post(&format!("/manage/v1/instances/{id}/retry"), &()).await
     }
 
     /// Changes a pool's limit until the service stops.
@@ -481,7 +481,7 @@ impl Client {
     ///
     /// # Errors
     /// As all calls; it may have ended.
-    pub async fn end_call(&self, id: Uuid) -> Result<(), ClientError> {
+    pub async fn cancel_call(&self, id: Uuid) -> Result<(), ClientError> {
         let path = format!("/manage/v1/calls/{id}");
         self.send(self.request(Method::DELETE, &path)?).await.map(|_| ())
     }

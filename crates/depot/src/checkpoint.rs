@@ -30,8 +30,7 @@ pub(crate) const COMPANIONS: [&str; 10] = [
     "vocab.txt",
 ];
 /// What an operator should know of one.
-const NOTE: &str =
-    "a checkpoint: it is kept as it is, and can be loaded once it is converted to GGUF";
+const NOTE: &str = "a checkpoint; it can be loaded after conversion to GGUF";
 
 /// Whether a path is a checkpoint's weights.
 pub(crate) fn is_one(path: &Path) -> bool {

@@ -74,7 +74,7 @@ pub enum DepotError {
     #[error(transparent)]
     Link(NamedFileError),
     /// A file that was named as an image projector.
-    #[error("`{}` is no image projector: {what}", path.display())]
+    #[error("`{}` is not an image projector: {what}", path.display())]
     NotAProjector {
         /// The file.
         path: PathBuf,
@@ -115,7 +115,7 @@ pub enum DepotError {
     },
     /// It cannot be loaded as it is.
     #[error(
-        "`{}` is a checkpoint: it is kept as it is, and can be loaded once it is converted to GGUF",
+        "`{}` is a checkpoint; it can be loaded after conversion to GGUF",
         path.display()
     )]
     Unconverted {
@@ -169,7 +169,10 @@ impl OpenedModel {
                 let opened: Vec<NamedFile> =
                     files.opened.into_iter().map_while(|file| file).collect();
                 if opened.len() != parts as usize {
-                    let what = format!("{} parts were read, and {parts} are told of", opened.len());
+                    let what = format!(
+                        "{} parts were read, but the first part declares {parts}",
+                        opened.len()
+                    );
                     return Err(refused(path, Refusal::new(RefusalKind::Process, what)));
                 }
                 Ok(Self { facts, shape, files: opened })
@@ -192,7 +195,7 @@ impl OpenedModel {
 
 /// An answer that does not belong to the question.
 fn unasked() -> Refusal {
-    Refusal::new(RefusalKind::Process, "what was read is not what was asked for")
+    Refusal::new(RefusalKind::Process, "the file that was read is not the requested one")
 }
 
 impl From<NamedFileError> for DepotError {
@@ -233,7 +236,7 @@ pub fn examine_with(
 ///
 /// # Errors
 /// As [`examine`].
-pub fn examine_kept(
+pub fn examine_stored(
     path: &Path,
     template: Option<&str>,
     reader: &dyn HeaderReader,
@@ -324,7 +327,7 @@ pub fn open_projector(path: &Path, reader: &dyn HeaderReader) -> Result<NamedFil
     match (family.as_deref(), files.opened.pop().flatten()) {
         (Some(PROJECTOR), Some(file)) => Ok(file),
         (Some(family), _) => Err(not_one(format!("its family is `{family}`, not `{PROJECTOR}`"))),
-        _ => Err(not_one("it does not say which family it belongs to".to_owned())),
+        _ => Err(not_one("it declares no family".to_owned())),
     }
 }
 
@@ -342,7 +345,7 @@ pub fn open_template(path: &Path) -> Result<(NamedFile, String), DepotError> {
 ///
 /// # Errors
 /// As [`open_template`].
-pub fn open_kept_template(path: &Path) -> Result<String, DepotError> {
+pub fn open_stored_template(path: &Path) -> Result<String, DepotError> {
     template_text(&open(path, true)?)
 }
 
@@ -431,7 +434,7 @@ mod tests {
         assert!(message("demo/nothing.gguf").contains("there is no file"));
         assert!(message("demo").contains("is not a file"));
         assert!(message("demo/README.md").contains("not a GGUF file"));
-        assert!(message("golden/bad/04-truncated-data.gguf").contains("cut short"));
+        assert!(message("golden/bad/04-truncated-data.gguf").contains("truncated"));
         let other = message("golden/bad/41-unknown-architecture.gguf");
         assert!(other.contains("is not supported; supported: llama"), "{other}");
     }

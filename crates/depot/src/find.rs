@@ -125,7 +125,7 @@ mod tests {
             .collect();
         assert_eq!(names, ["larkfen-a.gguf", "larkfen-b.gguf", "llama-00001-of-00003.gguf"]);
         assert!(found[0].examined.is_ok() && found[2].examined.is_ok());
-        assert!(found[1].examined.as_ref().unwrap_err().to_string().contains("cut short"));
+        assert!(found[1].examined.as_ref().unwrap_err().to_string().contains("truncated"));
         assert!(matches!(
             find_models(&folder.path().join("none"), &InThisProcess),
             Err(DepotError::NoFile { .. })

@@ -113,10 +113,10 @@ pub struct IndexedFile {
 #[derive(Debug, Error)]
 pub enum IndexError {
     /// It is no index.
-    #[error("this is no depot index: {0}")]
+    #[error("not a depot index: {0}")]
     NotAnIndex(#[from] serde_json::Error),
     /// It is of a later form.
-    #[error("this depot index has form {0}; forms up to {VERSION} are understood")]
+    #[error("this depot index has version {0}; versions up to {VERSION} are supported")]
     Later(u32),
     /// Something in it cannot be.
     #[error("this depot index cannot be used: {0}")]
@@ -128,7 +128,7 @@ pub enum IndexError {
     #[error(transparent)]
     Store(#[from] StoreError),
     /// There is nothing to describe.
-    #[error("there is no model in `{}` or below it", .0.display())]
+    #[error("no model in `{}` or below it", .0.display())]
     Empty(PathBuf),
 }
 
@@ -163,12 +163,12 @@ fn check(model: &str, variant: &IndexedVariant) -> Result<(), IndexError> {
         return Err(IndexError::Wrong(format!("`{name}` has no file with weights")));
     }
     if variant.model_shape().is_some_and(|shape| !shape.is_possible()) {
-        return Err(IndexError::Wrong(format!("`{name}` has sizes that no model has")));
+        return Err(IndexError::Wrong(format!("`{name}` declares sizes that no model has")));
     }
     match variant.files.iter().find(|file| !is_plain_path(&file.path)) {
         None => Ok(()),
         Some(file) => Err(IndexError::Wrong(format!(
-            "`{name}` has a file at `{}`, which is no path below the index",
+            "`{name}` has a file at `{}`, which is outside the folder of the index",
             file.path
         ))),
     }
@@ -305,7 +305,7 @@ fn add(
     });
     if model.variants.iter().any(|known| known.name == variant.name) {
         return Err(IndexError::Wrong(format!(
-            "two files would be `{}/{}`; give one of them another name: `{}`",
+            "two files would both be named `{}/{}`; rename one of them: `{}`",
             model.name,
             variant.name,
             path.display()

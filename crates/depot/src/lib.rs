@@ -17,8 +17,8 @@ mod store;
 mod turns;
 
 pub use examine::{
-    DepotError, Examined, FileStamp, examine, examine_kept, examine_with, open_kept_template,
-    open_model, open_projector, open_template, shape_of,
+    DepotError, Examined, FileStamp, examine, examine_stored, examine_with, open_model,
+    open_projector, open_stored_template, open_template, shape_of,
 };
 pub use find::{Found, find_models};
 pub use index::{

@@ -40,8 +40,8 @@ pub struct VariantName {
 /// A name that cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error(
-    "`{0}` cannot be a name: use `model` or `model/variant`, each of letters, digits, `.`, `_` and \
-     `-`, beginning with a letter or digit, at most {LONGEST} long"
+    "`{0}` is not a valid name: use `model` or `model/variant`, each at most {LONGEST} letters, digits, `.`, \
+     `_` and `-`, beginning with a letter or digit"
 )]
 pub struct NameError(pub String);
 

@@ -39,7 +39,7 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
     let mut warnings = tokenizer.warnings().to_vec();
     if source.is_none() && !shape.encoder {
         warnings.push(format!(
-            "the file has no chat template; conversations are written in a plain form ({})",
+            "the file has no chat template; conversations are rendered in a plain form ({})",
             Template::FALLBACK_IN_WORDS
         ));
     }
@@ -136,9 +136,9 @@ fn special_tokens(vocabulary: &Vocabulary) -> Vec<SpecialToken> {
 fn tokenizer_name(header: &Header) -> String {
     let text = |key: &str| header.metadata.optional_text(key).ok().flatten();
     match (text("tokenizer.ggml.model"), text("tokenizer.ggml.pre")) {
-        (Some("gpt2"), Some(rule)) => format!("byte-level BPE, words cut by `{rule}`"),
+        (Some("gpt2"), Some(rule)) => format!("byte-level BPE, pre-tokenizer `{rule}`"),
         (Some("gpt2"), None) => "byte-level BPE".to_owned(),
-        (Some("llama"), _) => "sentencepiece kind".to_owned(),
+        (Some("llama"), _) => "sentencepiece".to_owned(),
         (Some("bert"), _) => "WordPiece".to_owned(),
         (other, _) => other.unwrap_or("none").to_owned(),
     }

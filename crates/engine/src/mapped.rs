@@ -140,9 +140,7 @@ impl Mapped {
             for &node in nodes {
                 let mut memory = MmapMut::map_anon(self.parts[part].len()).map_err(failed)?;
                 if let Err(error) = take_from_node(&mut memory, node) {
-                    tracing::warn!(
-                        "the copy of the weights may not be on NUMA node {node}: {error}"
-                    );
+                    tracing::warn!("the weights cannot be replicated on NUMA node {node}: {error}");
                 }
                 // Before anything is written: where the system has none, small ones do.
                 #[cfg(target_os = "linux")]

@@ -53,9 +53,9 @@ pub enum LoadError {
     OutOfMemory(#[from] OutOfMemory),
     /// The weights cannot be locked into memory.
     #[error(
-        "{bytes} of weights cannot be locked into memory ({source}){}; load them mapped, or raise the \
-         limit on locked memory of whoever starts the service",
-        limit.map_or_else(String::new, |limit| format!("; at most {limit} may be"))
+        "{bytes} of weights cannot be locked into memory ({source}){}; load with --weights mapped, or raise the \
+         limit on locked memory of the service",
+        limit.map_or_else(String::new, |limit| format!("; the limit is {limit}"))
     )]
     Lock {
         /// How much.

@@ -17,7 +17,7 @@ use crate::mapped::accelerator_memory;
 /// An accelerator has too little memory.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error(
-    "the simulated accelerator `{pool}` is out of memory: {asked} more were asked for, and {free} is free"
+    "the simulated accelerator `{pool}` is out of memory: {asked} were requested, {free} are free"
 )]
 pub struct OutOfMemory {
     /// Its pool.
@@ -184,7 +184,7 @@ mod tests {
         let Err(error) = places.filled(1, 401, 7) else { panic!("it was granted") };
         assert_eq!(
             error.to_string(),
-            "the simulated accelerator `fern` is out of memory: 401 B more were asked for, and 400 B is free"
+            "the simulated accelerator `fern` is out of memory: 401 B were requested, 400 B are free"
         );
         assert!(places.filled(1, 400, 7).is_ok(), "a refusal takes nothing");
     }

@@ -59,12 +59,12 @@ pub fn tensors(
     source.read_exact(&mut length)?;
     let length = u64::from_le_bytes(length);
     if length > file_bytes - 8 || length > LONGEST_HEADER {
-        return Err(wrong(format!("its header is said to have {length} bytes")));
+        return Err(wrong(format!("its header has {length} bytes")));
     }
     let mut header = vec![0; usize::try_from(length).unwrap_or(usize::MAX)];
     source.read_exact(&mut header)?;
     let header: Map<String, Value> = serde_json::from_slice(&header)
-        .map_err(|error| wrong(format!("its header is no JSON object: {error}")))?;
+        .map_err(|error| wrong(format!("its header is not a JSON object: {error}")))?;
     let room = file_bytes - 8 - length;
     let tensors = header.iter().filter(|(name, _)| *name != "__metadata__");
     tensors.map(|(name, about)| tensor(name, about, room)).collect()
@@ -78,13 +78,13 @@ fn tensor(name: &str, about: &Value, room: u64) -> Result<SafeTensor, Safetensor
     let kind = about.get("dtype").and_then(Value::as_str).ok_or_else(|| wrong("has no type"))?;
     let shape = numbers("shape").ok_or_else(|| wrong("has no shape"))?;
     let fits = shape.iter().try_fold(1_u64, |all, size| all.checked_mul(*size)).is_some();
-    let offsets = numbers("data_offsets").ok_or_else(|| wrong("has no place"))?;
+    let offsets = numbers("data_offsets").ok_or_else(|| wrong("has no offsets"))?;
     match offsets[..] {
         [start, end] if start <= end && end <= room && fits => {
             let (name, kind) = (name.to_owned(), kind.to_owned());
             Ok(SafeTensor { name, kind, shape, data: (start, end) })
         }
-        _ => Err(wrong("does not lie in the file; it may be cut short")),
+        _ => Err(wrong("is outside the file, which may be truncated")),
     }
 }
 
@@ -116,9 +116,9 @@ mod tests {
         let file = demo();
         let told = |bytes: &[u8]| tensors(bytes, bytes.len() as u64).unwrap_err().to_string();
         assert!(told(&file[..5]).contains("it has 5 bytes"));
-        assert!(told(&file[..file.len() - 9]).contains("may be cut short"));
-        assert!(told(b"GGUF\x03\0\0\0....").contains("is said to have"));
-        assert!(told(b"\x02\0\0\0\0\0\0\0[]").contains("no JSON object"));
+        assert!(told(&file[..file.len() - 9]).contains("may be truncated"));
+        assert!(told(b"GGUF\x03\0\0\0....").contains("its header has"));
+        assert!(told(b"\x02\0\0\0\0\0\0\0[]").contains("not a JSON object"));
         let with = |json: &str| {
             let mut bytes = (json.len() as u64).to_le_bytes().to_vec();
             bytes.extend_from_slice(json.as_bytes());
@@ -127,6 +127,6 @@ mod tests {
         assert!(with(r#"{"a":{"shape":[1],"data_offsets":[0,0]}}"#).contains("has no type"));
         assert!(with(r#"{"a":{"dtype":"F16","data_offsets":[0,0]}}"#).contains("has no shape"));
         let huge = r#"{"a":{"dtype":"F16","shape":[18446744073709551615,9],"data_offsets":[0,0]}}"#;
-        assert!(with(huge).contains("does not lie in the file"));
+        assert!(with(huge).contains("is outside the file"));
     }
 }

@@ -10,8 +10,8 @@ use crate::Bytes;
 pub struct Unused<Id> {
     /// Which.
     pub id: Id,
-    /// Instances of lower priority go first.
-    pub priority: i32,
+    /// Instances of lower importance go first.
+    pub importance: i32,
     /// Since its last call.
     pub idle: Duration,
     /// What its unloading frees.
@@ -29,10 +29,10 @@ impl<Id> Unused<Id> {
     }
 }
 
-/// The least valuable first: by priority, then by idle time, size and reload cost.
+/// The least valuable first: by importance, then by idle time, size and reload cost.
 #[must_use]
 pub fn least_valuable_first<Id: Copy + Ord>(mut unused: Vec<Unused<Id>>) -> Vec<Id> {
-    unused.sort_by_key(|found| (found.priority, Reverse(found.dispensable()), found.id));
+    unused.sort_by_key(|found| (found.importance, Reverse(found.dispensable()), found.id));
     unused.into_iter().map(|found| found.id).collect()
 }
 
@@ -40,10 +40,10 @@ pub fn least_valuable_first<Id: Copy + Ord>(mut unused: Vec<Unused<Id>>) -> Vec<
 mod tests {
     use super::*;
 
-    fn unused(id: u32, priority: i32, idle: u64, mib: u64, reload: u64) -> Unused<u32> {
+    fn unused(id: u32, importance: i32, idle: u64, mib: u64, reload: u64) -> Unused<u32> {
         Unused {
             id,
-            priority,
+            importance,
             idle: Duration::from_secs(idle),
             frees: Bytes::mib(mib),
             reload: Duration::from_secs(reload),

@@ -173,14 +173,14 @@ pub struct LoadSettings {
     /// How weights are held.
     pub weights: Weights,
     /// Copies of the weights in host memory, one for each of several memory nodes; 0 where the file is mapped instead.
-    pub copies: u32,
+    pub replicas: u32,
     /// Threads that compute; none means one for each processor.
     pub threads: Option<u32>,
 }
 
 /// A setting that cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("{setting} {given} is not possible: {reason}")]
+#[error("{setting} cannot be {given}: {reason}")]
 pub struct SettingsError {
     /// Name of the setting.
     pub setting: &'static str,
@@ -212,7 +212,7 @@ impl LoadSettings {
             keys: CacheType::default(),
             values: CacheType::default(),
             weights: Weights::default(),
-            copies: 0,
+            replicas: 0,
             threads: None,
         };
         if shape.encoder {
@@ -241,13 +241,20 @@ impl LoadSettings {
             let reason = format!("from 1 to {most} {why}");
             Err(SettingsError { setting, given: given.to_string(), reason })
         };
-        range("context", self.context, shape.context_length, "tokens, the model's own context")?;
+        range(
+            "context",
+            self.context,
+            shape.context_length,
+            "tokens, the context length of the model",
+        )?;
         range("lanes", self.lanes, MAX_LANES, "lanes")?;
         let all = self.lanes.saturating_mul(self.context);
         if let Some(given) = self.cache_tokens.filter(|given| !(self.context..=all).contains(given))
         {
-            let reason =
-                format!("from {}, the context of one lane, to {all}, of all", self.context);
+            let reason = format!(
+                "from {}, the context of one lane, to {all}, that of all lanes",
+                self.context
+            );
             return Err(SettingsError {
                 setting: "cache-tokens",
                 given: given.to_string(),
@@ -259,7 +266,7 @@ impl LoadSettings {
         for (kind, length) in [(self.keys, shape.key_length), (self.values, shape.value_length)] {
             if kind == CacheType::Q8_0 && !length.is_multiple_of(CacheType::Q8_BLOCK) {
                 let reason = format!(
-                    "its heads have {length} values, which are no whole blocks of {}; use f16",
+                    "its heads have {length} values, which is not a multiple of {}; use f16",
                     CacheType::Q8_BLOCK
                 );
                 return Err(SettingsError { setting: "cache", given: kind.name().into(), reason });
@@ -299,7 +306,7 @@ pub enum PartKind {
     /// The model file, mapped; counted once for all instances of the file.
     Weights,
     /// A copy of the weights for each memory node, which no other instance uses.
-    Copies,
+    Replicas,
     /// Cached keys and values.
     Cache,
     /// Working space of a step.
@@ -314,7 +321,7 @@ impl fmt::Display for PartKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
             Self::Weights => "weights",
-            Self::Copies => "weights, a copy for each NUMA node",
+            Self::Replicas => "weights, replicated on each NUMA node",
             Self::Cache => "KV cache",
             Self::StepBuffers => "step buffers",
             Self::Tokenizer => "tokenizer and template",
@@ -375,9 +382,9 @@ impl Demand {
         let mut parts = Vec::new();
         for (pool, weights, cache) in held {
             let mut part = |kind, bytes| parts.push(Part { pool: pool.to_owned(), kind, bytes });
-            match u64::from(settings.copies) {
-                copies if copies > 0 && pool == HOST => {
-                    part(PartKind::Copies, Bytes(weights.0.saturating_mul(copies)));
+            match u64::from(settings.replicas) {
+                replicas if replicas > 0 && pool == HOST => {
+                    part(PartKind::Replicas, Bytes(weights.0.saturating_mul(replicas)));
                 }
                 _ => part(PartKind::Weights, weights),
             }

@@ -249,7 +249,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
     /// where it fits already, no answer where even all of them would not do. Whoever need not go after
     /// all stays.
     #[must_use]
-    pub fn make_room(&self, wanted: Candidate<'_>, order: &[Id]) -> Option<Vec<Id>> {
+    pub fn evictions(&self, wanted: Candidate<'_>, order: &[Id]) -> Option<Vec<Id>> {
         let fits = |gone: &[Id]| self.without(gone).fits(wanted).is_some();
         let count = (0..=order.len()).find(|&count| fits(&order[..count]))?;
         let mut gone = order[..count].to_vec();

@@ -42,7 +42,7 @@ pub struct Placement(pub Vec<Place>);
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum PlacementError {
     /// There is no such pool.
-    #[error("there is no pool `{pool}`; there is {}", in_a_row(.known))]
+    #[error("no pool `{pool}`; the pools are {}", in_a_row(.known))]
     NoSuchPool {
         /// The name given.
         pool: String,
@@ -53,7 +53,7 @@ pub enum PlacementError {
     #[error("pool `{0}` is named twice")]
     Twice(String),
     /// More layers are placed than there are, or too few.
-    #[error("{placed} layers are placed, and the model has {layers}")]
+    #[error("{placed} layers are placed, but the model has {layers}")]
     Count {
         /// By the wish.
         placed: u32,
@@ -209,14 +209,14 @@ mod tests {
         let wrong = |wished: &[(&str, Share)]| place(wished, 12).unwrap_err();
         assert_eq!(
             wrong(&[("reed", Rest)]),
-            "there is no pool `reed`; there is `host`, `fern`, `moss`"
+            "no pool `reed`; the pools are `host`, `fern`, `moss`"
         );
         assert_eq!(wrong(&[("fern", Rest), ("fern", Rest)]), "pool `fern` is named twice");
         let too_many = [("fern", Layers(9)), ("moss", Layers(9))];
-        assert_eq!(wrong(&too_many), "18 layers are placed, and the model has 12");
+        assert_eq!(wrong(&too_many), "18 layers are placed, but the model has 12");
         let absurd = [("fern", Layers(u32::MAX)), ("moss", Layers(u32::MAX))];
         assert!(wrong(&absurd).contains("4294967295 layers are placed"));
         let too_few = [("fern", Layers(2)), ("host", Layers(2))];
-        assert_eq!(wrong(&too_few), "4 layers are placed, and the model has 12");
+        assert_eq!(wrong(&too_few), "4 layers are placed, but the model has 12");
     }
 }

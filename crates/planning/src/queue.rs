@@ -30,7 +30,7 @@ pub enum Class {
 
 /// The queue has no place left.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
-#[error("{0} calls wait already, and no more may")]
+#[error("{0} calls are waiting, the most that may")]
 pub struct Full(pub usize);
 
 #[derive(Debug)]

@@ -95,16 +95,13 @@ impl fmt::Display for Refusal {
         let name = &self.name;
         match &self.shortage {
             Shortage::Memory { pool, need, free, limit, excess } => {
-                write!(f, "`{name}` needs {need} in pool `{pool}`; {free} of {limit} is free")?;
+                write!(f, "`{name}` needs {need} of pool `{pool}`; {free} of {limit} free")?;
                 if *excess > Bytes(0) {
-                    write!(f, ", and {excess} more than its limit is planned there already")?;
+                    write!(f, ", {excess} more than its limit are reserved")?;
                 }
             }
             Shortage::Instances { most } => {
-                write!(
-                    f,
-                    "`{name}` would be one instance more than the {most} that may be loaded"
-                )?;
+                write!(f, "`{name}` would exceed the limit of {most} loaded instances")?;
             }
         }
         for (at, holder) in self.holders.iter().enumerate() {

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use utoipa::ToSchema;
 
-use crate::engine::{Overflow, TokenScore, TokenText};
+use crate::engine::{TokenScore, TokenText, WhenContextFull};
 
 /// Options of a single answer that chat and raw continuation share.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -70,49 +70,47 @@ pub struct AnswerOptions {
     /// Texts that end the answer; they are not part of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stop: Option<StopTexts>,
-    /// Send the answer as it comes.
+    /// Whether to stream the answer.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stream: Option<bool>,
-    /// What a stream carries besides text.
+    /// Options of the stream.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stream_options: Option<StreamOptions>,
     /// Number of answers.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub n: Option<u32>,
-    /// What becomes of a conversation that the context cannot hold; our own field.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub context_overflow: Option<Overflow>,
-    /// Whether an answer that repeats itself without end is ended, which it is unless this says no;
-    /// our own field.
+    /// What to do with a conversation that is longer than the context: an extension of the protocol.
+    #[serde(default, alias = "context_overflow", skip_serializing_if = "Option::is_none")]
+    pub when_context_full: Option<WhenContextFull>,
+    /// Whether to end an answer that repeats itself endlessly; true by default: an extension of the protocol.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub repetition_guard: Option<bool>,
-    /// Unload the model as soon as this is answered, unless others use it or it is pinned; our own
-    /// field.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub release: Option<bool>,
-    /// Longest time in seconds to wait for the model to be loaded and for a lane, where that is less
-    /// than the service allows; our own field.
+    /// Whether to unload the model after this answer, unless other calls use it or it is pinned: an extension of the
+    /// protocol.
+    #[serde(default, alias = "release", skip_serializing_if = "Option::is_none")]
+    pub unload_after: Option<bool>,
+    /// Longest time in seconds to wait for the model to load and for a lane, if shorter than the service's limit: an
+    /// extension of the protocol.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wait_seconds: Option<f64>,
-    /// How the call stands to others that wait for a lane; our own field.
+    /// Queue priority: an extension of the protocol.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub priority: Option<CallPriority>,
-    /// Whose call it is: callers take turns where calls wait. By the program and its address where
-    /// nothing is said.
+    /// The caller; callers take turns in the queue. The program and its address by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
 }
 
-/// How a call stands to others that wait for a lane.
+/// Queue priority of a call.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum CallPriority {
-    /// Before all others.
+    /// Before all other calls.
     Urgent,
-    /// Where nothing is said.
+    /// The default.
     #[default]
     Usual,
-    /// When nothing else waits, or it waited long.
+    /// When no other call waits, or after a long wait.
     Background,
 }
 
@@ -137,7 +135,7 @@ impl StopTexts {
     }
 }
 
-/// What a stream carries besides text.
+/// Options of the stream.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StreamOptions {
     /// A last chunk with the token counts.
@@ -279,35 +277,35 @@ impl EndedBy {
 /// Our figures beside an answer. Times in seconds, rates in tokens per second.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Figures {
-    /// What ended the answer.
+    /// Reason the answer ended.
     pub ended_by: EndedBy,
-    /// More about it, where there is more to say.
+    /// Details of the reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
-    /// Tokens of the prompt that were known already.
-    #[serde(default)]
-    pub reused_tokens: u32,
-    /// Messages that were left out to make room in the context.
-    #[serde(default)]
-    pub dropped_messages: u32,
-    /// From the call's arrival to the first piece of text.
+    /// Prompt tokens that were in the prefix cache.
+    #[serde(default, alias = "reused_tokens")]
+    pub cached_tokens: u32,
+    /// Oldest messages that were left out so that the rest fits the context.
+    #[serde(default, alias = "dropped_messages")]
+    pub left_out_messages: u32,
+    /// Seconds from arrival to the first text.
     pub first_token_seconds: f64,
-    /// Waiting for the model to be loaded; 0 when it was.
+    /// Seconds of waiting for the model to load; 0 if it was loaded.
     pub load_seconds: f64,
-    /// Waiting for a lane of the loaded model.
+    /// Seconds of waiting for a lane.
     #[serde(default)]
     pub queue_seconds: f64,
-    /// Taking in the prompt.
+    /// Seconds of prompt processing.
     pub prompt_seconds: f64,
-    /// Prompt tokens per second, of those that were computed.
+    /// Computed prompt tokens per second.
     pub prompt_rate: f64,
-    /// Writing the answer after its first token.
+    /// Seconds of generation after the first token.
     pub answer_seconds: f64,
     /// Answer tokens per second after the first; 0 for one token.
     pub answer_rate: f64,
-    /// From arrival to end.
+    /// Seconds from arrival to end.
     pub total_seconds: f64,
-    /// Tokens of context in the lane that answered.
+    /// Context of the lane, in tokens.
     pub context: u32,
 }
 
@@ -515,7 +513,7 @@ mod tests {
         let body = json!({
             "model": "larkfen-desk", "messages": [{"role": "user", "content": "Hello"}],
             "temperature": 0.5, "max_completion_tokens": 7, "stop": "row", "n": 2, "seed": 4,
-            "logit_bias": {"12": -3.5}, "context_overflow": "drop_oldest",
+            "logit_bias": {"12": -3.5}, "when_context_full": "leave_out_oldest",
             "repetition_guard": false, "logprobs": true, "top_logprobs": 3, "colour": "green",
         });
         let head: ChatHead = serde_json::from_value(body.clone()).unwrap();
@@ -525,7 +523,7 @@ mod tests {
         assert_eq!(options.max_completion_tokens, Some(7));
         assert_eq!(options.stop, Some(StopTexts::One("row".to_owned())));
         assert_eq!(options.logit_bias, Some([(12, -3.5)].into()));
-        assert_eq!(options.context_overflow, Some(Overflow::DropOldest));
+        assert_eq!(options.when_context_full, Some(WhenContextFull::LeaveOutOldest));
         assert_eq!(options.repetition_guard, Some(false));
     }
 

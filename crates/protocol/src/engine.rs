@@ -146,8 +146,8 @@ pub struct CallOrder {
     pub echo: bool,
     /// Tell how likely each token was, with so many alternatives; of the prompt's too, with `echo`.
     pub scores: Option<u32>,
-    /// What becomes of a conversation that the context cannot hold.
-    pub overflow: Overflow,
+    /// What to do with a conversation that is longer than the context.
+    pub overflow: WhenContextFull,
     /// Whether an answer that repeats itself without end is ended.
     pub guard: bool,
 }
@@ -165,21 +165,23 @@ impl CallOrder {
             answers: 1,
             echo: false,
             scores: None,
-            overflow: Overflow::End,
+            overflow: WhenContextFull::Refuse,
             guard: true,
         }
     }
 }
 
-/// What becomes of a conversation that the context cannot hold.
+/// What to do with a conversation that is longer than the context.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum Overflow {
-    /// A prompt is refused, an answer ends.
+pub enum WhenContextFull {
+    /// Refuse a prompt that is longer than the context; end an answer that reaches its end.
     #[default]
-    End,
-    /// The oldest turns are left out; system texts and the last question stay.
-    DropOldest,
+    #[serde(alias = "end")]
+    Refuse,
+    /// Leave out the oldest turns; system texts and the last question stay.
+    #[serde(alias = "drop_oldest")]
+    LeaveOutOldest,
 }
 
 /// Inputs that are to become embeddings.
@@ -382,7 +384,7 @@ pub struct EngineStanding {
     /// Pages that lanes have.
     pub pages_used: u32,
     /// Pages that are known for their tokens, and free otherwise.
-    pub pages_known: u32,
+    pub pages_cached: u32,
     /// Steps computed since it is loaded.
     pub steps: u64,
     /// Prompt tokens computed since it is loaded.
@@ -399,9 +401,9 @@ pub struct EngineFigures {
     /// More about it, where there is more to say.
     pub detail: Option<String>,
     /// Tokens of the prompt that were known already from a call before.
-    pub reused_tokens: u32,
+    pub cached_tokens: u32,
     /// Messages that were left out to make room.
-    pub dropped_messages: u32,
+    pub left_out_messages: u32,
     /// Tokens of the prompt.
     pub prompt_tokens: u32,
     /// Tokens of the answer, its end token included.

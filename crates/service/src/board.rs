@@ -17,7 +17,7 @@ use uuid::Uuid;
 use crate::fleet::{Asker, Place};
 
 /// Code of the problem of a call that its operator ended.
-pub(crate) const CALL_ENDED: &str = "call_ended";
+pub(crate) const CALL_ENDED: &str = "call_cancelled";
 /// All calls under way; cheap to clone.
 #[derive(Clone)]
 pub(crate) struct Board {
@@ -94,9 +94,9 @@ impl Board {
     pub(crate) fn end(&self, id: Uuid) -> Result<(), Problem> {
         let entry = lock(&self.calls).get(&id).cloned();
         let entry = entry.ok_or_else(|| {
-            let detail = format!("no call {id} is under way; it may have ended");
+            let detail = format!("call {id} is not running; it may have finished");
             Problem::new(ProblemKind::Missing, "no_call", detail)
-                .with_way_out("what is under way, and what ended: deft calls")
+                .with_way_out("show calls: deft calls")
         })?;
         entry.end.cancel();
         Ok(())
@@ -189,7 +189,7 @@ impl Arrived {
     /// Until an operator ends it. Cancel safe.
     pub(crate) async fn ended_by_operator(&self) -> Problem {
         self.watched.entry.end.cancelled().await;
-        let detail = "the service's operator ended this call";
+        let detail = "an operator of the service cancelled this call";
         Problem::new(ProblemKind::Refused, CALL_ENDED, detail)
     }
 
@@ -296,7 +296,7 @@ mod tests {
         let prompt = seen();
         assert_eq!((prompt.share, prompt.prompt_tokens), (Some(0.75), Some(400)));
         assert!(prompt.seconds_left.is_some());
-        assert!(prompt.standing().starts_with("taking in the prompt, 75 %, about"));
+        assert!(prompt.standing().starts_with("processing the prompt, 75 %, about"));
         call.answered();
         call.answered();
         let answering = seen();
@@ -314,6 +314,6 @@ mod tests {
         let board = Board::new();
         let call = board.arrive("larkfen-desk", "deft at 127.0.0.1");
         board.end(call.id()).unwrap();
-        assert_eq!(call.ended_by_operator().await.code, "call_ended");
+        assert_eq!(call.ended_by_operator().await.code, "call_cancelled");
     }
 }

@@ -14,7 +14,7 @@ use uuid::Uuid;
 
 use crate::database::in_time;
 use crate::header_helper::HeaderHelper;
-use crate::records::variants::{self, Given, Keeping, Registered, UnreadRow};
+use crate::records::variants::{self, Given, Registered, Storage, UnreadRow};
 use crate::wire;
 
 /// Longest time that a passing file waits for its instance.
@@ -34,18 +34,18 @@ pub(crate) struct Catalogue {
 pub(crate) fn database_problem(error: &sqlx::Error) -> Problem {
     let (kind, code, what) = match error {
         sqlx::Error::Database(_) => {
-            (ProblemKind::Fault, "records_refused", "the records database refuses")
+            (ProblemKind::Fault, "records_refused", "the records database refuses the statement")
         }
         sqlx::Error::Decode(_)
         | sqlx::Error::ColumnDecode { .. }
         | sqlx::Error::ColumnNotFound(_)
         | sqlx::Error::RowNotFound => {
-            (ProblemKind::Fault, "record_unreadable", "a record is not understood")
+            (ProblemKind::Fault, "record_unreadable", "a record cannot be read")
         }
         _ => (ProblemKind::Down, "database_down", "the records database does not answer"),
     };
     Problem::new(kind, code, format!("{what}: {error}"))
-        .with_way_out("loaded models go on answering; see: deft service logs")
+        .with_way_out("loaded models still answer; read the log: deft service logs")
 }
 
 pub(crate) fn name_problem(error: &NameError) -> Problem {
@@ -56,7 +56,7 @@ impl Catalogue {
     pub(crate) async fn open(database: PgPool, node: Uuid) -> sqlx::Result<Self> {
         let (all, unread) = variants::all(&database, node).await?;
         for UnreadRow { name, why, .. } in &unread {
-            tracing::warn!("`{name}` is left as it is: {why}");
+            tracing::warn!("`{name}` was left unchanged: {why}");
         }
         let variants = RwLock::new(all.into_iter().map(Arc::new).collect());
         Ok(Self { database, node, variants, unread, reader: &HeaderHelper })
@@ -72,9 +72,9 @@ impl Catalogue {
         let Some(row) = self.unread.iter().find(|row| row.name == *name) else {
             return Ok(());
         };
-        let detail = format!("`{name}` is there and not understood ({})", row.why);
+        let detail = format!("`{name}` exists and cannot be read ({})", row.why);
         Err(Problem::new(ProblemKind::Refused, "not_understood", detail)
-            .with_way_out("run the version that recorded it, or choose another name"))
+            .with_way_out("run the version that recorded it, or use another name"))
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<Registered>> {
@@ -120,7 +120,7 @@ impl Catalogue {
         // What was given with it stays with it.
         let known = self.all().into_iter().find(|known| known.path == path);
         let given = known.map(|known| known.given.clone()).unwrap_or_default();
-        self.record(path, name, Keeping::Where, given).await
+        self.record(path, name, Storage::Registered, given).await
     }
 
     /// Looks at a file that is to be there for the time of a call only. A file that is known already is
@@ -145,7 +145,7 @@ impl Catalogue {
             facts: examined.facts,
             registered_at: Utc::now(),
             since: Instant::now(),
-            kept: false,
+            stored: false,
             passing: true,
             given: Given::default(),
         });
@@ -176,7 +176,7 @@ impl Catalogue {
         id: Option<Uuid>,
         given: Given,
     ) -> Result<Arc<Registered>, Problem> {
-        self.record(path, Some(&name.to_string()), Keeping::Kept(id), given).await
+        self.record(path, Some(&name.to_string()), Storage::Stored(id), given).await
     }
 
     /// Forgets a variant; its files are somebody else's matter.
@@ -197,7 +197,7 @@ impl Catalogue {
         let removed = remove.await?;
         // Without its files it is nothing: where this is not recorded the next start does it.
         if let Err(error) = in_time(change.commit()).await {
-            tracing::error!("`{}` is removed, and that is not recorded: {error}", registered.name);
+            tracing::error!("`{}` was removed, but not from the records: {error}", registered.name);
         }
         let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
         variants.retain(|found| found.id != registered.id);
@@ -227,11 +227,11 @@ impl Catalogue {
         &self,
         path: &Path,
         name: Option<&str>,
-        keeping: Keeping,
+        storage: Storage,
         given: Given,
     ) -> Result<Arc<Registered>, Problem> {
-        let is_kept = matches!(keeping, Keeping::Kept(_));
-        let examined = examine(path, given.template.clone(), is_kept, self.reader).await?;
+        let is_stored = matches!(storage, Storage::Stored(_));
+        let examined = examine(path, given.template.clone(), is_stored, self.reader).await?;
         let quantisation = &examined.facts.quantisation;
         let name = match name {
             Some(given) => VariantName::given(given, quantisation),
@@ -243,13 +243,13 @@ impl Catalogue {
             Problem::new(ProblemKind::Invalid, "path_not_utf8", "the file's path is not UTF-8")
         })?;
         let stored =
-            variants::store(&self.database, self.node, &name, place, &examined, keeping, &given)
+            variants::store(&self.database, self.node, &name, place, &examined, storage, &given)
                 .await
                 .map_err(|error| database_problem(&error))?;
         let registered = Arc::new(stored.ok_or_else(|| {
-            let detail = format!("`{name}` is registered already, for another file");
+            let detail = format!("`{name}` is already registered, for another file");
             Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(format!(
-                "give it another name: deft depot register {place} --as {}/other",
+                "register it with another name: deft depot register {place} --as {}/other",
                 name.model
             ))
         })?);
@@ -270,13 +270,13 @@ impl Catalogue {
 async fn examine(
     path: &Path,
     template: Option<String>,
-    is_kept: bool,
+    is_stored: bool,
     reader: &'static dyn HeaderReader,
 ) -> Result<Examined, Problem> {
     let file = absolute(path)?;
     off_thread(move || {
-        let examined = match is_kept {
-            true => deft_depot::examine_kept(&file, template.as_deref(), reader),
+        let examined = match is_stored {
+            true => deft_depot::examine_stored(&file, template.as_deref(), reader),
             false => deft_depot::examine_with(&file, template.as_deref(), reader),
         };
         examined.map_err(|error| wire::depot_problem(&error))
@@ -309,11 +309,11 @@ fn not_found(name: &str, all: &[Arc<Registered>]) -> Problem {
         .filter(|(likeness, _)| *likeness > 0.8)
         .max_by(|a, b| a.0.total_cmp(&b.0));
     let way_out = match nearest {
-        Some((_, nearest)) => format!("did you mean `{nearest}`? All models: deft depot list"),
-        None if all.is_empty() => "take one in: deft depot register FILE".to_owned(),
-        None => "all models: deft depot list".to_owned(),
+        Some((_, nearest)) => format!("did you mean `{nearest}`? List all models: deft depot list"),
+        None if all.is_empty() => "register one: deft depot register FILE".to_owned(),
+        None => "list all models: deft depot list".to_owned(),
     };
-    let detail = format!("there is no model `{name}` in the depot");
+    let detail = format!("no model `{name}` in the depot");
     Problem::new(ProblemKind::Missing, "no_model", detail).with_way_out(way_out)
 }
 
@@ -329,7 +329,7 @@ mod tests {
         serde_json::from_value(json!({
             "family": "llama", "name": null, "parameters": 5, "mix": [], "quantisation": "q8_0",
             "context_length": 64, "layers": 1, "heads": 2, "kv_heads": 1, "width": 16,
-            "vocabulary": 300, "tokenizer": "sentencepiece kind", "has_template": false,
+            "vocabulary": 300, "tokenizer": "sentencepiece", "has_template": false,
             "licence": null, "description": null,
         }))
         .unwrap_or_else(|error| panic!("{error}"))
@@ -349,7 +349,7 @@ mod tests {
                 facts: facts(),
                 registered_at: Utc::now(),
                 since: Instant::now(),
-                kept: false,
+                stored: false,
                 passing: false,
                 given: Given::default(),
             })
@@ -385,7 +385,7 @@ mod tests {
         let some = catalogue(&["larkfen-desk/q8_0", "mini/q8_0"]);
         assert!(way_out(&some, "larkfen-dsk").contains("did you mean `larkfen-desk`?"));
         assert!(way_out(&some, "larkfen-desk/q4_0").contains("`larkfen-desk/q8_0`"));
-        assert_eq!(way_out(&some, "zzz"), "all models: deft depot list");
+        assert_eq!(way_out(&some, "zzz"), "list all models: deft depot list");
         assert!(way_out(&catalogue(&[]), "desk").contains("deft depot register FILE"));
     }
 

@@ -28,7 +28,7 @@ impl Changes {
     ) -> Result<T, Problem> {
         let made = self.running.spawn_on(change, &self.runtime).await;
         made.unwrap_or_else(|error| {
-            tracing::error!("a change broke off: {error}");
+            tracing::error!("a change was interrupted: {error}");
             Err(Problem::new(ProblemKind::Fault, "fault", error.to_string()))
         })
     }

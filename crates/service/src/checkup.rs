@@ -1,4 +1,4 @@
-//! Whether a model is well: what an operator asks when it "talks nonsense".
+//! The check of a model: template, tokenizer, numbers and a short answer.
 //!
 //! A model is tried by ordinary calls. What is well is told beside what is not, in plain words.
 
@@ -37,23 +37,23 @@ pub(crate) async fn of(gateway: &Gateway, model: &str) -> Result<CheckReport, Pr
     let mut findings = from_file(facts);
     if facts.serves.iter().any(|what| what == "completion") {
         let (answer, sureness) = answer(gateway, &name).await?;
-        findings.push(reading(gateway, &name, sureness.filter(|_| answer.well)).await?);
+        findings.push(reading(gateway, &name, sureness.filter(|_| answer.passed)).await?);
         findings.push(answer);
     }
     if facts.serves.iter().any(|what| what == "embeddings") {
         findings.push(embeddings(gateway, &name).await?);
     }
     let unwell: Vec<&str> =
-        findings.iter().filter(|found| !found.well).map(|found| found.what.as_str()).collect();
+        findings.iter().filter(|found| !found.passed).map(|found| found.what.as_str()).collect();
     let verdict = match unwell.as_slice() {
-        [] => "it is well".to_owned(),
-        some => format!("it is not well: see {}", some.join(", ")),
+        [] => "passed".to_owned(),
+        some => format!("failed: {}", some.join(", ")),
     };
-    Ok(CheckReport { well: unwell.is_empty(), name, verdict, findings })
+    Ok(CheckReport { passed: unwell.is_empty(), name, verdict, findings })
 }
 
-fn finding(what: &str, well: bool, found: impl Into<String>) -> Finding {
-    Finding { what: what.to_owned(), well, found: found.into() }
+fn finding(what: &str, passed: bool, found: impl Into<String>) -> Finding {
+    Finding { what: what.to_owned(), passed, found: found.into() }
 }
 
 /// What the file alone tells.
@@ -64,20 +64,20 @@ fn from_file(facts: &ModelFacts) -> Vec<Finding> {
     }
     if facts.serves.iter().any(|what| what == "completion") {
         findings.push(match (facts.has_template, facts.serves.iter().any(|what| what == "chat")) {
-            (true, true) => finding("template", true, "a conversation can be written"),
+            (true, true) => finding("template", true, "a conversation can be rendered"),
             (true, false) => {
                 let why = facts.sample.clone().unwrap_or_default();
-                finding("template", false, format!("a conversation cannot be written: {why}"))
+                finding("template", false, format!("a conversation cannot be rendered: {why}"))
             }
             (false, _) => {
-                let found = "none in the file; conversations are written in a plain form";
+                let found = "none in the file; conversations are rendered in a plain form";
                 finding("template", true, found)
             }
         });
         let ends = facts.special_tokens.iter().filter(|token| token.role.contains("end"));
         let ends: Vec<String> = ends.map(|token| format!("`{}`", token.text)).collect();
         findings.push(match ends.is_empty() {
-            true => finding("end tokens", false, "none: answers end only at a limit"),
+            true => finding("end tokens", false, "none; answers end only at a token limit"),
             false => finding("end tokens", true, ends.join(", ")),
         });
     }
@@ -95,7 +95,7 @@ fn from_file(facts: &ModelFacts) -> Vec<Finding> {
 fn as_finding(what: &str, problem: Problem) -> Result<Finding, Problem> {
     match problem.code.as_str() {
         "model_not_finite" => Ok(finding(what, false, problem.detail)),
-        "context_exceeded" => Ok(finding(what, true, format!("not tried: {}", problem.detail))),
+        "context_exceeded" => Ok(finding(what, true, format!("skipped: {}", problem.detail))),
         _ => Err(problem),
     }
 }
@@ -113,20 +113,18 @@ async fn reading(gateway: &Gateway, name: &str, sureness: Option<f64>) -> Result
     }
     let (whole, scrambled) = (perplexities[0], perplexities[1]);
     let figures = format!(
-        "perplexity {whole:.1} of plain sentences, {scrambled:.1} of the same words out of order"
+        "perplexity {whole:.1} for sentences, {scrambled:.1} for the same words in random order"
     );
     Ok(if whole * ORDER_COUNTS <= scrambled {
         finding(WHAT, true, figures)
     } else if let Some(own) = sureness.filter(|&own| own <= SURE) {
-        let found = format!(
-            "{figures}; but it is sure of its own answer ({own:.2}): it was trained for something \
-             narrow"
-        );
+        let found =
+            format!("{figures}; but {own:.2} for its own answer: it was trained for a narrow task");
         finding(WHAT, true, found)
     } else {
         let found = format!(
-            "{figures}: order makes little difference to it, so its weights are damaged, were \
-             converted wrongly, or were never trained for text like this"
+            "{figures}: word order makes little difference, so the weights are damaged, were converted wrongly, \
+             or were not trained for such text"
         );
         finding(WHAT, false, found)
     })
@@ -198,14 +196,14 @@ fn judged(what: &str, text: &str, figures: Option<&Figures>) -> Finding {
     different.dedup();
     let shown = format!("\"{}\"", text.escape_debug());
     if text.is_empty() {
-        return finding(what, false, "it ends at once, without a word");
+        return finding(what, false, "empty");
     }
     if text.contains('\u{FFFD}') {
-        return finding(what, false, format!("{shown}: it writes broken characters"));
+        return finding(what, false, format!("{shown}: broken characters"));
     }
     let repeats = figures.is_some_and(|figures| figures.ended_by == EndedBy::Repetition);
     if repeats || words.len() >= 12 && different.len() * 4 <= words.len() {
-        return finding(what, false, format!("{shown}: it repeats itself"));
+        return finding(what, false, format!("{shown}: repetition"));
     }
     finding(what, true, shown)
 }
@@ -220,13 +218,13 @@ async fn embeddings(gateway: &Gateway, name: &str) -> Result<Finding, Problem> {
         Err(problem) => return as_finding(WHAT, problem),
     };
     let [first, alike, other] = embedded.vectors.as_slice() else {
-        let detail = "the engine returned another number of embeddings than it was asked for";
+        let detail = "the engine returned a different number of embeddings than requested";
         return Err(Problem::new(ProblemKind::Fault, "engine_odd", detail));
     };
     let cosine = |a: &[f32], b: &[f32]| a.iter().zip(b).map(|(a, b)| a * b).sum::<f32>();
     let (near, far) = (cosine(first, alike), cosine(first, other));
     let figures = format!(
-        "two ways to ask one thing are {near:.2} alike, one of them and a foreign text {far:.2}"
+        "similarity {near:.2} of two questions with the same meaning, {far:.2} of unrelated texts"
     );
     Ok(finding(WHAT, near > far, figures))
 }
@@ -251,7 +249,7 @@ mod tests {
 
     #[test]
     fn nonsense_is_told_from_sense() {
-        let well = |text: &str| judged("an answer", text, None).well;
+        let well = |text: &str| judged("an answer", text, None).passed;
         assert!(well("I answer questions about our seeds."));
         assert!(!well(""));
         assert!(!well("seed \u{FFFD}\u{FFFD}"));

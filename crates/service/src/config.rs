@@ -4,6 +4,7 @@
 mod amounts;
 mod layers;
 mod loading;
+mod renamed;
 
 use std::fmt;
 use std::net::SocketAddr;
@@ -20,7 +21,8 @@ use amounts::parse_amount;
 pub(crate) use amounts::{limit, parse_rate};
 use layers::{FlagLayer, Variable, in_words, origins};
 use loading::AUTO;
-pub(crate) use loading::{LoadingConfig, MakeRoom, WeightsOnNodes};
+pub(crate) use loading::{Evictable, LoadingConfig, WeightsOnNodes};
+use renamed::Renamed;
 
 /// Environment variables and the settings they stand for.
 const VARIABLES: &[(&str, &str)] = &[
@@ -29,35 +31,35 @@ const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_DATABASE_URL", "database.url"),
     ("DEFT_HOST_LIMIT", "pools.host.limit"),
     ("DEFT_ON_DEMAND", "loading.on_demand"),
-    ("DEFT_MAKE_ROOM", "loading.make_room"),
-    ("DEFT_MOST_INSTANCES", "loading.most_instances"),
+    ("DEFT_EVICT", "loading.evict"),
+    ("DEFT_MAX_INSTANCES", "loading.max_instances"),
     ("DEFT_WAIT_SECONDS", "loading.wait_seconds"),
     ("DEFT_KERNELS", "loading.kernels"),
     ("DEFT_SPARE_PROCESSORS", "loading.spare_processors"),
     ("DEFT_WEIGHTS_ON_NODES", "loading.weights_on_nodes"),
     ("DEFT_HEARTBEAT_SECONDS", "calls.heartbeat_seconds"),
-    ("DEFT_STATUS_SECONDS", "calls.status_seconds"),
+    ("DEFT_HOLD_STATUS_SECONDS", "calls.hold_status_seconds"),
     ("DEFT_QUEUE", "calls.queue"),
-    ("DEFT_CALLS_KEPT", "calls.kept"),
+    ("DEFT_MAX_RECORDS", "calls.max_records"),
     ("DEFT_HANG_SECONDS", "loading.hang_seconds"),
-    ("DEFT_GIVES_WAY_SECONDS", "loading.gives_way_seconds"),
-    ("DEFT_CA_FILE", "fetching.ca_file"),
-    ("DEFT_FETCH_LIMIT", "fetching.limit"),
-    ("DEFT_STALL_SECONDS", "fetching.stall_seconds"),
+    ("DEFT_EVICT_BUSY_SECONDS", "loading.evict_busy_seconds"),
+    ("DEFT_CA_FILE", "pull.ca_file"),
+    ("DEFT_PULL_LIMIT", "pull.limit"),
+    ("DEFT_STALL_SECONDS", "pull.stall_seconds"),
 ];
 
 /// Settings that are numbers.
 const NUMBERS: &[&str] = &[
-    "loading.most_instances",
+    "loading.max_instances",
     "loading.spare_processors",
     "loading.wait_seconds",
     "calls.heartbeat_seconds",
-    "calls.status_seconds",
+    "calls.hold_status_seconds",
     "calls.queue",
-    "calls.kept",
+    "calls.max_records",
     "loading.hang_seconds",
-    "loading.gives_way_seconds",
-    "fetching.stall_seconds",
+    "loading.evict_busy_seconds",
+    "pull.stall_seconds",
 ];
 
 /// Origin of what nobody set.
@@ -67,9 +69,9 @@ const DEFAULT_ORIGIN: &str = "default";
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Config {
-    /// Where everything the service keeps is kept.
+    /// Directory of everything that the service stores.
     pub data_dir: PathBuf,
-    /// Address and port to listen on; loopback only. Port 0 takes any free one.
+    /// Address and port to listen on; loopback only. Port 0 means any free port.
     pub listen: SocketAddr,
     /// The records database.
     pub database: DatabaseConfig,
@@ -79,8 +81,8 @@ pub struct Config {
     pub loading: LoadingConfig,
     /// Calls of programs and people.
     pub calls: CallsConfig,
-    /// Fetching from sources.
-    pub fetching: FetchingConfig,
+    /// Pulling from sources.
+    pub pull: PullConfig,
     /// Who may do what.
     #[serde(default)]
     pub permission: PermissionConfig,
@@ -90,17 +92,17 @@ pub struct Config {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct PermissionConfig {
-    /// Users of this machine who may manage as well, by name.
+    /// Users of this machine who may also manage, by name.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub operator_users: Vec<String>,
-    /// Groups whose members may manage as well, by name.
+    /// Groups whose members may also manage, by name.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub operator_groups: Vec<String>,
-    /// Who may ask models, under `/v1`.
+    /// Who may use models under `/v1`: `open` for everybody who reaches it, or `operators`.
     pub answers: Access,
-    /// Who may read `/metrics`.
+    /// Who may read `/metrics`: `open` or `operators`.
     pub metrics: Access,
-    /// Who may read `/health`.
+    /// Who may read `/health`: `open` or `operators`.
     pub health: Access,
 }
 
@@ -126,29 +128,28 @@ pub enum Access {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct CallsConfig {
-    /// A caller who waits is told where its call stands after so many seconds without a word, so that
-    /// it does not give up.
+    /// Seconds between progress messages to a waiting caller, so that its client does not time out.
     pub heartbeat_seconds: u64,
-    /// Longest time in seconds that an answer which is not streamed keeps its HTTP status back, so that a failure
-    /// gets an error status.
-    pub status_seconds: u64,
-    /// Calls that may wait for each instance; more are refused, and told when to come again.
+    /// Longest time in seconds that the HTTP status of an answer that is not streamed is held back, so that a
+    /// failure still gets an error status.
+    pub hold_status_seconds: u64,
+    /// Calls that may wait for each instance; further calls are refused with a time to retry.
     pub queue: usize,
-    /// Records of calls that are kept; the oldest go first.
-    pub kept: u32,
+    /// Records of calls in the database; the oldest are deleted first.
+    pub max_records: u32,
 }
 
-/// Fetching from sources.
+/// Pulling from sources.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct FetchingConfig {
-    /// Certificates of authorities that are trusted beside the system's, in PEM.
+pub struct PullConfig {
+    /// Certificates of authorities to trust besides the system's, in PEM.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ca_file: Option<PathBuf>,
-    /// Most that everything together is fetched at in a second: an amount; no limit where absent.
+    /// Most bytes a second for all pulls together, an amount; no limit where absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<String>,
-    /// A server that sends nothing for so many seconds is given up.
+    /// Seconds without data after which a pull counts as stalled.
     pub stall_seconds: u64,
 }
 
@@ -156,7 +157,7 @@ pub struct FetchingConfig {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct DatabaseConfig {
-    /// An existing PostgreSQL server; absent, the service runs a private one.
+    /// Address of an existing PostgreSQL server; without it the service runs a private one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub url: Option<String>,
 }
@@ -176,18 +177,18 @@ pub struct PoolsConfig {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct SimulatedPool {
-    /// Name of its pool.
+    /// Name of the pool of a simulated accelerator.
     pub name: String,
-    /// Memory it has: an amount.
+    /// Its memory, an amount.
     pub size: String,
-    /// What it reads in a second, an amount; as fast as the processor where absent.
+    /// Its read speed in a second, an amount; by default as fast as the processor.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speed: Option<String>,
-    /// Most that instances may hold together: an amount, or a share of its size.
+    /// Most memory that instances can reserve: an amount, or a share of its size.
     #[serde(default = "everything")]
     pub limit: String,
-    /// What other programs hold of it, an amount. Plans do not know of it: a load that needs it fails
-    /// when it is out of memory.
+    /// Memory that other programs use, an amount. Plans do not know of it, so a load that needs it fails when it is
+    /// out of memory.
     #[serde(default = "nothing")]
     pub held: String,
 }
@@ -204,7 +205,7 @@ fn nothing() -> String {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct HostPool {
-    /// Most that instances may hold together: an amount (`48 GiB`) or a share (`80 %`).
+    /// Most memory that instances can reserve: an amount (`48 GiB`) or a share (`80 %`).
     pub limit: String,
 }
 
@@ -220,12 +221,12 @@ impl Default for Config {
             },
             loading: LoadingConfig {
                 on_demand: true,
-                make_room: MakeRoom::Kept,
+                evict: Evictable::Any,
                 idle: IdleLimit::Seconds(600),
-                most_instances: None,
+                max_instances: None,
                 wait_seconds: 120,
                 drain_seconds: 30,
-                gives_way_seconds: 10,
+                evict_busy_seconds: 10,
                 hang_seconds: 60,
                 kernels: None,
                 spare_processors: None,
@@ -233,11 +234,11 @@ impl Default for Config {
             },
             calls: CallsConfig {
                 heartbeat_seconds: 5,
-                status_seconds: 30,
+                hold_status_seconds: 30,
                 queue: 256,
-                kept: 1_000_000,
+                max_records: 1_000_000,
             },
-            fetching: FetchingConfig { ca_file: None, limit: None, stall_seconds: 30 },
+            pull: PullConfig { ca_file: None, limit: None, stall_seconds: 30 },
             permission: PermissionConfig::default(),
         }
     }
@@ -271,6 +272,8 @@ pub struct Loaded {
     pub config: Config,
     /// Name, value and origin of each.
     pub origins: Vec<(String, String, String)>,
+    /// Settings that are written as in the version before.
+    pub warnings: Vec<String>,
 }
 
 impl Loaded {
@@ -292,38 +295,41 @@ impl Config {
         variable: impl Fn(&str) -> Option<String>,
         flags: &Flags,
     ) -> Result<Loaded, ConfigError> {
+        let mut warnings = Vec::new();
         let mut figment = Figment::from(Serialized::defaults(Self::default()));
         figment = match file {
             Some(path) if !path.is_file() => {
-                let what = format!("there is no configuration file `{}`", path.display());
+                let what = format!("no configuration file `{}`", path.display());
                 return Err(ConfigError(what));
             }
-            Some(path) => figment.merge(Toml::file_exact(path)),
-            None if default_file().is_file() => figment.merge(Toml::file_exact(default_file())),
+            Some(path) => figment.merge(Renamed::of(&Toml::file_exact(path), &mut warnings)),
+            None if default_file().is_file() => {
+                figment.merge(Renamed::of(&Toml::file_exact(default_file()), &mut warnings))
+            }
             None => figment,
         };
         for (name, key) in VARIABLES {
-            if let Some(value) = variable(name) {
-                figment = figment.merge(Variable { name, key, value });
+            if let Some((name, value)) = value_of(name, &variable, &mut warnings) {
+                figment = figment.merge(Renamed::of(&Variable { name, key, value }, &mut warnings));
             }
         }
         let figment = figment.merge(FlagLayer(flags));
         let config: Self = figment.extract().map_err(|error| in_words(&error))?;
         config.check()?;
         let origins = origins(&figment, &config);
-        Ok(Loaded { config, origins })
+        Ok(Loaded { config, origins, warnings })
     }
 
     fn check(&self) -> Result<(), ConfigError> {
         if !self.listen.ip().is_loopback() {
             return Err(ConfigError(format!(
-                "`listen` is {}; only loopback addresses (127.0.0.1, [::1]) are possible, for there \
-                 are no keys yet that would keep strangers out",
+                "`listen` is {}; only loopback addresses (127.0.0.1, [::1]) are possible, because callers have \
+                 no keys yet",
                 self.listen
             )));
         }
-        if self.loading.most_instances == Some(0) {
-            let what = "`loading.most_instances` is 0; write 1 or more, or leave it out";
+        if self.loading.max_instances == Some(0) {
+            let what = "`loading.max_instances` is 0; write 1 or more, or leave it out";
             return Err(ConfigError(what.to_owned()));
         }
         if self.calls.heartbeat_seconds == 0 {
@@ -334,12 +340,12 @@ impl Config {
             let what = "`loading.hang_seconds` is 0; write 1 or more";
             return Err(ConfigError(what.to_owned()));
         }
-        if self.fetching.stall_seconds == 0 {
-            let what = "`fetching.stall_seconds` is 0; write 1 or more";
+        if self.pull.stall_seconds == 0 {
+            let what = "`pull.stall_seconds` is 0; write 1 or more";
             return Err(ConfigError(what.to_owned()));
         }
         self.kernels()?;
-        self.fetch_limit()?;
+        self.pull_limit()?;
         self.host_limit(u64::MAX)?;
         self.accelerators().map(|_| ())
     }
@@ -363,13 +369,13 @@ impl Config {
     ///
     /// # Errors
     /// The setting is no amount.
-    pub fn fetch_limit(&self) -> Result<Option<Bytes>, ConfigError> {
-        let Some(text) = &self.fetching.limit else {
+    pub fn pull_limit(&self) -> Result<Option<Bytes>, ConfigError> {
+        let Some(text) = &self.pull.limit else {
             return Ok(None);
         };
         parse_rate(text).map(Some).ok_or_else(|| {
             ConfigError(format!(
-                "`fetching.limit` is `{text}`; write an amount such as `20 MiB/s`, or leave it out"
+                "`pull.limit` is `{text}`; write an amount such as `20 MiB/s`, or leave it out"
             ))
         })
     }
@@ -427,6 +433,23 @@ impl Config {
     pub fn host_limit(&self, usable: u64) -> Result<Bytes, ConfigError> {
         limit("`pools.host.limit`", &self.pools.host.limit, Bytes(usable))
     }
+}
+
+/// The value of an environment variable, which may have its former name.
+fn value_of(
+    name: &'static str,
+    variable: impl Fn(&str) -> Option<String>,
+    warnings: &mut Vec<String>,
+) -> Option<(&'static str, String)> {
+    if let Some(value) = variable(name) {
+        return Some((name, value));
+    }
+    let (former, _) = renamed::VARIABLES.iter().find(|(_, now)| *now == name)?;
+    let value = variable(former)?;
+    warnings.push(format!(
+        "the environment variable `{former}` is now called `{name}`; the next version no longer reads the old name"
+    ));
+    Some((former, value))
 }
 
 /// A simulated accelerator, understood.

@@ -32,9 +32,9 @@ pub(crate) async fn file(path: web::Path<String>) -> HttpResponse {
     let Some((name, file)) = found else {
         let missing = Files::get("index.html").is_none();
         let text = if missing {
-            "The console was not built into this program. Build it: cargo xtask build\n"
+            "This program was built without the console. Build it: cargo xtask build\n"
         } else {
-            "There is no such page.\n"
+            "This page does not exist.\n"
         };
         return HttpResponse::NotFound().content_type("text/plain; charset=utf-8").body(text);
     };

@@ -15,9 +15,9 @@ use crate::records::nodes;
 pub enum DepotIdentityError {
     /// There is no depot where the records know one.
     #[error(
-        "the depot's folder `{}` is empty or has no marker, and the records know {kept} models of depot \
-         {known} there. Mount it or restore it, and start again; or give those models up, and use the \
-         folder as it is: deft service start --accept-depot", folder.display()
+        "the depot folder `{}` is empty or has no marker, but the records list {kept} models of depot {known}. \
+         Mount or restore it and start again; or use the folder as it is, without those models: deft service \
+         start --accept-depot", folder.display()
     )]
     NotThere {
         /// The folder.
@@ -29,9 +29,9 @@ pub enum DepotIdentityError {
     },
     /// It is another depot.
     #[error(
-        "the depot in `{}` is {found}, and the records belong to {known}, with {kept} models. Mount the \
-         right one, and start again; or use this one, and give up the models that are not in it: \
-         deft service start --accept-depot", folder.display()
+        "`{}` holds depot {found}, but the records belong to depot {known} with {kept} models. Mount the right \
+         depot and start again; or use this one, without the models that are not in it: deft service start \
+         --accept-depot", folder.display()
     )]
     Other {
         /// The folder.

@@ -10,7 +10,7 @@ pub(crate) fn raise_limit() -> Option<u64> {
     match setrlimit(Resource::Nofile, Rlimit { current: maximum, maximum }) {
         Ok(()) => maximum,
         Err(error) => {
-            tracing::warn!("the limit on open files stays at {current:?}: {error}");
+            tracing::warn!("the limit on open files remains {current:?}: {error}");
             current
         }
     }

@@ -97,7 +97,7 @@ impl Gateway {
         question: Question,
         options: AnswerOptions,
     ) -> Result<Answer, Problem> {
-        let release = options.release.unwrap_or(false);
+        let release = options.unload_after.unwrap_or(false);
         let wait = options.wait_seconds.map(deadline).transpose()?;
         let user = options.user.clone();
         call.asks(caller_of(user), options.priority.unwrap_or_default());
@@ -122,7 +122,8 @@ impl Gateway {
     ) -> Result<Embedded, Problem> {
         call.asks(caller_of(user), CallPriority::default());
         if inputs.is_empty() || inputs.len() > MAX_INPUTS {
-            let what = format!("`input` has {} entries; from 1 to {MAX_INPUTS}", inputs.len());
+            let what =
+                format!("`input` has {} entries; it must have 1 to {MAX_INPUTS}", inputs.len());
             let problem = Problem::new(ProblemKind::Invalid, "field_out_of_range", what);
             return Err(problem.at_field("input"));
         }
@@ -299,7 +300,7 @@ impl Answer {
             }
             let Some(again) = self.again.take_if(|_| event.is_none()) else { return event };
             tracing::warn!(
-                "a call of `{}` is asked once more, alone: its engine process ended",
+                "a call of `{}` is retried alone, because its engine process ended",
                 self.model()
             );
             self.call.waits();
@@ -372,15 +373,15 @@ impl Answer {
         self.again = None;
         self.usage.completion_tokens += engine.answer_tokens;
         let prompt = if answer == 0 { engine.prompt_tokens } else { 0 };
-        let reused = if answer == 0 { engine.reused_tokens } else { 0 };
+        let reused = if answer == 0 { engine.cached_tokens } else { 0 };
         self.seat.count(prompt, reused, engine.answer_tokens);
         if answer == 0 {
-            let computed = engine.prompt_tokens.saturating_sub(engine.reused_tokens);
+            let computed = engine.prompt_tokens.saturating_sub(engine.cached_tokens);
             let rest = engine.answer_tokens.saturating_sub(1);
             self.recorded.prompt_rate = rate(computed, engine.prompt_seconds);
             self.recorded.answer_rate = rate(rest, engine.answer_seconds);
             self.usage.prompt_tokens = engine.prompt_tokens;
-            self.usage.prompt_tokens_details = PromptTokens { cached_tokens: engine.reused_tokens };
+            self.usage.prompt_tokens_details = PromptTokens { cached_tokens: engine.cached_tokens };
         }
         self.recorded.detail.clone_from(&engine.detail);
         if self.stream.has_ended() {
@@ -396,12 +397,12 @@ impl Answer {
         let total_seconds = self.call.elapsed();
         let first_text = self.first_text.get(answer as usize).copied().flatten();
         let rate = |tokens, seconds| rate(tokens, seconds).unwrap_or(0.0);
-        let computed = engine.prompt_tokens.saturating_sub(engine.reused_tokens);
+        let computed = engine.prompt_tokens.saturating_sub(engine.cached_tokens);
         Figures {
             ended_by: engine.ended_by,
             detail: engine.detail,
-            reused_tokens: engine.reused_tokens,
-            dropped_messages: engine.dropped_messages,
+            cached_tokens: engine.cached_tokens,
+            left_out_messages: engine.left_out_messages,
             first_token_seconds: first_text.unwrap_or(total_seconds),
             load_seconds: self.seat.load_seconds,
             queue_seconds: self.seat.queue_seconds,
@@ -430,7 +431,7 @@ impl Answer {
             outcome: outcome.to_owned(),
             detail: self.recorded.detail.take(),
             prompt_tokens: self.usage.prompt_tokens,
-            reused_tokens: self.usage.prompt_tokens_details.cached_tokens,
+            cached_tokens: self.usage.prompt_tokens_details.cached_tokens,
             answer_tokens,
             queue_seconds: self.seat.queue_seconds,
             first_token_seconds: self.first_text.iter().copied().flatten().reduce(f64::min),

@@ -38,9 +38,9 @@ fn check(request: &ServiceRequest) -> Result<(), Problem> {
         return Err(Problem::new(
             ProblemKind::Forbidden,
             "host_refused",
-            format!("this service is not `{host}`"),
+            format!("the host name `{host}` is not served here"),
         )
-        .with_way_out("reach it as localhost or 127.0.0.1"));
+        .with_way_out("use localhost or 127.0.0.1"));
     }
     let origin = text(ORIGIN);
     let own = [format!("http://{host}"), format!("https://{host}")];
@@ -60,9 +60,9 @@ fn foreign(origin: &str) -> Problem {
     Problem::new(
         ProblemKind::Forbidden,
         "origin_refused",
-        format!("a web page of `{origin}` may not use this service"),
+        format!("web pages of `{origin}` cannot use this service"),
     )
-    .with_way_out("use the service's own console, or a program instead of a page")
+    .with_way_out("use the console of the service, or a program")
 }
 
 /// Whether a Host header means this machine: anything else could be a name that a stranger points

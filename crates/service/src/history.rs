@@ -59,7 +59,10 @@ pub(crate) async fn keep(
         }
         while let Some(sample) = waiting.front() {
             if let Err(error) = history::store(&database, node, sample).await {
-                tracing::debug!("samples wait for the database: {error}");
+                tracing::debug!(
+                    "the database does not answer, so samples of the history are written later: \
+                 {error}"
+                );
                 break;
             }
             waiting.pop_front();
@@ -141,7 +144,7 @@ pub(crate) fn step(at: DateTime<Utc>, step_seconds: u32) -> DateTime<Utc> {
 
 #[cfg(test)]
 mod tests {
-    use deft_protocol::manage::{InstanceState, InstanceWork, Keeping, Settings};
+    use deft_protocol::manage::{InstanceState, InstanceWork, Origin, Settings};
     use serde_json::json;
 
     use super::*;
@@ -152,13 +155,13 @@ mod tests {
         InstanceReport {
             id: Uuid::from_u128(id),
             name: "larkfen-desk/q8_0".to_owned(),
-            copy: 1,
+            number: 1,
             state: InstanceState::Ready,
-            keeping: Keeping::Kept,
+            origin: Origin::Requested,
             settings,
             held: Vec::new(),
             planned: Vec::new(),
-            planned_bytes: 0,
+            reserved_bytes: 0,
             measured_bytes: None,
             pid: None,
             calls: 2,
@@ -170,7 +173,7 @@ mod tests {
                 ..InstanceWork::default()
             }),
             prompt_tokens: 0,
-            reused_tokens: 0,
+            cached_tokens: 0,
             answer_tokens: 0,
             load_seconds: None,
             load_share: None,

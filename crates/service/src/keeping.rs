@@ -14,9 +14,9 @@ use deft_protocol::manage::{
 use deft_protocol::{Problem, ProblemKind};
 
 use crate::catalogue::{Catalogue, absolute, off_thread};
-use crate::fetching::Fetching;
 use crate::fleet::Fleet;
 use crate::header_helper::HeaderHelper;
+use crate::pulling::Pulling;
 use crate::records::variants::{Given, Registered};
 use crate::transfers::{Beginning, Handle, Transfers};
 use crate::wire::{depot_problem, store_problem};
@@ -28,7 +28,7 @@ pub(crate) struct Keeping {
     pub(crate) catalogue: Arc<Catalogue>,
     pub(crate) transfers: Transfers,
     pub(crate) fleet: Fleet,
-    pub(crate) fetching: Fetching,
+    pub(crate) pulling: Pulling,
 }
 
 impl Keeping {
@@ -39,11 +39,12 @@ impl Keeping {
         request: &ExportRequest,
     ) -> Result<Transfer, Problem> {
         let folder = absolute(&request.folder)?;
-        if !registered.kept {
+        if !registered.stored {
             let (name, source) = (&registered.name, registered.path.display());
-            let detail = format!("`{name}` is not kept in the depot; its file is {source}");
-            return Err(Problem::new(ProblemKind::Refused, "not_kept", detail)
-                .with_way_out(format!("copy that, or import it: deft depot import {source}")));
+            let detail = format!("`{name}` is not stored in the depot; its file is {source}");
+            return Err(Problem::new(ProblemKind::Refused, "not_stored", detail).with_way_out(
+                format!("copy that file, or import it: deft depot import {source}"),
+            ));
         }
         let (store, name) = (Arc::clone(&self.store), registered.name.clone());
         let total = registered.stamp.bytes;
@@ -72,9 +73,9 @@ impl Keeping {
         let all = all.await?;
         for wanted in &request.models {
             if !all.iter().any(|found| means(wanted, &found.name)) {
-                let detail = format!("`{wanted}` is not kept in the depot");
-                return Err(Problem::new(ProblemKind::Missing, "not_kept", detail)
-                    .with_way_out("what is kept: deft depot usage"));
+                let detail = format!("`{wanted}` is not stored in the depot");
+                return Err(Problem::new(ProblemKind::Missing, "not_stored", detail)
+                    .with_way_out("what is stored: deft depot usage"));
             }
         }
         let is_wanted = |found: &Manifest| {
@@ -84,15 +85,15 @@ impl Keeping {
         let wanted: Vec<Manifest> = all.into_iter().filter(is_wanted).collect();
         let total = wanted.iter().map(Manifest::bytes).sum();
         let about = match &request.models[..] {
-            [] => "all that is kept".to_owned(),
+            [] => "all stored variants".to_owned(),
             models => models.join(", "),
         };
-        let (store, fetching) = (Arc::clone(&self.store), self.fetching.clone());
+        let (store, pulling) = (Arc::clone(&self.store), self.pulling.clone());
         let beginning = Beginning::now(TransferKind::Verify, &about, total);
         Ok(self.transfers.begin(beginning, move |handle| async move {
             let reading = handle.clone();
             let read = off_thread(move || read_again(&store, wanted, &reading)).await?;
-            repaired(&fetching, read, &handle).await
+            repaired(&pulling, read, &handle).await
         }))
     }
 
@@ -106,9 +107,14 @@ impl Keeping {
                 .listed()
                 .iter()
                 .map(|found| {
-                    let kept = usage.variants.get(&found.name).filter(|_| found.kept);
-                    let (bytes, frees) = kept.copied().unwrap_or((found.stamp.bytes, 0));
-                    VariantUsage { name: found.name.to_string(), bytes, kept: found.kept, frees }
+                    let stored = usage.variants.get(&found.name).filter(|_| found.stored);
+                    let (bytes, frees) = stored.copied().unwrap_or((found.stamp.bytes, 0));
+                    VariantUsage {
+                        name: found.name.to_string(),
+                        bytes,
+                        stored: found.stored,
+                        frees,
+                    }
                 })
                 .collect();
             variants.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
@@ -141,10 +147,10 @@ impl Keeping {
         only_ask: bool,
     ) -> Result<Removal, Problem> {
         self.fleet.refuse_while_loaded(&registered.name.to_string())?;
-        let (store, name, kept) =
-            (Arc::clone(&self.store), registered.name.clone(), registered.kept);
+        let (store, name, stored) =
+            (Arc::clone(&self.store), registered.name.clone(), registered.stored);
         let work = off_thread(move || {
-            if !kept {
+            if !stored {
                 return Ok(0);
             }
             let freed = if only_ask { store.would_free(&name) } else { store.remove(&name) };
@@ -158,7 +164,7 @@ impl Keeping {
             true => work.await?,
             false => self.catalogue.forget_with(registered, work).await?,
         };
-        Ok(Removal { name: registered.name.to_string(), kept, frees })
+        Ok(Removal { name: registered.name.to_string(), stored, frees })
     }
 
     /// Gives a variant another name.
@@ -171,21 +177,21 @@ impl Keeping {
         let to = VariantName::given(name, &registered.name.variant)
             .map_err(|error| crate::catalogue::name_problem(&error))?;
         if self.catalogue.by_name(&to).is_some() {
-            let detail = format!("`{to}` is in the depot already");
+            let detail = format!("`{to}` is already in the depot");
             return Err(Problem::new(ProblemKind::Refused, "name_taken", detail)
-                .with_way_out("choose another name"));
+                .with_way_out("use another name"));
         }
         let mut path = registered.path.clone();
-        if registered.kept {
+        if registered.stored {
             let file = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
             path = self.store.path(&to, &file);
             self.move_files(&registered.name, &to).await?;
         }
         match self.catalogue.rename(registered, &to, &path).await {
-            Err(problem) if registered.kept => {
+            Err(problem) if registered.stored => {
                 // Files and record have the same name, whatever happens.
                 if let Err(stays) = self.move_files(&to, &registered.name).await {
-                    tracing::error!("`{to}` could not get its old name back: {}", stays.detail);
+                    tracing::error!("`{to}` cannot be renamed back: {}", stays.detail);
                 }
                 Err(problem)
             }
@@ -227,13 +233,13 @@ impl Keeping {
             Ok((there, aside))
         });
         let (there, aside) = there.await?;
-        for registered in self.catalogue.all().iter().filter(|found| found.kept) {
+        for registered in self.catalogue.all().iter().filter(|found| found.stored) {
             let name = &registered.name;
             if there.iter().any(|manifest| manifest.name == *name) {
                 continue;
             }
             if aside.iter().any(|told| told.name == name.to_string()) {
-                tracing::warn!("`{name}` cannot be used: its files are not understood");
+                tracing::warn!("`{name}` cannot be used: its files cannot be read");
                 continue;
             }
             // A change of its name broke off before it was recorded.
@@ -242,11 +248,11 @@ impl Keeping {
             match moved {
                 Some(manifest) => {
                     let path = self.store.path(&manifest.name, &manifest.files[0].name);
-                    tracing::info!("`{name}` is `{}` now", manifest.name);
+                    tracing::info!("renamed `{name}` to `{}`", manifest.name);
                     self.catalogue.rename(registered, &manifest.name, &path).await?;
                 }
                 None => {
-                    tracing::warn!("`{name}` is forgotten: its files are gone");
+                    tracing::warn!("removed `{name}` from the records: its files no longer exist");
                     self.catalogue.forget(registered).await?;
                 }
             }
@@ -268,7 +274,7 @@ impl Keeping {
             };
             let given = Given { template, defaults: manifest.defaults.clone() };
             match self.catalogue.keep(&path, &manifest.name, manifest.id, given).await {
-                Ok(found) => tracing::info!("`{}` is found again in the depot", found.name),
+                Ok(found) => tracing::info!("found `{}` in the depot again", found.name),
                 Err(problem) => tracing::warn!("`{}`: {}", manifest.name, problem.detail),
             }
         }
@@ -281,7 +287,7 @@ impl Keeping {
             return Ok(None);
         };
         let path = self.store.path(&manifest.name, &file.name);
-        let opened = deft_depot::open_kept_template(&path);
+        let opened = deft_depot::open_stored_template(&path);
         opened.map(Some).map_err(|error| depot_problem(&error))
     }
 }
@@ -310,8 +316,8 @@ fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<R
                     read.well += 1;
                     continue;
                 }
-                Health::Missing => "is gone",
-                Health::Changed { .. } => "is not what was taken in any more",
+                Health::Missing => "does not exist",
+                Health::Changed { .. } => "has changed since it was imported",
             };
             read.bad.push((manifest.clone(), file.clone(), what));
         }
@@ -320,11 +326,7 @@ fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<R
 }
 
 /// Fetches again what is bad, where its source is known.
-async fn repaired(
-    fetching: &Fetching,
-    read: ReadAgain,
-    handle: &Handle,
-) -> Result<String, Problem> {
+async fn repaired(pulling: &Pulling, read: ReadAgain, handle: &Handle) -> Result<String, Problem> {
     let mut left = Vec::new();
     let mut mended = BTreeSet::new();
     for (manifest, file, what) in &read.bad {
@@ -332,7 +334,7 @@ async fn repaired(
             continue;
         }
         handle.begin_file(&file.name);
-        match fetching.repair(manifest, file.sha256, handle).await {
+        match pulling.repair(manifest, file.sha256, handle).await {
             Ok(()) => drop(mended.insert(file.sha256)),
             Err(why) => {
                 left.push(format!("`{}`: {} {what}; {}", manifest.name, file.name, why.detail));
@@ -343,14 +345,14 @@ async fn repaired(
     let is_mended = |(_, file, _): &&(Manifest, StoredFile, &str)| mended.contains(&file.sha256);
     let count = read.bad.iter().filter(is_mended).count();
     if count == read.bad.len() {
-        let well = format!("{} files are well", read.well);
+        let well = format!("{} files verified", read.well);
         return Ok(match count {
             0 => well,
-            count => format!("{well}, {count} fetched again"),
+            count => format!("{well}, {count} pulled again"),
         });
     }
     Err(Problem::new(ProblemKind::Fault, "content_changed", left.join("; "))
-        .with_way_out("remove it and take it in again: deft depot remove MODEL"))
+        .with_way_out("remove it and import it again: deft depot remove MODEL"))
 }
 
 fn describe(found: deft_depot::Found, known: &BTreeMap<PathBuf, String>) -> FoundModel {

@@ -1,4 +1,4 @@
-//! Loading and unloading: wishes on one side, the fleet on the other.
+//! Loading and unloading: instances that the operator requested, and the fleet that loads them.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use deft_depot::VariantName;
 use deft_planning::PoolReport;
 use deft_protocol::manage::{
-    IdleLimit, InstanceReport, InstanceState, Keeping, LoadRequest, PlanReport, PoolPlan,
+    IdleLimit, InstanceReport, InstanceState, LoadRequest, Origin, PlanReport, PoolPlan,
     SettingsRequest,
 };
 use deft_protocol::{Problem, ProblemKind};
@@ -16,8 +16,8 @@ use uuid::Uuid;
 use crate::catalogue::{Catalogue, database_problem};
 use crate::fleet::instance::{Policy, Target};
 use crate::fleet::{self, Asker, Fleet, Judged, Seat, Unload, Verdict};
+use crate::records::instances::{self, RequestedInstance};
 use crate::records::variants::Registered;
-use crate::records::wishes::{self, Wish};
 use crate::{refusals, wire};
 
 /// Longest time that an operator's load waits for the instance to be ready.
@@ -26,9 +26,9 @@ const LOAD_WAIT: Duration = Duration::from_secs(600);
 /// Longest time until a report tells what happened.
 const REPORT_WAIT: Duration = Duration::from_secs(1);
 /// Most instances of one variant.
-const MOST_COPIES: u32 = 64;
+const MAX_INSTANCES: u32 = 64;
 
-/// So often what a call brought and others displaced before it was asked is brought again.
+/// So often what a call brought and others evicted before it was asked is brought again.
 const COMES_AGAIN: usize = 8;
 
 /// Loads and unloads.
@@ -64,35 +64,41 @@ impl Loads {
 
     async fn target(&self, request: &LoadRequest) -> Result<Target, Problem> {
         let registered = self.resolve(&request.model)?;
-        target(&registered, &request.settings, IdleLimit::Never).await
+        let mut settings = request.settings.clone();
+        if let Some(loaded) = self.requested(&registered.name.to_string()).first() {
+            let mut present = SettingsRequest::from(&loaded.settings);
+            present.reset(&request.reset);
+            settings = settings.or(&present);
+        }
+        target(&registered, &settings, IdleLimit::Never).await
     }
 
-    /// Instances of a variant, the first copy first.
-    fn instances_of(&self, target: &Target) -> Vec<InstanceReport> {
-        let name = target.name.to_string();
+    /// Requested instances of a variant, by number.
+    fn requested(&self, name: &str) -> Vec<InstanceReport> {
         let reports = self.fleet.reports();
         let mut found: Vec<InstanceReport> = reports
             .borrow()
             .instances
             .iter()
-            .filter(|instance| instance.name == name && instance.keeping == Keeping::Kept)
+            .filter(|instance| instance.name == name && instance.origin == Origin::Requested)
             .cloned()
             .collect();
-        found.sort_by_key(|instance| instance.copy);
+        found.sort_by_key(|instance| instance.number);
         found
     }
 
-    /// How many instances of it are wished.
-    fn copies(&self, request: &LoadRequest, target: &Target) -> Result<u32, Problem> {
-        let there = || self.instances_of(target).last().map_or(1, |last| last.copy);
-        let copies = request.copies.unwrap_or_else(there);
-        if !(1..=MOST_COPIES).contains(&copies) {
-            return Err(refusals::copies(copies, MOST_COPIES));
+    /// Number of instances that are requested.
+    fn instances(&self, request: &LoadRequest, target: &Target) -> Result<u32, Problem> {
+        let there =
+            || self.requested(&target.name.to_string()).last().map_or(1, |last| last.number);
+        let instances = request.instances.unwrap_or_else(there);
+        if !(1..=MAX_INSTANCES).contains(&instances) {
+            return Err(refusals::instances(instances, MAX_INSTANCES));
         }
-        Ok(copies)
+        Ok(instances)
     }
 
-    /// What loads would need, and whether they would fit one after the other.
+    /// Plans loads one after the other.
     pub(crate) async fn plan(&self, requests: &[LoadRequest]) -> Result<PlanReport, Problem> {
         if requests.is_empty() {
             let detail = "`models` is empty";
@@ -101,21 +107,21 @@ impl Loads {
         let mut wanted = Vec::new();
         for request in requests {
             let target = self.target(request).await?;
-            let copies = request.copies.unwrap_or(1);
-            if !(1..=MOST_COPIES).contains(&copies) {
-                return Err(refusals::copies(copies, MOST_COPIES));
+            let instances = request.instances.unwrap_or(1);
+            if !(1..=MAX_INSTANCES).contains(&instances) {
+                return Err(refusals::instances(instances, MAX_INSTANCES));
             }
-            wanted.push((target, copies));
+            wanted.push((target, instances));
         }
-        let each = wanted.iter().flat_map(|(target, copies)| {
-            (1..=*copies).map(|copy| Target { copy, ..target.clone() })
+        let each = wanted.iter().flat_map(|(target, instances)| {
+            (1..=*instances).map(|number| Target { number, ..target.clone() })
         });
         let Judged { verdicts, before, after } = self.fleet.judge(each.collect()).await?;
         let mut verdicts = verdicts.into_iter();
         let is_simulated = |pool: &str| self.is_simulated(pool);
-        let plans = wanted.iter().map(|(target, copies)| {
-            let of_copies: Vec<Verdict> = verdicts.by_ref().take(*copies as usize).collect();
-            wire::plan(target, *copies, &of_copies, is_simulated)
+        let plans = wanted.iter().map(|(target, instances)| {
+            let of_instances: Vec<Verdict> = verdicts.by_ref().take(*instances as usize).collect();
+            wire::plan(target, *instances, &of_instances, is_simulated)
         });
         let pool = |(before, after): (PoolReport, PoolReport)| PoolPlan {
             simulated: self.is_simulated(&before.name),
@@ -136,19 +142,19 @@ impl Loads {
         report.pools.iter().any(|found| found.name == pool && found.simulated)
     }
 
-    /// Loads by an operator's wish, and waits until all instances of it are ready.
+    /// Loads what the operator requests, and waits until all of its instances are ready.
     pub(crate) async fn load(&self, request: &LoadRequest) -> Result<InstanceReport, Problem> {
         let target = self.target(request).await?;
-        let copies = self.copies(request, &target)?;
+        let instances = self.instances(request, &target)?;
         let mut there = Vec::new();
         let mut new = Vec::new();
-        for copy in 1..=copies {
-            let wished = Uuid::now_v7();
-            let target = Target { copy, ..target.clone() };
-            match self.load_copy(wished, target).await {
+        for number in 1..=instances {
+            let wanted = Uuid::now_v7();
+            let target = Target { number, ..target.clone() };
+            match self.load_instance(wanted, target).await {
                 Ok(id) => {
                     there.push(id);
-                    new.extend((id == wished).then_some(id));
+                    new.extend((id == wanted).then_some(id));
                 }
                 Err(problem) => {
                     self.take_back(&new).await;
@@ -156,7 +162,9 @@ impl Loads {
                 }
             }
         }
-        for surplus in self.instances_of(&target).iter().filter(|found| found.copy > copies) {
+        for surplus in
+            self.requested(&target.name.to_string()).iter().filter(|found| found.number > instances)
+        {
             self.unload(surplus.id, Unload::Drain).await?;
         }
         for id in &there {
@@ -172,17 +180,17 @@ impl Loads {
     }
 
     /// One instance: reserved, started and remembered.
-    async fn load_copy(&self, wished: Uuid, target: Target) -> Result<Uuid, Problem> {
-        let (variant, copy) = (target.variant, target.copy);
+    async fn load_instance(&self, wanted: Uuid, target: Target) -> Result<Uuid, Problem> {
+        let (variant, number) = (target.variant, target.number);
         let settings = wire::settings(&target);
-        // What is just passing does not come back.
+        // A temporary registration is not reloaded.
         if self.catalogue.by_id(variant).is_some_and(|found| found.passing) {
-            return self.fleet.load(wished, target, Keeping::OnDemand).await;
+            return self.fleet.load(wanted, target, Origin::OnDemand).await;
         }
-        let id = self.fleet.load(wished, target, Keeping::Kept).await?;
-        let wish = Wish { id, variant, copy, settings };
-        if let Err(error) = wishes::store(&self.database, self.node, &wish).await {
-            if id == wished {
+        let id = self.fleet.load(wanted, target, Origin::Requested).await?;
+        let requested = RequestedInstance { id, variant, number, settings };
+        if let Err(error) = instances::store(&self.database, self.node, &requested).await {
+            if id == wanted {
                 let _ = self.fleet.unload(id, Unload::Now).await;
             }
             return Err(database_problem(&error));
@@ -213,22 +221,23 @@ impl Loads {
 
     async fn take_back(&self, ids: &[Uuid]) {
         for &id in ids {
-            let _ = wishes::remove(&self.database, id).await;
+            let _ = instances::remove(&self.database, id).await;
             let _ = self.fleet.unload(id, Unload::Now).await;
         }
     }
 
-    /// Tries again to load what was set aside, as it was wished.
-    pub(crate) async fn again(&self, id: Uuid) -> Result<InstanceReport, Problem> {
+    /// Retries to load a failed instance with its requested settings.
+    pub(crate) async fn retry(&self, id: Uuid) -> Result<InstanceReport, Problem> {
         let instance = self.instance(id)?;
-        let wishes =
-            wishes::all(&self.database, self.node).await.map_err(|e| database_problem(&e))?;
-        let settings = wishes.into_iter().find(|wish| wish.id == id).map(|wish| wish.settings);
+        let requested =
+            instances::all(&self.database, self.node).await.map_err(|e| database_problem(&e))?;
+        let settings =
+            requested.into_iter().find(|found| found.id == id).map(|found| found.settings);
         let request = SettingsRequest::from(&settings.unwrap_or(instance.settings));
         let registered = self.resolve(&instance.name)?;
         let target = target(&registered, &request, IdleLimit::Never).await?;
-        let target = Target { copy: instance.copy, ..target };
-        let id = self.load_copy(Uuid::now_v7(), target).await?;
+        let target = Target { number: instance.number, ..target };
+        let id = self.load_instance(Uuid::now_v7(), target).await?;
         self.become_ready(id).await?;
         self.instance(id)
     }
@@ -241,9 +250,9 @@ impl Loads {
         found.ok_or_else(|| refusals::no_instance(id))
     }
 
-    /// Unloads and forgets the wish.
+    /// Unloads an instance that is no longer requested.
     pub(crate) async fn unload(&self, id: Uuid, how: Unload) -> Result<(), Problem> {
-        wishes::remove(&self.database, id).await.map_err(|error| database_problem(&error))?;
+        instances::remove(&self.database, id).await.map_err(|error| database_problem(&error))?;
         self.fleet.unload(id, how).await
     }
 
@@ -265,7 +274,7 @@ impl Loads {
         }
         let target = target(registered, &SettingsRequest::default(), self.idle).await?;
         for _ in 0..COMES_AGAIN {
-            let load = self.fleet.load(Uuid::now_v7(), target.clone(), Keeping::OnDemand);
+            let load = self.fleet.load(Uuid::now_v7(), target.clone(), Origin::OnDemand);
             match tokio::time::timeout(left(), load).await {
                 Ok(loaded) => loaded?,
                 Err(_) => return Err(self.no_room_in_time(target, longest).await),
@@ -295,26 +304,26 @@ impl Loads {
         }
     }
 
-    /// Brings the wishes back after a start; what cannot be loaded is shown with its reason.
+    /// Reloads requested instances after a start; those that cannot be loaded are shown as failed.
     pub(crate) async fn restore(&self) -> sqlx::Result<()> {
-        let mut wishes = wishes::all(&self.database, self.node).await?;
-        wishes.sort_by_key(|wish| std::cmp::Reverse(wish.settings.priority));
-        for wish in wishes {
-            let Some(registered) = self.catalogue.by_id(wish.variant) else {
+        let mut requested = instances::all(&self.database, self.node).await?;
+        requested.sort_by_key(|found| std::cmp::Reverse(found.settings.importance));
+        for requested in requested {
+            let Some(registered) = self.catalogue.by_id(requested.variant) else {
                 continue;
             };
-            let request = SettingsRequest::from(&wish.settings);
+            let request = SettingsRequest::from(&requested.settings);
             let target = match target(&registered, &request, IdleLimit::Never).await {
-                Ok(target) => Target { copy: wish.copy, ..target },
+                Ok(target) => Target { number: requested.number, ..target },
                 Err(problem) => {
-                    let target = Target { copy: wish.copy, ..empty_target(&registered) };
-                    self.fleet.set_aside(wish.id, target, problem).await;
+                    let target = Target { number: requested.number, ..empty_target(&registered) };
+                    self.fleet.show_failed(requested.id, target, problem).await;
                     continue;
                 }
             };
-            let loaded = self.fleet.load(wish.id, target.clone(), Keeping::Kept).await;
+            let loaded = self.fleet.load(requested.id, target.clone(), Origin::Requested).await;
             if let Err(problem) = loaded {
-                self.fleet.set_aside(wish.id, target, problem).await;
+                self.fleet.show_failed(requested.id, target, problem).await;
             }
         }
         Ok(())
@@ -352,7 +361,7 @@ fn empty_target(registered: &Registered) -> Target {
     Target {
         template: None,
         variant: registered.id,
-        copy: 1,
+        number: 1,
         places: Vec::new(),
         name: registered.name.clone(),
         files: vec![registered.path.clone()],

@@ -62,16 +62,27 @@ impl Metrics {
         let mut registry = Registry::with_prefix("deft");
         let (calls, tokens) = (Family::default(), Family::default());
         let (first_token, queue_wait, total) = (waits(), waits(), waits());
-        let help = "Calls that ended, by how";
-        registry.register("calls", help, calls.clone());
-        let help = "Tokens of calls that ended: prompt, of these reused, answer";
-        registry.register("tokens", help, tokens.clone());
-        let help = "Seconds from a call's arrival to its first text";
-        registry.register("first_token_seconds", help, first_token.clone());
-        let help = "Seconds a call waited for a lane";
-        registry.register("queue_wait_seconds", help, queue_wait.clone());
-        let help = "Seconds from a call's arrival to its end";
-        registry.register("call_seconds", help, total.clone());
+        registry.register("calls", "Finished calls by result", calls.clone());
+        registry.register(
+            "tokens",
+            "Tokens of finished calls: prompt, cached, answer",
+            tokens.clone(),
+        );
+        registry.register(
+            "first_token_seconds",
+            "Seconds from the arrival of a call to its first text",
+            first_token.clone(),
+        );
+        registry.register(
+            "queue_wait_seconds",
+            "Seconds a call waited for a lane",
+            queue_wait.clone(),
+        );
+        registry.register(
+            "call_seconds",
+            "Seconds from the arrival of a call to its end",
+            total.clone(),
+        );
         Self { registry: Arc::new(registry), calls, tokens, first_token, queue_wait, total }
     }
 
@@ -82,7 +93,7 @@ impl Metrics {
         self.calls.get_or_create(&labels("outcome", &call.outcome)).inc();
         let kinds = [
             ("prompt", call.prompt_tokens),
-            ("reused", call.reused_tokens),
+            ("cached", call.cached_tokens),
             ("answer", call.answer_tokens),
         ];
         for (kind, tokens) in kinds {
@@ -149,8 +160,8 @@ fn standing(status: &ServiceStatus) -> Registry {
     let pools = |of: fn(&deft_protocol::manage::Pool) -> u64| {
         status.pools.iter().map(move |pool| ([("pool", pool.name.clone())], of(pool) as f64))
     };
-    figures.add("pool_limit_bytes", "Most that instances may hold", pools(|pool| pool.limit));
-    figures.add("pool_granted_bytes", "Bytes granted by plans", pools(|pool| pool.reserved));
+    figures.add("pool_limit_bytes", "Limit of the pool in bytes", pools(|pool| pool.limit));
+    figures.add("pool_reserved_bytes", "Bytes reserved by instances", pools(|pool| pool.reserved));
     figures.add("pool_measured_bytes", "Bytes measured", pools(|pool| pool.measured));
     let instances = &status.instances;
     let each = |of: fn(&InstanceReport) -> Option<f64>| {
@@ -161,49 +172,49 @@ fn standing(status: &ServiceStatus) -> Registry {
     };
     let ready =
         |found: &InstanceReport| Some(f64::from(u8::from(found.state == InstanceState::Ready)));
-    figures.add("instance_ready", "Whether it takes calls", each(ready));
-    figures.add("instance_calls", "Calls it answers", each(|found| Some(found.calls.into())));
+    figures.add("instance_ready", "Whether the instance takes calls", each(ready));
+    figures.add("instance_calls", "Running calls", each(|found| Some(found.calls.into())));
     figures.add(
         "lanes_busy",
-        "Lanes at work",
+        "Busy lanes",
         each(|found| Some(found.work.as_ref()?.lanes_busy.into())),
     );
     figures.add(
         "lanes_paused",
-        "Lanes that left their pages to older ones",
+        "Lanes that are paused because older ones need their pages",
         each(|found| Some(found.work.as_ref()?.lanes_paused.into())),
     );
     figures.add(
         "pages",
-        "Pages of the cache",
+        "Pages of the KV cache",
         each(|found| Some(found.work.as_ref()?.pages.into())),
     );
     figures.add(
         "pages_used",
-        "Pages that lanes have",
+        "Pages in use by lanes",
         each(|found| Some(found.work.as_ref()?.pages_used.into())),
     );
     figures.add(
-        "pages_known",
-        "Pages known from calls before",
-        each(|found| Some(found.work.as_ref()?.pages_known.into())),
+        "pages_cached",
+        "Cached pages of earlier calls",
+        each(|found| Some(found.work.as_ref()?.pages_cached.into())),
     );
     let queues =
         instances.iter().map(|found| ([("model", found.name.clone())], found.queued.into()));
     figures.add("queue_calls", "Calls that wait for a lane", queues);
     figures.add_sum(
         "baton_wait_seconds",
-        "Seconds it waited for its turn to compute",
+        "Seconds of waiting for the processor",
         instances,
         |found| Some(found.work.as_ref()?.waited_seconds),
     );
-    figures.add_sum("computed_seconds", "Seconds it computed", instances, |found| {
+    figures.add_sum("computed_seconds", "Seconds of computing", instances, |found| {
         Some(found.work.as_ref()?.computed_seconds)
     });
     figures.add_sum("steps", "Steps computed", instances, |found| {
         Some(found.work.as_ref()?.steps as f64)
     });
-    figures.add_sum("crashes", "Times its process ended unasked", instances, |found| {
+    figures.add_sum("crashes", "Unexpected ends of its engine process", instances, |found| {
         Some(found.crashes.into())
     });
     let one = |value: f64| [([], value)];
@@ -213,10 +224,14 @@ fn standing(status: &ServiceStatus) -> Registry {
         "Whether the records database answers",
         one(status.database.up.into()),
     );
-    figures.add("processors_busy", "How busy the processors are, from 0 to 1", one(machine.busy));
-    figures.add("load_average", "Tasks that run or wait to, over a minute", one(machine.load));
+    figures.add("processors_busy", "Processor utilisation from 0 to 1", one(machine.busy));
+    figures.add("load_average", "Load average of one minute", one(machine.load));
     let degrees = machine.temperature.map(|degrees| ([], degrees));
-    figures.add("temperature_celsius", "The hottest sensor", degrees);
+    figures.add(
+        "temperature_celsius",
+        "Temperature of the hottest sensor in degrees Celsius",
+        degrees,
+    );
     figures.add(
         "memory_available_bytes",
         "Memory available without swapping",

@@ -25,7 +25,8 @@ const BEFORE: [&str; 2] = ["depot", "lost+found"];
 pub fn data_folder(path: &Path, passing_group: Option<u32>) -> io::Result<()> {
     let is_open = path.metadata().is_ok_and(|found| found.mode() & 0o077 & !0o010 != 0);
     if is_open && !is_ours(path)? {
-        let what = "it already holds other files, and other users may enter it; choose an empty folder, or run chmod 700 on it";
+        let what = "it holds other files, and other users can enter it; use an empty folder, or run chmod 700 \
+         on it";
         return Err(io::Error::new(io::ErrorKind::PermissionDenied, what));
     }
     private_folder(path, passing_group)
@@ -61,11 +62,11 @@ pub fn private_folder(path: &Path, passing_group: Option<u32>) -> io::Result<()>
     }
     let own = rustix::process::geteuid();
     if found.uid() != own.as_raw() {
-        let what = format!("it belongs to user {}; choose a folder of your own", found.uid());
+        let what = format!("it belongs to user {}; use a folder of your own", found.uid());
         return Err(io::Error::new(io::ErrorKind::PermissionDenied, what));
     }
     if found.mode() & STICKY != 0 {
-        let what = "it is meant for everybody; choose a folder within it";
+        let what = "it is shared by all users; use a folder within it";
         return Err(io::Error::new(io::ErrorKind::PermissionDenied, what));
     }
     let mode = match passing_group {
@@ -167,7 +168,7 @@ mod tests {
         fs::create_dir(&shared).unwrap();
         fs::set_permissions(&shared, fs::Permissions::from_mode(0o1777)).unwrap();
         let refused = private_folder(&shared, None).unwrap_err().to_string();
-        assert!(refused.contains("meant for everybody"), "{refused}");
+        assert!(refused.contains("shared by all users"), "{refused}");
         assert_eq!(mode(&shared), 0o1777);
         fs::write(folder.path().join("file"), "").unwrap();
         assert!(private_folder(&folder.path().join("file"), None).is_err());

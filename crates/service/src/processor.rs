@@ -52,7 +52,7 @@ pub(crate) struct Computing {
     /// Memory nodes, where there are several.
     pub(crate) nodes: Vec<usize>,
     /// Whether each of them gets a copy of the weights.
-    pub(crate) copied: bool,
+    pub(crate) replicated: bool,
     /// The same for people.
     pub(crate) report: ComputingReport,
 }
@@ -75,7 +75,7 @@ impl Computing {
         });
         found.await.unwrap_or_else(|error| {
             tracing::error!(
-                "the processors could not be examined, so the system places all threads: {error}"
+                "the processors cannot be examined, so threads are not pinned: {error}"
             );
             Self::default()
         })
@@ -100,7 +100,7 @@ impl Computing {
             slower: count(slower),
             spare: count(found.len() - taken.len()),
             nodes: count(nodes.len().max(1)),
-            copied: false,
+            replicated: false,
         };
         let are_uneven = processors::are_uneven(&taken);
         // Otherwise the system finds a place for each thread as well as anybody.
@@ -111,20 +111,20 @@ impl Computing {
             if nodes.len() > 1 { nodes.into_iter().collect() } else { Vec::new() };
         let place = |one: &Processor| nodes.iter().position(|node| *node == one.node).unwrap_or(0);
         let processor_nodes = told().map(place).collect();
-        let copied = false;
-        Self { forced, fastest, processors, are_uneven, processor_nodes, nodes, copied, report }
+        let replicated = false;
+        Self { forced, fastest, processors, are_uneven, processor_nodes, nodes, replicated, report }
     }
 
-    /// With weights interleaved over several nodes, or copied to each.
+    /// With weights interleaved over several nodes, or replicated to each.
     fn with_weights(mut self, on_nodes: WeightsOnNodes) -> Self {
-        self.copied = on_nodes == WeightsOnNodes::Copied && self.nodes.len() > 1;
-        self.report.copied = self.copied;
+        self.replicated = on_nodes == WeightsOnNodes::Replicated && self.nodes.len() > 1;
+        self.report.replicated = self.replicated;
         self
     }
 
     /// Copies of the weights that an instance has; none where the file is mapped instead.
-    pub(crate) fn copies(&self) -> u32 {
-        if self.copied { self.report.nodes } else { 0 }
+    pub(crate) fn replicas(&self) -> u32 {
+        if self.replicated { self.report.nodes } else { 0 }
     }
 
     /// Of each of [`Self::processors_of`] the place of its memory node among all.
@@ -174,7 +174,7 @@ fn decided(
     if let Err(error) = written {
         let path = path.display();
         tracing::warn!(
-            "`{path}` is left as it is, and instructions are measured at each start: {error}"
+            "`{path}` was left unchanged, so instructions are measured at every start: {error}"
         );
     }
     kernels
@@ -325,18 +325,21 @@ mod tests {
     #[test]
     fn weights_are_copied_to_nodes_where_there_are_several_and_the_operator_wants_it() {
         let two = [processor(0, 3, 1.0), processor(1, 5, 1.0), processor(2, 5, 1.0)];
-        let of = |found: &[Processor], wish| {
-            Computing::of(found, Some(0), None, None).with_weights(wish)
+        let of = |found: &[Processor], weights| {
+            Computing::of(found, Some(0), None, None).with_weights(weights)
         };
-        let copied = of(&two, WeightsOnNodes::Copied);
-        assert_eq!((copied.copies(), copied.report.copied), (2, true));
-        assert_eq!((&copied.processors[..], &copied.nodes[..]), (&[0, 1, 2][..], &[3, 5][..]));
-        assert_eq!(copied.nodes_of(None), [0, 1, 1]);
-        assert_eq!(copied.nodes_of(Some(2)), [0, 1]);
+        let replicated = of(&two, WeightsOnNodes::Replicated);
+        assert_eq!((replicated.replicas(), replicated.report.replicated), (2, true));
+        assert_eq!(
+            (&replicated.processors[..], &replicated.nodes[..]),
+            (&[0, 1, 2][..], &[3, 5][..])
+        );
+        assert_eq!(replicated.nodes_of(None), [0, 1, 1]);
+        assert_eq!(replicated.nodes_of(Some(2)), [0, 1]);
         let interleaved = of(&two, WeightsOnNodes::Interleaved);
-        assert_eq!((interleaved.copies(), interleaved.report.copied), (0, false));
-        let one = of(&two[1..], WeightsOnNodes::Copied);
-        assert_eq!((one.copies(), one.report.copied), (0, false), "one node has them anyhow");
+        assert_eq!((interleaved.replicas(), interleaved.report.replicated), (0, false));
+        let one = of(&two[1..], WeightsOnNodes::Replicated);
+        assert_eq!((one.replicas(), one.report.replicated), (0, false), "one node has them anyhow");
     }
 
     #[test]

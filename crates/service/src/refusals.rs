@@ -34,21 +34,21 @@ fn busy(code: &str, detail: impl Into<String>) -> Problem {
 
 pub(crate) fn stopping() -> Problem {
     busy("stopping", "the service is stopping")
-        .with_way_out("when it is there again: deft service wait")
+        .with_way_out("wait until it runs again: deft service wait")
 }
 
 /// A file that is another one than it was, with what to do about it.
 pub(crate) fn changed(problem: Problem, registered: &Registered) -> Problem {
     let Registered { name, path, .. } = registered;
-    problem.with_way_out(match registered.kept {
-        true => format!("fetch again what was spoilt: deft depot verify {name}"),
+    problem.with_way_out(match registered.stored {
+        true => format!("verify and repair its files: deft depot verify {name}"),
         false => format!("register it again: deft depot register {} --as {name}", path.display()),
     })
 }
 
 /// Something that cannot be done with files that are in use.
 pub(crate) fn in_use(name: &str) -> Problem {
-    let detail = format!("`{name}` is loaded, or is to be loaded again");
+    let detail = format!("`{name}` is loaded, or requested to be loaded");
     Problem::new(ProblemKind::Refused, "in_use", detail)
         .with_way_out(format!("unload it first: deft unload {name}"))
 }
@@ -57,22 +57,22 @@ pub(crate) fn settings(error: &SettingsError) -> Problem {
     Problem::new(ProblemKind::Invalid, "settings_out_of_range", error.to_string())
 }
 
-pub(crate) fn copies(given: u32, most: u32) -> Problem {
-    let detail = format!("copies {given} is not possible: from 1 to {most} instances");
+pub(crate) fn instances(given: u32, most: u32) -> Problem {
+    let detail = format!("instances cannot be {given}: from 1 to {most}");
     Problem::new(ProblemKind::Invalid, "settings_out_of_range", detail)
 }
 
 pub(crate) fn share(given: u32, most: u32) -> Problem {
-    let detail = format!("share {given} is not possible: from 1 to {most}, and 100 is usual");
+    let detail = format!("share cannot be {given}: from 1 to {most}, 100 by default");
     Problem::new(ProblemKind::Invalid, "settings_out_of_range", detail)
 }
 
 pub(crate) fn places(error: &PlacementError) -> Problem {
     let way_out = match error {
-        PlacementError::NoSuchPool { .. } => "the pools and what they hold: deft status",
+        PlacementError::NoSuchPool { .. } => "show the pools: deft status",
         PlacementError::Twice(_) => "name each pool once",
         PlacementError::Count { .. } => {
-            "name a pool without a number: it takes what the others leave"
+            "name one pool without a number: it takes the remaining layers"
         }
     };
     Problem::new(ProblemKind::Invalid, "places_impossible", error.to_string()).with_way_out(way_out)
@@ -80,7 +80,7 @@ pub(crate) fn places(error: &PlacementError) -> Problem {
 
 pub(crate) fn no_such_pool(error: &NoSuchPool) -> Problem {
     Problem::new(ProblemKind::Missing, "no_pool", error.to_string())
-        .with_way_out("the pools and what they hold: deft status")
+        .with_way_out("show the pools: deft status")
 }
 
 pub(crate) fn limit(error: &ConfigError) -> Problem {
@@ -100,13 +100,12 @@ fn no_room(refusal: &Refusal, shape: &ModelShape) -> Problem {
     let mut problem = Problem::new(ProblemKind::Refused, DOES_NOT_FIT, refusal.to_string());
     problem.ways = refusal.ways_out.iter().map(|way| command(way, refusal, shape)).collect();
     problem.with_way_out(match (&refusal.shortage, &refusal.ways_out[..]) {
-        (_, [_, ..]) => "what would make it fit:",
+        (_, [_, ..]) => "any of these makes it fit:",
         (Shortage::Instances { .. }, _) => {
-            "none of them is idle; wait, or raise `loading.most_instances` in the settings"
+            "no instance is idle; wait, or raise `loading.max_instances` in the settings"
         }
         (Shortage::Memory { .. }, _) => {
-            "nothing would make it fit now: no setting, no unloading, and no limit that this machine \
-             has memory for"
+            "it cannot fit at the moment: no other settings, no unloading and no higher limit would be enough"
         }
     })
 }
@@ -135,7 +134,7 @@ fn command(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
             let wished: Vec<PoolShare> = refusal.places.iter().map(wire::wish_share).collect();
             Way {
                 settings: Some(wire::memory_request(settings)),
-                ..nothing(load(settings, &wished), format!("then it needs {need}"))
+                ..nothing(load(settings, &wished), format!("needs {need}"))
             }
         }
         WayOut::Places { places, need } => {
@@ -144,7 +143,7 @@ fn command(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
             let settings = SettingsRequest { pools: Some(shares), ..SettingsRequest::default() };
             Way {
                 settings: Some(settings),
-                ..nothing(command, format!("it needs {need} in all pools"))
+                ..nothing(command, format!("needs {need} in all pools"))
             }
         }
         WayOut::Unload { names, frees } => {
@@ -156,7 +155,7 @@ fn command(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
             let mebibytes = to.0.div_ceil(1 << 20);
             nothing(
                 format!("deft limit {pool} {mebibytes}MiB"),
-                "the machine has memory for such a limit".to_owned(),
+                "the machine has enough memory for this limit".to_owned(),
             )
         }
     }
@@ -170,7 +169,7 @@ pub(crate) fn no_room_for_call(refusal: &Problem, waited: Option<Duration>) -> P
     problem.code = "no_room".to_owned();
     if let Some(waited) = waited {
         let waited = waited.as_secs_f64();
-        problem.detail = format!("no room came free within {waited} s: {}", refusal.detail);
+        problem.detail = format!("no memory became free within {waited} s: {}", refusal.detail);
     }
     problem.retry_after_seconds = Some(ROOM_LATER);
     problem
@@ -182,27 +181,28 @@ pub(crate) fn not_loaded(name: &str) -> Problem {
 }
 
 pub(crate) fn draining(name: &str) -> Problem {
-    busy(DRAINING, format!("`{name}` is being unloaded")).with_way_out("try again in a moment")
+    busy(DRAINING, format!("`{name}` is being unloaded")).with_way_out("retry in a moment")
 }
 
 pub(crate) fn unloaded() -> Problem {
     busy("unloaded", "the model was unloaded while the call waited for it")
-        .with_way_out("ask again, and it is loaded again where calls may load")
+        .with_way_out("send the request again; it is loaded again if calls may load models")
 }
 
 pub(crate) fn load_slow(waited: Duration) -> Problem {
     busy(LOAD_SLOW, format!("the model was not ready within {} s", waited.as_secs_f64()))
-        .with_way_out("try again, or see: deft status")
+        .with_way_out("retry, or show its state: deft status")
 }
 
 /// As many calls wait as may.
 pub(crate) fn queue_full(most: usize, wait: Option<Duration>) -> Problem {
     let detail = match most {
-        0 => "all lanes of the model are taken, and no call may wait for one".to_owned(),
-        most => format!("{most} calls wait for a lane of this model already, and no more may"),
+        0 => "all lanes of the model are busy, and calls may not wait".to_owned(),
+        most => format!("{most} calls wait for a lane of this model, the most that may"),
     };
     let problem = busy("queue_full", detail).with_way_out(
-        "try again later; more lanes: deft load --lanes; a longer queue: `calls.queue` in the settings",
+        "retry later; or load the model with more lanes (deft load MODEL --lanes), or raise `calls.queue` in \
+         the settings",
     );
     match wait.and_then(|wait| u32::try_from(wait.as_secs() + 1).ok()) {
         Some(seconds) => problem.retry_after(seconds),
@@ -213,12 +213,12 @@ pub(crate) fn queue_full(most: usize, wait: Option<Duration>) -> Problem {
 /// A call that found no lane in time.
 pub(crate) fn queue_slow(waited: Duration, told: &Told) -> Problem {
     let detail = format!(
-        "no lane of the model came free within {} s; the call was at place {} of those that wait",
+        "no lane of the model became free within {} s; the call was at position {} of the queue",
         waited.as_secs_f64(),
         told.position
     );
     let problem = busy("queue_slow", detail)
-        .with_way_out("try again, or give it more lanes: deft load --lanes");
+        .with_way_out("retry, or load the model with more lanes: deft load MODEL --lanes");
     match told.expected.and_then(|wait| u32::try_from(wait.as_secs() + 1).ok()) {
         Some(seconds) => problem.retry_after(seconds),
         None => problem,
@@ -226,36 +226,36 @@ pub(crate) fn queue_slow(waited: Duration, told: &Told) -> Problem {
 }
 
 pub(crate) fn loaded_otherwise(name: &str) -> Problem {
-    let detail = format!("`{name}` is loaded already, with other settings");
+    let detail = format!("`{name}` is already loaded with other settings");
     Problem::new(ProblemKind::Refused, LOADED_OTHERWISE, detail)
 }
 
 pub(crate) fn no_instance(id: impl std::fmt::Display) -> Problem {
-    Problem::new(ProblemKind::Missing, "no_instance", format!("there is no instance {id}"))
-        .with_way_out("what is loaded: deft status")
+    Problem::new(ProblemKind::Missing, "no_instance", format!("no instance {id}"))
+        .with_way_out("show loaded models: deft status")
 }
 
 pub(crate) fn ended_early() -> Problem {
     let detail = "the instance ended before it was ready";
     Problem::new(ProblemKind::Fault, "load_failed", detail)
-        .with_way_out("the reason stands in: deft service logs")
+        .with_way_out("read the reason in the log: deft service logs")
 }
 
 /// A call that ended two engine processes, the second time with no other call there.
 pub(crate) fn ends_engines(name: &str) -> Problem {
     let detail = format!(
-        "the engine process of `{name}` ended twice while it worked on this call, the second time on \
-         nothing else; it is not tried on a third one"
+        "the engine process of `{name}` ended twice during this call, the second time without other calls; the \
+         call is not retried"
     );
     Problem::new(ProblemKind::Refused, "ends_engines", detail)
-        .with_way_out("how they ended: deft status --why, deft service logs; change the call")
+        .with_way_out("change the request; read how the processes ended: deft service logs")
 }
 
 /// An instance whose process ended too often; `again` is the command that loads it as it was.
 pub(crate) fn crashes(how: &str, again: &str) -> Problem {
-    let detail = format!("its engine process ended again and again ({how})");
+    let detail = format!("its engine process ended repeatedly ({how})");
     Problem::new(ProblemKind::Fault, "engine_crashes", detail)
-        .with_way_out(format!("see `deft service logs`; try again: {again}"))
+        .with_way_out(format!("read the log (deft service logs), then retry: {again}"))
 }
 
 #[cfg(test)]

@@ -21,11 +21,10 @@ use tokio::sync::OnceCell;
 use crate::board::Board;
 use crate::catalogue::Catalogue;
 use crate::changes::Changes;
-use crate::config::{Config, ConfigError, FetchingConfig};
+use crate::config::{Config, ConfigError, PullConfig};
 use crate::database::{self, CONNECT, Database, DatabaseError};
 use crate::depot_identity::{self, DepotIdentityError};
 use crate::descriptors;
-use crate::fetching::{self, Fetching};
 use crate::fleet::pools::Machine;
 use crate::fleet::{Fleet, Rules};
 use crate::gateway::Gateway;
@@ -40,6 +39,7 @@ use crate::permission::{Peer, Permission, PermissionError, permit};
 use crate::presence::{Held, Presence};
 use crate::private_files::data_folder;
 use crate::processor::Computing;
+use crate::pulling::{self, Pulling};
 use crate::records::calls::Recorder;
 use crate::records::nodes::{self, NodeError};
 use crate::routes::events::Events;
@@ -55,7 +55,7 @@ const CHANGES: Duration = Duration::from_secs(20);
 #[derive(Debug, Error)]
 pub enum RunError {
     /// Another service has the data directory.
-    #[error("a service is running already{}", place(.0.as_ref()))]
+    #[error("a service is already running{}", place(.0.as_ref()))]
     Running(Option<Presence>),
     /// The data directory cannot be used.
     #[error("the data directory `{}` cannot be used: {source}", path.display())]
@@ -67,8 +67,7 @@ pub enum RunError {
     },
     /// The port is taken.
     #[error(
-        "{0} is taken by another program; choose another port with --listen or DEFT_LISTEN \
-         (port 0 takes any free one)"
+        "{0} is used by another program; use another port: --listen or DEFT_LISTEN (port 0 means any free port)"
     )]
     PortTaken(SocketAddr),
     /// Listening is not possible.
@@ -104,7 +103,7 @@ pub enum RunError {
     #[error(transparent)]
     Config(#[from] ConfigError),
     /// A part of the service panicked.
-    #[error("the service broke: {0}; its log has the reason")]
+    #[error("the service failed: {0}; its log has the reason")]
     Broken(String),
     /// The operating system refused something else.
     #[error(transparent)]
@@ -205,20 +204,20 @@ async fn serve(
         usable: Bytes(memory.usable()),
         host_limit: config.host_limit(memory.usable())?,
         accelerators: config.accelerators()?,
-        most_instances: config.loading.most_instances,
+        max_instances: config.loading.max_instances,
         computing: computing.clone(),
     };
     let rules = Rules {
-        make_room: config.loading.make_room,
+        evictable: config.loading.evict,
         queue: config.calls.queue,
         hang: Duration::from_secs(config.loading.hang_seconds),
-        gives_way: Duration::from_secs(config.loading.gives_way_seconds),
+        evict_busy_after: Duration::from_secs(config.loading.evict_busy_seconds),
     };
     let (fleet, mut fleet_ended) = Fleet::start(machine, rules);
     let metrics = Metrics::new();
     let vitals = watch_machine()?;
     let history =
-        history::keep(pool.clone(), node, fleet.clone(), vitals.clone(), config.calls.kept);
+        history::keep(pool.clone(), node, fleet.clone(), vitals.clone(), config.calls.max_records);
     let history = tokio::spawn(history);
     let (recorder, recording) = Recorder::start(pool.clone(), node, metrics.clone());
     let loads = Arc::new(Loads {
@@ -230,7 +229,7 @@ async fn serve(
         idle: config.loading.idle,
         wait: Duration::from_secs(config.loading.wait_seconds),
     });
-    let kept = catalogue.all().iter().filter(|found| found.kept).count();
+    let kept = catalogue.all().iter().filter(|found| found.stored).count();
     let accept = options.accept_depot;
     patiently(|| depot_identity::check(pool, node, &folder, kept, accept)).await?;
     let store = Arc::new(Store::open(&folder)?);
@@ -238,10 +237,10 @@ async fn serve(
     let threads = TransferThreads::start()?;
     let transfers = Transfers::new(Some((pool.clone(), node)), threads.handle());
     let finder = finder(config)?;
-    let fetching = Fetching::new(fetching::Parts {
+    let pulling = Pulling::new(pulling::Parts {
         sources: patiently(|| Sources::open(pool.clone(), node, &config.data_dir)).await?,
         finder,
-        pace: config.fetch_limit()?.map_or_else(Pace::unlimited, Pace::limited),
+        pace: config.pull_limit()?.map_or_else(Pace::unlimited, Pace::limited),
         store: Arc::clone(&store),
         catalogue: Arc::clone(&catalogue),
         transfers: transfers.clone(),
@@ -254,12 +253,12 @@ async fn serve(
         catalogue: Arc::clone(&catalogue),
         transfers,
         fleet: fleet.clone(),
-        fetching: fetching.clone(),
+        pulling: pulling.clone(),
     };
     if let Err(problem) = keeping.reconcile().await {
-        tracing::error!("the depot and its records could not be compared: {}", problem.detail);
+        tracing::error!("the depot and its records cannot be compared: {}", problem.detail);
     }
-    patiently(|| fetching.go_on()).await?;
+    patiently(|| pulling.go_on()).await?;
     patiently(|| loads.restore()).await?;
     tokio::spawn(forget_passing(Arc::clone(&catalogue), fleet.clone()));
     let board = Board::new();
@@ -269,7 +268,7 @@ async fn serve(
         fleet: fleet.clone(),
         changes: changes.clone(),
         keeping,
-        fetching,
+        pulling,
         gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
         board,
         permission,
@@ -278,7 +277,7 @@ async fn serve(
         machine: vitals,
         computing: computing.report,
         heartbeat: Duration::from_secs(config.calls.heartbeat_seconds),
-        status_held: Duration::from_secs(config.calls.status_seconds),
+        status_held: Duration::from_secs(config.calls.hold_status_seconds),
         loads,
         database: pool.clone(),
         database_up: database.watch(),
@@ -322,22 +321,22 @@ async fn serve(
         ended = &mut fleet_ended => {
             // Nothing can be loaded or answered any more: whoever watches over the service starts it again.
             let why = ended.err().map_or_else(|| "it ended".to_owned(), |error| error.to_string());
-            tracing::error!("the task that runs all models failed: {why}");
+            tracing::error!("the task that manages all models failed: {why}");
             failed = Some(RunError::Broken(why));
         }
     }
-    tracing::info!("stopping: running calls get up to {} s", drain.as_secs());
+    tracing::info!("stopping; running calls have up to {} s to finish", drain.as_secs());
     tokio::select! {
         // New calls are refused from now on; those that run are answered.
         () = fleet.stop(drain) => {}
         () = stop.wait() => {
-            tracing::warn!("told to stop again: running calls are ended");
+            tracing::warn!("second stop signal: running calls are cancelled");
             fleet.stop(Duration::ZERO).await;
         }
     }
     // What has begun is brought to its end.
     if tokio::time::timeout(CHANGES, changes.finish()).await.is_err() {
-        tracing::warn!("changes were still going on after {} s", CHANGES.as_secs());
+        tracing::warn!("changes were still running after {} s", CHANGES.as_secs());
     }
     history.abort();
     writing.abort();
@@ -413,7 +412,7 @@ where
 }
 
 fn finder(config: &Config) -> Result<Finder, RunError> {
-    let FetchingConfig { ca_file, stall_seconds, .. } = &config.fetching;
+    let PullConfig { ca_file, stall_seconds, .. } = &config.pull;
     let settings =
         WebSettings { ca_file: ca_file.as_deref(), stall: Duration::from_secs(*stall_seconds) };
     let web = Web::new(&settings)?;

@@ -83,13 +83,14 @@ impl Sources {
         let name = &request.name;
         let probe = format!("{name}:x");
         if !matches!(probe.parse(), Ok(Reference::Of { .. })) {
-            let detail =
-                format!("`{name}` cannot be a source's name: use letters, digits and dashes");
+            let detail = format!(
+                "`{name}` is not a valid name for a source: use letters, digits and dashes"
+            );
             return Err(invalid("name_unusable", detail));
         }
         let before = self.records().into_iter().find(|record| record.name == *name);
         if let Some(before) = before.as_ref().filter(|known| known.address != request.address) {
-            let detail = format!("`{name}` is a source already, at {}", before.address);
+            let detail = format!("the source `{name}` already exists, at {}", before.address);
             return Err(Problem::new(ProblemKind::Refused, "name_taken", detail)
                 .with_way_out(format!("remove it first: deft source remove {name}")));
         }
@@ -138,7 +139,7 @@ impl Sources {
         self.all.write().unwrap_or_else(PoisonError::into_inner).retain(|known| known.name != name);
         match std::fs::remove_file(self.tokens.join(name)) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => {
-                tracing::warn!("the token of `{name}` could not be removed: {error}");
+                tracing::warn!("the token of `{name}` cannot be removed: {error}");
             }
             _ => {}
         }
@@ -229,7 +230,7 @@ impl Sources {
             std::fs::rename(&unfinished, self.tokens.join(name))
         };
         write().map_err(|error: io::Error| {
-            let detail = format!("the token could not be kept: {error}");
+            let detail = format!("the token cannot be stored: {error}");
             Problem::new(ProblemKind::Fault, "token_not_kept", detail)
         })
     }
@@ -243,7 +244,7 @@ fn variable(source: &str) -> String {
 fn read_token(path: &Path) -> Result<Secret, Problem> {
     let shown = path.display();
     let unreadable = |error: io::Error| {
-        let detail = format!("the token's file `{shown}` cannot be read: {error}");
+        let detail = format!("the token file `{shown}` cannot be read: {error}");
         Problem::new(ProblemKind::Missing, "token_missing", detail)
     };
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
@@ -251,11 +252,11 @@ fn read_token(path: &Path) -> Result<Secret, Problem> {
     let file: std::fs::File = opened.map_err(|error| unreadable(error.into()))?.into();
     let found = file.metadata().map_err(unreadable)?;
     if !found.is_file() || found.uid() != rustix::process::geteuid().as_raw() {
-        let detail = format!("the token's file `{shown}` is no file of the service's own user");
+        let detail = format!("the token file `{shown}` does not belong to the user of the service");
         return Err(Problem::new(ProblemKind::Refused, "token_foreign", detail));
     }
     if found.mode() & !OWNER_ONLY & 0o777 != 0 {
-        let detail = format!("the token's file `{shown}` may be read by others");
+        let detail = format!("other users can read the token file `{shown}`");
         return Err(Problem::new(ProblemKind::Refused, "token_open", detail)
             .with_way_out(format!("chmod 600 {shown}")));
     }
@@ -289,8 +290,7 @@ fn place(kind: SourceKind, address: &str, rules: Option<&ListingRules>) -> Resul
         let url = url.filter(|url| url.username().is_empty() && url.password().is_none());
         url.ok_or_else(|| {
             let detail = format!(
-                "`{address}` is no address; it begins with https:// or http://, and has no password \
-                 in it"
+                "`{address}` is not an address; write one that begins with https:// or http:// and has no password"
             );
             invalid("address_unusable", detail)
         })
@@ -305,7 +305,7 @@ fn place(kind: SourceKind, address: &str, rules: Option<&ListingRules>) -> Resul
         SourceKind::Folder => Place::Folder(absolute(address)?),
         SourceKind::Listing => {
             let rules = rules.ok_or_else(|| {
-                let detail = "a listing needs rules: where files are, and where their names stand";
+                let detail = "a listing needs --download, and the JSON pointers of its fields";
                 invalid("listing_missing", detail)
             })?;
             let listing = Listing {
@@ -329,11 +329,13 @@ fn no_source(name: &str, all: &[SourceRecord]) -> Problem {
         .filter(|(likeness, _)| *likeness > 0.8)
         .max_by(|a, b| a.0.total_cmp(&b.0));
     let way_out = match nearest {
-        Some((_, nearest)) => format!("did you mean `{nearest}`? All sources: deft source list"),
+        Some((_, nearest)) => {
+            format!("did you mean `{nearest}`? List all sources: deft source list")
+        }
         None if all.is_empty() => format!("add it: deft source add {name} ADDRESS"),
-        None => "all sources: deft source list".to_owned(),
+        None => "list all sources: deft source list".to_owned(),
     };
-    let detail = format!("there is no source `{name}`");
+    let detail = format!("no source `{name}`");
     Problem::new(ProblemKind::Missing, "no_source", detail).with_way_out(way_out)
 }
 

@@ -41,7 +41,7 @@ pub(crate) fn spawn(command: Command) -> io::Result<Child> {
         sender
     });
     let (answer, child) = channel();
-    let gone = || io::Error::other("the spawning thread is gone");
+    let gone = || io::Error::other("the thread that starts processes has ended");
     orders.send((command, answer)).map_err(|_| gone())?;
     child.recv().map_err(|_| gone())?
 }

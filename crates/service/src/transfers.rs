@@ -253,10 +253,10 @@ impl Transfers {
             if !transfer.state.has_ended() {
                 transfer.state = TransferState::Failed;
                 transfer.ended_at = Some(Utc::now());
-                let detail = "the service ended before it was done";
+                let detail = "the service ended before it was finished";
                 transfer.problem = Some(
                     Problem::new(ProblemKind::Fault, "interrupted", detail)
-                        .with_way_out("begin it again"),
+                        .with_way_out("start it again"),
                 );
                 records::store(database, *node, &transfer, &request).await?;
             }
@@ -355,7 +355,7 @@ impl Transfers {
             return;
         };
         if let Err(error) = records::store(database, *node, &entry.report(), &entry.request).await {
-            tracing::warn!("a transfer could not be recorded: {error}");
+            tracing::warn!("a transfer cannot be recorded: {error}");
         }
     }
 
@@ -411,7 +411,7 @@ impl Transfers {
             recorded.map_err(|error| {
                 let mut problem = crate::catalogue::database_problem(&error);
                 problem.detail = format!(
-                    "it is cancelled now, and would go on after a restart, for {}",
+                    "it is cancelled now, but would continue after a restart, because {}",
                     problem.detail
                 );
                 problem
@@ -424,9 +424,9 @@ impl Transfers {
         let entries = lock(&self.entries);
         let found = entries.iter().find(|entry| lock(&entry.shown).id == id).cloned();
         found.ok_or_else(|| {
-            let detail = format!("there is no transfer {id}");
+            let detail = format!("no transfer {id}");
             Problem::new(ProblemKind::Missing, "no_transfer", detail)
-                .with_way_out("all transfers: deft transfers")
+                .with_way_out("list all transfers: deft transfers")
         })
     }
 }

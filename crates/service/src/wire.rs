@@ -11,7 +11,7 @@ use deft_planning::{
     WishedPlace,
 };
 use deft_protocol::manage::{
-    CachePrecision, IdleLimit, Keeping, LayerShare, ModelPlan, PlanPart, PoolShare, Settings,
+    CachePrecision, IdleLimit, LayerShare, ModelPlan, Origin, PlanPart, PoolShare, Settings,
     SettingsRequest, USUAL_SHARE, Variant, WeightsHeld,
 };
 use deft_protocol::{Problem, ProblemKind};
@@ -30,7 +30,7 @@ pub(crate) fn settings(target: &Target) -> Settings {
     let Target { settings, policy, places, .. } = target;
     Settings {
         pinned: policy.pinned,
-        priority: policy.priority,
+        importance: policy.importance,
         share: policy.share,
         idle: policy.idle,
         context: settings.context,
@@ -94,28 +94,28 @@ pub(crate) fn shares(placement: &Placement) -> Vec<PoolShare> {
 /// The plan of so many instances, by what was judged of each.
 pub(crate) fn plan(
     target: &Target,
-    copies: u32,
+    instances: u32,
     verdicts: &[Verdict],
     is_simulated: impl Fn(&str) -> bool,
 ) -> ModelPlan {
     let Some((grant, _)) = verdicts.first() else {
-        unreachable!("there is one copy at least");
+        unreachable!("there is at least one instance");
     };
     let refused = verdicts.iter().position(|(_, refusal)| refusal.is_some());
     let refusal = refused.and_then(|at| {
         let mut refusal = verdicts[at].1.clone()?;
         if at > 0 {
-            refusal.detail = format!("{at} of {copies} instances fit; {}", refusal.detail);
+            refusal.detail = format!("{at} of {instances} instances fit; {}", refusal.detail);
         }
         Some(refusal)
     });
     ModelPlan {
         name: target.name.to_string(),
         settings: Settings { pools: shares(&grant.placement), ..settings(target) },
-        copies,
-        command: match copies {
+        instances,
+        command: match instances {
             1 => command_of(target),
-            copies => format!("{} --copies {copies}", command_of(target)),
+            instances => format!("{} --instances {instances}", command_of(target)),
         },
         parts: parts(&grant.demand),
         total: grant.demand.total().0,
@@ -125,7 +125,7 @@ pub(crate) fn plan(
 }
 
 /// Why a load was granted, with its figures.
-pub(crate) fn reasons(grant: &Grant, keeping: Keeping) -> String {
+pub(crate) fn reasons(grant: &Grant, origin: Origin) -> String {
     let places = grant.placement.0.iter().map(|place| {
         let planned = grant.demand.amount(&place.pool);
         format!("{} in pool `{}`", planned.shared + planned.private, place.pool)
@@ -135,11 +135,11 @@ pub(crate) fn reasons(grant: &Grant, keeping: Keeping) -> String {
         let planned = grant.demand.amount(HOST);
         places.push(format!("{} in pool `{HOST}`", planned.shared + planned.private));
     }
-    let who = match keeping {
-        Keeping::Kept => "the operator wishes it",
-        Keeping::OnDemand => "a call wants it",
+    let who = match origin {
+        Origin::Requested => "requested by the operator",
+        Origin::OnDemand => "loaded for a call",
     };
-    format!("{who}, and it fits: {} planned", places.join(", "))
+    format!("{who}; needs {}", places.join(", "))
 }
 
 /// What an operator should know of a plan.
@@ -149,15 +149,16 @@ pub(crate) fn notes(
     is_simulated: impl Fn(&str) -> bool,
 ) -> Vec<String> {
     let mut notes = Vec::new();
-    if target.settings.weights == Weights::Mapped && target.settings.copies == 0 {
+    if target.settings.weights == Weights::Mapped && target.settings.replicas == 0 {
         notes.push(
-            "mapped weights: the kernel may take them back under pressure, and reads them again"
+            "weights are memory-mapped: the system may evict them when memory is short and read them again from \
+             disk"
                 .to_owned(),
         );
     }
     for place in grant.placement.0.iter().filter(|place| is_simulated(&place.pool)) {
         notes.push(format!(
-            "pool `{}` is simulated: its memory is counted, the processor computes",
+            "pool `{}` is simulated: its memory is counted, but the processor computes",
             place.pool
         ));
     }
@@ -198,7 +199,7 @@ pub(crate) fn load_settings(
             WeightsHeld::Resident => Weights::Resident,
         },
         // The machine decides, not the request.
-        copies: 0,
+        replicas: 0,
         threads: request.threads,
     };
     settings.check(shape).map_err(|error| refusals::settings(&error))?;
@@ -216,7 +217,7 @@ pub(crate) fn policy(request: &SettingsRequest, idle: IdleLimit) -> Result<Polic
     }
     Ok(Policy {
         pinned: request.pinned.unwrap_or(false),
-        priority: request.priority.unwrap_or(0),
+        importance: request.importance.unwrap_or(0),
         share,
         idle: request.idle.unwrap_or(idle),
     })
@@ -285,7 +286,7 @@ pub(crate) fn command_of(target: &Target) -> String {
         }
     };
     add(" --pinned".to_owned(), policy.pinned);
-    add(format!(" --priority {}", policy.priority), policy.priority != 0);
+    add(format!(" --importance {}", policy.importance), policy.importance != 0);
     add(format!(" --share {}", policy.share), policy.share != USUAL_SHARE);
     add(format!(" --idle {}", policy.idle), policy.idle != IdleLimit::Never);
     command
@@ -314,7 +315,7 @@ pub(crate) fn store_problem(error: &StoreError) -> Problem {
         StoreError::NoSpace { .. } => (ProblemKind::Refused, "disk_full"),
         StoreError::Cancelled => (ProblemKind::Refused, "cancelled"),
         StoreError::Taken(_) => (ProblemKind::Refused, "name_taken"),
-        StoreError::NoVariant(_) => (ProblemKind::Missing, "not_kept"),
+        StoreError::NoVariant(_) => (ProblemKind::Missing, "not_stored"),
         StoreError::FileThere(_) => (ProblemKind::Refused, "file_there"),
         StoreError::Named(NamedFileError::Absent(_)) => (ProblemKind::Missing, "file_missing"),
         StoreError::Named(NamedFileError::Link { .. }) => (ProblemKind::Refused, "link_refused"),
@@ -344,7 +345,7 @@ pub(crate) fn source_problem(error: &SourceError, source: Option<&Source>) -> Pr
         SourceError::Index(_) => problem(ProblemKind::Refused, "index_unusable"),
         SourceError::Folder(error) => depot_problem(error),
         SourceError::NoModel { .. } => problem(ProblemKind::Missing, "no_offer")
-            .with_way_out("what sources offer: deft depot search WORDS"),
+            .with_way_out("search the sources: deft depot search WORDS"),
         SourceError::Several { .. } => problem(ProblemKind::Invalid, "offer_ambiguous")
             .with_way_out("name the variant too: SOURCE:MODEL/VARIANT"),
         SourceError::NotListed { source_name } => problem(ProblemKind::Refused, "not_listed")
@@ -363,11 +364,12 @@ pub(crate) fn remote_problem(error: &RemoteError, source: Option<&Source>) -> Pr
     let problem = |kind, code: &str| Problem::new(kind, code, error.to_string());
     let token = || match source {
         Some(Source { name, address, .. }) => {
-            format!("give it a token: deft source add {name} '{address}' --ask-token")
+            format!("set a token: deft source add {name} '{address}' --ask-token")
         }
-        None => "add the place as a source, with a token: deft source add NAME ADDRESS \
-                 --ask-token"
-            .to_owned(),
+        None => {
+            "add the address as a source with a token: deft source add NAME ADDRESS --ask-token"
+                .to_owned()
+        }
     };
     let later = |problem: Problem, later: Option<Duration>| match later {
         None => problem,
@@ -391,7 +393,7 @@ pub(crate) fn remote_problem(error: &RemoteError, source: Option<&Source>) -> Pr
             later(problem(ProblemKind::Busy, "place_troubled"), *when)
         }
         RemoteError::Unreachable { .. } => problem(ProblemKind::Down, "place_unreachable")
-            .with_way_out("what was fetched is kept; try again when it can be reached"),
+            .with_way_out("what was downloaded is kept; retry when the address can be reached"),
         RemoteError::Store(error) => store_problem(error),
         RemoteError::Cancelled => problem(ProblemKind::Refused, "cancelled"),
         RemoteError::SecretUnusable => problem(ProblemKind::Invalid, "token_unusable"),
@@ -399,9 +401,9 @@ pub(crate) fn remote_problem(error: &RemoteError, source: Option<&Source>) -> Pr
             problem(ProblemKind::Fault, "connections_impossible")
         }
         RemoteError::WrongDigest { .. } => problem(ProblemKind::Refused, "digest_wrong")
-            .with_way_out("try again; if it stays wrong, tell whoever keeps that place"),
+            .with_way_out("retry; if it fails again, tell the operator of that source"),
         RemoteError::RangeRefused { .. } | RemoteError::Changed { .. } => {
-            problem(ProblemKind::Refused, "content_changing").with_way_out("try again later")
+            problem(ProblemKind::Refused, "content_changing").with_way_out("retry later")
         }
         RemoteError::RedirectLoop { .. }
         | RemoteError::Downgrade { .. }
@@ -421,7 +423,7 @@ pub(crate) fn variant(registered: &Registered, loaded: bool, used: Use) -> Varia
         file_bytes: registered.stamp.bytes,
         registered_at: registered.registered_at,
         loaded,
-        kept: registered.kept,
+        stored: registered.stored,
         last_used: used.last,
         calls: used.calls,
         facts: registered.facts.clone(),

@@ -1,56 +1,63 @@
-//! How to ask, as it is written.
+//! `deft ask` and `deft talk`, as clap parses them.
 
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use deft_protocol::chat::CallPriority;
 
-/// How to answer.
+use super::completing;
+
+/// Options of answers.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Answering {
-    /// Tell the model how to behave.
-    #[arg(long, value_name = "TEXT")]
+    /// Set the system text, which tells the model how to behave.
+    #[arg(long, short = 's', value_name = "TEXT")]
     pub(crate) system: Option<String>,
-    /// 0 takes the likeliest token always; 1 follows the model.
-    #[arg(long)]
-    pub(crate) temperature: Option<f32>,
-    /// Choose among this many of the likeliest tokens only.
-    #[arg(long, value_name = "COUNT")]
-    pub(crate) top_k: Option<u32>,
-    /// Choose among the likeliest tokens that together reach this share.
-    #[arg(long, value_name = "SHARE")]
-    pub(crate) top_p: Option<f32>,
-    /// Choose among tokens at least this share as likely as the likeliest.
-    #[arg(long, value_name = "SHARE")]
-    pub(crate) min_p: Option<f32>,
-    /// Make tokens of prompt and answer less likely to come again; 1 changes nothing.
-    #[arg(long, value_name = "FACTOR")]
-    pub(crate) repetition_penalty: Option<f32>,
-    /// Draw the same tokens each time.
-    #[arg(long)]
-    pub(crate) seed: Option<u64>,
-    /// End the answer after so many tokens.
+    /// End the answer after this many tokens.
     #[arg(long, value_name = "TOKENS")]
     pub(crate) max_tokens: Option<u32>,
-    /// End the answer before this text; may be given several times.
+    /// End the answer before this text; repeat for several texts.
     #[arg(long, value_name = "TEXT")]
     pub(crate) stop: Vec<String>,
-    /// How the call stands to others that wait for a lane.
-    #[arg(long, value_enum)]
-    pub(crate) priority: Option<Priority>,
-    /// Tell counts, rates and times of each answer.
+    /// Show token counts, speed and times of each answer.
     #[arg(long)]
     pub(crate) stats: bool,
+    /// Set the queue priority.
+    #[arg(long, value_enum)]
+    pub(crate) priority: Option<Priority>,
+    /// Set the temperature; 0 always takes the most likely token.
+    #[arg(long, short = 't', value_name = "NUMBER", help_heading = SAMPLING)]
+    pub(crate) temperature: Option<f32>,
+    /// Sample from this many of the most likely tokens.
+    #[arg(long, value_name = "COUNT", help_heading = SAMPLING)]
+    pub(crate) top_k: Option<u32>,
+    /// Sample from the most likely tokens that together reach this probability.
+    #[arg(long, value_name = "SHARE", help_heading = SAMPLING)]
+    pub(crate) top_p: Option<f32>,
+    /// Sample from tokens with at least this share of the highest probability.
+    #[arg(long, value_name = "SHARE", help_heading = SAMPLING)]
+    pub(crate) min_p: Option<f32>,
+    /// Make repeated tokens less likely by this factor; 1 changes nothing.
+    #[arg(long, value_name = "FACTOR", help_heading = SAMPLING)]
+    pub(crate) repetition_penalty: Option<f32>,
+    /// Set the seed, to sample the same tokens each time.
+    #[arg(long, value_name = "NUMBER", help_heading = SAMPLING)]
+    pub(crate) seed: Option<u64>,
 }
 
-/// How a call stands to others.
+/// Heading of sampling options.
+const SAMPLING: &str = "Sampling";
+/// Heading of options for several models.
+const SIDE_BY_SIDE: &str = "Several models side by side";
+
+/// Queue priorities of a call.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum Priority {
-    /// Before all others.
+    /// Before all other calls.
     Urgent,
-    /// In turn with others.
+    /// The default.
     Usual,
-    /// When nothing else waits, or it waited long.
+    /// When no other call waits, or after a long wait.
     Background,
 }
 
@@ -66,41 +73,41 @@ impl From<Priority> for CallPriority {
 
 #[derive(Debug, Args)]
 pub(crate) struct Ask {
-    /// Model or variant, a path to a model file, or a reference to one that a source offers; with
-    /// `--with` the question begins here.
-    #[arg(required_unless_present = "with")]
+    /// Model, variant, path of a model file, or reference to an offer of a source; left out with `--with`.
+    #[arg(required_unless_present = "with", add = completing::models())]
     pub(crate) model: Option<String>,
-    /// The question; read from standard input where absent or `-`.
+    /// Question; text from standard input is appended to it.
     pub(crate) question: Vec<String>,
-    /// Ask several models, or one several times, and show their answers side by side.
-    #[arg(long, value_name = "MODEL,MODEL", value_delimiter = ',', help_heading = "Side by side")]
-    pub(crate) with: Vec<String>,
-    /// Ask them one after the other, not at the same time.
-    #[arg(long, requires = "with", help_heading = "Side by side")]
-    pub(crate) in_turn: bool,
-    /// Ask them one after the other, and unload each after its answer.
-    #[arg(long, requires = "with", help_heading = "Side by side")]
-    pub(crate) release: bool,
-    /// Keep the answers with their figures in this file: Markdown, or JSON where it ends in `.json`.
-    #[arg(long, requires = "with", value_name = "FILE", help_heading = "Side by side")]
-    pub(crate) export: Option<PathBuf>,
-    /// Continue the text without a chat template.
+    /// Continue the text as it is, without a chat template.
     #[arg(long, conflicts_with = "system")]
     pub(crate) raw: bool,
-    /// Fetch a model that is not in the depot without asking.
-    #[arg(long)]
-    pub(crate) fetch: bool,
+    /// Pull a model that is not in the depot without asking.
+    #[arg(long, short = 'y', alias = "fetch")]
+    pub(crate) yes: bool,
     #[command(flatten)]
     pub(crate) answering: Answering,
+    /// Ask several models, or one model several times.
+    #[arg(long, short = 'w', value_name = "MODEL,MODEL", value_delimiter = ',', help_heading = SIDE_BY_SIDE, add = completing::models())]
+    pub(crate) with: Vec<String>,
+    /// Ask one model after the other instead of all at once.
+    #[arg(long, requires = "with", help_heading = SIDE_BY_SIDE, alias = "in-turn")]
+    pub(crate) sequential: bool,
+    /// Ask one model after the other, and unload each after its answer.
+    #[arg(long, requires = "with", help_heading = SIDE_BY_SIDE, alias = "release")]
+    pub(crate) unload_after: bool,
+    /// Write the answers and their figures to this file: JSON if it ends in `.json`, otherwise Markdown.
+    #[arg(long, short = 'o', requires = "with", value_name = "FILE", help_heading = SIDE_BY_SIDE, alias = "export")]
+    pub(crate) output: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct Talk {
-    /// Model or variant, a path to a model file, or a reference to one that a source offers.
+    /// Model, variant, path of a model file, or reference to an offer of a source.
+    #[arg(add = completing::models())]
     pub(crate) model: String,
-    /// Fetch a model that is not in the depot without asking.
-    #[arg(long)]
-    pub(crate) fetch: bool,
+    /// Pull a model that is not in the depot without asking.
+    #[arg(long, short = 'y', alias = "fetch")]
+    pub(crate) yes: bool,
     #[command(flatten)]
     pub(crate) answering: Answering,
 }

@@ -1,51 +1,99 @@
-//! How to load, as it is written.
+//! Load settings, as clap parses them.
 
 use clap::{Args, ValueEnum};
-use deft_protocol::manage::{CachePrecision, IdleLimit, PoolShare, SettingsRequest, WeightsHeld};
+use deft_protocol::manage::{
+    CachePrecision, IdleLimit, PoolShare, SettingName, SettingsRequest, WeightsHeld,
+};
 
-/// How to load; the model's defaults stand in for what is not named.
+/// Load settings; the model's defaults apply to those that are not named.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct LoadArguments {
-    /// Tokens of context in every lane.
+    /// Set the context length of each lane, in tokens.
     #[arg(long, value_name = "TOKENS")]
     context: Option<u32>,
-    /// Parallel sequences.
-    #[arg(long)]
+    /// Compute this many sequences in parallel, each in a lane of its own.
+    #[arg(long, value_name = "COUNT")]
     lanes: Option<u32>,
-    /// Tokens that all lanes together can hold, where that is to be less than each one's context.
+    /// Set the size of the KV cache that all lanes share, in tokens (default: lanes times context).
     #[arg(long, value_name = "TOKENS")]
     cache_tokens: Option<u32>,
-    /// Prompt tokens taken in at a time.
-    #[arg(long, value_name = "TOKENS")]
-    chunk: Option<u32>,
-    /// Precision of cached keys and values; `--cache-values` sets that of values apart.
+    /// Set the precision of cached keys and values.
     #[arg(long, value_enum)]
     cache: Option<Cache>,
-    /// Precision of cached values.
+    /// Set the precision of cached values, if different.
     #[arg(long, value_enum)]
     cache_values: Option<Cache>,
-    /// Pools for its layers, filled in their order: `fern,host`; with a number `fern=12` or a share
-    /// `fern=50%`. Host memory where nothing is said.
+    /// Process this many prompt tokens per step.
+    #[arg(long, value_name = "TOKENS")]
+    chunk: Option<u32>,
+    /// Place the layers in these pools, filled in this order: `fern,host`, `fern=12` or `fern=50%` (default: host memory).
     #[arg(long = "in", value_name = "POOL[=LAYERS]", value_delimiter = ',')]
     pools: Vec<PoolShare>,
-    /// How weights are held in host memory.
+    /// Hold the weights in host memory like this.
     #[arg(long, value_enum)]
     weights: Option<Weights>,
-    /// Threads that compute; one for each processor where nothing is said.
+    /// Use this many compute threads (default: one per processor).
     #[arg(long, value_name = "COUNT")]
     threads: Option<u32>,
-    /// Never unload it to make room for others.
-    #[arg(long)]
+    /// Never evict it.
+    #[arg(long, overrides_with = "no_pinned")]
     pinned: bool,
-    /// Models of lower priority make room first and come back last; 0 where nothing is said.
-    #[arg(long, value_name = "NUMBER", allow_negative_numbers = true)]
-    priority: Option<i32>,
-    /// Its share of the processor while others compute too, in proportion to theirs; 100 is usual.
+    /// Allow its eviction again.
+    #[arg(long, overrides_with = "pinned")]
+    no_pinned: bool,
+    /// Evict models of lower importance first (default: 0).
+    #[arg(long, value_name = "NUMBER", allow_negative_numbers = true, alias = "priority")]
+    importance: Option<i32>,
+    /// Set the processor share while other models compute too (default: 100).
     #[arg(long, value_name = "NUMBER")]
     share: Option<u32>,
-    /// Unload it when it had no call for so long: `never`, `answered`, or a time such as `10m`.
-    #[arg(long, value_name = "LIMIT")]
+    /// Unload it after this idle time: `never`, `answered`, or a time such as `10m`.
+    #[arg(long, value_name = "TIME")]
     idle: Option<IdleLimit>,
+}
+
+/// Settings that can be set back to the model's defaults.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Reset {
+    /// All settings.
+    All,
+    Context,
+    Lanes,
+    CacheTokens,
+    Cache,
+    Chunk,
+    /// The pools of `--in`.
+    In,
+    Weights,
+    Threads,
+    Pinned,
+    Importance,
+    Share,
+    Idle,
+}
+
+impl Reset {
+    /// The names of the API.
+    pub(crate) fn names(wanted: &[Self]) -> Vec<SettingName> {
+        if wanted.contains(&Self::All) {
+            return SettingName::ALL.to_vec();
+        }
+        let name = |wanted: &Self| match wanted {
+            Self::All | Self::Context => SettingName::Context,
+            Self::Lanes => SettingName::Lanes,
+            Self::CacheTokens => SettingName::CacheTokens,
+            Self::Cache => SettingName::Cache,
+            Self::Chunk => SettingName::Chunk,
+            Self::In => SettingName::Pools,
+            Self::Weights => SettingName::Weights,
+            Self::Threads => SettingName::Threads,
+            Self::Pinned => SettingName::Pinned,
+            Self::Importance => SettingName::Importance,
+            Self::Share => SettingName::Share,
+            Self::Idle => SettingName::Idle,
+        };
+        wanted.iter().map(name).collect()
+    }
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -68,9 +116,9 @@ impl From<Cache> for CachePrecision {
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
 enum Weights {
-    /// A mapping of the file; the kernel may take it back when memory is short.
+    /// Memory-mapped: the system may evict pages when memory is short.
     Mapped,
-    /// The same mapping, locked into memory.
+    /// Memory-mapped and locked into memory.
     Resident,
 }
 
@@ -92,8 +140,8 @@ impl LoadArguments {
             chunk: self.chunk,
             cache: self.cache.map(CachePrecision::from),
             cache_values: self.cache_values.map(CachePrecision::from),
-            pinned: self.pinned.then_some(true),
-            priority: self.priority,
+            pinned: if self.no_pinned { Some(false) } else { self.pinned.then_some(true) },
+            importance: self.importance,
             share: self.share,
             idle: self.idle,
             pools: (!self.pools.is_empty()).then(|| self.pools.clone()),

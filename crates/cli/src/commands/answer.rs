@@ -1,4 +1,4 @@
-//! What `ask` and `talk` share: options, streaming to the terminal, figures.
+//! Shared by `ask` and `talk`: options, streaming to the terminal, figures.
 
 use deft_client::{AnswerStream, StreamedPiece};
 use deft_protocol::chat::{AnswerOptions, EndedBy, Figures, StopTexts, StreamOptions, Usage};
@@ -7,7 +7,7 @@ use crate::arguments::Answering;
 use crate::failure::Failure;
 use crate::print;
 
-/// The protocol's options of the command line's.
+/// The options of the protocol for those of the command line.
 pub(super) fn options(answering: &Answering) -> AnswerOptions {
     AnswerOptions {
         temperature: answering.temperature,
@@ -51,7 +51,7 @@ pub(super) async fn take(
     Ok(answered)
 }
 
-/// Says so where an answer was cut, and how to get more of it.
+/// Notes that an answer was cut short, and how to get more of it.
 pub(super) fn note_if_cut(answered: &Answered) {
     let Some(figures) = &answered.figures else {
         return;
@@ -59,12 +59,12 @@ pub(super) fn note_if_cut(answered: &Answered) {
     match figures.ended_by {
         EndedBy::EndToken | EndedBy::StopText => {}
         EndedBy::TokenLimit => print::note(format!(
-            "note: the answer was cut at its limit of {} tokens; raise it with --max-tokens",
+            "note: the answer reached its limit of {} tokens; raise it with --max-tokens",
             answered.usage.completion_tokens
         )),
         EndedBy::ContextFull => print::note(format!(
-            "note: the answer was cut, for the context of {} tokens is full; load the model with a \
-             larger --context",
+            "note: the answer reached the end of the context of {} tokens; load the model with a larger \
+             --context",
             figures.context
         )),
         EndedBy::Repetition => print::note(format!(
@@ -74,29 +74,29 @@ pub(super) fn note_if_cut(answered: &Answered) {
     }
 }
 
-/// Says so where the oldest messages were left out to make room.
+/// Notes that the oldest messages were left out.
 pub(super) fn note_if_shortened(answered: &Answered) {
-    let dropped = answered.figures.as_ref().map_or(0, |figures| figures.dropped_messages);
-    if dropped > 0 {
+    let left_out = answered.figures.as_ref().map_or(0, |figures| figures.left_out_messages);
+    if left_out > 0 {
         print::note(format!(
-            "note: the model saw this without the {dropped} oldest messages, for its context is full"
+            "note: the {left_out} oldest messages were left out, because the context is full"
         ));
     }
 }
 
 fn load(seconds: f64) -> String {
-    if seconds > 0.0 { print::seconds(seconds) } else { "none, it was loaded".to_owned() }
+    if seconds > 0.0 { print::seconds(seconds) } else { "already loaded".to_owned() }
 }
 
 fn prompt(tokens: u32, figures: &Figures) -> String {
-    let known = match figures.reused_tokens {
+    let cached = match figures.cached_tokens {
         0 => String::new(),
-        known => format!(" ({known} known from before)"),
+        cached => format!(" ({cached} cached)"),
     };
-    format!("{tokens} tokens{known}, {:.0} tokens/s", figures.prompt_rate)
+    format!("{tokens} tokens{cached}, {:.0} tokens/s", figures.prompt_rate)
 }
 
-/// Counts, rates and times of an answer.
+/// Notes token counts, speed and times of an answer.
 pub(super) fn note_figures(answered: &Answered) {
     let Some(figures) = &answered.figures else {
         return;

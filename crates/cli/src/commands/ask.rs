@@ -8,18 +8,18 @@ use deft_protocol::text::{TextHead, TextPrompt, TextRequest};
 use serde_json::json;
 
 use super::answer::{self, Answered};
-use super::{passing, side_by_side};
+use super::{model, side_by_side};
 use crate::arguments::{Ask, Common};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-/// What is asked.
+/// A question.
 #[derive(Clone)]
 pub(super) enum Question {
     /// A conversation: perhaps a system text, and the question.
     Chat { system: Option<String>, text: String },
-    /// A text to be continued.
+    /// A text to continue.
     Raw(String),
 }
 
@@ -33,7 +33,7 @@ impl Question {
 
 pub(super) async fn run(common: &Common, mut command: Ask) -> Result<(), Failure> {
     if !command.with.is_empty() {
-        // What stands in the model's place is the question's first word.
+        // The first word is part of the question.
         command.question.splice(0..0, command.model.take());
     }
     let text = question(&command)?;
@@ -42,12 +42,12 @@ pub(super) async fn run(common: &Common, mut command: Ask) -> Result<(), Failure
         false => Question::Chat { system: command.answering.system.clone(), text },
     };
     let client = connection::connect(common).await?;
-    let Some(model) = &command.model else {
+    let Some(name) = &command.model else {
         return side_by_side::run(common, &client, &command, question).await;
     };
-    let meant = passing::usable(common, &client, model, command.fetch).await?;
+    let meant = model::usable(common, &client, name, command.yes).await?;
     let mut options = answer::options(&command.answering);
-    options.release = meant.passing.then_some(true);
+    options.unload_after = meant.temporary.then_some(true);
     let stream = stream(&client, &question, meant.name, options).await?;
     let show = |text: &str| {
         if !common.json {
@@ -100,23 +100,33 @@ fn finish(common: &Common, command: &Ask, answered: &Answered) {
     }
 }
 
-/// The question from the command line, else from standard input.
+/// The question from the command line, followed by text from standard input if that is a file or a pipe.
 fn question(command: &Ask) -> Result<String, Failure> {
     let words = command.question.join(" ");
-    if !words.is_empty() && words != "-" {
-        return Ok(words);
-    }
-    let mut stdin = std::io::stdin().lock();
-    if stdin.is_terminal() && words.is_empty() {
+    let stdin = std::io::stdin();
+    let is_named = words == "-";
+    let words = if is_named { String::new() } else { words };
+    if words.is_empty() && stdin.is_terminal() && !is_named {
         let model = command.model.as_deref().unwrap_or("--with MODEL,MODEL");
         let example = format!("deft ask {model} \"How deep do I sow Moonhook bean?\"");
-        return Err(Failure::usage("there is no question").with_way_out(format!("ask: {example}")));
+        return Err(Failure::usage("no question").with_way_out(format!("for instance: {example}")));
     }
     let mut text = String::new();
-    stdin.read_to_string(&mut text)?;
-    let text = text.trim_end().to_owned();
-    if text.is_empty() {
+    if words.is_empty() || has_text(&stdin) {
+        stdin.lock().read_to_string(&mut text)?;
+    }
+    let parts = [words.as_str(), text.trim_end()];
+    let question: Vec<&str> = parts.into_iter().filter(|part| !part.is_empty()).collect();
+    if question.is_empty() {
         return Err(Failure::usage("the question on standard input is empty"));
     }
-    Ok(text)
+    Ok(question.join("\n\n"))
+}
+
+/// Whether text comes from a file or a pipe: a terminal, a socket or `/dev/null` would be waited for in vain.
+fn has_text(stdin: &std::io::Stdin) -> bool {
+    use rustix::fs::{FileType, fstat};
+    fstat(stdin).is_ok_and(|found| {
+        matches!(FileType::from_raw_mode(found.st_mode), FileType::Fifo | FileType::RegularFile)
+    })
 }

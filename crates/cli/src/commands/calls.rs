@@ -1,69 +1,53 @@
 //! `deft calls`.
 
-use std::collections::HashSet;
-
 use deft_client::Client;
 use deft_protocol::chat::CallPriority;
 use deft_protocol::manage::{CallRecord, RunningCall};
 use serde_json::json;
 
-use crate::arguments::Common;
+use crate::arguments::{Calls, Common};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-pub(super) async fn run(common: &Common, count: u32, end: Option<&str>) -> Result<(), Failure> {
+pub(super) async fn run(common: &Common, command: &Calls) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
-    if let Some(id) = end {
-        return end_call(common, &client, id).await;
+    if let Some(id) = &command.cancel {
+        return cancel(common, &client, id).await;
     }
     let running = client.running_calls().await?;
-    let ended = client.calls(count).await?;
+    let finished = client.calls(command.count).await?;
     if common.json {
-        print::json(&json!({ "running": running, "ended": ended }));
+        print::json(&json!({ "running": running, "finished": finished }));
         return Ok(());
     }
     if !running.is_empty() {
-        print::line(format!("{}\n", under_way(&running)));
+        print::line(format!("{}\n", running_table(&running)));
     }
-    if ended.is_empty() {
-        print::note("no call has ended yet");
+    if finished.is_empty() {
+        print::note("no call has finished yet");
     } else {
-        print::line(latest(&ended));
+        print::line(finished_table(&finished));
     }
     Ok(())
 }
 
-async fn end_call(common: &Common, client: &Client, id: &str) -> Result<(), Failure> {
+async fn cancel(common: &Common, client: &Client, id: &str) -> Result<(), Failure> {
     let running = client.running_calls().await?;
-    let mut meant = running.iter().filter(|call| call.id.to_string().starts_with(id));
-    let (call, other) = (meant.next(), meant.next());
-    let Some(call) = call.filter(|_| other.is_none()) else {
-        let what = match call {
-            Some(_) => format!("more than one call under way begins with `{id}`"),
-            None => format!("no call `{id}` is under way; it may have ended"),
-        };
-        return Err(Failure::missing(what).with_way_out("what is under way: deft calls"));
-    };
-    client.end_call(call.id).await?;
+    let call = print::by_id(&running, |call| call.id, id, "running call")
+        .map_err(|failure| failure.with_way_out("show running calls: deft calls"))?;
+    client.cancel_call(call.id).await?;
     if common.json {
         print::json(call);
     } else {
-        print::line(format!("the call of `{}` is ended; its caller is told", call.name));
+        print::line(format!("cancelled the call of `{}`; its caller gets an error", call.name));
     }
     Ok(())
 }
 
-/// Enough of each id to tell the calls apart.
-fn id_length(calls: &[RunningCall]) -> usize {
-    const SHORT: usize = 13;
-    let short = |call: &RunningCall| call.id.to_string()[..SHORT].to_owned();
-    let different: HashSet<String> = calls.iter().map(short).collect();
-    if different.len() == calls.len() { SHORT } else { 36 }
-}
-
-fn under_way(calls: &[RunningCall]) -> String {
-    let length = id_length(calls);
+fn running_table(calls: &[RunningCall]) -> String {
+    let ids: Vec<_> = calls.iter().map(|call| call.id).collect();
+    let length = print::id_length(&ids);
     let row = |call: &RunningCall| {
         vec![
             call.id.to_string()[..length].to_owned(),
@@ -77,7 +61,7 @@ fn under_way(calls: &[RunningCall]) -> String {
         ]
     };
     let headers =
-        ["under way", "model", "caller", "stands at", "prompt", "answer", "first token", "so far"];
+        ["running", "model", "caller", "stage", "prompt", "answer", "first token", "elapsed"];
     print::table(&headers, calls.iter().map(row).collect(), &[4, 5, 6, 7])
 }
 
@@ -89,7 +73,7 @@ fn caller(name: &str, priority: CallPriority) -> String {
     }
 }
 
-fn latest(calls: &[CallRecord]) -> String {
+fn finished_table(calls: &[CallRecord]) -> String {
     let rate = |rate: Option<f64>| rate.map_or_else(String::new, |rate| format!("{rate:.0}/s"));
     let row = |call: &CallRecord| {
         let ended = match &call.detail {
@@ -97,7 +81,7 @@ fn latest(calls: &[CallRecord]) -> String {
             None => call.outcome.clone(),
         };
         vec![
-            call.arrived_at.format("%F %T").to_string(),
+            print::time(call.arrived_at),
             call.name.clone(),
             call.caller.clone(),
             ended,
@@ -111,10 +95,10 @@ fn latest(calls: &[CallRecord]) -> String {
         ]
     };
     let headers = [
-        "arrived (UTC)",
+        "arrived",
         "model",
         "caller",
-        "ended",
+        "result",
         "prompt",
         "",
         "answer",

@@ -1,5 +1,4 @@
-//! What the service's child processes have in common: they live as long as it does, and talk to it over a link
-//! that is their standard input.
+//! Shared by the service's child processes: they end with the service, and their link to it is their standard input.
 
 use std::os::fd::AsFd;
 use std::os::unix::net::UnixStream;

@@ -19,6 +19,7 @@ pub(super) fn run(common: &Common) -> Result<(), Failure> {
         print::json(&entries);
         return Ok(());
     }
+    loaded.warnings.iter().for_each(|warning| print::note(format!("note: {warning}")));
     let rows = loaded.origins.into_iter().map(|(name, value, origin)| vec![name, value, origin]);
     print::line(print::table(&["setting", "value", "from"], rows.collect(), &[]));
     Ok(())

@@ -18,7 +18,7 @@ pub(super) async fn run(common: &Common, open: bool) -> Result<(), Failure> {
         print::json(&link);
     } else {
         print::line(&link.address);
-        print::note(format!("good once, for {} minutes", link.valid_seconds / 60));
+        print::note(format!("valid once, for {} minutes", link.valid_seconds / 60));
     }
     if !open {
         return Ok(());
@@ -29,6 +29,6 @@ pub(super) async fn run(common: &Common, open: bool) -> Result<(), Failure> {
     if opened.is_ok_and(|status| status.success()) {
         return Ok(());
     }
-    Err(Failure::fault(format!("no browser could be opened (`{OPENER}`)"))
-        .with_way_out("open the link yourself: deft console"))
+    Err(Failure::fault(format!("no browser could be opened with `{OPENER}`"))
+        .with_way_out("open this link yourself: deft console"))
 }

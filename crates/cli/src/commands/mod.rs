@@ -9,8 +9,8 @@ mod console;
 mod depot;
 mod engine;
 mod load;
+mod model;
 mod offers;
-mod passing;
 mod read_headers;
 mod service;
 mod side_by_side;
@@ -22,8 +22,12 @@ mod watch;
 
 use std::future::Future;
 
-use crate::arguments::{Arguments, Command};
+use clap_complete::Shell;
+
+use crate::arguments::{Arguments, Command, completion_script};
+use crate::documents;
 use crate::failure::Failure;
+use crate::print;
 
 /// Runs one command.
 pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
@@ -36,7 +40,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Service(command) => service::run(&common, command),
         Command::Depot(command) => wait_for(depot::run(&common, command)),
         Command::Source(command) => wait_for(source::run(&common, command)),
-        Command::Transfers { follow, cancel } => wait_for(transfers::run(&common, follow, cancel)),
+        Command::Transfers(command) => wait_for(transfers::run(&common, &command)),
         Command::Plan(command) => wait_for(load::plan(&common, &command)),
         Command::Load(command) => wait_for(load::load(&common, &command)),
         Command::Unload(command) => wait_for(load::unload(&common, &command)),
@@ -45,8 +49,20 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Watch => wait_for(watch::run(&common)),
         Command::Ask(command) => wait_for(ask::run(&common, command)),
         Command::Talk(command) => wait_for(talk::run(&common, command)),
-        Command::Calls { count, end } => wait_for(calls::run(&common, count, end.as_deref())),
+        Command::Calls(command) => wait_for(calls::run(&common, &command)),
+        Command::Completions { shell } => completions(shell),
+        Command::Documents { man: Some(folder), .. } => documents::write_man_pages(&folder),
+        Command::Documents { .. } => {
+            print::out(&documents::help_page());
+            Ok(())
+        }
     }
+}
+
+/// Prints the script that makes a shell ask this program for completions.
+fn completions(shell: Shell) -> Result<(), Failure> {
+    print::out(&completion_script(shell)?);
+    Ok(())
 }
 
 /// Runs a future to its end.

@@ -1,4 +1,4 @@
-//! `deft depot search`, `preview` and `pull`: what sources offer.
+//! `deft depot search`, `preview` and `pull`: offers of sources.
 
 use std::fmt::Write;
 
@@ -27,31 +27,31 @@ pub(super) async fn search(
         } else {
             print::line(found(&report.offers));
         }
-        for trouble in &report.troubles {
-            print::note(format!("`{}` was left out: {}", trouble.source, trouble.problem.detail));
+        for found in &report.problems {
+            print::note(format!("source `{}` was skipped: {}", found.source, found.problem.detail));
         }
     }
-    // Nothing was found because nobody could be asked.
-    let unasked = report.troubles.into_iter().next().filter(|_| report.offers.is_empty());
-    unasked.map_or(Ok(()), |trouble| Err(trouble.problem.into()))
+    // Nothing was found because a source could not be reached.
+    let unreached = report.problems.into_iter().next().filter(|_| report.offers.is_empty());
+    unreached.map_or(Ok(()), |found| Err(found.problem.into()))
 }
 
 fn nothing(report: &SearchReport, words: &[String], no_sources: bool) -> &'static str {
     if no_sources {
-        "there are no sources; add one: deft source add NAME ADDRESS"
-    } else if !report.troubles.is_empty() {
-        "nothing was found"
+        "no sources; add one: deft source add NAME ADDRESS"
+    } else if !report.problems.is_empty() {
+        "nothing found"
     } else if words.is_empty() {
-        "the sources offer nothing"
+        "the sources have no offers"
     } else {
-        "no source offers anything with these words"
+        "no offer contains these words"
     }
 }
 
 fn found(offers: &[OfferReport]) -> String {
     let row = |offer: &OfferReport| {
         let state = match (&offer.known_as, &offer.fit) {
-            (Some(name), _) => format!("here as {name}"),
+            (Some(name), _) => format!("in the depot as {name}"),
             (None, Some(fit)) => fits(fit),
             (None, None) => String::new(),
         };
@@ -78,7 +78,7 @@ fn fits(fit: &Fit) -> String {
         Fitting::OtherSettings => "with other settings",
         Fitting::Never => "never",
     };
-    format!("{word}{}", if fit.by_size_alone { ", by its size" } else { "" })
+    format!("{word}{}", if fit.by_size_alone { " (estimated from its size)" } else { "" })
 }
 
 pub(super) async fn preview(
@@ -99,9 +99,9 @@ pub(super) async fn preview(
 pub(super) fn text(preview: &Preview) -> String {
     let offer = &preview.offer;
     let mut rows = vec![
-        ("would be", format!("`{}`", preview.name)),
+        ("name", preview.name.clone()),
         ("description", offer.description.clone().unwrap_or_default()),
-        ("licence", offer.licence.clone().unwrap_or_else(|| "not said".to_owned())),
+        ("licence", offer.licence.clone().unwrap_or_else(|| "not stated".to_owned())),
         ("serves", offer.serves.join(", ")),
         ("family", offer.family.clone().unwrap_or_default()),
         ("parameters", offer.parameters.map_or_else(String::new, print::count)),
@@ -113,13 +113,13 @@ pub(super) fn text(preview: &Preview) -> String {
         rows.push(("template", template.to_owned()));
     }
     for file in &preview.files {
-        let here = if file.here { ", here already" } else { "" };
-        let size = file.bytes.map_or_else(|| "size not told".to_owned(), print::bytes);
+        let here = if file.here { ", already in the depot" } else { "" };
+        let size = file.bytes.map_or_else(|| "size unknown".to_owned(), print::bytes);
         rows.push(("file", format!("{} ({}, {size}{here})", file.name, file.role)));
     }
     rows.push(("disk", disk(preview)));
     if let Some(known) = &offer.known_as {
-        rows.push(("in the depot", format!("as `{known}`")));
+        rows.push(("in the depot", format!("as {known}")));
     }
     let mut text = format!("{}\n", offer.reference);
     for (name, value) in rows.into_iter().filter(|(_, value)| !value.is_empty()) {
@@ -143,8 +143,8 @@ pub(super) fn text(preview: &Preview) -> String {
         let memory = print::bytes(speed.memory_bytes_per_second as u64);
         let _ = writeln!(
             text,
-            "\n  an answer may come at up to {:.0} tokens/s: an estimate, from its size and {memory}/s of \
-             memory measured here",
+            "\n  estimated speed: up to {:.0} tokens/s, from its size and {memory}/s of memory bandwidth measured on this \
+             machine",
             speed.tokens_per_second
         );
     }
@@ -156,12 +156,12 @@ fn disk(preview: &Preview) -> String {
     let free = print::bytes(disk.free);
     match disk.after {
         Some(after) => {
-            let (fetch, after) = (print::bytes(disk.fetch), print::bytes(after));
-            format!("{free} free, {fetch} to fetch, {after} free afterwards")
+            let (pull, after) = (print::bytes(disk.pull), print::bytes(after));
+            format!("{free} free, {pull} to pull, {after} free afterwards")
         }
         None => {
-            let missing = print::bytes(disk.fetch - disk.free);
-            format!("{free} free, {} to fetch: {missing} too little", print::bytes(disk.fetch))
+            let missing = print::bytes(disk.pull - disk.free);
+            format!("{free} free, {} to pull: {missing} too little", print::bytes(disk.pull))
         }
     }
 }
@@ -179,7 +179,7 @@ pub(super) async fn pull(
     if common.json {
         print::json(&begun);
     } else {
-        print::line("it is being fetched; see how far it is: deft transfers --follow");
+        print::line("pulling in the background; follow it: deft transfers --follow");
     }
     Ok(())
 }

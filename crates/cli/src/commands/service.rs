@@ -20,22 +20,22 @@ use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-/// Pause between two looks for a service.
-const LOOK_AGAIN: Duration = Duration::from_millis(50);
+/// Pause between two attempts to reach a service.
+const RETRY_AFTER: Duration = Duration::from_millis(50);
 
 pub(super) fn run(common: &Common, command: Service) -> Result<(), Failure> {
     match command {
         Service::Start(start) => start::run(common, &start),
         Service::Stop { now } => stop::run(common, now),
         Service::Restart(start) => restart(common, start),
-        Service::Wait { model, seconds } => wait_for(wait(common, model.as_deref(), seconds)),
+        Service::Wait { model, timeout } => wait_for(wait(common, model.as_deref(), timeout)),
         Service::Status => wait_for(status(common)),
         Service::Logs { follow, lines } => logs::run(common, lines, follow),
         Service::Unit => unit::run(common),
     }
 }
 
-/// Stops and starts, with the settings that the service runs with, unless told otherwise.
+/// Restarts the service with the settings it runs with, unless other ones are named.
 fn restart(common: &Common, mut start: crate::arguments::Start) -> Result<(), Failure> {
     let Some(presence) = connection::local(common)? else {
         return start::run(common, &start);
@@ -46,24 +46,24 @@ fn restart(common: &Common, mut start: crate::arguments::Start) -> Result<(), Fa
     let mut common = common.clone();
     common.config = common.config.or(running.config.clone());
     start.listen = start.listen.or(before);
-    stop::run(&common, false)?;
+    stop::stop(&common, false)?;
     print::note(format!(
-        "starting it again with its settings: {}",
+        "restarting with these settings: {}",
         running.in_words(common.config.as_deref(), start.listen)
     ));
     start::run_with(&common, &start, &running.variables)
 }
 
-/// How a running service was started.
+/// Settings that a running service was started with.
 #[derive(Default)]
 struct Running {
     config: Option<PathBuf>,
-    /// What its environment has for it.
+    /// Variables of its environment that are meant for it.
     variables: Vec<(OsString, OsString)>,
 }
 
 impl Running {
-    /// As the kernel tells of its process.
+    /// Read from its process.
     fn of(pid: u32) -> Self {
         let read = |name: &str| std::fs::read(format!("/proc/{pid}/{name}")).unwrap_or_default();
         let text = |bytes: &[u8]| OsStr::from_bytes(bytes).to_owned();
@@ -78,7 +78,7 @@ impl Running {
         Self { config: config.map(|path| text(path).into()), variables: own.collect() }
     }
 
-    /// The settings for people; of variables only the names, for some are secret.
+    /// The settings in words; only names of variables, because some values are secret.
     fn in_words(&self, config: Option<&Path>, listen: Option<std::net::SocketAddr>) -> String {
         let mut words = Vec::new();
         words.extend(config.map(|path| format!("file {}", path.display())));
@@ -91,7 +91,7 @@ impl Running {
 async fn wait(common: &Common, model: Option<&str>, seconds: u64) -> Result<(), Failure> {
     let deadline = Instant::now() + Duration::from_secs(seconds);
     let client = loop {
-        // The address may appear only once the service is there: it is looked up anew each time.
+        // The address is known only once the service is ready, so it is looked up each time.
         let look = async {
             let client = connection::client(common)?;
             client.status().await?;
@@ -100,7 +100,7 @@ async fn wait(common: &Common, model: Option<&str>, seconds: u64) -> Result<(), 
         match look.await {
             Ok(client) => break client,
             Err(failure) if failure.is_no_service() && Instant::now() < deadline => {
-                tokio::time::sleep(LOOK_AGAIN).await;
+                tokio::time::sleep(RETRY_AFTER).await;
             }
             Err(failure) => return Err(failure),
         }
@@ -108,7 +108,13 @@ async fn wait(common: &Common, model: Option<&str>, seconds: u64) -> Result<(), 
     if let Some(model) = model {
         let left = deadline.saturating_duration_since(Instant::now()).as_secs();
         let instance = client.wait_for(model, left).await?;
-        print::note(format!("`{}` is ready", instance.name));
+        if common.json {
+            print::json(&instance);
+        } else {
+            print::note(format!("`{}` is ready", instance.name));
+        }
+    } else if common.json {
+        print::json(&json!({"address": connection::address(common)?}));
     }
     Ok(())
 }
@@ -127,13 +133,13 @@ async fn status(common: &Common) -> Result<(), Failure> {
     }
     let database = match (status.database.kind.as_str(), status.database.up) {
         (kind, true) => kind.to_owned(),
-        (kind, false) => format!("{kind}, does not answer: records wait"),
+        (kind, false) => format!("{kind}, does not answer; records are written later"),
     };
     let rows = [
         ("service", format!("{} (deft {})", status.address, status.version)),
         ("console", format!("{}/", status.address)),
         ("process", status.pid.to_string()),
-        ("since", status.started_at.format("%F %T UTC").to_string()),
+        ("since", print::time_with_zone(status.started_at)),
         ("node", status.node),
         ("records", database),
         ("instances", status.instances.len().to_string()),

@@ -1,4 +1,4 @@
-//! `deft ask --with A,B,C`: one question to several models, or to one several times.
+//! `deft ask --with A,B,C`: one question to several models, or several times to one.
 
 mod columns;
 
@@ -11,21 +11,21 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use tokio::sync::mpsc;
 
 use super::ask::{Question, stream};
-use super::{answer, passing};
+use super::{answer, model};
 use crate::arguments::{Ask, Common};
 use crate::failure::Failure;
 use crate::print;
 use columns::{Column, Comparison};
 
-/// Columns are drawn anew so often, at most.
+/// Shortest pause between two drawings of the columns.
 const DRAW_EVERY: Duration = Duration::from_millis(100);
-/// Columns where nobody says how wide the terminal is.
+/// Width in columns where the terminal does not tell it.
 const USUAL_WIDTH: usize = 120;
 
-/// What became of one of the answers.
+/// News of one of the answers.
 enum Update {
     Text(String),
-    /// What its instance holds in memory.
+    /// Memory of its instance in bytes.
     Memory(u64),
     Done(Box<answer::Answered>),
     Failed(Failure),
@@ -39,15 +39,15 @@ pub(super) async fn run(
 ) -> Result<(), Failure> {
     let mut comparison = Comparison::new(question.text(), &command.with);
     let mut orders = Vec::new();
-    for model in &command.with {
-        let meant = passing::usable(common, client, model, command.fetch).await?;
+    for name in &command.with {
+        let meant = model::usable(common, client, name, command.yes).await?;
         let mut options = answer::options(&command.answering);
-        options.release = (meant.passing || command.release).then_some(true);
+        options.unload_after = (meant.temporary || command.unload_after).then_some(true);
         orders.push((meant.name, options));
     }
     let (tell, mut told) = mpsc::unbounded_channel();
-    let in_turn = command.in_turn || command.release;
-    tokio::spawn(ask_all(client.clone(), question, orders, in_turn, tell));
+    let sequential = command.sequential || command.unload_after;
+    tokio::spawn(ask_all(client.clone(), question, orders, sequential, tell));
     let live = Live::start(common);
     let mut failure = None;
     while let Some((at, update)) = told.recv().await {
@@ -76,7 +76,7 @@ fn finish(common: &Common, command: &Ask, comparison: &Comparison) -> Result<(),
     } else {
         print::line(columns::side_by_side(&comparison.answers, width(), None));
     }
-    let Some(file) = &command.export else { return Ok(()) };
+    let Some(file) = &command.output else { return Ok(()) };
     let text = if file.extension().is_some_and(|end| end.eq_ignore_ascii_case("json")) {
         serde_json::to_string_pretty(comparison).unwrap_or_default() + "\n"
     } else {
@@ -84,7 +84,7 @@ fn finish(common: &Common, command: &Ask, comparison: &Comparison) -> Result<(),
     };
     let failed = |error| Failure::fault(format!("cannot write `{}`: {error}", file.display()));
     std::fs::write(file, text).map_err(failed)?;
-    print::note(format!("kept in {}", file.display()));
+    print::note(format!("written to {}", file.display()));
     Ok(())
 }
 
@@ -95,7 +95,7 @@ async fn ask_all(
     client: Client,
     question: Question,
     orders: Vec<(String, AnswerOptions)>,
-    in_turn: bool,
+    sequential: bool,
     tell: Tell,
 ) {
     let asked = orders.into_iter().enumerate().map(|(at, (model, options))| {
@@ -106,11 +106,11 @@ async fn ask_all(
                 Ok(answered) => Update::Done(Box::new(answered)),
                 Err(error) => Update::Failed(error),
             };
-            // Where nobody listens any more, nobody need be told.
+            // Nobody may be listening any more.
             let _ = tell.send((at, update));
         }
     });
-    if in_turn {
+    if sequential {
         for one in asked {
             one.await;
         }
@@ -138,12 +138,12 @@ async fn ask_one(
     .await
 }
 
-/// What an instance of the model holds in memory, as planned where it was not measured yet.
+/// Memory of an instance of the model: measured, or reserved where it was not measured yet.
 async fn memory(client: &Client, model: &str) -> Result<Option<u64>, ClientError> {
     let variant = client.inspect(model).await?.name;
     let (status, _) = client.status().await?;
     let found = status.instances.into_iter().find(|instance| instance.name == variant);
-    Ok(found.map(|found| found.measured_bytes.unwrap_or(found.planned_bytes)))
+    Ok(found.map(|found| found.measured_bytes.unwrap_or(found.reserved_bytes)))
 }
 
 fn size() -> (usize, usize) {
@@ -155,7 +155,7 @@ fn width() -> usize {
     if std::io::stdout().is_terminal() { size().0 } else { USUAL_WIDTH }
 }
 
-/// The columns as they grow, where somebody looks at a terminal.
+/// The growing columns, on a terminal.
 struct Live(Option<ProgressBar>);
 
 impl Live {

@@ -20,7 +20,10 @@ pub(super) async fn run(common: &Common, command: Source) -> Result<(), Failure>
             if common.json {
                 print::json(&removed);
             } else {
-                print::line(format!("`{}` is forgotten; what came from it stays", removed.name));
+                print::line(format!(
+                    "source `{}` removed; models pulled from it stay",
+                    removed.name
+                ));
             }
             Ok(())
         }
@@ -56,8 +59,8 @@ async fn add(common: &Common, add: AddSource) -> Result<(), Failure> {
     }
     let token =
         added.token.as_ref().map_or("no token".to_owned(), |place| format!("token {place}"));
-    print::line(format!("`{}` is a source: {}, {token}", added.name, kind_word(added.kind)));
-    print::note(format!("see whether it can be asked: deft source check {}", added.name));
+    print::line(format!("source `{}` added: {}, {token}", added.name, kind_word(added.kind)));
+    print::note(format!("check that it can be reached: deft source check {}", added.name));
     Ok(())
 }
 
@@ -70,7 +73,7 @@ fn ask_token(source: &str) -> Result<String, Failure> {
     std::io::stdin().read_line(&mut line)?;
     let token = line.trim().to_owned();
     if token.is_empty() {
-        return Err(Failure::usage("there is no token on standard input"));
+        return Err(Failure::usage("no token on standard input"));
     }
     Ok(token)
 }
@@ -92,7 +95,7 @@ async fn list(common: &Common) -> Result<(), Failure> {
         return Ok(());
     }
     if sources.is_empty() {
-        print::note("there are no sources; add one: deft source add NAME ADDRESS");
+        print::note("no sources; add one: deft source add NAME ADDRESS");
         return Ok(());
     }
     let row = |source: &SourceReport| {
@@ -126,7 +129,7 @@ async fn check(common: &Common, name: Option<String>) -> Result<(), Failure> {
                 (Some(problem), _) => problem.detail.clone(),
                 (None, Some(1)) => "offers 1 variant".to_owned(),
                 (None, Some(count)) => format!("offers {count} variants"),
-                (None, None) => "offers what is asked for by name".to_owned(),
+                (None, None) => "reachable; it does not list its offers".to_owned(),
             };
             vec![check.name.clone(), print::seconds(check.seconds), found]
         };

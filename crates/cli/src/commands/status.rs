@@ -1,7 +1,7 @@
 //! `deft status`.
 
 use deft_protocol::manage::{
-    ComputingReport, InstanceReport, InstanceState, Keeping, Pool, ServiceStatus,
+    ComputingReport, InstanceReport, InstanceState, Origin, Pool, ServiceStatus,
 };
 
 use crate::arguments::Common;
@@ -31,31 +31,37 @@ fn text(status: &ServiceStatus) -> String {
     let pools: Vec<String> = status.pools.iter().map(|found| pool(found, widest)).collect();
     let mut parts = vec![pools.join("\n"), computing(&status.computing)];
     if status.instances.is_empty() {
-        parts.push("nothing is loaded; load a model: deft load MODEL".to_owned());
+        parts.push("no model is loaded; load one: deft load MODEL".to_owned());
         return parts.join("\n\n");
     }
     let rows = status.instances.iter().map(instance).collect();
-    let headers =
-        ["instance", "state", "kept", "planned", "measured", "lanes", "calls", "queue", "process"];
+    let headers = [
+        "instance",
+        "state",
+        "loaded by",
+        "reserved",
+        "measured",
+        "lanes",
+        "calls",
+        "queue",
+        "process",
+    ];
     parts.push(print::table(&headers, rows, &[3, 4, 6, 7, 8]));
     let notes = status.instances.iter().filter_map(|instance| {
         let problem = instance.problem.as_ref().map(ToString::to_string);
         let note = problem.or_else(|| instance.note.clone())?;
-        let since = instance.down_since.map(|since| {
-            let since = since.with_timezone(&chrono::Local).format("%H:%M:%S");
-            format!("down since {since}: ")
-        });
+        let since = instance.down_since.map(|since| format!("down since {}: ", print::time(since)));
         Some(format!("`{}`: {}{note}", instance.title(), since.unwrap_or_default()))
     });
     parts.extend(notes);
     parts.join("\n\n")
 }
 
-/// What engines compute with.
+/// Processors and instructions that engines compute with.
 fn computing(found: &ComputingReport) -> String {
     let processors = match found.processors {
-        1 => "1 processor computes".to_owned(),
-        count => format!("{count} processors compute"),
+        1 => "1 processor".to_owned(),
+        count => format!("{count} processors"),
     };
     let slower = match found.slower {
         0 => String::new(),
@@ -63,34 +69,32 @@ fn computing(found: &ComputingReport) -> String {
     };
     let spare = match found.spare {
         0 => String::new(),
-        1 => "; 1 is left to the service".to_owned(),
-        count => format!("; {count} are left to the service"),
+        1 => "; 1 is reserved for the service".to_owned(),
+        count => format!("; {count} are reserved for the service"),
     };
     let nodes = match found.nodes {
         0 | 1 => String::new(),
-        count if found.copied => {
-            format!(
-                "; memory is interleaved over {count} NUMA nodes, and each has a copy of the weights"
-            )
+        count if found.replicated => {
+            format!("; memory interleaved over {count} NUMA nodes, weights replicated on each")
         }
-        count => format!("; memory is interleaved over {count} NUMA nodes"),
+        count => format!("; memory interleaved over {count} NUMA nodes"),
     };
     format!("{processors}{slower} with {}{spare}{nodes}", found.kernels)
 }
 
-/// What was decided, the oldest first, as a log is read.
+/// The latest decisions, oldest first.
 fn decisions(status: &ServiceStatus) -> String {
     if status.decisions.is_empty() {
-        return "nothing was decided yet".to_owned();
+        return "no decisions yet".to_owned();
     }
     let lines = status.decisions.iter().rev().map(|decision| {
-        let at = decision.at.with_timezone(&chrono::Local).format("%H:%M:%S");
+        let at = print::time(decision.at);
         format!("{at}  {} `{}`: {}", decision.what, decision.about, decision.why)
     });
     lines.collect::<Vec<_>>().join("\n")
 }
 
-/// A pool's name, with what it is.
+/// Name and kind of a pool.
 fn label(pool: &Pool) -> String {
     match (pool.simulated, pool.speed) {
         (false, _) => pool.name.clone(),
@@ -99,7 +103,7 @@ fn label(pool: &Pool) -> String {
     }
 }
 
-/// A pool as a bar, its label as wide as the widest.
+/// A pool as a bar, with its label padded to the widest.
 fn pool(pool: &Pool, width: usize) -> String {
     let cells = |bytes: u64| match (bytes, pool.limit) {
         (0, _) | (_, 0) => 0,
@@ -111,7 +115,7 @@ fn pool(pool: &Pool, width: usize) -> String {
     let full = usize::try_from(cells(pool.reserved)).unwrap_or(0);
     let rest = usize::try_from(BAR).unwrap_or(0) - full;
     format!(
-        "pool {:<width$}  [{}{}]  {} planned, {} measured, of {}{}",
+        "pool {:<width$}  [{}{}]  {} reserved, {} measured, limit {}{}",
         label(pool),
         "#".repeat(full),
         ".".repeat(rest),
@@ -120,7 +124,7 @@ fn pool(pool: &Pool, width: usize) -> String {
         print::bytes(pool.limit),
         match pool.reserved.checked_sub(pool.limit) {
             Some(excess) if excess > 0 => {
-                format!("; {} above its limit, which was lowered", print::bytes(excess))
+                format!("; {} above the limit, which was lowered", print::bytes(excess))
             }
             _ => String::new(),
         },
@@ -134,12 +138,12 @@ fn instance(instance: &InstanceReport) -> Vec<String> {
             Some(share) => format!("{} {:.0} %", state(instance.state), share * 100.0),
             None => state(instance.state).to_owned(),
         },
-        match instance.keeping {
-            Keeping::Kept => "kept",
-            Keeping::OnDemand => "on demand",
+        match instance.origin {
+            Origin::Requested => "operator",
+            Origin::OnDemand => "a call",
         }
         .to_owned(),
-        print::bytes(instance.planned_bytes),
+        print::bytes(instance.reserved_bytes),
         instance.measured_bytes.map_or_else(String::new, print::bytes),
         format!("{} x {}", instance.settings.lanes, print::count(instance.settings.context.into())),
         instance.calls.to_string(),
@@ -154,7 +158,7 @@ fn state(state: InstanceState) -> &'static str {
         InstanceState::Ready => "ready",
         InstanceState::Draining => "draining",
         InstanceState::Restarting => "restarting",
-        InstanceState::Displaced => "displaced",
+        InstanceState::Evicted => "evicted",
         InstanceState::Failed => "failed",
     }
 }
@@ -164,14 +168,14 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_engines_compute_with_is_said_in_one_line() {
+    fn processors_and_instructions_are_one_line() {
         let report = |processors, slower, spare, nodes| ComputingReport {
             kernels: "AVX2".into(),
             processors,
             slower,
             spare,
             nodes,
-            copied: nodes > 2,
+            replicated: nodes > 2,
         };
         let lines = [
             report(1, 0, 0, 1),
@@ -182,17 +186,17 @@ mod tests {
             report(64, 0, 0, 4),
         ];
         insta::assert_snapshot!(lines.map(|line| computing(&line)).join("\n"), @r"
-        1 processor computes with AVX2
-        2 processors compute with AVX2
-        7 processors compute with AVX2; 1 is left to the service
-        12 processors compute (8 of them slower) with AVX2; 4 are left to the service
-        64 processors compute with AVX2; memory is interleaved over 2 NUMA nodes
-        64 processors compute with AVX2; memory is interleaved over 4 NUMA nodes, and each has a copy of the weights
+        1 processor with AVX2
+        2 processors with AVX2
+        7 processors with AVX2; 1 is reserved for the service
+        12 processors (8 of them slower) with AVX2; 4 are reserved for the service
+        64 processors with AVX2; memory interleaved over 2 NUMA nodes
+        64 processors with AVX2; memory interleaved over 4 NUMA nodes, weights replicated on each
         ");
     }
 
     #[test]
-    fn a_pool_is_drawn_by_what_is_planned() {
+    fn a_pool_is_drawn_by_what_is_reserved() {
         let host = |reserved| Pool {
             name: "host".into(),
             limit: 4000,
@@ -203,10 +207,10 @@ mod tests {
         };
         assert!(pool(&host(0), 4).contains("[........................................]"));
         assert!(pool(&host(1000), 4).contains("[##########......"));
-        assert!(pool(&host(1), 4).contains("[#......"), "something shows however small it is");
+        assert!(pool(&host(1), 4).contains("[#......"), "one cell, however small the amount");
         let over = pool(&host(9000), 4);
         assert!(over.contains("[########################################]"), "{over}");
-        assert!(over.contains("above its limit"), "{over}");
+        assert!(over.contains("above the limit"), "{over}");
         let fern = Pool { simulated: true, speed: Some(2 << 30), ..host(0) };
         assert!(pool(&fern, 30).contains("(simulated, 2.00 GiB/s)  "));
     }

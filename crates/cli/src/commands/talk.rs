@@ -1,35 +1,38 @@
-//! `deft talk`: a conversation at the terminal. Commands begin with a colon.
+//! `deft talk`: a conversation on the terminal. Commands begin with a colon.
 
 use deft_client::Client;
 use deft_protocol::chat::{AnswerOptions, ChatHead, ChatMessage, ChatRequest};
-use deft_protocol::engine::Overflow;
+use deft_protocol::engine::WhenContextFull;
 use rustyline::DefaultEditor;
 use rustyline::error::ReadlineError;
+use serde_json::json;
 
-use super::{answer, passing};
+use super::{answer, model};
 use crate::arguments::{Answering, Common, Talk};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-const HELP: &str = "What you can do:
-  :help              see this
-  :model MODEL       go on with another model
-  :system TEXT       tell the model how to behave; without TEXT no longer
-  :forget            begin anew
-  :back              take the last question and its answer back
-  :history           show the conversation so far
-  :stats             tell figures of each answer, or no longer
-  :leave             end (so does Ctrl-D)
-A line that ends with \\ goes on in the next one. Ctrl-C stops an answer.";
+const HELP: &str = "\
+  :help              show this help
+  :model MODEL       switch to another model
+  :system TEXT       set the system text, which tells the model how to behave; without TEXT, remove it
+  :new               start a new conversation
+  :undo              undo the last turn
+  :history           show the conversation
+  :stats             show figures of each answer, or stop showing them
+  :leave             end the program, like Ctrl-D
+End a line with \\ to continue it on the next line. Press Ctrl-C to stop an answer.";
 
 struct Conversation {
     client: Client,
     model: String,
     answering: Answering,
     messages: Vec<ChatMessage>,
-    /// Files that are there for the time of the talk.
-    passing: Vec<String>,
+    /// Models that are registered temporarily, for this conversation.
+    temporary: Vec<String>,
+    /// Whether answers are printed as lines of JSON.
+    json: bool,
 }
 
 /// What a line of input means.
@@ -40,8 +43,8 @@ enum Line<'a> {
     Help,
     Model(&'a str),
     System(&'a str),
-    Forget,
-    Back,
+    New,
+    Undo,
     History,
     Stats,
     Leave,
@@ -59,8 +62,8 @@ fn meaning(line: &str) -> Line<'_> {
         "help" => Line::Help,
         "model" if !rest.is_empty() => Line::Model(rest),
         "system" => Line::System(rest),
-        "forget" => Line::Forget,
-        "back" => Line::Back,
+        "new" | "forget" => Line::New,
+        "undo" | "back" => Line::Undo,
         "history" => Line::History,
         "stats" => Line::Stats,
         "leave" => Line::Leave,
@@ -70,11 +73,11 @@ fn meaning(line: &str) -> Line<'_> {
 
 pub(super) async fn run(common: &Common, command: Talk) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
-    let meant = passing::usable(common, &client, &command.model, command.fetch).await?;
+    let meant = model::usable(common, &client, &command.model, command.yes).await?;
     let variant = client.inspect(&meant.name).await?;
     let mut editor = DefaultEditor::new().map_err(|error| Failure::fault(error.to_string()))?;
     print::note(format!(
-        "talking with `{}`; :help tells what you can do, :leave ends",
+        "conversation with `{}`; type :help for help, :leave to end",
         variant.name
     ));
     let mut conversation = Conversation {
@@ -82,29 +85,30 @@ pub(super) async fn run(common: &Common, command: Talk) -> Result<(), Failure> {
         model: variant.name,
         answering: command.answering,
         messages: Vec::new(),
-        passing: meant.passing.then(|| meant.name.clone()).into_iter().collect(),
+        temporary: meant.temporary.then(|| meant.name.clone()).into_iter().collect(),
+        json: common.json,
     };
-    let ended = conversation.go_on(&mut editor).await;
-    for name in &conversation.passing {
-        passing::end(&conversation.client, name).await?;
+    let ended = conversation.run(&mut editor).await;
+    for name in &conversation.temporary {
+        model::end(&conversation.client, name).await?;
     }
     ended
 }
 
 impl Conversation {
-    /// Takes lines until the talk ends.
-    async fn go_on(&mut self, editor: &mut DefaultEditor) -> Result<(), Failure> {
+    /// Takes lines until the conversation ends.
+    async fn run(&mut self, editor: &mut DefaultEditor) -> Result<(), Failure> {
         loop {
             let read = tokio::task::block_in_place(|| read_line(editor));
             match read {
                 Ok(line) => {
-                    // Without history the talk goes on.
+                    // The history is only a convenience.
                     let _ = editor.add_history_entry(line.as_str());
                     if !self.take(meaning(&line)).await {
                         return Ok(());
                     }
                 }
-                Err(ReadlineError::Interrupted) => print::note("(:leave ends the talk)"),
+                Err(ReadlineError::Interrupted) => print::note("(type :leave to end)"),
                 Err(ReadlineError::Eof) => return Ok(()),
                 Err(error) => return Err(Failure::fault(error.to_string())),
             }
@@ -112,7 +116,7 @@ impl Conversation {
     }
 }
 
-/// One line of input, or several where each but the last ends with a backslash.
+/// One line of input, or several that are joined by a backslash at the end.
 fn read_line(editor: &mut DefaultEditor) -> Result<String, ReadlineError> {
     let mut text = editor.readline("> ")?;
     while text.ends_with('\\') {
@@ -124,7 +128,7 @@ fn read_line(editor: &mut DefaultEditor) -> Result<String, ReadlineError> {
 }
 
 impl Conversation {
-    /// Does what a line says; false ends the talk.
+    /// Carries out a line; false ends the conversation.
     async fn take(&mut self, line: Line<'_>) -> bool {
         match line {
             Line::Empty => {}
@@ -133,24 +137,28 @@ impl Conversation {
             Line::Model(name) => self.switch(name).await,
             Line::System(text) => {
                 self.answering.system = (!text.is_empty()).then(|| text.to_owned());
-                print::note(if text.is_empty() { "no system text any more" } else { "noted" });
+                print::note(if text.is_empty() {
+                    "system text removed"
+                } else {
+                    "system text set"
+                });
             }
-            Line::Forget => {
+            Line::New => {
                 self.messages.clear();
-                print::note("forgotten");
+                print::note("new conversation");
             }
-            Line::Back => {
+            Line::Undo => {
                 self.messages.truncate(self.messages.len().saturating_sub(2));
-                print::note(format!("{} messages are left", self.messages.len()));
+                print::note(format!("undone; {} messages left", self.messages.len()));
             }
             Line::History => self.history(),
             Line::Stats => {
                 self.answering.stats = !self.answering.stats;
-                let state = if self.answering.stats { "told" } else { "not told any more" };
-                print::note(format!("figures are {state}"));
+                let state = if self.answering.stats { "on" } else { "off" };
+                print::note(format!("figures {state}"));
             }
             Line::Leave => return false,
-            Line::Unknown(line) => print::note(format!("`{line}` is no command\n{HELP}")),
+            Line::Unknown(line) => print::note(format!("`{line}` is not a command\n{HELP}")),
         }
         true
     }
@@ -159,18 +167,26 @@ impl Conversation {
         match self.find(name).await {
             Ok(name) => {
                 self.model = name;
-                print::note(format!("going on with `{}`", self.model));
+                print::note(format!("switched to `{}`", self.model));
             }
-            Err(failure) => print::failure(&failure),
+            Err(failure) => self.show(&failure),
         }
     }
 
     async fn find(&mut self, name: &str) -> Result<String, Failure> {
-        let meant = passing::model(&self.client, name).await?;
-        if meant.passing && !self.passing.contains(&meant.name) {
-            self.passing.push(meant.name.clone());
+        let meant = model::model(&self.client, name).await?;
+        if meant.temporary && !self.temporary.contains(&meant.name) {
+            self.temporary.push(meant.name.clone());
         }
         Ok(self.client.inspect(&meant.name).await?.name)
+    }
+
+    fn show(&self, failure: &Failure) {
+        if self.json {
+            print::failure_json(failure);
+        } else {
+            print::failure(failure);
+        }
     }
 
     fn history(&self) {
@@ -181,20 +197,20 @@ impl Conversation {
         }
     }
 
-    /// Asks, and shows the answer. A failure leaves the conversation as it was.
+    /// Asks, and shows the answer. A failure leaves the conversation unchanged.
     async fn say(&mut self, question: &str) {
         self.messages.push(ChatMessage::text("user", question));
         match self.answer().await {
             Ok(Some(text)) => self.messages.push(ChatMessage::text("assistant", text)),
             Ok(None) => {
                 self.messages.pop();
-                print::note("\n(stopped; this question is not kept)");
+                print::note("\n(stopped; the question was removed)");
             }
             Err(failure) => {
                 self.messages.pop();
-                print::failure(&failure);
+                self.show(&failure);
                 if failure.what.contains("context of") {
-                    print::note("  -> or begin anew: :forget");
+                    print::note("  -> or start a new conversation: :new");
                 }
             }
         }
@@ -205,20 +221,32 @@ impl Conversation {
         let system = self.answering.system.iter().map(|text| ChatMessage::text("system", text));
         let messages = system.chain(self.messages.iter().cloned()).collect();
         let head = ChatHead::new(self.model.clone(), messages);
-        // A talk may be longer than the context: its oldest turns are left out then.
+        // A long conversation is shortened to fit the context.
         let options = AnswerOptions {
-            context_overflow: Some(Overflow::DropOldest),
+            when_context_full: Some(WhenContextFull::LeaveOutOldest),
             ..answer::options(&self.answering)
         };
         let request = ChatRequest { head, options };
         let answering = async {
             let stream = self.client.chat_stream(&request).await?;
-            answer::take(stream, print::out).await
+            let show = |text: &str| {
+                if !self.json {
+                    print::out(text);
+                }
+            };
+            answer::take(stream, show).await
         };
         let answered = tokio::select! {
             answered = answering => answered?,
             _ = tokio::signal::ctrl_c() => return Ok(None),
         };
+        if self.json {
+            print::json_line(&json!({
+                "model": self.model, "answer": answered.text, "usage": answered.usage,
+                "figures": answered.figures,
+            }));
+            return Ok(Some(answered.text));
+        }
         print::out("\n");
         answer::note_if_cut(&answered);
         answer::note_if_shortened(&answered);
@@ -240,6 +268,7 @@ mod tests {
             Line::Say("When do I sow Ember chard?")
         );
         assert_eq!(meaning(":leave"), Line::Leave);
+        assert_eq!((meaning(":new"), meaning(":undo")), (Line::New, Line::Undo));
         assert_eq!(meaning(":model larkfen-desk-mini"), Line::Model("larkfen-desk-mini"));
         assert_eq!(meaning(":system Be cheerful."), Line::System("Be cheerful."));
         assert_eq!(meaning(":system"), Line::System(""));

@@ -8,46 +8,46 @@ use deft_protocol::manage::{Transfer, TransferKind, TransferState};
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use uuid::Uuid;
 
-use crate::arguments::Common;
+use crate::arguments::{Common, Transfers};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-/// How often progress is asked for.
+/// Pause between two questions about progress.
 const ASK_EVERY: Duration = Duration::from_millis(150);
-/// A bar with what is known of a transfer.
+/// Template of a transfer's progress bar.
 const BAR: &str = "{prefix}  [{bar:30}]  {msg}";
 
-pub(super) async fn run(
-    common: &Common,
-    follow: bool,
-    cancel: Option<Uuid>,
-) -> Result<(), Failure> {
+pub(super) async fn run(common: &Common, command: &Transfers) -> Result<(), Failure> {
     let client = connection::connect(common).await?;
-    if let Some(id) = cancel {
-        let transfer = client.cancel(id).await?;
+    if let Some(id) = &command.cancel {
+        let all = client.transfers().await?;
+        let id = print::by_id(&all, |transfer| transfer.id, id, "transfer")
+            .map_err(|failure| failure.with_way_out("show transfers: deft transfers"))?
+            .id;
+        let transfer = client.cancel_transfer(id).await?;
         if common.json {
             print::json(&transfer);
         } else {
-            print::line(format!("{} of `{}` is told to stop", verb(transfer.kind), transfer.about));
+            print::line(format!("cancelled the {} of `{}`", verb(transfer.kind), transfer.about));
         }
         return Ok(());
     }
-    if follow {
-        return follow_all(&client).await;
+    if command.follow {
+        return follow_all(common, &client).await;
     }
     let transfers = client.transfers().await?;
     if common.json {
         print::json(&transfers);
     } else if transfers.is_empty() {
-        print::note("nothing was transferred yet");
+        print::note("no transfers yet");
     } else {
         print::line(table(&transfers));
     }
     Ok(())
 }
 
-/// Follows one to its end; its progress goes to a terminal only.
+/// Follows a transfer to its end, with progress on a terminal.
 pub(super) async fn follow(client: &Client, begun: Transfer) -> Result<Transfer, Failure> {
     let bars = Bars::new();
     let mut transfer = begun;
@@ -60,23 +60,34 @@ pub(super) async fn follow(client: &Client, begun: Transfer) -> Result<Transfer,
     match (&transfer.state, &transfer.problem) {
         (TransferState::Failed, Some(problem)) => Err(Failure::from(problem.clone())),
         (TransferState::Cancelled, _) => {
-            Err(Failure::refused(format!("{} was cancelled", verb(transfer.kind))))
+            Err(Failure::refused(format!("the {} was cancelled", verb(transfer.kind))))
         }
         _ => Ok(transfer),
     }
 }
 
-async fn follow_all(client: &Client) -> Result<(), Failure> {
+/// Follows all transfers to their end: bars on a terminal, or a line of JSON for each change.
+async fn follow_all(common: &Common, client: &Client) -> Result<(), Failure> {
     let bars = Bars::new();
     let mut drawn = BTreeMap::new();
+    let mut printed = Vec::new();
     loop {
         let mut running = client.transfers().await?;
         running.retain(|transfer| !transfer.state.has_ended());
-        bars.show(&running, &mut drawn);
+        if common.json {
+            for transfer in running.iter().filter(|found| !printed.contains(*found)) {
+                print::json_line(transfer);
+            }
+            printed.clone_from(&running);
+        } else {
+            bars.show(&running, &mut drawn);
+        }
         if running.is_empty() {
             bars.clear();
             let all = client.transfers().await?;
-            if !all.is_empty() {
+            if common.json {
+                all.iter().for_each(print::json_line);
+            } else if !all.is_empty() {
                 print::line(table(&all));
             }
             return Ok(());
@@ -114,12 +125,12 @@ impl Bars {
 
     fn clear(&self) {
         self.single.finish_and_clear();
-        // Nothing is lost where the terminal is gone.
+        // Fails only where the terminal is gone.
         let _ = self.all.clear();
     }
 }
 
-/// Bytes that go by, where nobody knows how many there are.
+/// Progress in bytes, where the total is unknown.
 pub(super) fn spinner(what: &'static str) -> ProgressBar {
     let style = ProgressStyle::with_template("{prefix}  {bytes} at {bytes_per_sec}")
         .unwrap_or_else(|_| ProgressStyle::default_spinner());
@@ -131,7 +142,7 @@ fn bar() -> ProgressBar {
     ProgressBar::new(1).with_style(style.progress_chars("#."))
 }
 
-/// How far a transfer is, in words.
+/// Progress of a transfer in words.
 fn progress(transfer: &Transfer) -> String {
     let mut words =
         format!("{} of {}", print::bytes(transfer.done_bytes), print::bytes(transfer.total_bytes));
@@ -165,11 +176,13 @@ fn verb(kind: TransferKind) -> &'static str {
 }
 
 fn table(transfers: &[Transfer]) -> String {
+    let ids: Vec<_> = transfers.iter().map(|transfer| transfer.id).collect();
+    let length = print::id_length(&ids);
     let row = |transfer: &Transfer| {
         let problem = transfer.problem.as_ref().map(|problem| problem.detail.clone());
         let told = problem.or_else(|| transfer.outcome.clone());
         vec![
-            transfer.id.to_string(),
+            transfer.id.to_string()[..length].to_owned(),
             verb(transfer.kind).to_owned(),
             transfer.about.clone(),
             match transfer.state {
@@ -183,7 +196,7 @@ fn table(transfers: &[Transfer]) -> String {
             told.unwrap_or_else(|| progress(transfer)),
         ]
     };
-    let headers = ["id", "what", "about", "state", ""];
+    let headers = ["id", "kind", "model", "state", ""];
     print::table(&headers, transfers.iter().map(row).collect(), &[])
 }
 

@@ -165,10 +165,10 @@ fn a_full_context_says_so_and_how_to_get_more() {
         "--temperature",
         "0",
     ]);
-    assert!(said.code == 0 && said.err.contains("the context of 64 tokens is full"), "{said:?}");
+    assert!(said.code == 0 && said.err.contains("the end of the context of 64 tokens"), "{said:?}");
     let long = "How deep do I sow Moonhook bean? ".repeat(20);
     let said = world.deft(&["ask", "larkfen-desk", &long]);
-    assert!(said.code == 4 && said.err.contains("loaded with a context of 64"), "{said:?}");
+    assert!(said.code == 4 && said.err.contains("context of this instance has 64"), "{said:?}");
 }
 
 /// Wrong requests get the protocol's error shape, with the field's name.

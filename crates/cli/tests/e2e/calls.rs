@@ -6,7 +6,7 @@ use std::net::TcpStream;
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use deft_protocol::manage::{CallStage, IdleLimit, InstanceState, Keeping, RunningCall};
+use deft_protocol::manage::{CallStage, IdleLimit, InstanceState, Origin, RunningCall};
 use serde_json::{Value, json};
 
 use crate::browser::Browser;
@@ -81,13 +81,16 @@ fn a_caller_who_waits_is_told_where_its_call_stands() {
     assert_eq!((call.stage, call.name.as_str()), (CallStage::Prompt, "larkfen-desk/q8_0"));
     assert!(call.prompt_tokens.is_some_and(|tokens| tokens > 64), "{call:?}");
     let told = world.ok(&["calls"]);
-    assert!(told.contains("taking in the prompt, ") && told.contains(" % "), "{told}");
+    assert!(told.contains("processing the prompt, ") && told.contains(" % "), "{told}");
     assert!(until("its pace is known", || running(&world)[0].seconds_left) > 0.0);
     let streamed = streamed.join().unwrap();
     assert!(streamed.starts_with("HTTP/1.1 200"), "{streamed}");
     let comments: Vec<&str> = streamed.lines().filter(|line| line.starts_with(": ")).collect();
     assert!(comments.len() >= 2, "{streamed}");
-    assert!(comments.iter().any(|line| line.starts_with(": taking in the prompt, ")), "{streamed}");
+    assert!(
+        comments.iter().any(|line| line.starts_with(": processing the prompt, ")),
+        "{streamed}"
+    );
     assert!(streamed.contains("\"finish_reason\":\"length\""), "{streamed}");
     assert!(streamed.contains("data: [DONE]"), "{streamed}");
     assert!(running(&world).is_empty());
@@ -115,11 +118,11 @@ fn a_failure_of_an_answer_in_one_piece_has_its_own_status_also_after_seconds() {
     let id = taken_in(&world).id.to_string();
     // Heartbeats are every second.
     std::thread::sleep(Duration::from_secs(2));
-    world.ok(&["calls", "--end", &id]);
+    world.ok(&["calls", "--cancel", &id]);
     let told = asked.join().unwrap();
     let (head, body) = told.split_once("\r\n\r\n").unwrap();
     assert!(!head.starts_with("HTTP/1.1 2"), "{told}");
-    assert!(body.starts_with('{') && body.contains("\"code\":\"call_ended\""), "{told}");
+    assert!(body.starts_with('{') && body.contains("\"code\":\"call_cancelled\""), "{told}");
 }
 
 #[test]
@@ -127,23 +130,23 @@ fn an_operator_ends_a_call_and_its_caller_is_told() {
     let world = slow();
     let streamed = ask(&world, &long_question(true));
     let id = taken_in(&world).id.to_string();
-    let missing = world.deft(&["calls", "--end", "ffff"]);
-    assert!(missing.code > 2 && missing.err.contains("is under way"), "{missing:?}");
-    let said = world.ok(&["calls", "--end", &id]);
-    assert!(said.contains("its caller is told"), "{said}");
+    let missing = world.deft(&["calls", "--cancel", "ffff"]);
+    assert!(missing.code > 2 && missing.err.contains("no running call has the id"), "{missing:?}");
+    let said = world.ok(&["calls", "--cancel", &id]);
+    assert!(said.contains("its caller gets an error"), "{said}");
     let streamed = streamed.join().unwrap();
-    assert!(streamed.contains("\"code\":\"call_ended\""), "{streamed}");
+    assert!(streamed.contains("\"code\":\"call_cancelled\""), "{streamed}");
     let instance = || world.instance("larkfen-desk/q8_0").unwrap();
     until("its lane is free", || (instance().calls == 0).then_some(()));
     until("it is recorded", || {
         let calls = wait(world.client().calls(1)).unwrap();
         calls.into_iter().find(|call| call.outcome == "cancelled")
     });
-    let again = world.deft(&["calls", "--end", &id]);
-    assert!(again.code > 2 && again.err.contains("it may have ended"), "{again:?}");
+    let again = world.deft(&["calls", "--cancel", &id]);
+    assert!(again.code > 2 && again.err.contains("no running call has the id"), "{again:?}");
     // What was taken in is known to a second try.
     let second = ask(&world, &long_question(true)).join().unwrap();
-    let reused = second.split("\"reused_tokens\":").nth(1).unwrap();
+    let reused = second.split("\"cached_tokens\":").nth(1).unwrap();
     let reused: u32 =
         reused.split(|letter: char| !letter.is_ascii_digit()).next().unwrap().parse().unwrap();
     assert!(reused >= 16, "{second}");
@@ -161,7 +164,7 @@ fn a_caller_who_leaves_while_its_prompt_is_taken_in_frees_its_lane_and_goes_on_l
     drop(leaves);
     let begun = Instant::now();
     until("its lane is free", || (world.instance("larkfen-desk/q8_0")?.calls == 0).then_some(()));
-    until("it is gone", || running(&world).is_empty().then_some(()));
+    until("it does not exist", || running(&world).is_empty().then_some(()));
     // Once the step that runs has ended, not when all of its prompt is taken in.
     let took = begun.elapsed().as_secs_f64();
     assert!(took < still_to_come / 2.0, "{took} s of {still_to_come} s");
@@ -186,7 +189,7 @@ fn a_client_that_waits_ten_seconds_for_a_word_gets_its_answer_to_a_prompt_of_a_m
     let streamed = asked.join().unwrap();
     assert!(begun.elapsed() > Duration::from_secs(50), "it took {:?}", begun.elapsed());
     assert!(streamed.contains("\"finish_reason\":\"length\""), "{streamed}");
-    assert!(streamed.lines().filter(|line| line.starts_with(": taking in")).count() >= 8);
+    assert!(streamed.lines().filter(|line| line.starts_with(": processing")).count() >= 8);
 }
 
 #[test]
@@ -199,7 +202,7 @@ fn a_call_whose_engine_dies_before_the_first_word_is_asked_once_more() {
     assert!(streamed.contains("\"finish_reason\":\"length\""), "{streamed}");
     assert!(!streamed.contains("\"error\""), "{streamed}");
     assert_eq!(world.ready("larkfen-desk/q8_0").crashes, 1);
-    assert!(world.log().contains("is asked once more"), "{}", world.log());
+    assert!(world.log().contains("is retried alone"), "{}", world.log());
     // Twice it is not: alone with a process that ended, it is known which call it was.
     let mut other = long_question(true);
     other["messages"][0]["content"] = json!("Is Quillfen pea hardy? ".repeat(12));
@@ -214,7 +217,7 @@ fn a_call_whose_engine_dies_before_the_first_word_is_asked_once_more() {
     let streamed = streamed.join().unwrap();
     assert!(streamed.contains("\"code\":\"ends_engines\""), "{streamed}");
     let why = world.ok(&["status", "--why"]);
-    assert!(why.contains("ended its engine process twice; it is refused"), "{why}");
+    assert!(why.contains("ended its engine process twice and is refused"), "{why}");
     let recorded = until("it is recorded", || {
         let calls = wait(world.client().calls(3)).unwrap();
         calls.into_iter().find(|call| call.detail.as_deref() == Some("ends_engines"))
@@ -272,10 +275,10 @@ fn a_model_that_was_set_aside_comes_back_as_it_was_kept() {
         (found.state == InstanceState::Failed).then_some(())
     });
     let down = world.ok(&["status"]);
-    assert!(down.contains("down since ") && down.contains("again and again"), "{down}");
+    assert!(down.contains("down since ") && down.contains("ended repeatedly"), "{down}");
     world.desk_answers();
     let back = world.ready("larkfen-desk/q8_0");
-    assert_eq!((back.keeping, back.settings.pinned), (Keeping::Kept, true));
+    assert_eq!((back.origin, back.settings.pinned), (Origin::Requested, true));
     assert_eq!((back.settings.context, back.settings.idle), (512, IdleLimit::Never));
     assert!(back.down_since.is_none());
 }
@@ -290,13 +293,13 @@ fn the_console_shows_calls_under_way_and_ends_them() {
         // However slowly a browser starts: it looks already when the call comes.
         let streamed = ask(&world, &long_question(true));
         browser.see("[data-call=prompt]").await;
-        browser.read("taking in the prompt, ").await;
+        browser.read("processing the prompt, ").await;
         browser.picture("console-calls").await;
-        browser.press("@aria-label='calls'", "End").await;
-        browser.press("@aria-label='confirm'", "End").await;
+        browser.press("@aria-label='Running calls'", "Cancel").await;
+        browser.press("@aria-label='Confirm' and @role='alertdialog'", "Cancel").await;
         streamed
     });
-    assert!(streamed.join().unwrap().contains("call_ended"));
+    assert!(streamed.join().unwrap().contains("call_cancelled"));
 }
 
 #[test]

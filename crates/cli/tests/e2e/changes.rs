@@ -105,7 +105,7 @@ fn a_fetch_from_a_silent_place_is_cancelled_at_once_and_does_not_come_back() {
     let waiting = wait(client.pull(&PullRequest { reference, name: None, limit: None })).unwrap();
     for transfer in begun.iter().chain([&waiting]) {
         let began = Instant::now();
-        wait(client.cancel(transfer.id)).unwrap();
+        wait(client.cancel_transfer(transfer.id)).unwrap();
         until("it has ended", || {
             let found = wait(client.transfer(transfer.id)).unwrap();
             (found.state == TransferState::Cancelled).then_some(())

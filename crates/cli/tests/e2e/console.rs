@@ -15,38 +15,38 @@ fn a_visitor_loads_a_model_tries_it_and_unloads_it() {
     wait(async {
         let browser = Browser::open(1280, 800).await;
         browser.page.goto(&address).await.unwrap();
-        browser.read("Nothing is loaded").await;
+        browser.read("No model is loaded").await;
         browser.read("32.0 MiB free").await;
-        browser.press("@aria-label='pages'", "Depot").await;
+        browser.press("@aria-label='Pages'", "Depot").await;
         browser.read("1,808,448").await;
         browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
-        browser.see("[aria-label='plan']").await;
+        browser.see("[aria-label='Plan']").await;
         browser.read("in pool host").await;
-        browser.read("together").await;
-        browser.press("@aria-label='load'", "Load").await;
+        browser.read("total").await;
+        browser.press("@aria-label='Load'", "Load").await;
         browser.see("[data-variant='larkfen-desk/q8_0'] .v-chip").await;
-        browser.press("@aria-label='pages'", "Pools").await;
+        browser.press("@aria-label='Pages'", "Pools").await;
         browser.see("[data-instance='larkfen-desk/q8_0'][data-state='ready']").await;
-        browser.press("@data-instance='larkfen-desk/q8_0'", "Try it").await;
+        browser.press("@data-instance='larkfen-desk/q8_0'", "Try").await;
         let field = browser.see("textarea").await;
         field.send_keys(QUESTION).await.unwrap();
         browser.press("self::form", "Ask").await;
-        browser.see("[data-turn] [aria-label='figures of the answer']").await;
+        browser.see("[data-turn] [aria-label='Figures of the answer']").await;
         browser.read(ANSWER).await;
         browser.read("12 tokens").await;
         // Another model, not loaded: asking loads it, and its pool shows it.
         browser.page.goto(&format!("{address}/try?model=larkfen-desk-mini/q8_0")).await.unwrap();
-        browser.read("asking loads it").await;
+        browser.read("the first question loads it").await;
         browser.see("textarea").await.send_keys("Tell me all about Quillfen pea.\n").await.unwrap();
         browser.read("You will find it on shelf C1.").await;
         browser.picture("console-try").await;
         browser.page.goto(&address).await.unwrap();
         browser.see("[data-instance='larkfen-desk-mini/q8_0'][data-state='ready']").await;
-        browser.read("on demand").await;
+        browser.read("loaded by a call").await;
         browser.picture("console-pools").await;
         browser.press("@data-instance='larkfen-desk/q8_0'", "Unload").await;
-        browser.read("Unload larkfen-desk/q8_0?").await;
-        browser.press("@aria-label='confirm'", "Unload").await;
+        browser.read("Unload larkfen-desk/q8_0 after its running calls?").await;
+        browser.press("@aria-label='Confirm' and @role='alertdialog'", "Unload").await;
         let gone = Locator::Css("[data-instance='larkfen-desk/q8_0']");
         let deadline = tokio::time::Instant::now() + crate::world::PATIENCE;
         while browser.page.find(gone).await.is_ok() {
@@ -69,11 +69,11 @@ fn a_refused_load_offers_what_would_fit_and_takes_it_at_a_click() {
         let browser = Browser::open(1280, 800).await;
         browser.page.goto(&format!("{address}/depot")).await.unwrap();
         browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
-        browser.read("what would make it fit").await;
+        browser.read("any of these makes it fit").await;
         browser.read("deft load larkfen-desk/q8_0 --cache q8_0").await;
-        browser.press("@role='alert'", "Take this").await;
-        browser.see("[aria-label='load'] button:not([disabled]).bg-primary").await;
-        browser.press("@aria-label='load'", "Load").await;
+        browser.press("@role='alert'", "Apply").await;
+        browser.see("[aria-label='Load'] button:not([disabled]).bg-primary").await;
+        browser.press("@aria-label='Load'", "Load").await;
         browser.see("[data-variant='larkfen-desk/q8_0'] .v-chip").await;
         browser.page.clone().close().await.unwrap();
     });
@@ -96,28 +96,31 @@ fn an_operator_places_layers_changes_a_limit_and_reads_why() {
         browser.read("Layers in fern").await;
         let slider = browser
             .page
-            .find(Locator::XPath("//label[.='Layers in fern']/ancestor::*[contains(@class,'v-slider')][1]//*[@role='slider']"))
+            .find(Locator::XPath(
+                "//label[normalize-space(.)='Layers in \
+             fern']/ancestor::*[contains(@class,'v-slider')][1]//*[@role='slider']",
+            ))
             .await
             .unwrap();
         slider.send_keys(&Key::Right.to_string().repeat(2)).await.unwrap();
         browser.read("2 of 5").await;
         browser.read("in pool fern (simulated)").await;
         browser.picture("console-load").await;
-        browser.press("@aria-label='load'", "Load").await;
+        browser.press("@aria-label='Load'", "Load").await;
         browser.see("[data-variant='larkfen-desk/q8_0'] .v-chip").await;
         browser.page.goto(&address).await.unwrap();
         browser.see("[data-instance='larkfen-desk/q8_0'][data-state='ready']").await;
         browser.read("simulated, 1.00 GiB/s").await;
         browser.read("fern=2, host=3").await;
-        browser.read("the operator wishes it, and it fits").await;
-        browser.press("self::main", "change the limit of host").await;
-        let field = browser.see("input[aria-label='limit of host']").await;
+        browser.read("requested by the operator; needs").await;
+        browser.press("self::main", "Change the limit of host").await;
+        let field = browser.see("input[aria-label='Limit of host']").await;
         let all = format!("{}a{}", Key::Control, Key::Null);
         field.send_keys(&format!("{all}2 TiB\n")).await.unwrap();
-        browser.read("of memory may be used").await;
+        browser.read("of memory can be used").await;
         field.send_keys(&format!("{all}3 MiB\n")).await.unwrap();
-        browser.read("above its limit: nothing is loaded here until there is room").await;
-        browser.read("and was 32.0 MiB").await;
+        browser.read("above the limit: no model is loaded here until enough memory is free").await;
+        browser.read("instead of 32.0 MiB").await;
         browser.page.clone().close().await.unwrap();
     });
 }
@@ -133,29 +136,29 @@ fn models_of_a_folder_are_taken_in_renamed_and_removed() {
     wait(async {
         let browser = Browser::open(1280, 800).await;
         browser.page.goto(&format!("{address}/depot")).await.unwrap();
-        browser.press("self::main", "Take in").await;
-        let field = browser.see("[aria-label='import'] input[type='text']").await;
+        browser.press("self::main", "Import").await;
+        let field = browser.see("[aria-label='Import'] input[type='text']").await;
         field.send_keys(&shelf.path().to_string_lossy()).await.unwrap();
-        browser.press("@aria-label='import'", "Look").await;
-        browser.see("[aria-label='found']").await;
+        browser.press("@aria-label='Import'", "Scan folder").await;
+        browser.see("[aria-label='Models found']").await;
         browser.read("larkfen-desk-mini/q8_0").await;
-        browser.press("@aria-label='import'", "Take in").await;
+        browser.press("@aria-label='Import'", "Import").await;
         browser.see("[data-variant='larkfen-desk/q8_0']").await;
         browser.see("[data-variant='larkfen-desk-mini/q8_0']").await;
-        browser.read("kept as `larkfen-desk/q8_0`").await;
-        browser.read("the depot keeps 2.46 MiB").await;
-        browser.press("self::main", "more about larkfen-desk-mini/q8_0").await;
+        browser.read("stored as `larkfen-desk/q8_0`").await;
+        browser.read("2.46 MiB stored").await;
+        browser.press("self::main", "More actions for larkfen-desk-mini/q8_0").await;
         browser.press_item("Rename").await;
-        let field = browser.see("[aria-label='rename'] input").await;
+        let field = browser.see("[aria-label='Rename'] input").await;
         let all = format!("{}a{}", Key::Control, Key::Null);
         field.send_keys(&format!("{all}seed-mini/small")).await.unwrap();
-        browser.press("@aria-label='rename'", "Rename").await;
+        browser.press("@aria-label='Rename'", "Rename").await;
         browser.see("[data-variant='seed-mini/small']").await;
-        browser.press("self::main", "more about seed-mini/small").await;
+        browser.press("self::main", "More actions for seed-mini/small").await;
         browser.press_item("Remove").await;
-        browser.read("That frees 576 KiB").await;
-        browser.press("@aria-label='remove'", "Remove").await;
-        browser.read("the depot keeps 1.90 MiB").await;
+        browser.read("This frees 576 KiB").await;
+        browser.press("@aria-label='Remove'", "Remove").await;
+        browser.read("1.90 MiB stored").await;
         browser.page.clone().close().await.unwrap();
     });
     let names: Vec<String> =
@@ -178,7 +181,7 @@ fn what_was_set_aside_is_tried_again_by_a_button() {
         browser.page.goto(&address).await.unwrap();
         browser.see("[data-instance='larkfen-spare/q8_0'][data-state='failed']").await;
         std::fs::rename(&away, &spare).unwrap();
-        browser.press("@data-instance='larkfen-spare/q8_0'", "Try again").await;
+        browser.press("@data-instance='larkfen-spare/q8_0'", "Retry").await;
         browser.see("[data-instance='larkfen-spare/q8_0'][data-state='ready']").await;
         browser.page.clone().close().await.unwrap();
     });
@@ -194,15 +197,15 @@ fn a_models_page_tells_what_an_operator_asks_and_tries_it() {
         let link = Locator::Css("[data-variant='larkfen-desk/q8_0'] a");
         browser.see("[data-variant='larkfen-desk/q8_0'] a").await;
         browser.page.find(link).await.unwrap().click().await.unwrap();
-        browser.see("[aria-label='facts']").await;
+        browser.see("[aria-label='Facts']").await;
         for part in ["chat, tool calls, completion", "6 (2 for keys and values), of 32", "<|end|>"]
         {
             browser.read(part).await;
         }
         browser.read("When do I sow Moonhook bean?").await;
-        browser.press("self::main", "Check it").await;
-        browser.see("[aria-label='check']").await;
-        browser.read("it is well").await;
+        browser.press("self::main", "Check").await;
+        browser.see("[aria-label='Check']").await;
+        browser.read("passed").await;
         browser.read("I am the desk helper").await;
         browser.picture("console-model").await;
         browser.page.clone().close().await.unwrap();
@@ -245,7 +248,7 @@ fn the_console_fits_a_phone() {
             let beyond = browser.page.execute(script, vec![]).await.unwrap();
             assert!(beyond.as_i64().unwrap() <= 0, "{path} is {beyond} pixels too wide");
             if path == "/" {
-                browser.press("self::header", "Light or dark").await;
+                browser.press("self::header", "Switch between light and dark").await;
                 browser.picture("console-phone-dark").await;
             }
         }
@@ -265,20 +268,20 @@ fn settings_stored_with_a_model_stay_and_those_of_an_instance_can_be_changed() {
         browser.page.goto(&format!("{address}/depot")).await.unwrap();
         browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
         browser.read("256 tokens").await;
-        browser.press("@aria-label='load'", "Load").await;
+        browser.press("@aria-label='Load'", "Load").await;
         browser.page.goto(&address).await.unwrap();
         browser.see("[data-instance='larkfen-desk/q8_0'][data-state='ready']").await;
         let loaded = world.ready("larkfen-desk/q8_0").settings;
         assert_eq!((loaded.context, loaded.pinned), (256, true), "as they are stored");
         // Another setting of what is loaded.
         browser.press("@data-instance='larkfen-desk/q8_0'", "Settings").await;
-        browser.read("Load again with other settings").await;
-        browser.see("[aria-label='load'] [role='slider']").await;
+        browser.read("Change the settings of").await;
+        browser.see("[aria-label='Load'] [role='slider']").await;
         let lanes =
             "//label[.='Lanes']/ancestor::*[contains(@class,'v-slider')][1]//*[@role='slider']";
         let lanes = browser.page.find(Locator::XPath(lanes)).await.unwrap();
         lanes.send_keys(&Key::Right.to_string()).await.unwrap();
-        browser.press("@aria-label='load'", "Load").await;
+        browser.press("@aria-label='Load'", "Apply").await;
         let changed = until("it has a lane more", || {
             let found = world.instance("larkfen-desk/q8_0")?;
             (found.settings.lanes == loaded.lanes + 1).then_some(found.settings)
@@ -309,7 +312,7 @@ fn an_answer_that_is_stopped_stays_and_a_page_of_a_name_with_a_dot_is_loaded_aga
         browser.see(growing).await;
         browser.press("self::form", "Stop").await;
         browser.see("[data-turn]").await;
-        browser.read("It was stopped here.").await;
+        browser.read("Stopped here.").await;
         browser.page.clone().close().await.unwrap();
     });
 }

@@ -22,13 +22,13 @@ fn a_manifest_of_version_2_is_told_and_kept_and_used_again_after_an_upgrade() {
     let good = std::fs::read_to_string(&manifest).unwrap();
     for (spoilt, why) in [
         (good.replace("\"version\": 1", "\"version\": 2"), "version 2"),
-        (String::new(), "is not understood"),
+        (String::new(), "is not valid"),
         (good.replacen('{', "{\"shelf_row\": 7,", 1), "shelf_row"),
     ] {
         std::fs::write(&manifest, spoilt).unwrap();
         world.ok(&["service", "restart"]);
         let listed = world.ok(&["depot", "list"]);
-        assert!(listed.contains("not understood") && listed.contains(why), "{listed}");
+        assert!(listed.contains("cannot be read") && listed.contains(why), "{listed}");
         let json: Vec<serde_json::Value> =
             serde_json::from_str(&world.ok(&["depot", "list", "--json"])).unwrap();
         assert!(json.iter().any(|told| told["not_understood"].is_string()), "{json:?}");
@@ -53,7 +53,7 @@ fn a_depot_that_is_not_mounted_stops_a_start_and_nothing_is_forgotten() {
     std::fs::create_dir(&depot).unwrap();
     let start = ["service", "start", "--listen", "127.0.0.1:0"];
     let said = world.deft(&start);
-    assert!(said.code == 1 && said.err.contains("know 1 models"), "{said:?}");
+    assert!(said.code == 1 && said.err.contains("list 1 models"), "{said:?}");
     assert!(said.err.contains("--accept-depot"), "{said:?}");
     assert_eq!(std::fs::read_dir(&depot).unwrap().count(), 0, "nothing was made there");
     // Another depot, with an identity of its own, is not this one either.
@@ -62,7 +62,7 @@ fn a_depot_that_is_not_mounted_stops_a_start_and_nothing_is_forgotten() {
     std::fs::remove_dir(&depot).unwrap();
     std::fs::rename(other.data_dir().join("depot"), &depot).unwrap();
     let said = world.deft(&start);
-    assert!(said.code == 1 && said.err.contains("Mount the right one"), "{said:?}");
+    assert!(said.code == 1 && said.err.contains("Mount the right depot"), "{said:?}");
     std::fs::remove_dir_all(&depot).unwrap();
     std::fs::rename(&elsewhere, &depot).unwrap();
     let world = world.start();
@@ -99,12 +99,12 @@ fn a_database_that_is_torn_or_without_its_key_stops_a_start_and_stays() {
     let (key, away) = (database.join("access.json"), database.join("away"));
     std::fs::rename(&key, &away).unwrap();
     let said = world.deft(&start);
-    assert!(said.code == 1 && said.err.contains("has the password of the records"), "{said:?}");
+    assert!(said.code == 1 && said.err.contains("holds the password of the records"), "{said:?}");
     std::fs::rename(&away, &key).unwrap();
     let control = database.join("cluster/global/pg_control");
     std::fs::rename(&control, &away).unwrap();
     let said = world.deft(&start);
-    assert!(said.code == 1 && said.err.contains("not a whole database"), "{said:?}");
+    assert!(said.code == 1 && said.err.contains("is incomplete"), "{said:?}");
     assert!(database.join("cluster/PG_VERSION").is_file(), "nothing was removed");
     std::fs::rename(&away, &control).unwrap();
     // What broke off while it was made is begun anew.
@@ -124,10 +124,10 @@ fn records_that_are_not_understood_are_told_and_stay() {
     sql("update instances set settings = settings || '{\"context\": \"wide\"}'");
     world.ok(&["service", "restart"]);
     let listed = world.ok(&["depot", "list"]);
-    assert!(listed.contains("larkfen-desk/q8_0: not understood (its record"), "{listed}");
+    assert!(listed.contains("larkfen-desk/q8_0: cannot be read (its record"), "{listed}");
     let said = world.deft(&["depot", "register", &desk().to_string_lossy()]);
-    assert!(said.code == 4 && said.err.contains("is there and not understood"), "{said:?}");
-    assert!(world.log().contains("the wish"), "{}", world.log());
+    assert!(said.code == 4 && said.err.contains("exists and cannot be read"), "{said:?}");
+    assert!(world.log().contains("the record of the requested"), "{}", world.log());
     assert_eq!(sql("select count(*) from variants where facts ? 'shape_of_tomorrow'"), "1");
     assert_eq!(sql("select count(*) from instances"), "1", "the wish stays too");
     world.ok(&["ask", "larkfen-desk-mini", QUESTION, "--max-tokens", "2"]);
@@ -189,7 +189,7 @@ fn a_request_names_files_and_reaches_no_others() {
     assert_eq!(failed["problem"]["code"], "link_refused");
     symlink(&secret, target.join("larkfen-desk-q8_0.gguf")).unwrap();
     let said = export(&target);
-    assert!(said.code == 4 && said.err.contains("is there already"), "{said:?}");
+    assert!(said.code == 4 && said.err.contains("already exists"), "{said:?}");
     assert_eq!(std::fs::read_to_string(&secret).unwrap(), "nobody named this");
     assert_eq!(secret.metadata().unwrap().mode(), mode);
     let other = folder.path().join("other");

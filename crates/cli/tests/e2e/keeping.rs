@@ -22,7 +22,7 @@ fn an_imported_model_stands_under_its_own_name_and_answers_without_its_source() 
     let spare = world.spare_desk();
     let named = spare.with_file_name("larkfen-desk-q8_0.gguf");
     std::fs::rename(&spare, &named).unwrap();
-    assert!(import(&world, &named).contains("kept as `larkfen-desk/q8_0`"));
+    assert!(import(&world, &named).contains("stored as `larkfen-desk/q8_0`"));
     std::fs::remove_file(&named).unwrap();
     let path = world.ok(&["depot", "path", "larkfen-desk"]);
     let path = Path::new(path.trim());
@@ -32,10 +32,10 @@ fn an_imported_model_stands_under_its_own_name_and_answers_without_its_source() 
     let used = until("the call is counted", || {
         variant(&world, DESK).filter(|found| found.calls == 1 && found.last_used.is_some())
     });
-    assert!(used.kept);
+    assert!(used.stored);
     let list = world.ok(&["depot", "list", "desk", "--sort", "used"]);
-    assert!(list.contains("kept") && list.contains("last used"), "{list}");
-    assert!(world.deft(&["depot", "list", "moonhook"]).err.contains("nothing in the depot"));
+    assert!(list.contains("stored") && list.contains("last used"), "{list}");
+    assert!(world.deft(&["depot", "list", "moonhook"]).err.contains("no variant in the depot"));
 }
 
 #[test]
@@ -49,16 +49,16 @@ fn a_folder_is_looked_through_and_its_models_are_offered() {
     std::fs::copy(broken, shelf.path().join("larkfen-broken.gguf")).unwrap();
     let folder = shelf.path().to_string_lossy().into_owned();
     let said = world.deft(&["depot", "import", &folder]);
-    assert!(said.code == 4 && said.err.contains("without asking: --all"), "{said:?}");
-    assert!(said.err.contains("cannot be used") && said.err.contains("cut short"), "{said:?}");
+    assert!(said.code == 4 && said.err.contains("without asking: --yes"), "{said:?}");
+    assert!(said.err.contains("cannot be used") && said.err.contains("truncated"), "{said:?}");
     let said = world.ok(&["depot", "import", &folder, "--all", "--move"]);
     assert_eq!(said.lines().count(), 2, "{said}");
     assert!(!shelf.path().join("larkfen-desk-q8_0.gguf").exists(), "it was moved");
     assert!(shelf.path().join("larkfen-broken.gguf").exists(), "what was refused stays");
-    assert!(variant(&world, "larkfen-desk-mini/q8_0").is_some_and(|found| found.kept));
+    assert!(variant(&world, "larkfen-desk-mini/q8_0").is_some_and(|found| found.stored));
     let empty = tempfile::tempdir().unwrap();
     let said = world.deft(&["depot", "import", &empty.path().to_string_lossy()]);
-    assert!(said.code == 3 && said.err.contains("there is no model in"), "{said:?}");
+    assert!(said.code == 3 && said.err.contains("no model in"), "{said:?}");
 }
 
 #[test]
@@ -75,7 +75,7 @@ fn a_model_in_parts_and_a_projector_are_kept_together_and_exported_whole() {
     let written = std::fs::read_dir(&folder).unwrap().count();
     assert!(written == 4 && said.contains("larkfen-leaf-projector-f16.gguf"), "{said}");
     let said = world.deft(&["depot", "export", "parts", &folder]);
-    assert!(said.code == 4 && said.err.contains("is there already"), "{said:?}");
+    assert!(said.code == 4 && said.err.contains("already exists"), "{said:?}");
 }
 
 #[test]
@@ -83,7 +83,7 @@ fn names_are_taken_once_and_what_is_loaded_stays() {
     let world = World::new().start();
     import(&world, &desk());
     let said = world.deft(&["depot", "import", &mini().to_string_lossy(), "--as", DESK]);
-    assert!(said.code == 4 && said.err.contains("is in the depot already"), "{said:?}");
+    assert!(said.code == 4 && said.err.contains("is already in the depot"), "{said:?}");
     world.ok(&["load", "larkfen-desk"]);
     for command in [vec!["remove", DESK], vec!["rename", DESK, "other"]] {
         let said = world.deft(&[&["depot"], &command[..]].concat());
@@ -96,14 +96,14 @@ fn names_are_taken_once_and_what_is_loaded_stays() {
     let ask = ["ask", "seed-desk", QUESTION, "--temperature", "0"];
     assert_eq!(world.ok(&ask).trim(), ANSWER);
     world.ok(&["unload", "--all"]);
-    assert!(world.ok(&["depot", "remove", "seed-desk"]).contains("1.90 MiB is free again"));
+    assert!(world.ok(&["depot", "remove", "seed-desk"]).contains("1.90 MiB freed"));
     assert_eq!(world.deft(&["depot", "path", "seed-desk"]).code, 3);
     // What is only registered is forgotten, and its file stays.
     let spare = world.spare_desk();
     world.ok(&["depot", "register", &spare.to_string_lossy(), "--as", "spare"]);
     let said = world.deft(&["depot", "export", "spare", "/tmp"]);
     assert!(said.code == 4 && said.err.contains("deft depot import"), "{said:?}");
-    assert!(world.ok(&["depot", "remove", "spare"]).contains("stays where it is"));
+    assert!(world.ok(&["depot", "remove", "spare"]).contains("its file was left unchanged"));
     assert!(spare.is_file());
 }
 
@@ -117,7 +117,7 @@ fn usage_counts_what_is_shared_once_and_verify_finds_what_changed() {
     let bytes = desk.metadata().unwrap().len();
     assert_eq!((usage.total, usage.variants.len()), (bytes, 2));
     assert!(usage.variants.iter().all(|found| found.bytes == bytes && found.frees == 0));
-    assert!(world.ok(&["depot", "verify"]).contains("2 files are well"));
+    assert!(world.ok(&["depot", "verify"]).contains("2 files verified"));
     let path = world.ok(&["depot", "path", "copy"]);
     let path = Path::new(path.trim());
     let mut permissions = path.metadata().unwrap().permissions();
@@ -132,14 +132,14 @@ fn usage_counts_what_is_shared_once_and_verify_finds_what_changed() {
     )
     .unwrap();
     let said = world.deft(&["depot", "verify", "copy"]);
-    assert!(said.code == 1 && said.err.contains("is not what was taken in any more"), "{said:?}");
+    assert!(said.code == 1 && said.err.contains("has changed since it was imported"), "{said:?}");
     let said = world.deft(&["depot", "verify", "moonhook"]);
-    assert!(said.code == 3 && said.err.contains("is not kept"), "{said:?}");
+    assert!(said.code == 3 && said.err.contains("is not stored"), "{said:?}");
     let transfers = wait(world.client().transfers()).unwrap();
     let states: Vec<TransferState> = transfers.iter().map(|found| found.state).collect();
     use TransferState::{Done, Failed};
     assert_eq!(states, [Failed, Done, Done, Done], "the newest first");
-    assert!(world.ok(&["transfers"]).contains("all that is kept"));
+    assert!(world.ok(&["transfers"]).contains("all stored variants"));
 }
 
 #[test]
@@ -151,7 +151,7 @@ fn whichever_of_records_and_files_was_lost_the_other_brings_it_together() {
     // The records are gone: a cluster made anew.
     std::fs::remove_dir_all(world.data_dir().join("database")).unwrap();
     let world = world.start();
-    assert!(world.log().contains("is found again in the depot"));
+    assert!(world.log().contains("in the depot again"));
     world.desk_answers();
     // Files are gone.
     world.ok(&["service", "stop"]);
@@ -159,7 +159,7 @@ fn whichever_of_records_and_files_was_lost_the_other_brings_it_together() {
     let world = world.start();
     assert!(variant(&world, "larkfen-desk-mini/q8_0").is_none());
     world.desk_answers();
-    assert!(world.log().contains("is forgotten: its files are gone"));
+    assert!(world.log().contains("from the records: its files no longer exist"));
 }
 
 #[test]
@@ -195,7 +195,7 @@ fn a_file_that_nobody_registered_answers_and_leaves_nothing_behind() {
     until("it is forgotten", || (world.deft(&["load", "larkfen-spare"]).code == 3).then_some(()));
     // Loaded, it stays until it is unloaded, and does not come back.
     let said = world.deft(&["load", &path, "--lanes", "3"]);
-    assert!(said.code == 0 && said.err.contains("forgotten when it is unloaded"), "{said:?}");
+    assert!(said.code == 0 && said.err.contains("registered temporarily"), "{said:?}");
     let loaded = world.ready("larkfen-spare/q8_0");
     assert_eq!(loaded.settings.lanes, 3);
     assert_eq!(world.ok(&["ask", "larkfen-spare", QUESTION, "--temperature", "0"]).trim(), ANSWER);
@@ -220,8 +220,8 @@ fn a_folder_is_described_for_others_without_a_service() {
     std::fs::copy(broken, shelf.path().join("larkfen-broken.gguf")).unwrap();
     let folder = shelf.path().to_string_lossy().into_owned();
     let said = world.deft(&["depot", "index", &folder, "--name", "Larkfen Seed Library"]);
-    assert!(said.out.contains("1 variant of 1 model described"), "{said:?}");
-    assert!(said.err.contains("left out") && said.err.contains("cut short"), "{said:?}");
+    assert!(said.out.contains("1 variant of 1 model"), "{said:?}");
+    assert!(said.err.contains("skipped") && said.err.contains("truncated"), "{said:?}");
     let text = std::fs::read(shelf.path().join("depot-index.json")).unwrap();
     let index: serde_json::Value = serde_json::from_slice(&text).unwrap();
     assert_eq!(index["name"], "Larkfen Seed Library");
@@ -230,7 +230,7 @@ fn a_folder_is_described_for_others_without_a_service() {
     assert_eq!(file["bytes"], desk().metadata().unwrap().len());
     let empty = tempfile::tempdir().unwrap();
     let said = world.deft(&["depot", "index", &empty.path().to_string_lossy()]);
-    assert!(said.code == 4 && said.err.contains("there is no model in"), "{said:?}");
+    assert!(said.code == 4 && said.err.contains("no model in"), "{said:?}");
 }
 
 #[test]
@@ -285,7 +285,7 @@ fn a_link_out_of_an_imported_tree_is_not_followed() {
     std::os::unix::fs::symlink("/", shelf.path().join("everything")).unwrap();
     let folder = shelf.path().to_string_lossy().into_owned();
     let said = world.ok(&["depot", "import", &folder, "--all"]);
-    assert_eq!(said.trim(), "kept as `larkfen-desk-mini/q8_0`");
+    assert_eq!(said.trim(), "stored as `larkfen-desk-mini/q8_0`");
     let checkpoint = shelf.path().join("checkpoint");
     std::fs::create_dir(&checkpoint).unwrap();
     let source = project("demo/larkfen-desk-mini");

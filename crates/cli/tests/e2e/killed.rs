@@ -97,7 +97,7 @@ pub(crate) fn is_whole(world: &World, kept: &Kept, told: &str) {
     let verified = world.ok(&["depot", "verify"]);
     let files = usize::from(kept.name.is_some());
     assert!(
-        verified.contains(&format!("{files} files are well")) || files == 0,
+        verified.contains(&format!("{files} files verified")) || files == 0,
         "{verified}\n{told}"
     );
     let folder = world.data_dir().join("depot");

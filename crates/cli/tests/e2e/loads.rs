@@ -1,6 +1,6 @@
 //! Loading and unloading.
 
-use deft_protocol::manage::{InstanceState, Keeping};
+use deft_protocol::manage::{InstanceState, Origin};
 
 use crate::processes;
 use crate::world::{ANSWER, QUESTION, World, question, unending, until, wait};
@@ -11,7 +11,7 @@ fn the_plan_comes_before_the_load_and_the_measure_after() {
     let said = world.deft(&["load", "larkfen-desk"]);
     assert_eq!(said.code, 0, "{said:?}");
     for part in
-        ["weights", "KV cache", "step buffers", "tokenizer and template", "process", "together"]
+        ["weights", "KV cache", "step buffers", "tokenizer and template", "process", "total"]
     {
         assert!(said.err.contains(part), "{part} is missing in the plan: {said:?}");
     }
@@ -19,8 +19,8 @@ fn the_plan_comes_before_the_load_and_the_measure_after() {
     let instance = until("it is measured", || {
         world.instance("larkfen-desk/q8_0").filter(|found| found.measured_bytes.is_some())
     });
-    assert_eq!((instance.state, instance.keeping), (InstanceState::Ready, Keeping::Kept));
-    let (planned, measured) = (instance.planned_bytes, instance.measured_bytes.unwrap());
+    assert_eq!((instance.state, instance.origin), (InstanceState::Ready, Origin::Requested));
+    let (planned, measured) = (instance.reserved_bytes, instance.measured_bytes.unwrap());
     let allowed = planned * 3 / 100 + (4 << 20);
     assert!(planned.abs_diff(measured) <= allowed, "planned {planned}, measured {measured}");
     let text = world.ok(&["status"]);
@@ -63,16 +63,13 @@ fn instructions_can_be_forced_and_are_told() {
 #[test]
 fn what_does_not_fit_is_refused_with_the_figures() {
     let limited = World::new().with("DEFT_HOST_LIMIT", "10 MiB");
-    let world = limited.with("DEFT_MAKE_ROOM", "never").start().stock();
+    let world = limited.with("DEFT_EVICT", "never").start().stock();
     world.ok(&["load", "larkfen-desk"]);
     let said = world.deft(&["load", "larkfen-desk-mini"]);
     assert_eq!(said.code, 4, "{said:?}");
-    for part in [
-        "in pool `host`",
-        "of 10.0 MiB is free",
-        "held by `larkfen-desk/q8_0`",
-        "would make it fit",
-    ] {
+    for part in
+        ["of pool `host`", "of 10.0 MiB free", "held by `larkfen-desk/q8_0`", "makes it fit"]
+    {
         assert!(said.err.contains(part), "{part} is missing: {said:?}");
     }
     let plan = world.deft(&["plan", "larkfen-desk-mini"]);
@@ -95,7 +92,7 @@ fn several_models_are_planned_together() {
     let said = world.deft(&["plan", "larkfen-desk", "larkfen-desk-mini"]);
     assert_eq!(said.code, 4, "{said:?}");
     assert!(said.out.contains("fits; load it: deft load larkfen-desk/q8_0"), "{said:?}");
-    assert!(said.out.contains("pool `host`: 0 B planned now, 7."), "{said:?}");
+    assert!(said.out.contains("pool `host`: 0 B reserved now, 7."), "{said:?}");
     assert!(said.err.contains("`larkfen-desk-mini/q8_0` needs"), "{said:?}");
     // Both fit with a narrower cache and one lane, and nothing was reserved by planning.
     world.ok(&["plan", "larkfen-desk", "larkfen-desk-mini", "--cache", "q8_0", "--lanes", "1"]);
@@ -129,13 +126,13 @@ fn settings_out_of_range_are_refused_by_name() {
     {
         let said = world.deft(&["load", "larkfen-desk", flag, value]);
         assert_eq!(said.code, 4, "{said:?}");
-        assert!(said.err.contains(&format!("{} {value} is not possible", &flag[2..])), "{said:?}");
+        assert!(said.err.contains(&format!("{} cannot be {value}", &flag[2..])), "{said:?}");
     }
     for (flag, value) in
-        [("--lanes", "0"), ("--threads", "0"), ("--copies", "0"), ("--copies", "65")]
+        [("--lanes", "0"), ("--threads", "0"), ("--instances", "0"), ("--instances", "65")]
     {
         let said = world.deft(&["load", "larkfen-desk", flag, value]);
-        assert!(said.code == 4 && said.err.contains("is not possible"), "{said:?}");
+        assert!(said.code == 4 && said.err.contains("cannot be"), "{said:?}");
     }
     let unknown = world.deft(&["load", "larkfen-desk", "--cache", "q3"]);
     assert!(unknown.code == 2 && unknown.err.contains("q8_0"), "{unknown:?}");
@@ -239,10 +236,10 @@ fn a_call_loads_what_is_only_registered() {
     assert_eq!(said.out.trim(), ANSWER);
     assert!(said.err.contains("load "), "{said:?}");
     let instance = world.instance("larkfen-desk/q8_0").unwrap();
-    assert_eq!(instance.keeping, Keeping::OnDemand);
+    assert_eq!(instance.origin, Origin::OnDemand);
     // An operator's load makes it kept.
     world.ok(&["load", "larkfen-desk"]);
-    assert_eq!(world.instance("larkfen-desk/q8_0").unwrap().keeping, Keeping::Kept);
+    assert_eq!(world.instance("larkfen-desk/q8_0").unwrap().origin, Origin::Requested);
 }
 
 #[test]

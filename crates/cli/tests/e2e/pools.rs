@@ -33,7 +33,7 @@ fn reserved(world: &World, pool: &str) -> u64 {
 fn layers_in_an_accelerator_answer_the_same_and_are_measured_there() {
     let world = accelerated();
     let plan = world.ok(&["plan", "larkfen-desk", "--in", "fern,host"]);
-    for part in ["in pool `fern`", "in pool `host`", "layers fern=2 host=3", "is simulated"] {
+    for part in ["in pool `fern`", "in pool `host`", "layers in fern=2 host=3", "is simulated"] {
         assert!(plan.contains(part), "{part} is missing: {plan}");
     }
     assert!(plan.contains("deft load larkfen-desk/q8_0 --in fern,host"), "{plan}");
@@ -44,8 +44,8 @@ fn layers_in_an_accelerator_answer_the_same_and_are_measured_there() {
     });
     let fern = desk.held.iter().find(|held| held.pool == "fern").unwrap();
     let measured = fern.measured.unwrap();
-    assert!(measured >= fern.planned && measured < fern.planned + (64 << 10), "{fern:?}");
-    assert_eq!(fern.planned, reserved(&world, "fern"));
+    assert!(measured >= fern.reserved && measured < fern.reserved + (64 << 10), "{fern:?}");
+    assert_eq!(fern.reserved, reserved(&world, "fern"));
     let status = world.ok(&["status"]);
     assert!(status.contains("pool fern (simulated, 1.00 GiB/s)"), "{status}");
     // By a share, and by a number that is too large.
@@ -77,7 +77,7 @@ fn an_accelerator_out_of_memory_refuses_and_holds_nothing() {
     assert!(world.status().instances.is_empty());
     let said = world.deft(&["load", "larkfen-desk", "--in", "reed"]);
     assert!(
-        said.code == 4 && said.err.contains("there is no pool `reed`; there is `host`"),
+        said.code == 4 && said.err.contains("no pool `reed`; the pools are `host`"),
         "{said:?}"
     );
 }
@@ -85,12 +85,12 @@ fn an_accelerator_out_of_memory_refuses_and_holds_nothing() {
 #[test]
 fn copies_share_weights_and_calls() {
     let world = World::stocked();
-    world.ok(&["load", "larkfen-desk", "--copies", "3", "--lanes", "1"]);
+    world.ok(&["load", "larkfen-desk", "--instances", "3", "--lanes", "1"]);
     let copies = world.instances(DESK);
-    let numbers: Vec<u32> = copies.iter().map(|found| found.copy).collect();
+    let numbers: Vec<u32> = copies.iter().map(|found| found.number).collect();
     assert_eq!(numbers, [1, 2, 3]);
     let weights = copies[0].planned.iter().find(|part| part.part == "weights").unwrap().bytes;
-    let private = copies[0].planned_bytes - weights;
+    let private = copies[0].reserved_bytes - weights;
     assert_eq!(reserved(&world, "host"), weights + 3 * private);
     // Calls go where the fewest are. Engines that stand still answer as long as it takes to look.
     let client = world.client();
@@ -110,12 +110,12 @@ fn copies_share_weights_and_calls() {
         }
     });
     world.ok(&["unload", "larkfen-desk/q8_0#1"]);
-    let left: Vec<u32> = world.instances(DESK).iter().map(|found| found.copy).collect();
+    let left: Vec<u32> = world.instances(DESK).iter().map(|found| found.number).collect();
     assert_eq!(left, [2, 3]);
     world.desk_answers();
     world.ok(&["unload", "larkfen-desk/q8_0#2"]);
     assert_eq!(world.instances(DESK).len(), 1);
-    world.ok(&["load", "larkfen-desk", "--copies", "3", "--lanes", "1"]);
+    world.ok(&["load", "larkfen-desk", "--instances", "3", "--lanes", "1"]);
     world.ok(&["service", "restart"]);
     until("all are back", || {
         let back = world.instances(DESK);
@@ -124,7 +124,7 @@ fn copies_share_weights_and_calls() {
     // Other settings are for all of them; fewer copies end the last ones.
     world.ok(&["load", "larkfen-desk", "--lanes", "2"]);
     assert!(world.instances(DESK).iter().all(|found| found.settings.lanes == 2));
-    world.ok(&["load", "larkfen-desk", "--lanes", "2", "--copies", "1"]);
+    world.ok(&["load", "larkfen-desk", "--lanes", "2", "--instances", "1"]);
     assert_eq!(world.instances(DESK).len(), 1);
     world.desk_answers();
 }
@@ -132,17 +132,17 @@ fn copies_share_weights_and_calls() {
 #[test]
 fn copies_that_do_not_all_fit_are_refused_together() {
     let world = World::new().with("DEFT_HOST_LIMIT", "16 MiB").start().stock();
-    let said = world.deft(&["load", "larkfen-desk", "--copies", "3"]);
+    let said = world.deft(&["load", "larkfen-desk", "--instances", "3"]);
     assert!(said.code == 4 && said.err.contains("held by"), "{said:?}");
     assert!(world.status().instances.is_empty(), "none is left of those that fitted");
     // The command that is offered ends one instance, not all of the model's.
-    world.ok(&["load", "larkfen-desk", "--copies", "2"]);
+    world.ok(&["load", "larkfen-desk", "--instances", "2"]);
     let said = world.deft(&["load", "larkfen-desk-mini", "--lanes", "4"]);
     assert!(said.err.contains("deft unload larkfen-desk/q8_0#1  ("), "{said:?}");
     world.ok(&["unload", "--all"]);
-    let plan = world.deft(&["plan", "larkfen-desk", "--copies", "3"]);
+    let plan = world.deft(&["plan", "larkfen-desk", "--instances", "3"]);
     assert!(plan.code == 4 && plan.err.contains("2 of 3 instances fit"), "{plan:?}");
-    world.ok(&["load", "larkfen-desk", "--copies", "2"]);
+    world.ok(&["load", "larkfen-desk", "--instances", "2"]);
 }
 
 #[test]
@@ -150,25 +150,25 @@ fn a_limit_lowered_below_what_is_loaded_stops_grants_and_unloads_nothing() {
     let world = World::new().with("DEFT_HOST_LIMIT", "32 MiB").start().stock();
     world.ok(&["load", "larkfen-desk"]);
     let said = world.deft(&["limit", "host", "3MiB"]);
-    assert!(said.code == 0 && said.err.contains("nothing is unloaded for that"), "{said:?}");
+    assert!(said.code == 0 && said.err.contains("no model is unloaded for that"), "{said:?}");
     let status = world.ok(&["status"]);
-    assert!(status.contains("above its limit, which was lowered"), "{status}");
+    assert!(status.contains("above the limit, which was lowered"), "{status}");
     let said = world.deft(&["load", "larkfen-desk-mini"]);
-    assert!(said.code == 4 && said.err.contains("more than its limit is planned"), "{said:?}");
+    assert!(said.code == 4 && said.err.contains("more than its limit are reserved"), "{said:?}");
     world.desk_answers();
     // A call waits until something makes room, and here it does.
     let said = world.deft(&["ask", "larkfen-desk-mini", "Hello"]);
     assert!(said.code == 5 || said.code == 4, "it does not fit into 3: {said:?}");
     world.ok(&["limit", "host", "6MiB"]);
     world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
-    assert_eq!(world.instance(DESK).unwrap().state, InstanceState::Displaced);
+    assert_eq!(world.instance(DESK).unwrap().state, InstanceState::Evicted);
     world.ok(&["unload", "larkfen-desk-mini"]);
     world.ok(&["limit", "host", "100%"]);
     world.ready(DESK);
     for (pool, limit, part) in [
-        ("host", "900TiB", "of memory may be used"),
+        ("host", "900TiB", "of memory can be used"),
         ("host", "much", "write an amount"),
-        ("reed", "1GiB", "there is no pool `reed`"),
+        ("reed", "1GiB", "no pool `reed`"),
     ] {
         let said = world.deft(&["limit", pool, limit]);
         assert!(said.code > 2 && said.err.contains(part), "{said:?}");
@@ -176,39 +176,42 @@ fn a_limit_lowered_below_what_is_loaded_stops_grants_and_unloads_nothing() {
     // At a start it is an error of the settings, before anything is done.
     let wrong = World::new().with("DEFT_HOST_LIMIT", "900 TiB");
     let said = wrong.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
-    assert!(said.code != 0 && said.err.contains("of memory may be used"), "{said:?}");
+    assert!(said.code != 0 && said.err.contains("of memory can be used"), "{said:?}");
 }
 
 #[test]
 fn a_limit_lowered_between_starts_brings_back_what_matters_most() {
     let world = World::new().with("DEFT_HOST_LIMIT", "32 MiB").start().stock();
-    world.ok(&["load", "larkfen-desk", "--priority", "-1"]);
-    world.ok(&["load", "larkfen-desk-mini", "--priority", "5"]);
+    world.ok(&["load", "larkfen-desk", "--importance", "-1"]);
+    world.ok(&["load", "larkfen-desk-mini", "--importance", "5"]);
     world.ok(&["service", "stop"]);
     let world = world.with("DEFT_HOST_LIMIT", "8 MiB").start();
     world.ready(MINI);
     let desk = world.instance(DESK).unwrap();
     let problem = desk.problem.unwrap();
-    assert_eq!((desk.state, problem.code.as_str()), (InstanceState::Displaced, "does_not_fit"));
+    assert_eq!((desk.state, problem.code.as_str()), (InstanceState::Evicted, "does_not_fit"));
     // A limit is offered where nothing else would do: once the other one is ready, unloading it does.
     let ways: Vec<&str> = problem.ways.iter().map(|way| way.command.as_str()).collect();
     let possible = ["deft limit host 12MiB", "deft unload larkfen-desk-mini/q8_0"];
     assert!(ways.len() == 1 && possible.contains(&ways[0]), "{ways:?}");
-    // What would make it fit does, and it comes by itself.
+    // What makes it fit does, and it comes by itself.
     world.ok(&["limit", "host", "12MiB"]);
     assert!(world.ready(DESK).problem.is_none());
 }
 
 #[test]
 fn no_more_instances_than_the_operator_allows() {
-    let world = World::new().with("DEFT_MOST_INSTANCES", "1").start().stock();
+    let world = World::new().with("DEFT_MAX_INSTANCES", "1").start().stock();
     world.ok(&["load", "larkfen-desk"]);
     let said = world.deft(&["load", "larkfen-desk-mini"]);
-    assert!(said.code == 4 && said.err.contains("more than the 1 that may be loaded"), "{said:?}");
+    assert!(
+        said.code == 4 && said.err.contains("exceed the limit of 1 loaded instances"),
+        "{said:?}"
+    );
     assert!(said.err.contains("deft unload larkfen-desk/q8_0"), "{said:?}");
     // A call may make room for itself.
     world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
-    assert_eq!(world.instance(DESK).unwrap().state, InstanceState::Displaced);
+    assert_eq!(world.instance(DESK).unwrap().state, InstanceState::Evicted);
     world.ok(&["ask", "larkfen-desk", "Hello"]);
     assert_eq!(world.instance(MINI).map(|found| found.state), None);
 }
@@ -226,7 +229,7 @@ fn weights_can_be_locked_and_threads_be_told() {
     let file = std::fs::metadata(crate::world::desk()).unwrap().len();
     assert!(of("VmLck:") << 10 >= file, "the file is locked: {status}");
     let three = of("Threads:");
-    world.ok(&["load", "larkfen-desk", "--threads", "1"]);
+    world.ok(&["load", "larkfen-desk", "--threads", "1", "--weights", "mapped"]);
     let one = world.ready(DESK);
     let path = format!("/proc/{}/status", one.pid.unwrap());
     let status = std::fs::read_to_string(path).unwrap();
@@ -246,7 +249,7 @@ fn a_further_copy_that_cannot_be_loaded_leaves_those_that_were_there() {
     world.ok(&["load", "larkfen-desk", "--in", "moss"]);
     let pid = world.ready(DESK).pid;
     // The plan has room for a second one; the accelerator, of which others hold a part, has not.
-    let said = world.deft(&["load", "larkfen-desk", "--in", "moss", "--copies", "2"]);
+    let said = world.deft(&["load", "larkfen-desk", "--in", "moss", "--instances", "2"]);
     assert!(said.code == 4 && said.err.contains("is out of memory"), "{said:?}");
     assert_eq!(world.instances(DESK).len(), 1);
     assert_eq!(world.ready(DESK).pid, pid, "it goes on");

@@ -7,7 +7,7 @@ pub(crate) fn kill(pid: u32) {
     signal(pid, rustix::process::Signal::KILL);
 }
 
-/// The same, where it may have ended by itself.
+/// The same, where it may have finished by itself.
 pub(crate) fn end(pid: u32) {
     let pid = i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw);
     let _ = pid.map(|pid| rustix::process::kill_process(pid, rustix::process::Signal::KILL));

@@ -112,7 +112,7 @@ fn several_answers_come_whole_and_streamed_alike() {
     assert_eq!(whole.choices.iter().map(|choice| choice.index).collect::<Vec<_>>(), [0, 1, 2]);
     assert!(texts[0] != texts[1] && texts[1] != texts[2]);
     assert_eq!(whole.usage.prompt_tokens, 12, "the prompt is counted once");
-    assert!(whole.choices[2].deft.reused_tokens >= 11);
+    assert!(whole.choices[2].deft.cached_tokens >= 11);
     let mut body = serde_json::to_value(&request).unwrap();
     body["stream"] = json!(true);
     let url = format!("{}/v1/chat/completions", world.address());
@@ -210,10 +210,10 @@ fn a_conversation_longer_than_the_context_drops_its_oldest_turns_when_asked() {
     let (status, error) = world.post("/v1/chat/completions", &body);
     assert_eq!((status, &error["error"]["code"]), (400, &json!("context_exceeded")));
     let mut asked = body;
-    asked["context_overflow"] = json!("drop_oldest");
+    asked["when_context_full"] = json!("leave_out_oldest");
     let answer = world.posted("/v1/chat/completions", asked);
     assert_eq!(answer["choices"][0]["message"]["content"], ANSWER);
-    assert!(answer["choices"][0]["deft"]["dropped_messages"].as_u64().unwrap() >= 8);
+    assert!(answer["choices"][0]["deft"]["left_out_messages"].as_u64().unwrap() >= 8);
 }
 
 #[test]
@@ -253,7 +253,7 @@ fn embeddings_find_what_is_meant() {
         world.post("/v1/embeddings", json!({"model": "larkfen-find", "input": long}));
     assert_eq!((status, &error["error"]["code"]), (400, &json!("context_exceeded")));
     let said = world.deft(&["ask", "larkfen-find", "Hello"]);
-    assert!(said.code == 4 && said.err.contains("makes embeddings only"), "{said:?}");
+    assert!(said.code == 4 && said.err.contains("makes only embeddings"), "{said:?}");
 }
 
 #[test]
@@ -268,7 +268,7 @@ fn the_eight_bit_cache_answers_as_well_and_takes_less() {
     world.desk_answers();
     let mixed = cache(&instance);
     let used = world.instance("larkfen-desk/q8_0").unwrap();
-    assert!(used.prompt_tokens == 24 && used.reused_tokens == 11, "{used:?}");
+    assert!(used.prompt_tokens == 24 && used.cached_tokens == 11, "{used:?}");
     world.ok(&["unload", "larkfen-desk"]);
     world.ok(&["load", "larkfen-desk", "--cache", "f16"]);
     assert!(mixed < cache(&world.ready("larkfen-desk/q8_0")));

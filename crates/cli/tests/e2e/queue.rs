@@ -102,7 +102,7 @@ fn callers_take_turns_and_see_their_places() {
         (told == order).then_some(())
     });
     let told = world.ok(&["calls"]);
-    assert!(told.contains("waiting, place 1 in the queue"), "{told}");
+    assert!(told.contains("waiting, position 1 in the queue"), "{told}");
     assert!(told.contains("notebook, background"), "{told}");
     drop(held);
     for answer in asked {
@@ -157,7 +157,7 @@ fn a_deadline_that_passes_or_has_passed_is_told() {
         panic!("there is no lane")
     };
     assert_eq!(problem.code, "queue_slow");
-    assert!(problem.detail.contains("within 0.3 s") && problem.detail.contains("place 1"));
+    assert!(problem.detail.contains("within 0.3 s") && problem.detail.contains("position 1"));
     assert!(places(&world).is_empty(), "it does not wait any more");
     for past in [-5.0, 0.0] {
         hasty.options.wait_seconds = Some(past);
@@ -244,7 +244,7 @@ fn lanes_that_share_too_few_pages_are_paused_and_end_as_they_should() {
     let world = slow().with("DEFT_HANG_SECONDS", "600").start().stock();
     let settings = ["--in", "moss", "--lanes", "4", "--context", "256", "--cache-tokens", "352"];
     let said = world.deft(&[&["load", "larkfen-desk"], &settings[..]].concat());
-    assert!(said.err.contains("4 lanes of 256 tokens, 352 together"), "{said:?}");
+    assert!(said.err.contains("4 lanes of 256 tokens, sharing 352 tokens of KV cache"), "{said:?}");
     let engine = world.ready("larkfen-desk/q8_0").pid.unwrap();
     processes::halt(engine);
     let asked: Vec<_> = (0..4).map(|_| ask(&world, of("agent", endless("larkfen-desk")))).collect();
@@ -259,7 +259,7 @@ fn lanes_that_share_too_few_pages_are_paused_and_end_as_they_should() {
     assert_eq!(world.ready("larkfen-desk/q8_0").settings.cache_tokens, Some(352));
     let refused =
         world.deft(&["plan", "larkfen-desk", "--context", "512", "--cache-tokens", "100"]);
-    assert!(refused.err.contains("from 512, the context of one lane, to 1024"), "{refused:?}");
+    assert!(refused.err.contains("from 512, the context of one lane, to 2048"), "{refused:?}");
 }
 
 #[test]

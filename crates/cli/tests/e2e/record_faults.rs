@@ -183,7 +183,7 @@ impl Story for Fetched {
         let names: Vec<&str> = variants.iter().map(|variant| &variant.name[..]).collect();
         assert!(names.is_empty() || names == [FETCHED], "{names:?}\n{told}");
         let verified = world.ok(&["depot", "verify"]);
-        assert!(names.is_empty() || verified.contains("1 files are well"), "{verified}\n{told}");
+        assert!(names.is_empty() || verified.contains("1 files verified"), "{verified}\n{told}");
         let folder = world.data_dir().join("depot");
         let count = |name: &str| std::fs::read_dir(folder.join(name)).map_or(0, Iterator::count);
         assert_eq!(count("models"), names.len(), "{told}");
@@ -218,7 +218,7 @@ fn a_call_whose_record_cannot_be_written_is_answered_and_recorded_later_once() {
     watch(&world, &["calls", "uses"]);
     let count = |what: &str| -> u64 { sql(&world, what).parse().unwrap() };
     let [calls, uses] = ["select count(*) from calls", "select coalesce(sum(calls), 0) from uses"];
-    let waited = || world.log().matches("a call's record waits").count();
+    let waited = || world.log().matches("the record of a call is written later").count();
     // Each write of one call fails once, and then all of them; the last of these is no write any more.
     for (number, (offset, length)) in [(1, 0), (2, 0), (3, 0), (1, 1 << 30)].into_iter().enumerate()
     {

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use deft_client::ClientError;
 use deft_protocol::ProblemKind;
 use deft_protocol::chat::ChatRequest;
-use deft_protocol::manage::{InstanceState, Keeping};
+use deft_protocol::manage::{InstanceState, Origin};
 use serde_json::json;
 
 use crate::processes;
@@ -23,9 +23,9 @@ fn state(world: &World, name: &str) -> Option<InstanceState> {
     world.instance(name).map(|instance| instance.state)
 }
 
-fn displaced(world: &World, name: &str) -> String {
-    let found = until(&format!("{name} is displaced"), || {
-        world.instance(name).filter(|found| found.state == InstanceState::Displaced)
+fn evicted(world: &World, name: &str) -> String {
+    let found = until(&format!("{name} is evicted"), || {
+        world.instance(name).filter(|found| found.state == InstanceState::Evicted)
     });
     assert!(found.pid.is_none() && found.measured_bytes.is_none());
     found.note.unwrap()
@@ -36,42 +36,42 @@ fn a_call_makes_room_and_what_is_kept_comes_back_by_itself() {
     let world = narrow();
     world.ok(&["load", "larkfen-desk"]);
     assert!(!world.ok(&["ask", "larkfen-desk-mini", "Hello"]).is_empty());
-    let why = displaced(&world, DESK);
-    assert!(why.contains(&format!("made room for a call of `{MINI}`")), "{why}");
-    assert_eq!(world.ready(MINI).keeping, Keeping::OnDemand);
+    let why = evicted(&world, DESK);
+    assert!(why.contains(&format!("evicted for a call of `{MINI}`")), "{why}");
+    assert_eq!(world.ready(MINI).origin, Origin::OnDemand);
     let pool = world.status().pools.remove(0);
     assert!(pool.reserved <= pool.limit, "{pool:?}");
-    assert!(world.log().contains(&format!("displace `{DESK}`: it made room")), "so has the log");
+    assert!(world.log().contains(&format!("evict `{DESK}`: evicted for a call")), "so has the log");
     let why = world.ok(&["status", "--why"]);
-    assert!(why.contains(&format!("displace `{DESK}`: it made room for a call")), "{why}");
-    assert!(why.contains("a call wants it, and it fits"), "{why}");
+    assert!(why.contains(&format!("evict `{DESK}`: evicted for a call")), "{why}");
+    assert!(why.contains("loaded for a call; needs"), "{why}");
     world.ok(&["unload", "larkfen-desk-mini"]);
-    assert_eq!(world.ready(DESK).keeping, Keeping::Kept);
+    assert_eq!(world.ready(DESK).origin, Origin::Requested);
     world.desk_answers();
 }
 
 #[test]
-fn a_call_for_what_was_displaced_brings_it_back_as_it_was_kept() {
+fn a_call_for_what_was_evicted_brings_it_back_as_it_was_kept() {
     let world = narrow();
-    world.ok(&["load", "larkfen-desk", "--lanes", "3", "--priority", "2"]);
+    world.ok(&["load", "larkfen-desk", "--lanes", "3", "--importance", "2"]);
     world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
-    displaced(&world, DESK);
+    evicted(&world, DESK);
     world.desk_answers();
     let back = world.ready(DESK);
-    assert_eq!((back.keeping, back.settings.lanes), (Keeping::Kept, 3));
-    assert_eq!(back.settings.priority, 2);
+    assert_eq!((back.origin, back.settings.lanes), (Origin::Requested, 3));
+    assert_eq!(back.settings.importance, 2);
     assert_eq!(state(&world, MINI), None, "what a call had brought is gone");
 }
 
 #[test]
-fn pinned_and_busy_instances_are_never_displaced() {
+fn pinned_and_busy_instances_are_never_evicted() {
     let world = narrow();
     world.ok(&["load", "larkfen-desk", "--pinned"]);
     let said = world.deft(&["ask", "larkfen-desk-mini", "Hello"]);
     assert!(said.code == 5 && said.err.contains(&format!("held by `{DESK}`")), "{said:?}");
     assert_eq!(state(&world, DESK), Some(InstanceState::Ready));
     // Without the pin, but with a call under way.
-    world.ok(&["load", "larkfen-desk"]);
+    world.ok(&["load", "larkfen-desk", "--no-pinned"]);
     let client = world.client();
     let engine = world.instance(DESK).unwrap().pid.unwrap();
     wait(async {
@@ -86,7 +86,7 @@ fn pinned_and_busy_instances_are_never_displaced() {
             panic!("there was room");
         };
         assert_eq!((problem.kind, problem.code.as_str()), (ProblemKind::Busy, "no_room"));
-        assert!(problem.detail.contains("no room came free within 0.4 s"), "{problem}");
+        assert!(problem.detail.contains("no memory became free within 0.4 s"), "{problem}");
         assert!(problem.detail.contains(&format!("held by `{DESK}`")), "{problem}");
         let patient = world.client();
         let asked = question("larkfen-desk-mini", "Hello");
@@ -97,7 +97,7 @@ fn pinned_and_busy_instances_are_never_displaced() {
         drop(stream);
         waiting.await.unwrap().expect("there was room as soon as the call had ended");
     });
-    assert_eq!(state(&world, DESK), Some(InstanceState::Displaced));
+    assert_eq!(state(&world, DESK), Some(InstanceState::Evicted));
 }
 
 #[test]
@@ -119,7 +119,7 @@ fn a_refused_call_is_told_when_to_come_again() {
 fn the_operator_says_who_may_make_room() {
     let world = World::new()
         .with("DEFT_HOST_LIMIT", "10 MiB")
-        .with("DEFT_MAKE_ROOM", "on-demand")
+        .with("DEFT_EVICT", "on-demand")
         .start()
         .stock();
     world.ok(&["load", "larkfen-desk"]);
@@ -138,11 +138,11 @@ fn an_idle_limit_unloads_and_a_call_brings_back() {
     world.ok(&["load", "larkfen-desk", "--idle", "1s"]);
     assert_eq!(state(&world, MINI), Some(InstanceState::Ready), "it was not asked yet");
     world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
-    assert!(displaced(&world, MINI).contains("its calls are answered"));
-    assert!(displaced(&world, DESK).contains("it had no call for 1s"));
+    assert!(evicted(&world, MINI).contains("it has no more calls"));
+    assert!(evicted(&world, DESK).contains("idle for 1s"));
     // Room there is, yet nobody called: they rest until somebody does.
     std::thread::sleep(std::time::Duration::from_millis(1500));
-    assert_eq!(state(&world, DESK), Some(InstanceState::Displaced));
+    assert_eq!(state(&world, DESK), Some(InstanceState::Evicted));
     world.desk_answers();
     let wrong = world.deft(&["load", "larkfen-desk", "--idle", "soon"]);
     assert!(wrong.code == 2 && wrong.err.contains("`never`, `answered`"), "{wrong:?}");
@@ -162,7 +162,7 @@ fn a_call_may_ask_for_release_as_soon_as_it_is_answered() {
     ask(false);
     assert_eq!(state(&world, DESK), Some(InstanceState::Ready));
     ask(true);
-    until("it is gone", || state(&world, DESK).is_none().then_some(()));
+    until("it does not exist", || state(&world, DESK).is_none().then_some(()));
     world.ok(&["load", "larkfen-desk", "--pinned"]);
     ask(true);
     assert_eq!(state(&world, DESK), Some(InstanceState::Ready), "pinned ones stay");
@@ -178,7 +178,7 @@ fn other_settings_replace_an_instance_once_they_are_sure_to_fit() {
     assert_ne!(after.pid, before.pid);
     assert_eq!((after.settings.context, after.settings.cache.name()), (512, "q8_0"));
     let said = world.deft(&["load", "larkfen-desk", "--lanes", "40"]);
-    assert!(said.code == 4 && said.err.contains("would make it fit"), "{said:?}");
+    assert!(said.code == 4 && said.err.contains("makes it fit"), "{said:?}");
     assert_eq!(world.ready(DESK).pid, after.pid, "what was there goes on");
     // What is only about staying needs no new process.
     world.ok(&["load", "larkfen-desk", "--context", "512", "--cache", "q8_0", "--pinned"]);
@@ -202,7 +202,7 @@ impl Drop for Over<'_> {
 fn a_model_that_always_has_calls_gives_way_to_one_that_waits_and_loses_none_of_them() {
     let world = World::new()
         .with("DEFT_HOST_LIMIT", "10 MiB")
-        .with("DEFT_GIVES_WAY_SECONDS", "1")
+        .with("DEFT_EVICT_BUSY_SECONDS", "1")
         .with("DEFT_HANG_SECONDS", "600")
         .start()
         .stock();
@@ -238,7 +238,7 @@ fn a_model_that_always_has_calls_gives_way_to_one_that_waits_and_loses_none_of_t
             });
             let waits = scope.spawn(|| ask(&question("larkfen-desk-mini", QUESTION)));
             until("it is to give way", || {
-                let told = world.log().matches(&format!("give way `{DESK}`")).count();
+                let told = world.log().matches(&format!("drain `{DESK}`")).count();
                 (told >= turn).then_some(())
             });
             processes::go_on(engine);
@@ -251,6 +251,6 @@ fn a_model_that_always_has_calls_gives_way_to_one_that_waits_and_loses_none_of_t
         }
     });
     let why = world.ok(&["status", "--why"]);
-    assert!(why.contains(&format!("give way `{DESK}`: it takes no more calls")), "{why}");
-    assert_eq!(world.ready(DESK).keeping, Keeping::Kept, "it came back as it was");
+    assert!(why.contains(&format!("drain `{DESK}`: it takes no more calls")), "{why}");
+    assert_eq!(world.ready(DESK).origin, Origin::Requested, "it came back as it was");
 }

@@ -19,7 +19,7 @@ fn start_returns_when_the_service_answers_and_leaves_the_terminal() {
     assert_ne!(processes::session(status.pid), own, "it belongs to our session still");
     let second = world.deft(&["service", "start"]);
     assert_eq!(second.code, 0);
-    assert!(second.out.contains("running already at"), "{second:?}");
+    assert!(second.out.contains("already running at"), "{second:?}");
     assert!(second.out.contains(&status.address) && second.out.contains(&status.pid.to_string()));
     world.ok(&["service", "stop"]);
     let left = processes::of_folder(&world.data_dir());
@@ -53,8 +53,8 @@ fn a_taken_port_is_named() {
     let address = listener.local_addr().unwrap().to_string();
     let said = world.deft(&["service", "start", "--listen", &address]);
     assert_eq!(said.code, 1);
-    assert!(said.err.contains(&format!("{address} is taken")), "{said:?}");
-    assert!(world.log().contains("is taken"), "the log has the reason too");
+    assert!(said.err.contains(&format!("{address} is used by another program")), "{said:?}");
+    assert!(world.log().contains("is used by another program"), "the log has the reason too");
     assert!(processes::of_folder(&world.data_dir()).is_empty());
 }
 
@@ -88,10 +88,10 @@ fn the_command_line_works_against_another_address() {
 #[test]
 fn wait_is_for_those_who_come_first() {
     let world = World::new();
-    let mut waiting = world.command(&["service", "wait", "--seconds", "50"]).spawn().unwrap();
+    let mut waiting = world.command(&["service", "wait", "--timeout", "50"]).spawn().unwrap();
     let world = world.start().stock();
     assert!(waiting.wait().unwrap().success());
-    let said = world.deft(&["service", "wait", "--for", "larkfen-desk", "--seconds", "0"]);
+    let said = world.deft(&["service", "wait", "--for", "larkfen-desk", "--timeout", "0"]);
     assert_eq!(said.code, 5, "it is not loaded: {said:?}");
     let mut waiting = world.command(&["service", "wait", "--for", "larkfen-desk"]).spawn().unwrap();
     world.ok(&["load", "larkfen-desk"]);
@@ -156,7 +156,7 @@ fn another_version_of_the_service_is_told() {
     server.join().unwrap();
     assert_eq!(said.code, 0);
     assert!(
-        said.err.contains(&format!("this is deft {VERSION}, the service is 0.0.9")),
+        said.err.contains(&format!("this is deft {VERSION}, and the service runs 0.0.9")),
         "{said:?}"
     );
 }

@@ -45,11 +45,11 @@ fn figures_are_told_to_programs_that_collect_them() {
     let pool = &status.pools[0];
     #[expect(clippy::cast_precision_loss, reason = "a few MiB")]
     let granted = pool.reserved as f64;
-    assert_eq!(figure(&text, "deft_pool_granted_bytes{pool=\"host\"}"), Some(granted));
+    assert_eq!(figure(&text, "deft_pool_reserved_bytes{pool=\"host\"}"), Some(granted));
     let instance = "{instance=\"larkfen-desk/q8_0\"}";
     assert_eq!(figure(&text, &format!("deft_pages{instance}")), Some(16.0));
     assert_eq!(figure(&text, &format!("deft_pages_used{instance}")), Some(0.0));
-    assert!(figure(&text, &format!("deft_pages_known{instance}")).unwrap() > 0.0);
+    assert!(figure(&text, &format!("deft_pages_cached{instance}")).unwrap() > 0.0);
     assert!(figure(&text, &format!("deft_baton_wait_seconds_total{instance}")).is_some());
     assert_eq!(figure(&text, "deft_database_up"), Some(1.0));
     let tokens = "deft_tokens_total{model=\"larkfen-desk/q8_0\",kind=\"answer\"}";
@@ -152,7 +152,7 @@ fn the_watch_shows_it_all_and_its_keys_do_what_they_say() {
     world.ok(&["load", "larkfen-desk-mini"]);
     let mut watch = Terminal::run(&world, "watch");
     watch.sees("larkfen-desk/q8_0");
-    watch.sees("pages in use, known");
+    watch.sees("pages in use, cached");
     let names: Vec<String> = world.status().instances.into_iter().map(|found| found.name).collect();
     watch.press("p");
     until("it is pinned", || world.ready(&names[0]).settings.pinned.then_some(()));
@@ -206,8 +206,9 @@ fn one_question_is_answered_side_by_side_and_kept() {
     let folder = world.data_dir();
     let file = folder.join("beside.md");
     let path = file.to_string_lossy();
-    let said = world.deft(&["ask", "--with", models, QUESTION, "--release", "--export", &path]);
-    assert!(said.code == 0 && said.err.contains("kept in"), "{said:?}");
+    let said =
+        world.deft(&["ask", "--with", models, QUESTION, "--unload-after", "--output", &path]);
+    assert!(said.code == 0 && said.err.contains("written to"), "{said:?}");
     let kept = std::fs::read_to_string(&file).unwrap();
     assert!(kept.starts_with("# Side by side") && kept.contains("## larkfen-desk-mini"), "{kept}");
     until("each was unloaded after its answer", || {
@@ -218,7 +219,7 @@ fn one_question_is_answered_side_by_side_and_kept() {
         "--with",
         "larkfen-desk",
         QUESTION,
-        "--in-turn",
+        "--sequential",
         "--temperature",
         "0",
         "--json",
@@ -266,16 +267,16 @@ fn the_console_draws_what_was_and_lists_calls_that_ended() {
         browser.page.goto(&format!("{}/calls", world.address())).await.unwrap();
         browser.see("[data-outcome='stop']").await;
         browser.read("deft at 127.0.0.1").await;
-        browser.press("@aria-label='pages'", "Pools").await;
-        browser.see("[aria-label='history'] [data-span='hour'] canvas").await;
-        browser.press("@aria-label='history'", "last day").await;
-        let panel = browser.see("[aria-label='history'] [data-span='day']").await;
-        for title in ["Memory", "Rates", "Load"] {
+        browser.press("@aria-label='Pages'", "Pools").await;
+        browser.see("[aria-label='History'] [data-span='hour'] canvas").await;
+        browser.press("@aria-label='History'", "last day").await;
+        let panel = browser.see("[aria-label='History'] [data-span='day']").await;
+        for title in ["Memory", "Speed", "Load"] {
             assert!(panel.text().await.unwrap().contains(title));
         }
-        browser.press("@aria-label='history'", "last hour").await;
-        browser.see("[aria-label='history'] [data-span='hour']").await;
-        let scroll = "document.querySelector('[aria-label=history]').scrollIntoView()";
+        browser.press("@aria-label='History'", "last hour").await;
+        browser.see("[aria-label='History'] [data-span='hour']").await;
+        let scroll = "document.querySelector('[aria-label=History]').scrollIntoView()";
         browser.page.execute(scroll, Vec::new()).await.unwrap();
         browser.picture("console-history").await;
     });
@@ -299,18 +300,23 @@ fn the_console_asks_side_by_side_and_keeps_what_came() {
             let column = browser.see(&format!("[data-column='{model}']")).await;
             until_told(&column, &["3 cm", "first token", "MiB", "/s"]).await;
         }
-        browser.press("self::main", "Keep").await;
-        browser.see("[aria-label='kept']").await;
+        browser.press("self::main", "Save").await;
+        browser.see("[aria-label='Saved comparisons']").await;
         browser.picture("console-side-by-side").await;
         browser.page.refresh().await.unwrap();
-        browser.press("@aria-label='kept'", "Show").await;
+        browser.press("@aria-label='Saved comparisons'", "Show").await;
         browser.see("[data-column='larkfen-desk/q8_0']").await;
         // One after the other, each unloaded after its answer.
         browser.see(".v-select .v-field").await.click().await.unwrap();
         browser.press_item("larkfen-desk-mini/q8_0").await;
         close_menu(&browser).await;
         let field = browser.see("textarea").await;
-        browser.see("[aria-label='In turn, unloading each']").await.click().await.unwrap();
+        browser
+            .see("[aria-label='One after the other, unloading each']")
+            .await
+            .click()
+            .await
+            .unwrap();
         field.send_keys(QUESTION).await.unwrap();
         browser.press("self::form", "Ask all").await;
         let column = browser.see("[data-column='larkfen-desk-mini/q8_0']").await;

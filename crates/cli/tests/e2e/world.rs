@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use deft_client::Client;
 use deft_protocol::chat::{AnswerOptions, ChatHead, ChatMessage, ChatRequest};
-use deft_protocol::engine::Overflow;
+use deft_protocol::engine::WhenContextFull;
 use deft_protocol::manage::{InstanceReport, InstanceState, ServiceStatus};
 use tempfile::TempDir;
 
@@ -224,7 +224,7 @@ impl World {
     pub(crate) fn instances(&self, name: &str) -> Vec<InstanceReport> {
         let all = self.status().instances.into_iter();
         let mut found: Vec<InstanceReport> = all.filter(|found| found.name == name).collect();
-        found.sort_by_key(|found| found.copy);
+        found.sort_by_key(|found| found.number);
         found
     }
 
@@ -307,7 +307,7 @@ pub(crate) fn endless(model: &str) -> ChatRequest {
 /// never drawn.
 pub(crate) fn unending(model: &str) -> ChatRequest {
     let mut request = endless(model);
-    request.options.context_overflow = Some(Overflow::DropOldest);
+    request.options.when_context_full = Some(WhenContextFull::LeaveOutOldest);
     request.options.logit_bias = Some((0..16).map(|token| (token, -100.0)).collect());
     request
 }

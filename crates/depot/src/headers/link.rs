@@ -86,7 +86,7 @@ pub fn converse(
             Ask::Done(Ok(HeaderAnswer::Model { shape: Some(shape), .. }))
                 if !shape.is_possible() =>
             {
-                return Err(wrong("it tells of sizes that no model has"));
+                return Err(wrong("it declares sizes that no model has"));
             }
             Ask::Done(result) => return result,
         }
@@ -117,7 +117,7 @@ impl<R: BufRead, W: Write> NumberedFiles for Asking<R, W> {
         match hear(&mut self.from)? {
             Reply::Length(length) => Ok(length),
             Reply::Failed(what) => Err(io::Error::other(what)),
-            Reply::Bytes(_) => Err(io::Error::other("an answer to another question")),
+            Reply::Bytes(_) => Err(io::Error::other("the reply belongs to another request")),
         }
     }
 
@@ -127,12 +127,13 @@ impl<R: BufRead, W: Write> NumberedFiles for Asking<R, W> {
         match hear(&mut self.from)? {
             Reply::Bytes(count) => {
                 let target = target.get_mut(..count as usize);
-                let target = target.ok_or_else(|| io::Error::other("more than was asked for"))?;
+                let target =
+                    target.ok_or_else(|| io::Error::other("the reply is longer than requested"))?;
                 self.from.read_exact(target)?;
                 Ok(count as usize)
             }
             Reply::Failed(what) => Err(io::Error::other(what)),
-            Reply::Length(_) => Err(io::Error::other("an answer to another question")),
+            Reply::Length(_) => Err(io::Error::other("the reply belongs to another request")),
         }
     }
 }
@@ -150,7 +151,7 @@ fn hear<T: DeserializeOwned>(from: impl BufRead) -> io::Result<T> {
     match line.last() {
         Some(b'\n') => Ok(serde_json::from_slice(&line)?),
         Some(_) if line.len() as u64 == LONGEST_LINE => {
-            Err(io::Error::other("it says more than it may"))
+            Err(io::Error::other("the reply is too long"))
         }
         _ => Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it ended")),
     }

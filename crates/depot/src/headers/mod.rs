@@ -266,7 +266,7 @@ pub(crate) fn sought(to: SeekFrom, at: u64, bytes: u64) -> io::Result<u64> {
         SeekFrom::End(by) => bytes.checked_add_signed(by),
         SeekFrom::Current(by) => at.checked_add_signed(by),
     };
-    to.ok_or_else(|| io::Error::other("before the beginning"))
+    to.ok_or_else(|| io::Error::other("a position before the beginning"))
 }
 
 #[cfg(test)]

@@ -11,31 +11,31 @@ use crate::store::{Digest, StoreError};
 #[derive(Debug, Error)]
 pub enum RemoteError {
     /// 401.
-    #[error("{place} asks for a token, or does not accept the one it got")]
+    #[error("{place} needs a token, or refuses the one that was sent")]
     Unauthorized {
         /// Where.
         place: String,
     },
     /// 403.
-    #[error("{place} does not allow this (403)")]
+    #[error("{place} denies access (status 403)")]
     Forbidden {
         /// Where.
         place: String,
     },
     /// 404.
-    #[error("there is nothing at {place}")]
+    #[error("{place} does not exist (status 404)")]
     NotFound {
         /// Where.
         place: String,
     },
     /// 416.
-    #[error("{place} has fewer bytes than it had")]
+    #[error("{place} has become shorter")]
     RangeRefused {
         /// Where.
         place: String,
     },
     /// 429.
-    #[error("{place} was asked too often{}", when(later.as_ref()))]
+    #[error("{place} limits requests (status 429){}", when(later.as_ref()))]
     TooMany {
         /// Where.
         place: String,
@@ -43,7 +43,7 @@ pub enum RemoteError {
         later: Option<Duration>,
     },
     /// Another answer that is no content.
-    #[error("{place} answers with status {code}{}", when(later.as_ref()))]
+    #[error("{place} failed with status {code}{}", when(later.as_ref()))]
     Status {
         /// Where.
         place: String,
@@ -61,13 +61,13 @@ pub enum RemoteError {
         what: String,
     },
     /// One redirect led to the next.
-    #[error("{place} sends from one address to the next without end")]
+    #[error("{place} redirects endlessly")]
     RedirectLoop {
         /// Where.
         place: String,
     },
     /// A redirect from an encrypted connection to one that is not.
-    #[error("{place} sends to {to}, which is not encrypted")]
+    #[error("{place} redirects to {to}, which is not encrypted")]
     Downgrade {
         /// Where.
         place: String,
@@ -75,7 +75,7 @@ pub enum RemoteError {
         to: String,
     },
     /// A web page came.
-    #[error("{place} is a web page and not a model file")]
+    #[error("{place} is a web page, not a model file")]
     Page {
         /// Where.
         place: String,
@@ -89,13 +89,13 @@ pub enum RemoteError {
         what: String,
     },
     /// The file is another one than it was at the beginning.
-    #[error("{place} was changed while it was fetched")]
+    #[error("{place} changed during the download")]
     Changed {
         /// Where.
         place: String,
     },
     /// The file is not as long as was said.
-    #[error("{place} has {found} bytes, and {told} were announced")]
+    #[error("{place} has {found} bytes; {told} were announced")]
     WrongLength {
         /// Where.
         place: String,
@@ -112,8 +112,7 @@ pub enum RemoteError {
     },
     /// The content is another than was told.
     #[error(
-        "{place} is not what was announced: its digest is {found}, and {told} was told; it is not \
-         used, and was put aside as `{}`", aside.display()
+        "{place} has the digest {found}; {told} was announced. It is not used, and was moved to `{}`", aside.display()
     )]
     WrongDigest {
         /// Where.
@@ -148,9 +147,7 @@ pub enum RemoteError {
 }
 
 fn when(later: Option<&Duration>) -> String {
-    later.map_or_else(String::new, |later| {
-        format!("; it may be tried again in {} s", later.as_secs())
-    })
+    later.map_or_else(String::new, |later| format!("; retry in {} s", later.as_secs()))
 }
 
 impl RemoteError {
@@ -163,7 +160,7 @@ impl RemoteError {
             cause = found.source();
         }
         if error.is_timeout() {
-            "it sends nothing any more".clone_into(&mut what);
+            "it stopped sending data".clone_into(&mut what);
         }
         Self::Unreachable { place: place.to_owned(), what }
     }

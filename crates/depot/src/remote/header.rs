@@ -53,7 +53,7 @@ impl RemoteFile {
         };
         let bytes = opened.total.ok_or_else(|| RemoteError::Confused {
             place: place.clone(),
-            what: "the server does not tell how long the file is".to_owned(),
+            what: "the server does not report the length of the file".to_owned(),
         })?;
         if bytes == 0 {
             return Err(RemoteError::Empty { place });
@@ -122,7 +122,7 @@ impl RemoteFile {
                 if self.at >= MOST_HELD {
                     let (place, most) = (self.address.shown(), MOST_HELD >> 20);
                     let what = format!(
-                        "it has no ranges, and its header is longer than the {most} MiB that are read so"
+                        "the server does not support ranges, and the header is longer than {most} MiB"
                     );
                     return Err(RemoteError::Confused { place, what });
                 }
@@ -152,7 +152,7 @@ async fn collect(
     while let Some(piece) = pieces.next().await {
         let piece = piece?;
         if (all.len() + piece.len()) as u64 > most {
-            let what = format!("asked for {most} bytes it sends more");
+            let what = format!("it sends more than the requested {most} bytes");
             return Err(RemoteError::Confused { place: place.to_owned(), what });
         }
         fetched.fetch_add(piece.len() as u64, Ordering::Relaxed);

@@ -287,13 +287,13 @@ impl Web {
             let told = response.headers().get(CONTENT_RANGE).and_then(|value| value.to_str().ok());
             told.and_then(content_range).ok_or(RemoteError::Confused {
                 place: place.clone(),
-                what: "it sends a part of the file and does not say which".to_owned(),
+                what: "it sends a part of the file without its position".to_owned(),
             })?
         } else {
             (0, response.content_length())
         };
         if ranges && from != range.start {
-            let what = format!("asked for byte {} it sends byte {from}", range.start);
+            let what = format!("it sends data from byte {from} instead of byte {}", range.start);
             return Err(RemoteError::Confused { place, what });
         }
         Ok(Opened { total, ranges, mark: found, from, response, place })

@@ -220,7 +220,7 @@ fn told(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteE
     let place = wanted.address.shown();
     let bytes = opened.total.or(wanted.bytes).ok_or_else(|| RemoteError::Confused {
         place: place.clone(),
-        what: "the server does not tell how long the file is".to_owned(),
+        what: "the server does not report the length of the file".to_owned(),
     })?;
     if bytes == 0 {
         return Err(RemoteError::Empty { place });
@@ -372,7 +372,7 @@ impl Shared {
         let opened = self.web.open(&self.address, run.clone(), self.mark.as_ref()).await?;
         if let Some(found) = opened.total.filter(|total| *total != self.bytes) {
             let place = self.address.shown();
-            tracing::debug!("{place} has {found} bytes now, and had {}", self.bytes);
+            tracing::debug!("{place} now has {found} bytes instead of {}", self.bytes);
             return Err(RemoteError::Changed { place });
         }
         // A server without ranges begins anew: what is here already is passed over.
@@ -402,7 +402,8 @@ impl Shared {
                 return Ok(());
             }
         }
-        let (place, what) = (self.address.shown(), "it ended before the file did".to_owned());
+        let (place, what) =
+            (self.address.shown(), "the connection ended before the file".to_owned());
         Err(RemoteError::Unreachable { place, what })
     }
 }
@@ -432,7 +433,7 @@ impl Waits {
             return Err(error);
         }
         let wait = later.map_or(wait, |later| later.max(wait));
-        tracing::info!("{error}; tried again in {:.1} s", wait.as_secs_f64());
+        tracing::info!("{error}; retrying in {:.1} s", wait.as_secs_f64());
         tokio::time::sleep(wait).await;
         Ok(())
     }
@@ -479,6 +480,6 @@ fn begins_well(piece: &[u8], place: &str) -> Result<(), RemoteError> {
         return Err(RemoteError::Page { place });
     }
     let start = String::from_utf8_lossy(&piece[..piece.len().min(12)]).escape_debug().to_string();
-    let what = format!("it begins with \"{start}\" and not as a GGUF file");
+    let what = format!("it begins with \"{start}\", unlike a GGUF file");
     Err(RemoteError::Confused { place, what })
 }

@@ -16,7 +16,7 @@ fn read(finder: &Finder, offer: &Offer) -> Result<Looked, SourceError> {
     let numbered = || (0..).zip(&offer.files);
     let weights = || numbered().filter(|(_, file)| file.role == FileRole::Weights);
     if let Some(missing) = missing_part(weights().map(|(_, file)| &file.name[..])) {
-        let what = format!("`{}` is not whole: `{missing}` is missing", offer.path());
+        let what = format!("`{}` is incomplete: `{missing}` is missing", offer.path());
         return Err(SourceError::Wrong(what));
     }
     let config = numbered().find(|(_, file)| file.name == CONFIG).map(|(number, _)| number);
@@ -30,7 +30,7 @@ fn read(finder: &Finder, offer: &Offer) -> Result<Looked, SourceError> {
             let notes = facts.warnings.clone();
             Ok(Looked { facts: Some(*facts), shape: None, notes, read: files.read() })
         }
-        (Ok(_), _) => Err(SourceError::Wrong(format!("`{}` was not understood", offer.path()))),
+        (Ok(_), _) => Err(SourceError::Wrong(format!("`{}` cannot be read", offer.path()))),
         (Err(_), Some(trouble)) => Err(trouble),
         (Err(error), None) => {
             let name = offer.files.get(error.file as usize).map_or("", |file| &file.name);

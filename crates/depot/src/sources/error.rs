@@ -39,7 +39,7 @@ pub enum SourceError {
         choices: Vec<String>,
     },
     /// It does not list what it has.
-    #[error("the source `{source_name}` does not list its models; name one of them")]
+    #[error("the source `{source_name}` does not list its models; name a model")]
     NotListed {
         /// Which.
         source_name: String,
@@ -54,8 +54,8 @@ pub enum SourceError {
     },
     /// `git` would take a token along to where it is sent.
     #[error(
-        "{place} sends on to another address, and a token goes only to the one it was given for; name \
-         the address itself: deft source add NAME ADDRESS"
+        "{place} redirects to another address, and the token is only for the first one; add the other address: \
+         deft source add NAME ADDRESS"
     )]
     GitSentOn {
         /// Where.

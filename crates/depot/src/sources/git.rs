@@ -361,7 +361,7 @@ impl Repository {
         let base = self.address.trim_end_matches('/');
         let ending = if base.ends_with(".git") { "" } else { ".git" };
         let url = format!("{base}{ending}/info/lfs/objects/batch");
-        let url: Url = url.parse().map_err(|_| self.error("its address is none"))?;
+        let url: Url = url.parse().map_err(|_| self.error("its address is not valid"))?;
         let own = [("accept", BATCH_KIND), ("content-type", BATCH_KIND)];
         let own = own.map(|(name, value)| (name.to_owned(), value.to_owned()));
         let token = self.authorization().map(|value| ("authorization".to_owned(), value));
@@ -382,12 +382,13 @@ impl Repository {
             let download = object.and_then(|object| object.actions.as_ref()?.download.as_ref());
             // A large file that its server does not have is left out; it is told when it is asked for.
             let Some(Download { href, header }) = download else { continue };
-            let href =
-                url.join(href).map_err(|_| self.error("it sends to an address that is none"))?;
+            let href = url
+                .join(href)
+                .map_err(|_| self.error("it redirects to an address that is not valid"))?;
             if !may_be_sent_to(&url, &href) {
                 let to = crate::remote::shown(&href);
                 return Err(
-                    self.error(format!("it sends to {to} for a large file, which is not safe"))
+                    self.error(format!("it redirects a large file to {to}, which is less secure"))
                 );
             }
             let sha256 = pointer.oid.parse().map_err(|error: String| self.error(error))?;
@@ -467,7 +468,7 @@ impl GitBlob {
         if child.wait().await.map_err(refused)?.success() {
             return Ok(());
         }
-        Err(self.repository.error("it does not give the file's content"))
+        Err(self.repository.error("it does not offer the content of the file"))
     }
 }
 

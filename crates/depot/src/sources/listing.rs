@@ -73,11 +73,11 @@ impl Listing {
         let list = Address { url: filled(&self.files, repo, state, "")?, headers: headers.clone() };
         let document: Value =
             serde_json::from_slice(&web.document(&list).await?).map_err(|error| {
-                self.wrong(&list, &format!("its list of files is no JSON: {error}"))
+                self.wrong(&list, &format!("its list of files is not JSON: {error}"))
             })?;
         let entries = document.pointer(&self.entries).and_then(Value::as_array);
         let Some(entries) = entries else {
-            return Err(self.wrong(&list, &format!("there is no list at `{}` in it", self.entries)));
+            return Err(self.wrong(&list, &format!("it has no list at `{}`", self.entries)));
         };
         let host = list.url.origin();
         let mut files = Vec::new();
@@ -87,7 +87,9 @@ impl Listing {
                 continue;
             };
             if !is_plain_path(path) {
-                return Err(self.wrong(&list, &format!("the path `{path}` leads astray")));
+                return Err(
+                    self.wrong(&list, &format!("the path `{path}` leads outside the folder"))
+                );
             }
             let url = filled(&self.download, repo, state, path)?;
             let headers = if url.origin() == host { headers.clone() } else { Default::default() };
@@ -95,7 +97,7 @@ impl Listing {
             let digest = match at(&self.sha256) {
                 None | Some(Value::Null) => None,
                 Some(told) => Some(digest_of(told).ok_or_else(|| {
-                    self.wrong(&list, &format!("the digest of `{path}` is none"))
+                    self.wrong(&list, &format!("the digest of `{path}` is not valid"))
                 })?),
             };
             files.push(Found {
@@ -134,7 +136,7 @@ fn filled(template: &str, repo: &str, revision: &str, path: &str) -> Result<Url,
     let url: Result<Url, _> = text.parse();
     url.ok()
         .filter(|url| matches!(url.scheme(), "http" | "https"))
-        .ok_or_else(|| SourceError::Wrong(format!("the template `{template}` is no address")))
+        .ok_or_else(|| SourceError::Wrong(format!("the template `{template}` is not an address")))
 }
 
 #[cfg(test)]
@@ -168,7 +170,7 @@ mod tests {
         };
         assert!(told(|l| l.files = "https://hub.example/".into()).contains("has no {repo}"));
         assert!(told(|l| l.download = "https://hub.example/".into()).contains("has no {path}"));
-        assert!(told(|l| l.download = "file:///{path}".into()).contains("is no address"));
+        assert!(told(|l| l.download = "file:///{path}".into()).contains("is not an address"));
         assert!(told(|l| l.path = "name".into()).contains("does not begin with `/`"));
     }
 }

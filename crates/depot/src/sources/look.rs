@@ -42,8 +42,7 @@ impl Finder {
         }
         let in_git = |file: &OfferedFile| matches!(file.content, Content::Git(_));
         if offer.files.iter().any(in_git) {
-            let note =
-                "it is in the repository itself, so its header comes with the whole file only";
+            let note = "the file is in the repository itself, so its header can only be read with the whole file";
             return Ok(Looked { notes: vec![note.to_owned()], ..Looked::default() });
         }
         let (finder, offer) = (self.clone(), offer.clone());
@@ -82,7 +81,7 @@ fn read(finder: &Finder, offer: &Offer) -> Result<Looked, SourceError> {
             notes: Vec::new(),
             read: files.read(),
         }),
-        (Ok(_), _) => Err(SourceError::Wrong(format!("`{}` was not understood", offer.path()))),
+        (Ok(_), _) => Err(SourceError::Wrong(format!("`{}` cannot be read", offer.path()))),
         (Err(_), Some(trouble)) => Err(trouble),
         (Err(error), None) => {
             let name = offer.files.first().map_or("", |file| &file.name);

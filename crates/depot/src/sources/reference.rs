@@ -28,8 +28,8 @@ pub enum Reference {
 /// A text that refers to nothing.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error(
-    "`{0}` is no reference; write `source:model/variant`, with `@revision` where an exact state is \
-     meant, or an address that begins with `https://`"
+    "`{0}` is not a reference; write `source:model/variant`, optionally with `@revision`, or an address that \
+     begins with `https://`"
 )]
 pub struct ReferenceError(String);
 

@@ -118,7 +118,7 @@ impl<'a> Registry<'a> {
         let repository = self.whole(repository);
         let separator = if state.starts_with("sha256:") { '@' } else { ':' };
         let text = format!("{}/{repository}{separator}{state}", self.host);
-        text.parse().map_err(|_| self.error(&repository, "the name cannot be one of a repository"))
+        text.parse().map_err(|_| self.error(&repository, "the name is not valid for a repository"))
     }
 
     fn whole(&self, repository: &str) -> String {
@@ -179,7 +179,7 @@ impl<'a> Registry<'a> {
             return Ok(());
         }
         let url = format!("{}://{}/v2/", self.scheme, self.host);
-        let url: Url = url.parse().map_err(|_| self.error("", "its address is none"))?;
+        let url: Url = url.parse().map_err(|_| self.error("", "its address is not valid"))?;
         let Some(told) = self.finder.web.challenge(&url).await? else {
             return Ok(());
         };
@@ -194,8 +194,8 @@ impl<'a> Registry<'a> {
             _ => {
                 let realm: String = realm.chars().take(200).collect();
                 Err(self.error("", format!(
-                    "it wants the token sent to `{realm}`, which is another owner's; use a token that \
-                     needs no user name, or ask for that address as its own source"
+                    "it wants the token sent to `{realm}`, which belongs to another owner; use a token without \
+                     a user name, or add that address as a source"
                 )))
             }
         }
@@ -259,7 +259,7 @@ impl<'a> Registry<'a> {
         let pulled = self.client.pull_manifest(&image, &self.auth).await;
         let (manifest, digest) = pulled.map_err(|error| self.told(repository, &error))?;
         let OciManifest::Image(manifest) = manifest else {
-            return Err(self.error(repository, "it is an index of artefacts; name one of them"));
+            return Err(self.error(repository, "it is an index of artefacts; name an artefact"));
         };
         let headers = self.blob_headers(repository, &image).await?;
         let mut files = Vec::new();
@@ -285,7 +285,7 @@ impl<'a> Registry<'a> {
     async fn blob_headers(&self, repository: &str, image: &Image) -> Result<Address, SourceError> {
         let url: Url = format!("{}://{}/", self.scheme, self.host)
             .parse()
-            .map_err(|_| self.error(repository, "its address is none"))?;
+            .map_err(|_| self.error(repository, "its address is not valid"))?;
         let token = self.client.auth(image, &self.auth, RegistryOperation::Pull).await;
         let token = token.map_err(|error| self.told(repository, &error))?;
         let bare = Address::new(url.clone());
@@ -298,7 +298,7 @@ impl<'a> Registry<'a> {
     fn blob(&self, repository: &str, digest: &str, base: &Address) -> Result<Address, SourceError> {
         let path = format!("/v2/{}/blobs/{digest}", self.whole(repository));
         let url = base.url.join(&path);
-        let url = url.map_err(|_| self.error(repository, "a layer's address is none"))?;
+        let url = url.map_err(|_| self.error(repository, "the address of a layer is not valid"))?;
         Ok(Address { url, headers: base.headers.clone() })
     }
 
@@ -318,11 +318,14 @@ impl<'a> Registry<'a> {
             None => return Ok(None),
         };
         if !is_plain_path(&path) {
-            return Err(self.error(repository, format!("a layer's path `{path}` leads astray")));
+            return Err(self.error(
+                repository,
+                format!("the path `{path}` of a layer leads outside the folder"),
+            ));
         }
         let digest = layer.digest.strip_prefix("sha256:").and_then(|text| text.parse().ok());
         let digest = digest.ok_or_else(|| {
-            self.error(repository, format!("the digest of `{path}` is none of SHA-256"))
+            self.error(repository, format!("the digest of `{path}` is not SHA-256"))
         })?;
         Ok(Some(Found {
             path,

@@ -90,7 +90,7 @@ pub(super) fn at(address: &Url) -> Result<Offer, SourceError> {
     let stem = crate::name::without_part(name.trim_end_matches(".gguf")).to_owned();
     let mut offers = group(&stem, None, files);
     let mut offer =
-        offers.pop().ok_or_else(|| SourceError::Wrong(format!("`{name}` is no model")))?;
+        offers.pop().ok_or_else(|| SourceError::Wrong(format!("`{name}` is not a model")))?;
     let ending = format!("-{}", offer.variant);
     if let Some(model) = stem.to_lowercase().strip_suffix(&ending) {
         model.clone_into(&mut offer.model);

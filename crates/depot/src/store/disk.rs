@@ -57,7 +57,7 @@ impl Disk {
         };
         let left = faults.left.fetch_sub(1, Ordering::SeqCst);
         if left == 0 || (left < 0 && faults.is_final) {
-            return Err(io::Error::other("a fault that was asked for"));
+            return Err(io::Error::other("an injected fault"));
         }
         Ok(())
     }

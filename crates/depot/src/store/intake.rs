@@ -46,7 +46,7 @@ impl FromStr for Digest {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let wrong = || format!("`{text}` is no SHA-256 digest");
+        let wrong = || format!("`{text}` is not a SHA-256 digest");
         if text.len() != 64 || !text.is_ascii() {
             return Err(wrong());
         }
@@ -146,7 +146,7 @@ impl MovedSource {
     pub fn remove(&self) -> io::Result<()> {
         let found = fs::symlink_metadata(&self.path)?;
         if (found.dev(), found.ino()) != (self.device, self.inode) {
-            return Err(io::Error::other("another file is there by now"));
+            return Err(io::Error::other("another file has taken its place"));
         }
         fs::remove_file(&self.path)
     }

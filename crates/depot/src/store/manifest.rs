@@ -152,7 +152,7 @@ impl Manifest {
             && version != VERSION
         {
             let why = format!(
-                "its manifest has version {version}; this version of Deft Harbor understands {VERSION}"
+                "its manifest has version {version}; this version of Deft Harbor supports {VERSION}"
             );
             return ReadManifest::NotUnderstood(why);
         }
@@ -162,7 +162,7 @@ impl Manifest {
             }
             Ok(manifest) => ReadManifest::Understood(Box::new(manifest)),
             Err(error) => {
-                ReadManifest::NotUnderstood(format!("its manifest is not understood: {error}"))
+                ReadManifest::NotUnderstood(format!("its manifest is not valid: {error}"))
             }
         }
     }

@@ -69,8 +69,7 @@ pub enum StoreError {
     },
     /// There is too little room on the disk.
     #[error(
-        "`{}` has {free} free, and {need} are needed: {missing} more; what can be freed: \
-         deft depot usage",
+        "`{}` has {free} free; {need} are needed, {missing} more. Show what can be removed: deft depot usage",
         path.display()
     )]
     NoSpace {
@@ -87,19 +86,19 @@ pub enum StoreError {
     #[error("it was cancelled")]
     Cancelled,
     /// The name is taken.
-    #[error("`{0}` is in the depot already")]
+    #[error("`{0}` is already in the depot")]
     Taken(VariantName),
     /// There is no such variant here.
-    #[error("`{0}` is not kept in the depot")]
+    #[error("`{0}` is not stored in the depot")]
     NoVariant(VariantName),
     /// A file of that name is there already.
-    #[error("`{}` is there already", .0.display())]
+    #[error("`{}` already exists", .0.display())]
     FileThere(PathBuf),
     /// A file that cannot be opened as it was named.
     #[error(transparent)]
     Named(#[from] NamedFileError),
     /// Something stands there that this version does not understand.
-    #[error("`{}` is there and not understood ({why}); it stays as it is", folder.display())]
+    #[error("`{}` exists and cannot be read ({why}); it was left unchanged", folder.display())]
     NotUnderstood {
         /// Where.
         folder: PathBuf,
@@ -108,8 +107,8 @@ pub enum StoreError {
     },
     /// The depot was written by another version.
     #[error(
-        "the depot `{}` has form {found}, and this version of Deft Harbor understands form {known}; \
-         nothing in it was changed. Run the version that wrote it, or set another data directory",
+        "the depot `{}` has version {found}; this version of Deft Harbor supports {known}. Nothing was changed. \
+         Run the version that wrote it, or use another data directory",
         path.display()
     )]
     OtherForm {
@@ -122,8 +121,8 @@ pub enum StoreError {
     },
     /// The depot's marker is damaged.
     #[error(
-        "`{}` tells which depot this is, and cannot be used: {why}; nothing was changed. Restore the \
-         file from a backup, or move it away to give the depot a new identity", path.display()
+        "`{}` holds the identity of the depot and cannot be used: {why}. Nothing was changed. Restore the file \
+         from a backup, or move it away to give the depot a new identity", path.display()
     )]
     MarkerUnusable {
         /// The marker.

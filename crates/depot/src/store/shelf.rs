@@ -57,7 +57,7 @@ impl Shelf {
 
     fn add(&mut self, model: &Path, folder: &Path) {
         let Some(name) = name_of(folder) else {
-            return self.set_aside(model, folder, "its name is none of a variant");
+            return self.set_aside(model, folder, "its name is not valid for a variant");
         };
         if !folder.is_dir() {
             return self.set_aside(model, folder, "a file stands where a variant's folder should");

@@ -61,7 +61,7 @@ impl Store {
     pub(super) fn sweep(&self) -> Result<(), StoreError> {
         let shelf = self.shelf()?;
         for told in &shelf.not_understood {
-            tracing::warn!("`{}` is left as it is: {}", told.folder.display(), told.why);
+            tracing::warn!("`{}` was left unchanged: {}", told.folder.display(), told.why);
         }
         for name in &shelf.misnamed {
             let renamed = shelf.variants.iter().find(|manifest| manifest.name == *name);
@@ -78,7 +78,10 @@ impl Store {
                 Unfinished::Spoilt(digest) => self.settle_spoilt(&digest, &shelf.variants)?,
                 Unfinished::Note(digest) => drop(unnamed.insert(digest)),
                 Unfinished::Unknown => {
-                    tracing::warn!("`{}` is left as it is: it is not known here", path.display());
+                    tracing::warn!(
+                        "`{}` was left unchanged: it is not in the records",
+                        path.display()
+                    );
                 }
             }
         }

@@ -278,7 +278,7 @@ fn an_export_writes_all_files_or_none() {
 fn a_full_disk_is_told_with_what_is_missing() {
     let (_folder, store) = open();
     let error = intake::need_space(&store.root, u64::MAX).unwrap_err().to_string();
-    assert!(error.contains("free, and") && error.contains("deft depot usage"), "{error}");
+    assert!(error.contains("free; ") && error.contains("deft depot usage"), "{error}");
 }
 
 #[test]

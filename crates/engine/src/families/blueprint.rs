@@ -117,14 +117,16 @@ impl<'h> Reader<'h> {
         let kv_heads = self.count_or("attention.head_count_kv", heads)?;
         if !heads.is_multiple_of(kv_heads) {
             return Err(unsupported(format!(
-                "{heads} query heads cannot share {kv_heads} key and value heads evenly"
+                "{heads} query heads are not a multiple of {kv_heads} key and value heads"
             )));
         }
         let width = self.count("embedding_length")?;
         let head_length = |name: &str| match self.header.metadata.get(&self.key(name)) {
             Some(_) => self.count(name),
             None if width.is_multiple_of(heads) => Ok(width / heads),
-            None => Err(unsupported(format!("{heads} heads do not divide the width {width}"))),
+            None => {
+                Err(unsupported(format!("the width {width} is not a multiple of {heads} heads")))
+            }
         };
         let tokens = self.header.metadata.texts("tokenizer.ggml.tokens")?.len();
         let vocabulary = u32::try_from(tokens)

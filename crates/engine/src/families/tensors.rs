@@ -70,7 +70,7 @@ impl VectorPlace {
         let bytes = file.bytes(self.0.part, self.0.offset, self.0.bytes);
         let bytes = bytes.ok_or_else(|| LoadError::Tensor {
             tensor: self.0.name.clone(),
-            what: "is not in the file any more; it was cut short".to_owned(),
+            what: "is no longer in the file, which was truncated".to_owned(),
         })?;
         let mut values = vec![0.0; bytes.len() / 4];
         self.0.tensor_type.decode(bytes, &mut values);
@@ -176,7 +176,7 @@ impl<'h> Tensors<'h> {
             None => Ok(()),
             Some(tensor) => Err(LoadError::Tensor {
                 tensor: tensor.name.clone(),
-                what: "is not understood for this family, so its numbers would be wrong".to_owned(),
+                what: "is not supported for this family, so results would be wrong".to_owned(),
             }),
         }
     }

@@ -4,7 +4,9 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use deft_protocol::chat::EndedBy;
-use deft_protocol::engine::{CallOrder, EngineFigures, FromEngine, Overflow, Prompt, TokenScore};
+use deft_protocol::engine::{
+    CallOrder, EngineFigures, FromEngine, Prompt, TokenScore, WhenContextFull,
+};
 
 use super::guard::Guard;
 use super::prompt::Prepared;
@@ -238,7 +240,9 @@ impl Answering {
         if self.tokens.len() <= context {
             return Ok(Outcome::GoesOn);
         }
-        if self.order().overflow == Overflow::DropOldest && self.drop_oldest(model, context)? {
+        if self.order().overflow == WhenContextFull::LeaveOutOldest
+            && self.leave_out_oldest(model, context)?
+        {
             cache.end(std::mem::take(sequence));
             *sequence = self.take_up(cache);
             return Ok(Outcome::GoesOn);
@@ -248,7 +252,7 @@ impl Answering {
     }
 
     /// Leaves out turns until a quarter of the context is free again, if that can be had.
-    fn drop_oldest(&mut self, model: &Model, context: usize) -> Result<bool, CallError> {
+    fn leave_out_oldest(&mut self, model: &Model, context: usize) -> Result<bool, CallError> {
         let answer = self.tokens.split_off(self.tokens.len() - self.answer_tokens as usize);
         let prepared = &self.prepared;
         let mut shorter = Prepared {
@@ -304,8 +308,8 @@ impl Answering {
         let figures = EngineFigures {
             ended_by,
             detail,
-            reused_tokens: count(self.reused),
-            dropped_messages: count(self.dropped),
+            cached_tokens: count(self.reused),
+            left_out_messages: count(self.dropped),
             prompt_tokens: count(self.prompt_tokens),
             answer_tokens: self.answer_tokens,
             prompt_seconds: first.duration_since(self.started).as_secs_f64(),

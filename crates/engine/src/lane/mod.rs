@@ -31,7 +31,7 @@ pub enum CallError {
     #[error("the prompt is empty")]
     EmptyPrompt,
     /// A token id that the vocabulary does not have.
-    #[error("there is no token {id}; this model's vocabulary has {tokens}")]
+    #[error("token {id} does not exist; the vocabulary of this model has {tokens} tokens")]
     NoToken {
         /// The id.
         id: u32,
@@ -39,9 +39,7 @@ pub enum CallError {
         tokens: usize,
     },
     /// The prompt is far longer than the context.
-    #[error(
-        "the prompt has at least {least} tokens; this instance was loaded with a context of {context}"
-    )]
+    #[error("the prompt has at least {least} tokens; the context of this instance has {context}")]
     FarTooLong {
         /// The least that its text can be cut into.
         least: usize,
@@ -50,8 +48,8 @@ pub enum CallError {
     },
     /// The prompt leaves no room for an answer.
     #[error(
-        "the prompt has {tokens} tokens; this instance was loaded with a context of {context}, \
-         which must hold prompt and answer. Shorten it, or load with a larger --context"
+        "the prompt has {tokens} tokens; the context of this instance has {context} and must hold prompt and \
+         answer. Shorten the prompt, or load the model with a larger --context"
     )]
     TooLong {
         /// Tokens of the prompt.
@@ -61,18 +59,18 @@ pub enum CallError {
     },
     /// The model computes nonsense.
     #[error(
-        "the model computed values that are not numbers after {tokens} tokens: its file is damaged \
-         or was made wrongly; fetch or convert it again"
+        "the model computed values that are not numbers after {tokens} tokens: its file is damaged or was \
+         converted wrongly. Pull or convert it again"
     )]
     NotFinite {
         /// Tokens taken in before.
         tokens: usize,
     },
     /// Text is asked of a model that makes embeddings.
-    #[error("this model makes embeddings only; ask for them with POST /v1/embeddings")]
+    #[error("this model makes only embeddings; request them with POST /v1/embeddings")]
     NoAnswers,
     /// Embeddings are asked of a model that makes none.
-    #[error("this model makes no embeddings: its file names no way of pooling")]
+    #[error("this model makes no embeddings: its file names no pooling")]
     NoEmbeddings,
 }
 

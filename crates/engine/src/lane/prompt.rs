@@ -1,6 +1,6 @@
 //! From a call's prompt to tokens, and what is left out where the context cannot hold it.
 
-use deft_protocol::engine::{CallOrder, Overflow, Prompt};
+use deft_protocol::engine::{CallOrder, Prompt, WhenContextFull};
 use serde_json::{Map, Value};
 
 use super::CallError;
@@ -30,10 +30,10 @@ pub(crate) fn prepare(
         Prompt::Text(_) | Prompt::Raw(_) | Prompt::Tokens(_) => StreamStart::Continuation,
     };
     // What is left out makes it shorter.
-    let most = (order.overflow == Overflow::End).then_some(context);
+    let most = (order.overflow == WhenContextFull::Refuse).then_some(context);
     let prompt = tokens(words, &order.prompt, &[], most)?;
     let mut prepared = Prepared { order, prompt, start, dropped: Vec::new() };
-    if prepared.order.overflow == Overflow::DropOldest {
+    if prepared.order.overflow == WhenContextFull::LeaveOutOldest {
         let quarter = context / 4;
         let answer = prepared.order.max_tokens.map_or(quarter, |most| quarter.min(most as usize));
         prepared.make_room(words, context.saturating_sub(answer))?;

@@ -245,7 +245,7 @@ impl Lanes {
             paused: count(self.paused.len()),
             pages: count(pages.all),
             pages_used: count(pages.used),
-            pages_known: count(pages.known),
+            pages_cached: count(pages.known),
             steps: self.done.steps,
             prompt_tokens: self.done.prompt_tokens,
             answer_tokens: self.done.answer_tokens,

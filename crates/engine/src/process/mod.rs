@@ -37,7 +37,7 @@ const STANDING_EVERY: Duration = Duration::from_millis(250);
 #[derive(Debug, Error)]
 pub enum ServeError {
     /// The first frame was no order to load.
-    #[error("the link began with something else than an order to load")]
+    #[error("the first message of the link is not a load order")]
     Protocol,
     /// The model could not be loaded; the service was told.
     #[error("cannot load: {0}")]
@@ -46,7 +46,7 @@ pub enum ServeError {
     #[error(transparent)]
     Link(#[from] FrameError),
     /// No call could be prepared any more.
-    #[error("the thread that prepares calls failed")]
+    #[error("the thread that prepares prompts failed")]
     Preparing,
 }
 
@@ -197,8 +197,8 @@ fn load(
 ) -> Result<Lanes, (ProblemKind, String)> {
     if order.version != LINK_VERSION {
         let detail = format!(
-            "service and engine differ (link version {} and {LINK_VERSION}); restart the service \
-             with `deft service restart`",
+            "service and engine have different versions of the link ({} and {LINK_VERSION}); restart the \
+             service: deft service restart",
             order.version
         );
         return Err((ProblemKind::Fault, detail));
@@ -215,7 +215,7 @@ fn load(
         keys: cache(&order.keys)?,
         values: cache(&order.values)?,
         weights: if order.resident { Weights::Resident } else { Weights::Mapped },
-        copies: if order.copied { u32::try_from(order.nodes.len()).unwrap_or(0) } else { 0 },
+        replicas: if order.copied { u32::try_from(order.nodes.len()).unwrap_or(0) } else { 0 },
         threads: order.threads,
     };
     settle(order);
@@ -245,8 +245,9 @@ fn load(
 /// The table by which processes share the processor. Without it one computes whenever it has something to.
 fn board(order: &BatonOrder) -> Option<Board> {
     let opened = Board::open(&order.path);
-    let told =
-        |error: &std::io::Error| tracing::warn!("the processor is not shared by turns: {error}");
+    let told = |error: &std::io::Error| {
+        tracing::warn!("the processor is not shared fairly with other models: {error}")
+    };
     opened.inspect_err(told).ok()
 }
 
@@ -256,7 +257,7 @@ fn settle(order: &LoadOrder) {
     if order.nodes.len() > 1
         && let Err(error) = processors::interleave(&order.nodes)
     {
-        tracing::warn!("memory is not taken from all nodes in turn: {error}");
+        tracing::warn!("memory is not interleaved over the NUMA nodes: {error}");
     }
 }
 

@@ -5,7 +5,9 @@ use std::path::{Path as FilePath, PathBuf};
 use std::thread::JoinHandle;
 
 use deft_protocol::chat::EndedBy;
-use deft_protocol::engine::{CALL_BYTES, CallOrder, EngineFigures, MAX_FRAME, Overflow, Prompt};
+use deft_protocol::engine::{
+    CALL_BYTES, CallOrder, EngineFigures, MAX_FRAME, Prompt, WhenContextFull,
+};
 use serde_json::json;
 
 use super::*;
@@ -207,7 +209,7 @@ fn a_prompt_beyond_the_context_is_refused_with_both_figures() {
     loop {
         if let FromEngine::Failed { code, detail, .. } = link.read() {
             assert_eq!(code, "context_exceeded");
-            assert!(detail.contains("context of 256"), "{detail}");
+            assert!(detail.contains("context of this instance has 256"), "{detail}");
             break;
         }
     }
@@ -329,7 +331,7 @@ fn answers_go_on_while_a_long_prompt_is_prepared() {
     });
     let messages = turns.chain([turn("user", "Row 3?".to_owned())]).collect();
     let mut long = CallOrder::greedy(1, Prompt::Chat { messages, tools: None });
-    (long.overflow, long.max_tokens) = (Overflow::DropOldest, Some(1));
+    (long.overflow, long.max_tokens) = (WhenContextFull::LeaveOutOldest, Some(1));
     talk(2);
     while !matches!(link.read(), FromEngine::Text { call: 2, .. }) {}
     link.say(&ToEngine::Call(Box::new(long)));

@@ -21,7 +21,7 @@ pub(super) fn left(state: &State<'_, '_>) -> usize {
 }
 
 fn too_much(state: &State<'_, '_>) -> Error {
-    let what = format!("it needs more memory than the {} bytes that are left to it", left(state));
+    let what = format!("it needs more than the {} bytes of memory left", left(state));
     Error::new(ErrorKind::OutOfFuel, what)
 }
 

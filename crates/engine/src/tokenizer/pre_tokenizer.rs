@@ -59,8 +59,8 @@ impl PreTokenizer {
         let found = rule(name);
         let warning = found.is_none().then(|| {
             format!(
-                "pre-tokenizer `{name}` is not known here; the default rule is used, so some texts \
-                 may be cut into other tokens than the model was trained with"
+                "pre-tokenizer `{name}` is not supported; the default is used, so some texts may be split into \
+                 other tokens than in training"
             )
         });
         let rule = found.unwrap_or(Rule {
@@ -164,6 +164,6 @@ mod tests {
     #[test]
     fn an_unknown_name_is_told() {
         let (_, warning) = PreTokenizer::named("larkfen-words");
-        assert!(warning.unwrap().contains("`larkfen-words` is not known"));
+        assert!(warning.unwrap().contains("`larkfen-words` is not supported"));
     }
 }

@@ -97,7 +97,7 @@ impl Vocabulary {
         self.ends.extend(known);
         if self.ends.is_empty() {
             self.warnings.push(
-                "the file names no end token: answers stop only at a limit or a stop string"
+                "the file names no end token: answers end only at a token limit or a stop text"
                     .to_owned(),
             );
         }

@@ -21,8 +21,8 @@ pub enum GgufError {
     },
     /// The file ends, or a length points, beyond its last byte.
     #[error(
-        "the file is cut short or damaged: {what} needs {need} bytes at offset {offset}, \
-         the file has {file_bytes}; fetch or copy it again"
+        "the file is truncated or damaged: {what} needs {need} bytes at offset {offset}, the file has \
+         {file_bytes}; pull or copy it again"
     )]
     PastEnd {
         /// What was being read.

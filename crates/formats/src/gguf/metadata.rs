@@ -62,12 +62,12 @@ impl Value {
         match self {
             Self::Unsigned(_) | Self::Signed(_) => "an integer",
             Self::Float(_) => "a float",
-            Self::Bool(_) => "a truth value",
+            Self::Bool(_) => "a boolean",
             Self::String(_) => "a text",
             Self::Array(Array::Integers(_)) => "an array of integers",
             Self::Array(Array::Floats(_)) => "an array of floats",
-            Self::Array(Array::Bools(_)) => "an array of truth values",
-            Self::Array(Array::Strings(_)) => "an array of texts",
+            Self::Array(Array::Bools(_)) => "an array of booleans",
+            Self::Array(Array::Strings(_)) => "an array of strings",
         }
     }
 }
@@ -235,7 +235,7 @@ impl Metadata {
     /// # Errors
     /// Another kind.
     pub fn optional_bool(&self, key: &str) -> Result<Option<bool>, MetadataError> {
-        self.typed(key, "a truth value", |value| match value {
+        self.typed(key, "a boolean", |value| match value {
             Value::Bool(truth) => Some(*truth),
             _ => None,
         })
@@ -246,7 +246,7 @@ impl Metadata {
     /// # Errors
     /// Another kind.
     pub fn optional_texts(&self, key: &str) -> Result<Option<&TextList>, MetadataError> {
-        self.typed(key, "an array of texts", |value| match value {
+        self.typed(key, "an array of strings", |value| match value {
             Value::Array(Array::Strings(texts)) => Some(texts),
             _ => None,
         })

@@ -127,7 +127,7 @@ impl<R: Read + Seek> Cursor<R> {
             version if matches!(version.swap_bytes(), 1..=3) => {
                 Err(GgufError::Version { version, hint: "; it is a big-endian file" })
             }
-            1 => Err(GgufError::Version { version: 1, hint: "; convert it anew from its source" }),
+            1 => Err(GgufError::Version { version: 1, hint: "; convert it again from its source" }),
             version => Err(GgufError::Version { version, hint: "" }),
         }
     }

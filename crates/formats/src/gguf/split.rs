@@ -55,7 +55,7 @@ impl StoredModel {
             let found = header.tensors.len() as u64;
             let told = header.metadata.optional_count("split.tensors.count").map_err(key)?;
             if let Some(told) = told.filter(|&told| u64::from(told) != found) {
-                let what = format!("the parts have {found} tensors together, it tells of {told}");
+                let what = format!("the parts have {found} tensors in total; {told} are declared");
                 return Err(split(path, &what));
             }
         }
@@ -80,7 +80,7 @@ fn split(part: &Path, what: &str) -> GgufError {
 /// The paths of all parts: they differ in the number before `-of-`.
 fn part_paths(first: &Path, header: &Header, count: u32) -> Result<Vec<PathBuf>, GgufError> {
     if count > MOST_PARTS {
-        let what = format!("it tells of {count} parts; at most {MOST_PARTS} are possible");
+        let what = format!("it declares {count} parts; at most {MOST_PARTS} are possible");
         return Err(split(first, &what));
     }
     let number = header.metadata.optional_count("split.no").map_err(key)?.unwrap_or(0);

@@ -54,7 +54,7 @@ impl TensorInfo {
         }
         let bytes = (values / block)
             .checked_mul(tensor_type.block_bytes() as u64)
-            .ok_or_else(|| wrong("is longer than 64 bits can say".to_owned()))?;
+            .ok_or_else(|| wrong("is longer than 64 bits can express".to_owned()))?;
         Ok(Self { name, dimensions, tensor_type, part: 0, offset: relative_offset, bytes })
     }
 }

@@ -57,7 +57,7 @@ fn what_each_expert_computes_is_counted() {
 #[test]
 fn copies_of_the_weights_are_nobody_elses() {
     let settings = LoadSettings::for_model(&shape());
-    let copied = LoadSettings { copies: 2, ..settings };
+    let copied = LoadSettings { replicas: 2, ..settings };
     let (one, two) = (in_host(&shape(), &settings), in_host(&shape(), &copied));
     assert_eq!(two.total().0 - one.total().0, shape().file.0);
     assert_eq!(two.amount(HOST).shared, Bytes(0));
@@ -122,13 +122,13 @@ fn settings_out_of_range_are_named_with_their_range() {
         ]
         .join("\n"),
         @r"
-    context 0 is not possible: from 1 to 1024 tokens, the model's own context
-    context 4096 is not possible: from 1 to 1024 tokens, the model's own context
-    lanes 0 is not possible: from 1 to 64 lanes
-    lanes 10000 is not possible: from 1 to 64 lanes
-    chunk 0 is not possible: from 1 to 4096 tokens
-    threads 0 is not possible: from 1 to 256 threads
-    cache q8_0 is not possible: its heads have 80 values, which are no whole blocks of 32; use f16
+    context cannot be 0: from 1 to 1024 tokens, the context length of the model
+    context cannot be 4096: from 1 to 1024 tokens, the context length of the model
+    lanes cannot be 0: from 1 to 64 lanes
+    lanes cannot be 10000: from 1 to 64 lanes
+    chunk cannot be 0: from 1 to 4096 tokens
+    threads cannot be 0: from 1 to 256 threads
+    cache cannot be q8_0: its heads have 80 values, which is not a multiple of 32; use f16
     "
     );
 }

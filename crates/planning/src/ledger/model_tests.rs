@@ -28,7 +28,7 @@ enum Operation {
     SetAside(u32),
     /// A call begins or ends.
     Busy(u32, bool),
-    /// All processes are gone; what was loaded is brought back by priority.
+    /// All processes are gone; what was loaded is brought back by importance.
     Restart,
     Limit(usize, u64),
     Time(u64),
@@ -42,7 +42,7 @@ struct Wish {
     lanes: u32,
     places: Vec<WishedPlace>,
     pinned: bool,
-    priority: i32,
+    importance: i32,
 }
 
 #[derive(Debug, Clone)]
@@ -117,14 +117,14 @@ impl House {
             .filter(|found| !found.busy && !found.wish.pinned)
             .map(|found| Unused {
                 id: found.wish.id,
-                priority: found.wish.priority,
+                importance: found.wish.importance,
                 idle: Duration::from_secs(self.clock - found.since),
                 frees: found.demand.total(),
                 reload: Duration::from_millis(200),
             })
             .collect();
         let order = least_valuable_first(unused);
-        let Some(gone) = wish.wanted(|wanted| self.ledger.make_room(wanted, &order)) else {
+        let Some(gone) = wish.wanted(|wanted| self.ledger.evictions(wanted, &order)) else {
             return;
         };
         for id in &gone {
@@ -142,7 +142,7 @@ impl House {
 
     fn restart(&mut self) {
         let mut wishes: Vec<Wish> = self.loaded.values().map(|found| found.wish.clone()).collect();
-        wishes.sort_by_key(|wish| std::cmp::Reverse(wish.priority));
+        wishes.sort_by_key(|wish| std::cmp::Reverse(wish.importance));
         wishes.iter().for_each(|wish| self.unload(wish.id));
         assert_eq!(self.reserved(), [0; 3], "nothing is left of what was unloaded");
         for wish in wishes {
@@ -219,13 +219,13 @@ fn places() -> impl Strategy<Value = Vec<WishedPlace>> + Clone {
 fn operation() -> impl Strategy<Value = Operation> {
     let id = 0u32..14;
     let wish = (id.clone(), 0u8..6, 1u32..6, places(), prop::bool::weighted(0.2), -1i32..2)
-        .prop_map(|(id, file, lanes, places, pinned, priority)| Wish {
+        .prop_map(|(id, file, lanes, places, pinned, importance)| Wish {
             id,
             file,
             lanes,
             places,
             pinned,
-            priority,
+            importance,
         })
         .boxed();
     prop_oneof![

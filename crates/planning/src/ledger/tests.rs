@@ -192,14 +192,14 @@ fn room_is_made_by_the_least_valuable_and_by_no_more_than_needed() {
     let room = |mib: u64, order: &[u32]| {
         let (shape, settings) = (shape(mib << 20), settings(1));
         let name = "larkfen-leaf/f16";
-        ledger.make_room(candidate(name, "leaf", &shape, &settings), order)
+        ledger.evictions(candidate(name, "leaf", &shape, &settings), order)
     };
     assert_eq!(room(1, &[1, 3, 2]), Some(vec![1]), "the first does");
     assert_eq!(room(8, &[1, 3, 2]), Some(vec![1, 3]), "the first alone would not do");
     assert_eq!(room(9, &[1, 2, 3]), Some(vec![2]), "the first need not go after all");
     assert_eq!(room(40, &[1, 2, 3]), None);
     assert_eq!(
-        host(30).make_room(candidate("a", "a", &shape(1), &settings(1)), &[1],),
+        host(30).evictions(candidate("a", "a", &shape(1), &settings(1)), &[1],),
         Some(Vec::new())
     );
 }
@@ -261,12 +261,12 @@ fn a_limit_lowered_below_what_is_loaded_is_told_and_stops_grants() {
     reserve(&mut ledger, 1, 12 << 20).unwrap();
     ledger.set_limit(HOST, Bytes::mib(10)).unwrap();
     let refusal = reserve(&mut ledger, 2, 1 << 20).unwrap_err();
-    assert!(refusal.to_string().contains("more than its limit is planned"), "{refusal}");
+    assert!(refusal.to_string().contains("more than its limit are reserved"), "{refusal}");
     assert!(reserved(&ledger) > Bytes::mib(10), "what is loaded stays");
     ledger.release(1);
     reserve(&mut ledger, 2, 1 << 20).unwrap();
     let error = ledger.set_limit("reed", Bytes(1)).unwrap_err();
-    assert_eq!(error.to_string(), "there is no pool `reed`; there is `host`");
+    assert_eq!(error.to_string(), "no pool `reed`; the pools are `host`");
 }
 
 #[test]
@@ -278,7 +278,7 @@ fn no_more_instances_than_may_be_loaded() {
     insta::assert_snapshot!(in_words(&refusal));
     let (shape, settings) = (shape(1), settings(1));
     let wanted = candidate("b", "b", &shape, &settings);
-    assert_eq!(ledger.make_room(wanted, &[2, 1]), Some(vec![2]));
+    assert_eq!(ledger.evictions(wanted, &[2, 1]), Some(vec![2]));
     ledger.release(2);
     reserve(&mut ledger, 3, 3 << 20).unwrap();
 }

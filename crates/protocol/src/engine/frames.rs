@@ -41,7 +41,7 @@ pub enum FrameError {
         bytes: usize,
     },
     /// Not a message of this version. The next one can be read.
-    #[error("a message is not understood: {source}")]
+    #[error("a message cannot be read: {source}")]
     Malformed {
         /// The call it is about.
         call: u64,
@@ -94,7 +94,8 @@ pub fn read_frame<T: DeserializeOwned>(mut link: impl Read) -> Result<T, FrameEr
     let bytes = u32::from_le_bytes(prefix) as usize;
     let mut call = [0; CALL_BYTES];
     let Some(rest) = bytes.checked_sub(CALL_BYTES) else {
-        let what = io::Error::new(io::ErrorKind::InvalidData, "a frame without a call's number");
+        let what =
+            io::Error::new(io::ErrorKind::InvalidData, "a frame without the number of a call");
         return Err(FrameError::Io(what));
     };
     link.read_exact(&mut call)?;

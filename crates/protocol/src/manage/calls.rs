@@ -1,4 +1,4 @@
-//! Calls: under way, and in the records.
+//! Calls: running ones, and the records of finished ones.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -7,47 +7,46 @@ use uuid::Uuid;
 
 use crate::chat::CallPriority;
 
-/// What a call is doing.
+/// Stage of a call.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum CallStage {
-    /// It waits for room, or for a lane.
+    /// It waits for memory or for a lane.
     Waiting,
     /// Its model is being loaded.
     Loading,
-    /// Its prompt is being taken in.
+    /// Its prompt is being processed.
     Prompt,
-    /// It is being answered.
+    /// Its answer is being generated.
     Answering,
-    /// It left its memory to older calls, and goes on when there is room.
+    /// It is paused because older calls need its pages.
     Paused,
 }
 
-/// A call under way.
+/// A running call.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RunningCall {
     /// Its id.
     pub id: Uuid,
-    /// What was asked: the variant once it is known.
+    /// The model as requested; the variant once it is known.
     pub name: String,
-    /// Who asks: as the call says, or its program and where that is.
+    /// The caller: the `user` of the request, or its program and address.
     pub caller: String,
-    /// How it stands to others that wait.
+    /// Queue priority.
     pub priority: CallPriority,
     /// When it arrived.
     pub arrived_at: DateTime<Utc>,
-    /// What it is doing.
+    /// Its stage.
     pub stage: CallStage,
-    /// How much of the stage is done, from 0 to 1; of loading and of taking in the prompt.
+    /// Progress of loading or of prompt processing, from 0 to 1.
     pub share: Option<f64>,
-    /// Its place among those that wait for a lane; 1 is next.
+    /// Its position in the queue for a lane; 1 is next.
     pub position: Option<u32>,
-    /// Seconds until it has a lane, by how long others held theirs; or until the prompt is taken in, by
-    /// how long it took so far.
+    /// Estimated seconds until it has a lane, or until its prompt is processed.
     pub seconds_left: Option<f64>,
-    /// Tokens of the prompt, once they are known.
+    /// Prompt tokens, once known.
     pub prompt_tokens: Option<u32>,
-    /// Pieces of the answer so far: tokens, but for those that only make a character together.
+    /// Answer tokens so far; tokens that form one character together count as one.
     pub answer_tokens: u32,
     /// Seconds from its arrival to the first piece of text.
     pub first_token_seconds: Option<f64>,
@@ -56,18 +55,18 @@ pub struct RunningCall {
 }
 
 impl RunningCall {
-    /// Where it stands, in words.
+    /// Its stage and progress in words.
     #[must_use]
     pub fn standing(&self) -> String {
         let mut words = match self.stage {
             CallStage::Waiting => "waiting".to_owned(),
             CallStage::Loading => "loading the model".to_owned(),
-            CallStage::Prompt => "taking in the prompt".to_owned(),
+            CallStage::Prompt => "processing the prompt".to_owned(),
             CallStage::Answering => "answering".to_owned(),
-            CallStage::Paused => "paused for older calls".to_owned(),
+            CallStage::Paused => "paused, older calls need its pages".to_owned(),
         };
         if let Some(position) = self.position {
-            words += &format!(", place {position} in the queue");
+            words += &format!(", position {position} in the queue");
         }
         if let Some(share) = self.share {
             words += &format!(", {:.0} %", share * 100.0);
@@ -93,25 +92,25 @@ pub struct CallRecord {
     pub caller: String,
     /// `stop`, `length`, `cancelled` or `failed`.
     pub outcome: String,
-    /// More about how it ended, where there is more to say.
+    /// Details of how it ended.
     #[serde(default)]
     pub detail: Option<String>,
-    /// Tokens of the prompt.
+    /// Prompt tokens.
     pub prompt_tokens: u32,
-    /// Of these, known already from a call before.
-    #[serde(default)]
-    pub reused_tokens: u32,
-    /// Tokens of the answer.
+    /// Of these, tokens that were in the prefix cache.
+    #[serde(default, alias = "reused_tokens")]
+    pub cached_tokens: u32,
+    /// Answer tokens.
     pub answer_tokens: u32,
     /// Seconds it waited for a lane.
     #[serde(default)]
     pub queue_seconds: f64,
     /// Seconds to the first piece of text.
     pub first_token_seconds: Option<f64>,
-    /// Prompt tokens computed in a second.
+    /// Prompt tokens computed per second.
     #[serde(default)]
     pub prompt_rate: Option<f64>,
-    /// Answer tokens in a second after the first.
+    /// Answer tokens per second after the first.
     #[serde(default)]
     pub answer_rate: Option<f64>,
     /// Seconds from arrival to end.

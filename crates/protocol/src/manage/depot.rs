@@ -1,15 +1,15 @@
-//! The depot: what is there, what a file says of itself, whether a model is well.
+//! The depot: its variants, facts from their files, and checks.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// What a model file says of itself, read from the file.
+/// Facts read from a model file.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ModelFacts {
-    /// Family, as the file writes it (`general.architecture`).
+    /// Family, as in the file (`general.architecture`).
     pub family: String,
-    /// Name the file gives the model.
+    /// Name of the model in the file.
     pub name: Option<String>,
     /// Number of values in all tensors.
     pub parameters: u64,
@@ -31,48 +31,48 @@ pub struct ModelFacts {
     pub vocabulary: u32,
     /// Kind of tokenizer.
     pub tokenizer: String,
-    /// Tokens with a role of their own.
+    /// Special tokens.
     #[serde(default)]
     pub special_tokens: Vec<SpecialToken>,
-    /// How far its layers see, where some do not see everything.
+    /// Sliding window, where some layers have one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub window: Option<WindowFacts>,
-    /// What it can be asked for: `chat`, `completion`, `embeddings`, `tool calls`.
+    /// Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`.
     #[serde(default)]
     pub serves: Vec<String>,
-    /// How embeddings are pooled, where it makes them.
+    /// Pooling of embeddings, where it makes them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pooling: Option<String>,
-    /// A small conversation as the template writes it, or why it cannot.
+    /// A small conversation rendered by the template, or the error.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sample: Option<String>,
-    /// Files it is stored in.
+    /// Number of files.
     #[serde(default)]
     pub files: u32,
-    /// Values in a key of one head.
+    /// Length of a key of one head.
     #[serde(default)]
     pub key_length: u32,
-    /// Values in a value of one head.
+    /// Length of a value of one head.
     #[serde(default)]
     pub value_length: u32,
-    /// Whether the file carries a chat template.
+    /// Whether the file has a chat template.
     pub has_template: bool,
     /// The chat template.
     #[serde(default)]
     pub template: Option<String>,
-    /// Licence, as the file writes it.
+    /// Licence, as in the file.
     pub licence: Option<String>,
-    /// Description, as the file writes it.
+    /// Description, as in the file.
     pub description: Option<String>,
-    /// What an operator should know.
+    /// Warnings for the operator.
     #[serde(default)]
     pub warnings: Vec<String>,
 }
 
-/// A token with a role of its own.
+/// A special token.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SpecialToken {
-    /// What it does: `begin`, `end`, `ends answers`, `unknown`.
+    /// Role: `begin`, `end`, `ends answers`, `unknown`.
     pub role: String,
     /// Its id.
     pub id: u32,
@@ -80,12 +80,12 @@ pub struct SpecialToken {
     pub text: String,
 }
 
-/// Layers that see a window only.
+/// Layers with a sliding window.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct WindowFacts {
-    /// How many layers.
+    /// Number of layers.
     pub layers: u32,
-    /// How many tokens they see.
+    /// Width of the window in tokens.
     pub tokens: u32,
 }
 
@@ -96,27 +96,29 @@ pub struct CheckRequest {
     pub model: String,
 }
 
-/// What the self-check of a model found.
+/// Result of a model check.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct CheckReport {
     /// The variant.
     pub name: String,
-    /// Whether everything that was looked at is well.
-    pub well: bool,
-    /// The verdict in a sentence.
+    /// Whether every test passed.
+    #[serde(alias = "well")]
+    pub passed: bool,
+    /// The result in a sentence.
     pub verdict: String,
-    /// What was looked at, one by one.
+    /// The tests.
     pub findings: Vec<Finding>,
 }
 
-/// One thing the self-check looked at.
+/// One test of a model check.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Finding {
-    /// What.
+    /// What was tested.
     pub what: String,
-    /// Whether it is well.
-    pub well: bool,
-    /// What was found, in plain words.
+    /// Whether the test passed.
+    #[serde(alias = "well")]
+    pub passed: bool,
+    /// What was found.
     pub found: String,
 }
 
@@ -140,7 +142,7 @@ pub struct Variant {
     pub model: String,
     /// The variant's name within the model.
     pub variant: String,
-    /// Where the file is.
+    /// Path of the file.
     pub path: String,
     /// Its length in bytes.
     pub file_bytes: u64,
@@ -148,16 +150,16 @@ pub struct Variant {
     pub registered_at: DateTime<Utc>,
     /// Whether an instance of it is ready.
     pub loaded: bool,
-    /// Whether its files are the depot's own, and not somewhere else on the machine.
-    #[serde(default)]
-    pub kept: bool,
-    /// When it was asked last.
+    /// Whether its files are stored in the depot; files that are only registered stay elsewhere on the machine.
+    #[serde(default, alias = "kept")]
+    pub stored: bool,
+    /// Time of its last call.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub last_used: Option<DateTime<Utc>>,
-    /// How often it was asked.
+    /// Number of its calls.
     #[serde(default)]
     pub calls: u64,
-    /// What the file says of itself.
+    /// Facts from its file.
     pub facts: ModelFacts,
 }
 
@@ -169,8 +171,8 @@ pub struct RegisterRequest {
     /// `model` or `model/variant`; made from file name and contents where absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// For the time of a call only: it is in no list and no record, and forgotten when its last
-    /// instance has gone.
-    #[serde(default)]
-    pub passing: bool,
+    /// Whether the registration is temporary: the variant is not listed or recorded, and is removed with its last
+    /// instance.
+    #[serde(default, alias = "passing")]
+    pub temporary: bool,
 }

@@ -3,18 +3,20 @@
 mod calls;
 mod depot;
 mod history;
-mod keeping;
 mod loading;
+mod settings;
 mod sources;
 mod status;
+mod transfers;
 
 pub use calls::*;
 pub use depot::*;
 pub use history::*;
-pub use keeping::*;
 pub use loading::*;
+pub use settings::*;
 pub use sources::*;
 pub use status::*;
+pub use transfers::*;
 
 #[cfg(test)]
 mod tests;

@@ -186,7 +186,7 @@ pub struct OfferReport {
 
 /// A source that could not be asked.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct SourceTrouble {
+pub struct SourceProblem {
     /// The source.
     pub source: String,
     /// Why.
@@ -199,7 +199,8 @@ pub struct SearchReport {
     /// Variants, by reference.
     pub offers: Vec<OfferReport>,
     /// Sources that could not be asked.
-    pub troubles: Vec<SourceTrouble>,
+    #[serde(alias = "troubles")]
+    pub problems: Vec<SourceProblem>,
 }
 
 /// `POST /manage/v1/preview`.
@@ -254,7 +255,8 @@ pub struct DiskForecast {
     /// Bytes that are free.
     pub free: u64,
     /// Bytes that would be fetched, where they are told.
-    pub fetch: u64,
+    #[serde(alias = "fetch")]
+    pub pull: u64,
     /// Bytes that would be free afterwards; nothing where there is too little room.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<u64>,

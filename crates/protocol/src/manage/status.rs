@@ -1,4 +1,4 @@
-//! What is loaded, where, and what was decided about it.
+//! Status: the service, its pools and instances, and decisions about them.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -8,13 +8,13 @@ use uuid::Uuid;
 use super::{PlanPart, RunningCall, Settings, Transfer};
 use crate::Problem;
 
-/// Why an instance is there.
+/// Who had an instance loaded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
-pub enum Keeping {
-    /// The operator wished for it; it comes back after a restart.
-    Kept,
-    /// A call brought it.
+pub enum Origin {
+    /// The operator loaded it; it is reloaded after a restart.
+    Requested,
+    /// A call loaded it.
     OnDemand,
 }
 
@@ -30,11 +30,11 @@ pub enum InstanceState {
     Draining,
     /// Its engine process ended; it is loaded again after a pause.
     Restarting,
-    /// It could not be loaded; the reason stands beside.
+    /// It could not be loaded; `problem` has the reason.
     Failed,
-    /// It made room, or nobody called it; the reason stands beside. A call brings it back, and what
-    /// made room comes back by itself when there is room.
-    Displaced,
+    /// It holds no memory: it was evicted for another model or unloaded when idle; `note` has the reason. A call reloads
+    /// it, and an evicted instance is also reloaded when there is memory again.
+    Evicted,
 }
 
 /// An instance.
@@ -44,22 +44,22 @@ pub struct InstanceReport {
     pub id: Uuid,
     /// The variant it runs.
     pub name: String,
-    /// Which instance of the variant it is; the first is 1.
-    #[serde(default = "first")]
-    pub copy: u32,
+    /// Number of the instance among those of its variant, from 1.
+    #[serde(default = "first", alias = "copy")]
+    pub number: u32,
     /// What it is doing.
     pub state: InstanceState,
-    /// Why it is there.
-    pub keeping: Keeping,
-    /// How it is loaded.
+    /// Who had it loaded.
+    pub origin: Origin,
+    /// Load settings.
     pub settings: Settings,
     /// What it holds of each pool.
     pub held: Vec<PoolUse>,
-    /// Planned bytes by part.
+    /// Reserved bytes by part, as planned.
     pub planned: Vec<PlanPart>,
-    /// Planned bytes, all parts.
-    pub planned_bytes: u64,
-    /// Measured bytes: private ones and the file's resident pages; absent while loading.
+    /// Reserved bytes, all parts.
+    pub reserved_bytes: u64,
+    /// Measured bytes: private memory and the resident pages of the file; absent while loading.
     pub measured_bytes: Option<u64>,
     /// Id of its engine process.
     pub pid: Option<u32>,
@@ -68,29 +68,29 @@ pub struct InstanceReport {
     /// Calls that wait for a lane of its variant.
     #[serde(default)]
     pub queued: u32,
-    /// What its engine process is at; absent while loading.
+    /// Work of its engine process; absent while loading.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub work: Option<InstanceWork>,
-    /// Tokens of all prompts since it was loaded.
+    /// Prompt tokens since it was loaded.
     pub prompt_tokens: u64,
-    /// Of these, tokens that were known from a call before and not computed again.
-    pub reused_tokens: u64,
-    /// Tokens of all answers since it was loaded.
+    /// Of these, tokens that were in the prefix cache.
+    pub cached_tokens: u64,
+    /// Answer tokens since it was loaded.
     pub answer_tokens: u64,
     /// Seconds from start to ready.
     pub load_seconds: Option<f64>,
-    /// While it is loading: the share of its weights that is in memory, from 0 to 1.
+    /// While it is loading: share of its weights in memory, from 0 to 1.
     pub load_share: Option<f64>,
-    /// What it computes with.
+    /// Instructions it computes with.
     pub kernels: Option<String>,
-    /// How often its engine process ended unasked.
+    /// Number of times its engine process ended unexpectedly.
     pub crashes: u32,
     /// Since when it is down: its engine process ended, or it could not be loaded.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub down_since: Option<DateTime<Utc>>,
-    /// Why it is not ready, or what an operator should know.
+    /// Why it is not ready, or a note for the operator.
     pub note: Option<String>,
-    /// Why it could not be loaded, with the way out.
+    /// Why it could not be loaded, and what to do.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub problem: Option<Problem>,
 }
@@ -100,54 +100,54 @@ fn first() -> u32 {
 }
 
 impl InstanceReport {
-    /// The variant, with the number of the instance where there are several: `larkfen-desk/q8_0#2`.
+    /// Its variant, with its number unless that is 1: `larkfen-desk/q8_0#2`.
     #[must_use]
     pub fn title(&self) -> String {
-        copy_name(&self.name, self.copy)
+        instance_title(&self.name, self.number)
     }
 }
 
-/// An instance of a variant as operators write it; the first has no number.
+/// Title of an instance: its variant, with its number unless that is 1.
 #[must_use]
-pub fn copy_name(variant: &str, copy: u32) -> String {
-    if copy == 1 { variant.to_owned() } else { format!("{variant}#{copy}") }
+pub fn instance_title(variant: &str, number: u32) -> String {
+    if number == 1 { variant.to_owned() } else { format!("{variant}#{number}") }
 }
 
-/// What an engine process is at.
+/// Work of an engine process.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, ToSchema)]
 pub struct InstanceWork {
-    /// Lanes at work.
+    /// Busy lanes.
     pub lanes_busy: u32,
-    /// Lanes that left their pages to older ones.
+    /// Lanes that are paused because older ones need their pages.
     pub lanes_paused: u32,
-    /// Pages of its cache.
+    /// Pages of its KV cache.
     pub pages: u32,
-    /// Pages that lanes have.
+    /// Pages in use by lanes.
     pub pages_used: u32,
-    /// Pages that are known from calls before, and free otherwise.
-    pub pages_known: u32,
-    /// Steps computed since it is loaded.
+    /// Pages of earlier calls that are cached; they are evicted when a lane needs a page.
+    pub pages_cached: u32,
+    /// Steps computed since it was loaded.
     pub steps: u64,
-    /// Prompt tokens computed since it is loaded.
+    /// Prompt tokens computed since it was loaded.
     pub prompt_tokens: u64,
-    /// Answer tokens chosen since it is loaded.
+    /// Answer tokens sampled since it was loaded.
     pub answer_tokens: u64,
-    /// Seconds it computed.
+    /// Seconds of computing.
     pub computed_seconds: f64,
-    /// Seconds it waited for its turn to compute.
+    /// Seconds of waiting for the processor.
     pub waited_seconds: f64,
 }
 
-/// The machine as it stands.
+/// The machine.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, ToSchema)]
 pub struct MachineReport {
     /// Logical processors.
     pub processors: u32,
-    /// How busy they are together, from 0 to 1, over the last seconds.
+    /// Processor utilisation over the last seconds, from 0 to 1.
     pub busy: f64,
-    /// Tasks that run or wait to, on average over a minute.
+    /// Load average of one minute: tasks that run or wait to run.
     pub load: f64,
-    /// The hottest sensor in degrees Celsius, where the machine tells.
+    /// Temperature of the hottest sensor in degrees Celsius, where the machine reports it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub temperature: Option<f64>,
     /// Memory in bytes.
@@ -161,23 +161,24 @@ pub struct MachineReport {
 pub struct PoolUse {
     /// The pool's name.
     pub pool: String,
-    /// Planned bytes, its share of weights included.
-    pub planned: u64,
+    /// Reserved bytes, with its share of the weights.
+    #[serde(alias = "planned")]
+    pub reserved: u64,
     /// Measured bytes; absent while loading.
     pub measured: Option<u64>,
 }
 
-/// Something the service decided about what is loaded, with its reasons.
+/// A decision of the service about an instance or a pool, with its reason.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Decision {
     /// When.
     pub at: DateTime<Utc>,
-    /// About what: an instance or a pool.
+    /// The instance or pool.
     pub about: String,
-    /// What was decided: `load`, `refuse`, `wait`, `give way`, `displace`, `unload`, `bring back`, `replace`,
-    /// `load again`, `set aside`, `limit`.
+    /// What was decided: `load`, `refuse`, `wait`, `drain`, `evict`, `unload`, `reload`, `replace`, `restart`,
+    /// `fail`, `limit`.
     pub what: String,
-    /// Why, with the figures.
+    /// The reason, with the figures.
     pub why: String,
 }
 
@@ -185,8 +186,8 @@ pub struct Decision {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct LimitRequest {
-    /// Most that instances may hold together: an amount (`48 GiB`) or a share (`80 %`). It counts
-    /// until the service stops.
+    /// Most memory that instances can reserve: an amount (`48 GiB`) or a share (`80 %`). It applies until the
+    /// service stops.
     pub limit: String,
 }
 
@@ -195,16 +196,16 @@ pub struct LimitRequest {
 pub struct Pool {
     /// Its name.
     pub name: String,
-    /// Most bytes instances may hold together.
+    /// Most bytes that instances can reserve.
     pub limit: u64,
-    /// Bytes reserved by plans.
+    /// Bytes reserved by instances.
     pub reserved: u64,
     /// Bytes measured.
     pub measured: u64,
     /// Whether it is a simulated accelerator: memory is counted, the processor computes.
     #[serde(default)]
     pub simulated: bool,
-    /// Bytes a simulated accelerator reads in a second, where it is slower than the processor.
+    /// Simulated read speed of the accelerator in bytes a second, where it is slower than the processor.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speed: Option<u64>,
 }
@@ -214,26 +215,26 @@ pub struct Pool {
 pub struct DatabaseReport {
     /// `private` or `external`.
     pub kind: String,
-    /// Whether it answered last time.
+    /// Whether it answered the last statement.
     pub up: bool,
 }
 
-/// What engines compute with.
+/// Instructions, processors and memory nodes that engines compute with.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ComputingReport {
-    /// Instructions, as instances name them.
+    /// Instructions.
     pub kernels: String,
-    /// Processors that threads compute on.
+    /// Processors with a compute thread.
     pub processors: u32,
-    /// Of these, those of a slower kind than the fastest.
+    /// Of these, processors slower than the fastest kind.
     pub slower: u32,
-    /// Processors that are left to the service.
+    /// Processors reserved for the service.
     pub spare: u32,
-    /// Memory nodes that memory is taken from in turn; 1 where there is only one.
+    /// NUMA nodes that memory is interleaved over; 1 where there is only one.
     pub nodes: u32,
-    /// Whether each node has a copy of the weights.
-    #[serde(default)]
-    pub copied: bool,
+    /// Whether the weights are replicated on each node.
+    #[serde(default, alias = "copied")]
+    pub replicated: bool,
 }
 
 /// `GET /manage/v1/status`.
@@ -241,9 +242,9 @@ pub struct ComputingReport {
 pub struct ServiceStatus {
     /// Version of the service.
     pub version: String,
-    /// Its process.
+    /// Process id.
     pub pid: u32,
-    /// Where it listens.
+    /// Address it listens on.
     pub address: String,
     /// When it became ready.
     pub started_at: DateTime<Utc>,
@@ -254,20 +255,20 @@ pub struct ServiceStatus {
     /// The machine.
     #[serde(default)]
     pub machine: MachineReport,
-    /// What engines compute with.
+    /// Instructions, processors and memory nodes that engines compute with.
     #[serde(default)]
     pub computing: ComputingReport,
     /// Pools.
     pub pools: Vec<Pool>,
     /// Instances.
     pub instances: Vec<InstanceReport>,
-    /// The latest decisions about what is loaded, the newest first.
+    /// The latest decisions, newest first.
     #[serde(default)]
     pub decisions: Vec<Decision>,
-    /// Running transfers and the latest that ended, the newest first.
+    /// Running transfers and the latest finished ones, newest first.
     #[serde(default)]
     pub transfers: Vec<Transfer>,
-    /// Calls under way, the oldest first.
+    /// Running calls, oldest first.
     #[serde(default)]
     pub calls: Vec<RunningCall>,
 }
@@ -276,16 +277,16 @@ pub struct ServiceStatus {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ConsoleLinkRequest {
-    /// Whether only a browser of the user who asks may use the link.
+    /// Whether only a browser of the user who asks can use the link.
     #[serde(default)]
     pub own_browser: bool,
 }
 
-/// A link that gives a browser permission, once.
+/// A link that gives one browser permission to manage, once.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ConsoleLink {
-    /// To be opened in a browser.
+    /// Address to open in a browser.
     pub address: String,
-    /// How long it is good.
+    /// Seconds until it expires.
     pub valid_seconds: u64,
 }

@@ -42,7 +42,7 @@ fn idle_limits_are_words_or_times() {
 fn settings_of_an_older_version_are_understood() {
     let stored = json!({"context": 512, "lanes": 2, "chunk": 128, "cache": "f16"});
     let settings: Settings = serde_json::from_value(stored).unwrap();
-    assert_eq!((settings.pinned, settings.priority), (false, 0));
+    assert_eq!((settings.pinned, settings.importance), (false, 0));
     assert_eq!((settings.idle, settings.cache_values), (IdleLimit::Never, CachePrecision::F16));
 }
 
@@ -52,7 +52,7 @@ fn facts_of_an_older_version_are_understood() {
     let facts: ModelFacts = serde_json::from_value(json!({
         "family": "llama", "name": null, "parameters": 5, "mix": [], "quantisation": "q8_0",
         "context_length": 64, "layers": 1, "heads": 2, "kv_heads": 1, "width": 16,
-        "vocabulary": 300, "tokenizer": "sentencepiece kind", "has_template": false,
+        "vocabulary": 300, "tokenizer": "sentencepiece", "has_template": false,
         "licence": null, "description": null,
     }))
     .unwrap();
@@ -80,8 +80,8 @@ fn pools_are_written_with_their_layers() {
 
 #[test]
 fn further_instances_of_a_variant_have_a_number() {
-    assert_eq!(copy_name("larkfen-desk/q8_0", 1), "larkfen-desk/q8_0");
-    assert_eq!(copy_name("larkfen-desk/q8_0", 3), "larkfen-desk/q8_0#3");
+    assert_eq!(instance_title("larkfen-desk/q8_0", 1), "larkfen-desk/q8_0");
+    assert_eq!(instance_title("larkfen-desk/q8_0", 3), "larkfen-desk/q8_0#3");
 }
 
 #[test]

@@ -22,8 +22,8 @@ pub(crate) fn limit(setting: &str, text: &str, usable: Bytes) -> Result<Bytes, C
     })?;
     if limit > usable {
         let what = format!(
-            "{setting} is `{text}`, and {usable} of memory may be used (what there is, or what a \
-             control group allows); write less, or a share such as `80 %`"
+            "{setting} is `{text}`, but only {usable} of memory can be used (all of it, or the limit of the \
+             control group); write less, or a share such as `80 %`"
         );
         return Err(ConfigError(what));
     }

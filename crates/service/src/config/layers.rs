@@ -50,11 +50,11 @@ impl Provider for FlagLayer<'_> {
 const ABSENT: [(&str, &str); 7] = [
     ("database.url", "private"),
     ("pools.simulated", "none"),
-    ("loading.most_instances", "any"),
+    ("loading.max_instances", "no limit"),
     ("loading.kernels", "auto"),
     ("loading.spare_processors", "1 of 8 or more"),
-    ("fetching.ca_file", "none"),
-    ("fetching.limit", "none"),
+    ("pull.ca_file", "none"),
+    ("pull.limit", "no limit"),
 ];
 
 /// Each setting with its value and where that came from, whatever settings there are.
@@ -106,7 +106,7 @@ fn flatten(path: &str, value: &Value, found: &mut Vec<(String, String)>) {
     }
 }
 
-fn origin(metadata: &Metadata) -> String {
+pub(super) fn origin(metadata: &Metadata) -> String {
     match (&metadata.source, metadata.name.as_ref()) {
         (Some(figment::Source::File(path)), _) => path.display().to_string(),
         (_, name) if name.contains("Config") => DEFAULT_ORIGIN.to_owned(),

@@ -9,31 +9,32 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LoadingConfig {
-    /// Whether a call loads a registered model that is not loaded.
+    /// Whether a call loads a model that is not loaded.
     pub on_demand: bool,
-    /// Who may be unloaded to make room for such a call, pinned and busy ones never.
-    pub make_room: MakeRoom,
-    /// When what a call brought is unloaded for want of further calls.
+    /// Which idle instances a call may evict when memory is short; pinned and busy ones are never evicted.
+    pub evict: Evictable,
+    /// Idle time before a model that a call loaded is unloaded: `never`, `answered`, or a time such as `10m`.
     pub idle: IdleLimit,
-    /// Most instances at once; as many as there is memory for where absent.
+    /// Most loaded instances; by default as many as fit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub most_instances: Option<usize>,
-    /// Longest time in seconds a call waits for a model to be loaded.
+    pub max_instances: Option<usize>,
+    /// Longest time in seconds that a call waits for a model to load.
     pub wait_seconds: u64,
-    /// Longest time in seconds that running calls get to end when the service stops.
+    /// Longest time in seconds that running calls have to finish when the service stops.
     pub drain_seconds: u64,
-    /// A model that always has calls takes no more of them when a call of another model has waited so many
-    /// seconds for its room.
-    pub gives_way_seconds: u64,
-    /// An engine process that has calls and computes no step for so many seconds is replaced.
+    /// Longest time in seconds that a call waits for memory of busy models, before one of them must finish its calls and
+    /// unload.
+    pub evict_busy_seconds: u64,
+    /// Seconds without a computed step after which an engine process that has calls counts as hung and is replaced.
     pub hang_seconds: u64,
-    /// Instructions that engines compute with; `auto`, or absent: the fastest of this machine.
+    /// Instructions that engines compute with: `auto` for the fastest ones, or `amx`, `avx512-vnni`, `avx-vnni`, `avx2`,
+    /// `scalar`, `amx-simulated`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kernels: Option<String>,
-    /// Processors that engines leave to the service and to others; absent: one, where there are eight or more.
+    /// Number of processors that engines leave to the service and to other programs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub spare_processors: Option<usize>,
-    /// With several memory nodes: whether each has a copy of the weights.
+    /// On machines with several NUMA nodes: `interleaved` weights, or `replicated` ones, which need as many times the memory.
     pub weights_on_nodes: WeightsOnNodes,
 }
 
@@ -44,7 +45,7 @@ pub enum WeightsOnNodes {
     /// Once, over all nodes in turn.
     Interleaved,
     /// A copy on each node, so that each processor reads near memory; as many times the memory.
-    Copied,
+    Replicated,
 }
 
 /// Leaves the choice of instructions to the service.
@@ -57,24 +58,24 @@ impl LoadingConfig {
     }
 }
 
-/// Who may be unloaded to make room for a call.
+/// Which idle instances a call may evict.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum MakeRoom {
-    /// Nobody.
-    Never,
-    /// What calls brought.
+pub enum Evictable {
+    /// None.
+    None,
+    /// Those that a call loaded.
     OnDemand,
-    /// What the operator keeps as well; it comes back when there is room.
-    Kept,
+    /// Those that the operator requested as well; they are reloaded when there is memory again.
+    Any,
 }
 
-impl fmt::Display for MakeRoom {
+impl fmt::Display for Evictable {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::Never => "never",
+            Self::None => "none",
             Self::OnDemand => "on-demand",
-            Self::Kept => "kept",
+            Self::Any => "any",
         })
     }
 }

@@ -59,7 +59,7 @@ fn a_limit_beyond_what_may_be_used_is_refused_with_both_figures() {
     let loaded = load(toml, &[], &Flags::default()).unwrap();
     let error = loaded.config.host_limit(4 << 30).unwrap_err().to_string();
     assert!(
-        error.contains("`8 GiB`") && error.contains("4.00 GiB of memory may be used"),
+        error.contains("`8 GiB`") && error.contains("only 4.00 GiB of memory can be used"),
         "{error}"
     );
     assert_eq!(loaded.config.host_limit(8 << 30).unwrap(), Bytes(8 << 30));
@@ -88,11 +88,11 @@ fn simulated_accelerators_have_a_name_a_size_and_a_speed() {
 
 #[test]
 fn numbers_of_the_environment_are_numbers() {
-    let variables = [("DEFT_MOST_INSTANCES", "3"), ("DEFT_WAIT_SECONDS", "9")];
+    let variables = [("DEFT_MAX_INSTANCES", "3"), ("DEFT_WAIT_SECONDS", "9")];
     let loading = load("", &variables, &Flags::default()).unwrap().config.loading;
-    assert_eq!((loading.most_instances, loading.wait_seconds), (Some(3), 9));
-    let error = load("", &[("DEFT_MOST_INSTANCES", "few")], &Flags::default());
-    assert!(error.err().unwrap().to_string().contains("loading.most_instances"));
+    assert_eq!((loading.max_instances, loading.wait_seconds), (Some(3), 9));
+    let error = load("", &[("DEFT_MAX_INSTANCES", "few")], &Flags::default());
+    assert!(error.err().unwrap().to_string().contains("loading.max_instances"));
     let none = load("[loading]\nmost_instances = 0\n", &[], &Flags::default());
     assert!(none.err().unwrap().to_string().contains("write 1 or more"));
 }
@@ -107,14 +107,41 @@ fn spare_processors_are_a_number() {
 }
 
 #[test]
-fn weights_are_interleaved_over_nodes_unless_they_are_to_be_copied() {
+fn weights_are_interleaved_over_nodes_or_replicated() {
     let on_nodes = |variables: &[(&str, &str)]| load("", variables, &Flags::default());
     let found = on_nodes(&[]).unwrap().config.loading.weights_on_nodes;
     assert_eq!(found, WeightsOnNodes::Interleaved);
-    let copied = on_nodes(&[("DEFT_WEIGHTS_ON_NODES", "copied")]).unwrap();
-    assert_eq!(copied.config.loading.weights_on_nodes, WeightsOnNodes::Copied);
+    let replicated = on_nodes(&[("DEFT_WEIGHTS_ON_NODES", "replicated")]).unwrap();
+    assert_eq!(replicated.config.loading.weights_on_nodes, WeightsOnNodes::Replicated);
     let error = on_nodes(&[("DEFT_WEIGHTS_ON_NODES", "doubled")]).err().unwrap().to_string();
-    assert!(error.contains("loading.weights_on_nodes") && error.contains("copied"), "{error}");
+    assert!(error.contains("loading.weights_on_nodes") && error.contains("replicated"), "{error}");
+}
+
+#[test]
+fn former_names_and_values_are_read_with_a_warning() {
+    let toml = "[loading]\nmake_room = \"kept\"\nmost_instances = 3\n[fetching]\nstall_seconds = 7\n[calls]\nkept = 9\n";
+    let variables = [("DEFT_GIVES_WAY_SECONDS", "4"), ("DEFT_WEIGHTS_ON_NODES", "copied")];
+    let loaded = load(toml, &variables, &Flags::default()).unwrap();
+    let config = &loaded.config;
+    assert_eq!((config.loading.evict, config.loading.max_instances), (Evictable::Any, Some(3)));
+    assert_eq!((config.pull.stall_seconds, config.calls.max_records), (7, 9));
+    assert_eq!(config.loading.evict_busy_seconds, 4);
+    assert_eq!(config.loading.weights_on_nodes, WeightsOnNodes::Replicated);
+    let warnings = loaded.warnings.join("\n");
+    for told in [
+        "`loading.make_room` in ",
+        "is now called `loading.evict`",
+        "`loading.evict = \"kept\"`",
+        "is now called `pull.stall_seconds`",
+        "`DEFT_GIVES_WAY_SECONDS` is now called `DEFT_EVICT_BUSY_SECONDS`",
+        "written `\"replicated\"`",
+    ] {
+        assert!(warnings.contains(told), "{told}: {warnings}");
+    }
+    let both = "[loading]\nmost_instances = 3\nmax_instances = 5\n";
+    let both = load(both, &[], &Flags::default()).unwrap();
+    assert_eq!(both.config.loading.max_instances, Some(5), "the new name wins");
+    assert!(load("", &[], &Flags::default()).unwrap().warnings.is_empty());
 }
 
 #[test]

@@ -82,7 +82,7 @@ impl Kept {
                 match on_cluster(&looked_at, PrivateCluster::start_again_if_ended).await {
                     Ok(false) => {}
                     Ok(true) => {
-                        tracing::error!("the records database had ended; it is started again")
+                        tracing::error!("the records database ended and is restarted")
                     }
                     Err(error) => {
                         tracing::error!("the records database cannot be started: {error}")
@@ -200,10 +200,10 @@ async fn migrate(mut connection: PoolConnection<Postgres>) -> Result<(), Databas
     let migrated = sqlx::migrate!().run(&mut *connection).await;
     migrated.map_err(|error| DatabaseError::Migrate(match error {
         sqlx::migrate::MigrateError::VersionMissing(version) => format!(
-            "the records were written by a newer version of Deft Harbor (step {version} is not known \
-             here); run that version, or set another data directory"
+            "the records were written by a newer version of Deft Harbor (migration {version}); run that \
+             version, or use another data directory"
         ),
-        other => format!("the records' tables could not be brought up to date: {other}"),
+        other => format!("the tables of the records cannot be migrated: {other}"),
     }))
 }
 

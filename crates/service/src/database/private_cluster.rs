@@ -54,9 +54,9 @@ pub enum ClusterError {
     NoPrograms,
     /// The unprivileged user cannot reach the directory.
     #[error(
-        "the database must not run as root, and user `{user}` cannot enter `{}`; put the data \
-         directory where it can (for instance --data-dir /var/lib/deft-harbor), or open the way: \
-         chmod o+x {}", blocked.display(), blocked.display()
+        "the database must not run as root, and user `{user}` cannot enter `{}`; use a data directory that it \
+         can enter (for instance --data-dir /var/lib/deft-harbor), or allow it: chmod o+x {}",
+         blocked.display(), blocked.display()
     )]
     Unreachable {
         /// The user it would run as.
@@ -66,9 +66,9 @@ pub enum ClusterError {
     },
     /// The cluster was made by another major version.
     #[error(
-        "the records in `{}` were written by PostgreSQL {found}, installed is {installed}. Install \
-         postgresql-{found} beside it; or dump them with the old version (pg_dumpall), move the \
-         folder away, start the service, and restore the dump", folder.display()
+        "the records in `{}` were written by PostgreSQL {found}, but {installed} is installed. Install \
+         postgresql-{found} too; or dump the records with the old version (pg_dumpall), move the folder away, \
+         start the service, and restore the dump", folder.display()
     )]
     OtherVersion {
         /// The cluster.
@@ -80,9 +80,9 @@ pub enum ClusterError {
     },
     /// What is there is no whole cluster.
     #[error(
-        "`{}` is not a whole database: `{missing}` is missing. Nothing was changed. Restore it from a \
-         backup; or move it away, and start again with empty records: the depot's models are found \
-         again from their own files", folder.display()
+        "the database `{}` is incomplete: `{missing}` is missing. Nothing was changed. Restore it from a \
+         backup; or move it away to start with empty records: the models in the depot are found again",
+         folder.display()
     )]
     Torn {
         /// The cluster.
@@ -92,9 +92,9 @@ pub enum ClusterError {
     },
     /// There is a cluster, and its password is not known.
     #[error(
-        "`{}` has the password of the records in `{}`, and cannot be used: {why}. Nothing was changed. \
-         Restore the file from a backup; or move the whole folder away, and start again with empty \
-         records: the depot's models are found again from their own files", file.display(),
+        "`{}` holds the password of the records in `{}` and cannot be used: {why}. Nothing was changed. Restore \
+         the file from a backup; or move the whole folder away to start with empty records: the models in the \
+         depot are found again", file.display(),
         folder.display()
     )]
     NoKey {
@@ -106,7 +106,7 @@ pub enum ClusterError {
         why: String,
     },
     /// Something else stands where a folder or file of ours should.
-    #[error("`{}` is not what it should be ({what}); move it away", path.display())]
+    #[error("`{}` is not usable ({what}); move it away", path.display())]
     Foreign {
         /// Where.
         path: PathBuf,
@@ -557,10 +557,7 @@ fn launch(
 ) -> Result<Child, ClusterError> {
     let log = folder.join(LOG);
     if let Err(error) = keep_small(&log) {
-        tracing::warn!(
-            "the log `{}` could not be renamed, so it keeps growing: {error}",
-            log.display()
-        );
+        tracing::warn!("the log `{}` cannot be rotated: {error}", log.display());
     }
     let log_file = open_ours(&log, OFlags::WRONLY | OFlags::APPEND | OFlags::CREATE)
         .map_err(io_error(&log))?;

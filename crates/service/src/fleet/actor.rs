@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use deft_engine::baton::Board;
 use deft_planning::{Bytes, Ledger};
 use deft_protocol::Problem;
-use deft_protocol::manage::{InstanceState, Keeping, Pool};
+use deft_protocol::manage::{InstanceState, Origin, Pool};
 use tokio::sync::{mpsc, oneshot, watch};
 use uuid::Uuid;
 
@@ -19,7 +19,7 @@ use super::pools::Machine;
 use super::queue::{Left, Line};
 use super::room::Pending;
 use super::{Ask, FleetReport, Judged, Target, Unload};
-use crate::config::MakeRoom;
+use crate::config::Evictable;
 use crate::{descriptors, refusals, wire};
 
 /// When it is tried again to start a process, where too many files were open.
@@ -39,8 +39,8 @@ pub(super) struct Actor {
     pub(super) begun: Instant,
     hang: Duration,
     /// After so long a call that waits for room has its turn.
-    pub(super) gives_way: Duration,
-    pub(super) make_room: MakeRoom,
+    pub(super) evict_busy_after: Duration,
+    pub(super) evictable: Evictable,
     pub(super) machine: Machine,
     pub(super) decisions: Decisions,
     /// Where engine processes pass the permission to compute on.
@@ -56,13 +56,15 @@ pub(super) struct Actor {
 
 /// Without it everybody computes at the same time, and slowly.
 fn board() -> Option<Board> {
-    Board::create().inspect_err(|error| tracing::error!("engines cannot take turns: {error}")).ok()
+    Board::create()
+        .inspect_err(|error| tracing::error!("engines cannot share the processor fairly: {error}"))
+        .ok()
 }
 
 /// How a process ended, with what that often means.
 fn explained(how: &str) -> String {
     if how.contains("SIGKILL") {
-        format!("{how}: somebody ended it, or the system did for want of memory")
+        format!("{how}: killed by a user, or by the system when out of memory")
     } else {
         how.to_owned()
     }
@@ -87,8 +89,8 @@ impl Actor {
             queue: rules.queue,
             begun: Instant::now(),
             hang: rules.hang,
-            gives_way: rules.gives_way,
-            make_room: rules.make_room,
+            evict_busy_after: rules.evict_busy_after,
+            evictable: rules.evictable,
             asks,
             leaving,
             publish,
@@ -132,10 +134,10 @@ impl Actor {
     fn take(&mut self, ask: Ask) {
         match ask {
             Ask::Judge { targets, answer } => drop(answer.send(self.judge(&targets))),
-            Ask::Load { id, target, keeping, answer } => {
-                self.load_or_wait(Pending::new(id, *target, keeping, answer));
+            Ask::Load { id, target, origin, answer } => {
+                self.load_or_wait(Pending::new(id, *target, origin, answer));
             }
-            Ask::SetAside { id, target, problem } => self.set_aside(id, *target, &problem),
+            Ask::ShowFailed { id, target, problem } => self.show_failed(id, *target, &problem),
             Ask::Seat { variant, asker, answer } => {
                 drop(answer.send(self.seat(variant, asker)));
             }
@@ -145,7 +147,7 @@ impl Actor {
             }
             Ask::Started { id, result } => self.started(id, result),
             Ask::Process { id, event } => self.process(id, event),
-            Ask::LoadAgain { id } => self.load_again(id),
+            Ask::Restart { id } => self.restart(id),
             Ask::Measured(all) => self.measured(all),
             Ask::Limit { pool, limit, answer } => {
                 drop(answer.send(self.limit(&pool, &limit)));
@@ -205,11 +207,11 @@ impl Actor {
         let limit = self.machine.limit(pool, text).map_err(|error| refusals::limit(&error))?;
         let before = self.ledger.set_limit(pool, limit).map_err(unknown)?;
         let excess = self.ledger.report(pool).map_err(unknown)?.reserved.saturating_sub(limit);
-        let mut why = format!("its limit is {limit} now, and was {before}");
+        let mut why = format!("its limit is now {limit} instead of {before}");
         if excess > Bytes(0) {
             why += &format!(
-                "; {excess} more is planned there already: nothing is unloaded for that, and nothing \
-                 loaded until there is room"
+                "; {excess} more are reserved already: no model is unloaded for that, and none is loaded until \
+                 enough memory is free"
             );
         }
         self.decisions.note(What::Limit, pool, why);
@@ -222,16 +224,16 @@ impl Actor {
         &mut self,
         id: Uuid,
         target: Target,
-        keeping: Keeping,
+        origin: Origin,
     ) -> Result<Uuid, Problem> {
         if self.stopping {
             return Err(refusals::stopping());
         }
-        let (id, target, keeping) = self.or_displaced(id, target, keeping);
+        let (id, target, origin) = self.or_evicted(id, target, origin);
         let there = self.same_as(&target).map(|found| (found.id, found.state));
         let replaced = match there {
-            Some((found, InstanceState::Failed | InstanceState::Displaced)) => Some(found),
-            Some((found, _)) => return self.join(found, &target, keeping),
+            Some((found, InstanceState::Failed | InstanceState::Evicted)) => Some(found),
+            Some((found, _)) => return self.join(found, &target, origin),
             None => None,
         };
         let title = target.title();
@@ -240,11 +242,11 @@ impl Actor {
             .ledger
             .reserve(id, target.candidate(&title), &idle)
             .map_err(|denial| refusals::denial(&denial, &target.shape))?;
-        self.decisions.note(What::Load, &title, wire::reasons(&grant, keeping));
+        self.decisions.note(What::Load, &title, wire::reasons(&grant, origin));
         if let Some(replaced) = replaced {
             self.instances.remove(&replaced);
         }
-        self.instances.insert(id, Instance::new(id, target, keeping, grant, self.leaving.clone()));
+        self.instances.insert(id, Instance::new(id, target, origin, grant, self.leaving.clone()));
         self.start(id);
         Ok(id)
     }
@@ -252,22 +254,22 @@ impl Actor {
     /// The instance that a target means, where it is there.
     pub(super) fn same_as(&self, target: &Target) -> Option<&Instance> {
         let is_it = |found: &&Instance| {
-            found.target.variant == target.variant && found.target.copy == target.copy
+            found.target.variant == target.variant && found.target.number == target.number
         };
         self.instances.values().find(is_it)
     }
 
-    /// Another wish for a variant that is there.
-    fn join(&mut self, id: Uuid, target: &Target, keeping: Keeping) -> Result<Uuid, Problem> {
+    /// A load of a variant that has an instance already.
+    fn join(&mut self, id: Uuid, target: &Target, origin: Origin) -> Result<Uuid, Problem> {
         let instance = self.instances.get_mut(&id).expect("looked up by the caller");
         if instance.state == InstanceState::Draining {
             return Err(refusals::draining(&target.title()));
         }
-        if keeping == Keeping::Kept {
+        if origin == Origin::Requested {
             if !instance.target.is_loaded_as(target) {
                 return Err(refusals::loaded_otherwise(&target.title()));
             }
-            instance.keeping = Keeping::Kept;
+            instance.origin = Origin::Requested;
             instance.target.policy = target.policy;
             if let (Some(board), Some(process)) = (&self.board, &instance.process) {
                 board.set_share(process.pid, target.policy.share);
@@ -276,10 +278,11 @@ impl Actor {
         Ok(id)
     }
 
-    fn set_aside(&mut self, id: Uuid, target: Target, problem: &Problem) {
+    fn show_failed(&mut self, id: Uuid, target: Target, problem: &Problem) {
         let grant = target.in_host();
-        self.decisions.note(What::SetAside, &target.title(), &problem.detail);
-        let mut instance = Instance::new(id, target, Keeping::Kept, grant, self.leaving.clone());
+        self.decisions.note(What::Fail, &target.title(), &problem.detail);
+        let mut instance =
+            Instance::new(id, target, Origin::Requested, grant, self.leaving.clone());
         if problem.code == refusals::DOES_NOT_FIT {
             instance.wait_for_room(problem);
         } else {
@@ -335,7 +338,7 @@ impl Actor {
         }
         let why = "no engine process can be started: too many files and connections are open";
         instance.wait_for_files(why);
-        self.decisions.note(What::LoadAgain, &title, why);
+        self.decisions.note(What::Restart, &title, why);
         self.load_again_after(id, FILES_AGAIN);
     }
 
@@ -343,7 +346,7 @@ impl Actor {
         let asks = self.asks.clone();
         tokio::spawn(async move {
             tokio::time::sleep(pause).await;
-            let _ = asks.send(Ask::LoadAgain { id }).await;
+            let _ = asks.send(Ask::Restart { id }).await;
         });
     }
 
@@ -396,8 +399,8 @@ impl Actor {
                 continue;
             }
             is_ended = true;
-            let why = format!("it had calls and computed nothing for {} s", hang.as_secs());
-            tracing::error!("`{}` hangs: {why}; its process is ended", instance.target.title());
+            let why = format!("it had calls but computed nothing for {} s", hang.as_secs());
+            tracing::error!("`{}` hangs: {why}; its process is killed", instance.target.title());
             instance.why_ended = Some(why);
             process.kill();
         }
@@ -419,25 +422,25 @@ impl Actor {
         let how = &instance.why_ended.take().unwrap_or_else(|| explained(how));
         match instance.state {
             InstanceState::Draining => {
-                tracing::info!("`{title}` is unloaded");
+                tracing::info!("unloaded `{title}`");
                 self.remove(id);
             }
             InstanceState::Failed => {
                 instance.process = None;
                 instance.measured = None;
-                if instance.keeping == Keeping::OnDemand {
+                if instance.origin == Origin::OnDemand {
                     self.remove(id);
                 }
             }
             _ => match instance.crashed(how) {
-                AfterCrash::LoadAgainAfter(pause) => {
-                    let why = format!("its engine process ended ({how}); in {pause:?}");
-                    self.decisions.note(What::LoadAgain, &title, why);
+                AfterCrash::RestartAfter(pause) => {
+                    let why = format!("its engine process ended ({how}); restart in {pause:?}");
+                    self.decisions.note(What::Restart, &title, why);
                     self.load_again_after(id, pause);
                 }
-                AfterCrash::SetAside => {
+                AfterCrash::GiveUp => {
                     let problem = refusals::crashes(how, &wire::command_of(&instance.target));
-                    self.decisions.note(What::SetAside, &title, &problem.detail);
+                    self.decisions.note(What::Fail, &title, &problem.detail);
                     instance.fail(&problem);
                     self.ledger.release(id);
                 }
@@ -452,7 +455,7 @@ impl Actor {
         };
         instance.forgive(2);
         let title = instance.target.title();
-        let why = format!("call {call} of {caller} ended its engine process twice; it is refused");
+        let why = format!("call {call} of {caller} ended its engine process twice and is refused");
         self.decisions.note(What::Refuse, &title, why);
     }
 
@@ -461,10 +464,10 @@ impl Actor {
         let target = self.instances.get(&id).map(|instance| instance.target.clone());
         let waiting =
             self.instances.get_mut(&id).map(|instance| std::mem::take(&mut instance.waiting));
-        let displaced = self.instances.get_mut(&id).is_some_and(|instance| {
-            instance.state == InstanceState::Draining && instance.become_displaced()
+        let evicted = self.instances.get_mut(&id).is_some_and(|instance| {
+            instance.state == InstanceState::Draining && instance.become_evicted()
         });
-        let gone = if displaced {
+        let gone = if evicted {
             self.instances.get_mut(&id).map(|instance| std::mem::take(&mut instance.gone))
         } else {
             self.instances.remove(&id).map(|instance| instance.gone)
@@ -482,7 +485,7 @@ impl Actor {
         }
     }
 
-    fn load_again(&mut self, id: Uuid) {
+    fn restart(&mut self, id: Uuid) {
         let Some(instance) = self.instances.get_mut(&id) else {
             return;
         };
@@ -497,7 +500,7 @@ impl Actor {
         let is_replaced =
             self.instances.get(&id).is_some_and(|found| self.is_replaced(&found.target));
         let instance = self.instances.get_mut(&id)?;
-        if instance.state == InstanceState::Displaced {
+        if instance.state == InstanceState::Evicted {
             return None;
         }
         let (answer, ready) = oneshot::channel();

@@ -1,27 +1,26 @@
-//! What was decided about what is loaded, and why: told in the log, and the latest of it to whoever
-//! looks.
+//! Decisions about instances and pools, with their reasons: logged, and the latest of them shown in the status.
 
 use std::collections::VecDeque;
 
 use chrono::Utc;
 use deft_protocol::manage::Decision;
 
-/// So many are remembered.
+/// Number of decisions that are remembered.
 const REMEMBERED: usize = 50;
 
-/// What is decided, as [`Decision::what`] has it.
+/// Kinds of decisions, as in [`Decision::what`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum What {
     Load,
     Refuse,
     Wait,
-    GiveWay,
-    Displace,
+    Drain,
+    Evict,
     Unload,
-    BringBack,
+    Reload,
     Replace,
-    LoadAgain,
-    SetAside,
+    Restart,
+    Fail,
     Limit,
 }
 
@@ -31,19 +30,19 @@ impl What {
             Self::Load => "load",
             Self::Refuse => "refuse",
             Self::Wait => "wait",
-            Self::GiveWay => "give way",
-            Self::Displace => "displace",
+            Self::Drain => "drain",
+            Self::Evict => "evict",
             Self::Unload => "unload",
-            Self::BringBack => "bring back",
+            Self::Reload => "reload",
             Self::Replace => "replace",
-            Self::LoadAgain => "load again",
-            Self::SetAside => "set aside",
+            Self::Restart => "restart",
+            Self::Fail => "fail",
             Self::Limit => "limit",
         }
     }
 
     const fn is_bad(self) -> bool {
-        matches!(self, Self::Refuse | Self::LoadAgain | Self::SetAside)
+        matches!(self, Self::Refuse | Self::Restart | Self::Fail)
     }
 }
 

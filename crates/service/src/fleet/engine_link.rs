@@ -378,7 +378,7 @@ async fn attend(
             let given_up = match serde_json::from_slice::<FromEngine>(body) {
                 Ok(message) => dispatch(message, frame.len(), &calls, &tell),
                 Err(error) => {
-                    tracing::error!("an engine process said something odd: {error}");
+                    tracing::error!("a message of an engine process cannot be read: {error}");
                     let call = call.try_into().map_or(0, u64::from_le_bytes);
                     fail(call, odd(), &calls)
                 }
@@ -410,7 +410,7 @@ fn dispatch(
     let (call, event) = match message {
         FromEngine::Hello { version } => {
             if version != LINK_VERSION {
-                tracing::error!("an engine process speaks link version {version}");
+                tracing::error!("an engine process uses link version {version}");
             }
             return None;
         }
@@ -469,24 +469,24 @@ fn fail(call: u64, problem: Problem, calls: &Calls) -> Option<u64> {
 /// The error of a call that does not fit through the link.
 pub(crate) fn too_large(error: &FrameError) -> Problem {
     Problem::new(ProblemKind::Invalid, "request_too_large", format!("the call is refused: {error}"))
-        .with_way_out("send less at once: fewer messages, tools or inputs")
+        .with_way_out("send fewer messages, tools or inputs at once")
 }
 
 /// The error of a call of which the engine process told something that nobody understands.
 fn odd() -> Problem {
-    let detail = "the engine process answered something that is not understood";
+    let detail = "the reply of the engine process cannot be read";
     Problem::new(ProblemKind::Fault, "engine_odd", detail)
-        .with_way_out("the reason stands in: deft service logs")
+        .with_way_out("read the reason in the log: deft service logs")
 }
 
 /// The error of a call whose caller does not read.
 fn unread() -> Problem {
     let detail = format!(
-        "more than {MOST_UNREAD} pieces or {} MiB of the answer wait to be read; it is ended",
+        "more than {MOST_UNREAD} pieces or {} MiB of the answer were not read; the call is ended",
         MOST_UNREAD_BYTES >> 20
     );
     Problem::new(ProblemKind::Refused, "answer_unread", detail)
-        .with_way_out("read the answer as it comes, or limit it with `max_tokens`")
+        .with_way_out("read the answer while it is streamed, or limit it with `max_tokens`")
 }
 
 /// The error of a call whose engine process ended.
@@ -494,10 +494,10 @@ pub(crate) fn engine_lost(name: &str) -> Problem {
     Problem::new(
         ProblemKind::Fault,
         "engine_ended",
-        format!("the engine process of `{name}` ended while it answered"),
+        format!("the engine process of `{name}` ended during the answer"),
     )
     .with_way_out(
-        "it is being loaded again; ask once more. The reason stands in: deft service logs",
+        "it is being restarted; send the request again. Read the reason in the log: deft service logs",
     )
 }
 

@@ -1,4 +1,4 @@
-//! One instance: the wish, and what is true of it now.
+//! One instance: its requested settings and its present state.
 //!
 //! | state      | leaves it when                  | to                    |
 //! |------------|---------------------------------|-----------------------|
@@ -8,9 +8,9 @@
 //! | ready      | unload                          | draining              |
 //! |            | the process ends unasked        | restarting, or failed |
 //! | restarting | its pause is over               | loading               |
-//! | draining   | the process ends                | gone, or displaced    |
+//! | draining   | the process ends                | gone, or evicted    |
 //! | failed     | load again, or unload           | loading, or gone      |
-//! | displaced  | a call, or room again           | loading               |
+//! | evicted  | a call, or room again           | loading               |
 //! |            | unload                          | gone                  |
 
 use std::path::{Path, PathBuf};
@@ -27,8 +27,8 @@ use deft_planning::{
 use deft_protocol::Problem;
 use deft_protocol::engine::{BatonOrder, EngineStanding, LINK_VERSION, LoadOrder, PlaceOrder};
 use deft_protocol::manage::{
-    IdleLimit, InstanceReport, InstanceState, InstanceWork, Keeping, Settings, USUAL_SHARE,
-    copy_name,
+    IdleLimit, InstanceReport, InstanceState, InstanceWork, Origin, Settings, USUAL_SHARE,
+    instance_title,
 };
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
@@ -45,7 +45,7 @@ const THREAD_SPACE: u64 = 144 << 20;
 /// Address space of a process besides its plan: the program itself, a conversation of the longest that may be
 /// sent while it is rendered and cut into tokens.
 const PROCESS_SPACE: u64 = 1 << 30;
-/// Crashes in a row after which an instance is set aside.
+/// Crashes in a row after which an instance counts as failed.
 const GIVE_UP_AFTER: u32 = 5;
 /// First pause before a crashed instance is loaded again; doubles with each crash.
 const FIRST_PAUSE: Duration = Duration::from_millis(200);
@@ -57,7 +57,7 @@ const RECOVERED: Duration = Duration::from_secs(30);
 pub(crate) struct Target {
     pub(crate) variant: Uuid,
     /// Which instance of the variant; the first is 1.
-    pub(crate) copy: u32,
+    pub(crate) number: u32,
     pub(crate) name: VariantName,
     /// The model's file, or its parts, the first one first.
     pub(crate) files: Vec<PathBuf>,
@@ -76,7 +76,7 @@ pub(crate) struct Policy {
     /// Never unloaded to make room.
     pub(crate) pinned: bool,
     /// Lower ones make room first and come back last.
-    pub(crate) priority: i32,
+    pub(crate) importance: i32,
     /// Of the processor, in proportion to what others have.
     pub(crate) share: u32,
     /// When it is unloaded for want of calls.
@@ -85,7 +85,7 @@ pub(crate) struct Policy {
 
 impl Default for Policy {
     fn default() -> Self {
-        Self { pinned: false, priority: 0, share: USUAL_SHARE, idle: IdleLimit::default() }
+        Self { pinned: false, importance: 0, share: USUAL_SHARE, idle: IdleLimit::default() }
     }
 }
 
@@ -95,8 +95,8 @@ pub(super) enum Leaving {
     /// It is gone.
     #[default]
     Gone,
-    /// It is shown as displaced, with the reason; it may come back by itself.
-    Displaced { why: String, comes_back: bool },
+    /// It is shown as evicted, with the reason; it may come back by itself.
+    Evicted { why: String, comes_back: bool },
 }
 
 impl Target {
@@ -107,7 +107,7 @@ impl Target {
 
     /// The variant, with the number of the instance where that is not the first.
     pub(crate) fn title(&self) -> String {
-        copy_name(&self.name.to_string(), self.copy)
+        instance_title(&self.name.to_string(), self.number)
     }
 
     /// As the ledger judges it; `title` is its own.
@@ -117,7 +117,7 @@ impl Target {
         Candidate { name: title, file, shape, settings, places }
     }
 
-    /// Whether an instance loaded by `self` is as `other` wishes it.
+    /// Whether an instance loaded by `self` is as `other` requested it.
     pub(super) fn is_loaded_as(&self, other: &Self) -> bool {
         self.settings == other.settings && self.places == other.places
     }
@@ -163,7 +163,7 @@ struct UseMade {
     /// When the last call ended.
     ended: Mutex<Option<Instant>>,
     prompt_tokens: AtomicU64,
-    reused_tokens: AtomicU64,
+    cached_tokens: AtomicU64,
     answer_tokens: AtomicU64,
 }
 
@@ -173,7 +173,7 @@ impl Seat {
         let made = &self.use_made;
         for (counter, tokens) in [
             (&made.prompt_tokens, prompt),
-            (&made.reused_tokens, reused),
+            (&made.cached_tokens, reused),
             (&made.answer_tokens, answer),
         ] {
             counter.fetch_add(tokens.into(), Ordering::Relaxed);
@@ -199,7 +199,7 @@ impl Drop for Seat {
 pub(super) struct Instance {
     pub(super) id: Uuid,
     pub(super) target: Target,
-    pub(super) keeping: Keeping,
+    pub(super) origin: Origin,
     pub(super) state: InstanceState,
     pub(super) grant: Grant,
     pub(super) process: Option<EngineProcess>,
@@ -219,7 +219,7 @@ pub(super) struct Instance {
     /// What it computed and waited, as of the last look.
     pub(super) turns: Turns,
     /// Whether it takes no more calls, so that a call of another model finds room.
-    pub(super) gives_way: bool,
+    pub(super) takes_no_calls: bool,
     /// Why its process was ended, where the fleet did that.
     pub(super) why_ended: Option<String>,
     use_made: Arc<UseMade>,
@@ -235,22 +235,22 @@ pub(super) struct Instance {
 /// What follows a crash.
 #[must_use]
 pub(super) enum AfterCrash {
-    LoadAgainAfter(Duration),
-    SetAside,
+    RestartAfter(Duration),
+    GiveUp,
 }
 
 impl Instance {
     pub(super) fn new(
         id: Uuid,
         target: Target,
-        keeping: Keeping,
+        origin: Origin,
         grant: Grant,
         leaving_seats: mpsc::UnboundedSender<Left>,
     ) -> Self {
         Self {
             id,
             target,
-            keeping,
+            origin,
             state: InstanceState::Loading,
             grant,
             process: None,
@@ -265,7 +265,7 @@ impl Instance {
             leaving: Leaving::Gone,
             standing: None,
             turns: Turns::default(),
-            gives_way: false,
+            takes_no_calls: false,
             why_ended: None,
             use_made: Arc::default(),
             lanes_used: Arc::default(),
@@ -305,7 +305,7 @@ impl Instance {
             processors: computing.processors_of(settings.threads),
             processor_nodes: computing.nodes_of(settings.threads),
             nodes: computing.nodes.clone(),
-            copied: computing.copied,
+            copied: computing.replicated,
             parts: self.target.files.iter().skip(1).cloned().collect(),
             memory: Some(self.most_memory()),
         }
@@ -328,7 +328,7 @@ impl Instance {
 
     /// Whether memory is reserved for it.
     pub(super) fn holds_memory(&self) -> bool {
-        !matches!(self.state, InstanceState::Failed | InstanceState::Displaced)
+        !matches!(self.state, InstanceState::Failed | InstanceState::Evicted)
     }
 
     /// Instances take calls in this order: ready ones with fewer calls first, then those that are
@@ -339,7 +339,7 @@ impl Instance {
             InstanceState::Ready | InstanceState::Loading | InstanceState::Restarting => 1,
             _ => 2,
         };
-        (rank, self.use_made.calls.load(Ordering::Relaxed), self.target.copy)
+        (rank, self.use_made.calls.load(Ordering::Relaxed), self.target.number)
     }
 
     /// Since its last call, or since it is ready.
@@ -359,9 +359,9 @@ impl Instance {
         }
         let answered = self.use_made.ended.lock().unwrap_or_else(PoisonError::into_inner).is_some();
         match self.target.policy.idle {
-            IdleLimit::Answered if answered => Some("its calls are answered".to_owned()),
+            IdleLimit::Answered if answered => Some("it has no more calls".to_owned()),
             limit @ IdleLimit::Seconds(seconds) if self.idle_time().as_secs() >= seconds => {
-                Some(format!("it had no call for {limit}"))
+                Some(format!("idle for {limit}"))
             }
             _ => None,
         }
@@ -369,33 +369,33 @@ impl Instance {
 
     /// Whether it comes back by itself when there is room.
     pub(super) fn comes_back(&self) -> bool {
-        self.state == InstanceState::Displaced
-            && matches!(self.leaving, Leaving::Displaced { comes_back: true, .. })
+        self.state == InstanceState::Evicted
+            && matches!(self.leaving, Leaving::Evicted { comes_back: true, .. })
     }
 
-    /// Becomes displaced, where that is how it leaves.
-    pub(super) fn become_displaced(&mut self) -> bool {
-        let Leaving::Displaced { why, .. } = &self.leaving else {
+    /// Becomes evicted, where that is how it leaves.
+    pub(super) fn become_evicted(&mut self) -> bool {
+        let Leaving::Evicted { why, .. } = &self.leaving else {
             return false;
         };
         self.note = Some(why.clone());
-        self.state = InstanceState::Displaced;
+        self.state = InstanceState::Evicted;
         (self.process, self.measured, self.ready_since) = (None, None, None);
         self.standing = None;
         self.use_made = Arc::default();
-        self.gives_way = false;
+        self.takes_no_calls = false;
         true
     }
 
     /// Waits for room: it could not be brought back at a start, and comes when it fits.
     pub(super) fn wait_for_room(&mut self, problem: &Problem) {
-        self.state = InstanceState::Displaced;
+        self.state = InstanceState::Evicted;
         self.problem = Some(problem.clone());
         let why = problem.detail.clone();
-        self.leaving = Leaving::Displaced { why, comes_back: true };
+        self.leaving = Leaving::Evicted { why, comes_back: true };
     }
 
-    /// Loads again what was displaced.
+    /// Loads again what was evicted.
     pub(super) fn return_with(&mut self, grant: Grant) {
         self.grant = grant;
         self.state = InstanceState::Loading;
@@ -423,7 +423,7 @@ impl Instance {
     pub(super) fn has_free(&self, lanes: u32) -> bool {
         let all = self.target.settings.lanes;
         let used = self.lanes_used.load(Ordering::Relaxed);
-        self.is_ready() && !self.gives_way && used + lanes.min(all) <= all
+        self.is_ready() && !self.takes_no_calls && used + lanes.min(all) <= all
     }
 
     /// A seat, where the instance is ready.
@@ -515,11 +515,11 @@ impl Instance {
         // Seats of the process that ended use no lane of the next one.
         self.lanes_used = Arc::default();
         if self.crashes_in_a_row >= GIVE_UP_AFTER {
-            return AfterCrash::SetAside;
+            return AfterCrash::GiveUp;
         }
         self.state = InstanceState::Restarting;
-        self.note = Some(format!("its engine process ended ({how}); it is loaded again"));
-        AfterCrash::LoadAgainAfter(FIRST_PAUSE * 2u32.pow(self.crashes_in_a_row - 1))
+        self.note = Some(format!("its engine process ended ({how}); it is being restarted"));
+        AfterCrash::RestartAfter(FIRST_PAUSE * 2u32.pow(self.crashes_in_a_row - 1))
     }
 
     fn work(&self, standing: EngineStanding) -> InstanceWork {
@@ -528,7 +528,7 @@ impl Instance {
             lanes_paused: standing.paused,
             pages: standing.pages,
             pages_used: standing.pages_used,
-            pages_known: standing.pages_known,
+            pages_cached: standing.pages_cached,
             steps: standing.steps,
             prompt_tokens: standing.prompt_tokens,
             answer_tokens: standing.answer_tokens,
@@ -545,14 +545,14 @@ impl Instance {
             id: self.id,
             name: self.target.name.to_string(),
             state: self.state,
-            keeping: self.keeping,
-            copy: self.target.copy,
+            origin: self.origin,
+            number: self.target.number,
             settings: Settings {
                 pools: wire::shares(&self.grant.placement),
                 ..wire::settings(&self.target)
             },
             planned: wire::parts(&self.grant.demand),
-            planned_bytes: self.grant.demand.total().0,
+            reserved_bytes: self.grant.demand.total().0,
             measured_bytes: measured.map(Measured::total),
             held,
             pid: self.process.as_ref().map(|process| process.pid),
@@ -560,7 +560,7 @@ impl Instance {
             queued,
             work: self.standing.map(|standing| self.work(standing)),
             prompt_tokens: self.use_made.prompt_tokens.load(Ordering::Relaxed),
-            reused_tokens: self.use_made.reused_tokens.load(Ordering::Relaxed),
+            cached_tokens: self.use_made.cached_tokens.load(Ordering::Relaxed),
             answer_tokens: self.use_made.answer_tokens.load(Ordering::Relaxed),
             load_seconds: self.load_seconds,
             load_share: self.load_share.filter(|_| self.state == InstanceState::Loading),

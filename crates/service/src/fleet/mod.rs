@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use deft_planning::{Grant, LoadSettings, PoolReport, WishedPlace};
 use deft_protocol::Problem;
-use deft_protocol::manage::{Decision, InstanceReport, Keeping, Pool};
+use deft_protocol::manage::{Decision, InstanceReport, Origin, Pool};
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
 use uuid::Uuid;
@@ -28,7 +28,7 @@ use pools::Machine;
 pub(crate) use queue::{Asker, Place, Told};
 
 use crate::catalogue::off_thread;
-use crate::config::MakeRoom;
+use crate::config::Evictable;
 use crate::header_helper::HeaderHelper;
 use crate::{refusals, wire};
 
@@ -61,10 +61,10 @@ enum Ask {
     Load {
         id: Uuid,
         target: Box<Target>,
-        keeping: Keeping,
+        origin: Origin,
         answer: oneshot::Sender<Result<Uuid, Problem>>,
     },
-    SetAside {
+    ShowFailed {
         id: Uuid,
         target: Box<Target>,
         problem: Problem,
@@ -92,7 +92,7 @@ enum Ask {
         id: Uuid,
         result: std::io::Result<engine_link::EngineProcess>,
     },
-    LoadAgain {
+    Restart {
         id: Uuid,
     },
     Measured(Vec<(Uuid, Measured)>),
@@ -119,13 +119,13 @@ enum Ask {
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Rules {
     /// What a call may unload to make room for its model.
-    pub(crate) make_room: MakeRoom,
+    pub(crate) evictable: Evictable,
     /// Calls that may wait for each instance.
     pub(crate) queue: usize,
     /// A process that has calls and says nothing for so long is replaced.
     pub(crate) hang: Duration,
     /// An instance that always has calls makes room for one that waited so long.
-    pub(crate) gives_way: Duration,
+    pub(crate) evict_busy_after: Duration,
 }
 
 /// How an instance is unloaded.
@@ -143,7 +143,7 @@ pub(crate) struct Fleet {
     asks: mpsc::Sender<Ask>,
     reports: watch::Receiver<FleetReport>,
     /// Copies of the weights that each instance has.
-    copies: u32,
+    replicas: u32,
 }
 
 impl Fleet {
@@ -153,15 +153,15 @@ impl Fleet {
         // Unbounded, yet bounded by the calls that have a seat.
         let (leaving, left) = mpsc::unbounded_channel();
         let (publish, reports) = watch::channel(FleetReport::default());
-        let copies = machine.computing.copies();
+        let replicas = machine.computing.replicas();
         let actor = Actor::new(machine, rules, asks.clone(), leaving, publish);
         let task = tokio::spawn(actor.run(questions, left));
-        (Self { asks, reports, copies }, task)
+        (Self { asks, reports, replicas }, task)
     }
 
     /// As this machine holds weights.
     fn here(&self, mut target: Target) -> Target {
-        target.settings.copies = self.copies;
+        target.settings.replicas = self.replicas;
         target
     }
 
@@ -196,16 +196,16 @@ impl Fleet {
         &self,
         id: Uuid,
         target: Target,
-        keeping: Keeping,
+        origin: Origin,
     ) -> Result<Uuid, Problem> {
         let target = Box::new(self.here(target));
-        self.ask(|answer| Ask::Load { id, target, keeping, answer }).await?
+        self.ask(|answer| Ask::Load { id, target, origin, answer }).await?
     }
 
-    /// Shows a wish that could not be fulfilled, with the reason.
-    pub(crate) async fn set_aside(&self, id: Uuid, target: Target, problem: Problem) {
+    /// Shows a requested instance that could not be loaded, with the reason.
+    pub(crate) async fn show_failed(&self, id: Uuid, target: Target, problem: Problem) {
         let target = Box::new(self.here(target));
-        let _ = self.asks.send(Ask::SetAside { id, target, problem }).await;
+        let _ = self.asks.send(Ask::ShowFailed { id, target, problem }).await;
     }
 
     /// Changes a pool's limit until the service stops.
@@ -272,7 +272,7 @@ impl Fleet {
         let mut drained = std::pin::pin!(drained);
         if tokio::time::timeout(longest, &mut drained).await.is_err() {
             tracing::warn!(
-                "calls still ran after {} s; their engine processes are ended",
+                "calls were still running after {} s; their engine processes are killed",
                 longest.as_secs()
             );
             let _ = self.asks.send(Ask::KillAll).await;
@@ -300,5 +300,5 @@ pub(crate) async fn target(
     let settings = settings(&shape)?;
     let (variant, name) = (registered.id, registered.name.clone());
     let template = registered.given.template.clone();
-    Ok(Target { variant, copy: 1, name, files, shape, template, settings, places, policy })
+    Ok(Target { variant, number: 1, name, files, shape, template, settings, places, policy })
 }

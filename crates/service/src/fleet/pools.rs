@@ -23,7 +23,7 @@ pub(crate) struct Machine {
     /// Simulated accelerators.
     pub(crate) accelerators: Vec<Accelerator>,
     /// Most instances at once.
-    pub(crate) most_instances: Option<usize>,
+    pub(crate) max_instances: Option<usize>,
     /// What engines compute with.
     pub(crate) computing: Computing,
 }
@@ -41,7 +41,7 @@ impl Machine {
             limit: found.limit,
             size: found.size,
         });
-        Ledger::new(std::iter::once(host).chain(others).collect(), self.most_instances)
+        Ledger::new(std::iter::once(host).chain(others).collect(), self.max_instances)
     }
 
     fn accelerator(&self, pool: &str) -> Option<&Accelerator> {
@@ -137,7 +137,7 @@ pub(super) fn held(grant: &Grant, measured: Option<&Measured>) -> Vec<PoolUse> {
         let Amount { shared, private } = grant.demand.amount(pool);
         PoolUse {
             pool: pool.to_owned(),
-            planned: (shared + private).0,
+            reserved: (shared + private).0,
             measured: measured.map(|measured| of_pool(pool, measured)),
         }
     };

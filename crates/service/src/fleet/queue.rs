@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use deft_planning::queue::{Class, Holding, Queue};
 use deft_protocol::Problem;
-use deft_protocol::manage::{InstanceState, Keeping};
+use deft_protocol::manage::{InstanceState, Origin};
 use tokio::sync::oneshot;
 use tokio::sync::oneshot::error::TryRecvError;
 use uuid::Uuid;
@@ -204,7 +204,7 @@ impl Actor {
     fn load_for(&mut self, variant: Uuid) {
         let is_there = self.instances.values().any(|found| {
             found.target.variant == variant
-                && !matches!(found.state, InstanceState::Displaced | InstanceState::Failed)
+                && !matches!(found.state, InstanceState::Evicted | InstanceState::Failed)
         });
         let Some(line) = self.lines.get_mut(&variant) else { return };
         if let Some(loading) = &mut line.loading {
@@ -221,7 +221,7 @@ impl Actor {
         let Some(target) = line.target.clone().filter(|_| !is_there) else { return };
         let (answer, loaded) = oneshot::channel();
         line.loading = Some(loaded);
-        self.load_or_wait(Pending::new(Uuid::now_v7(), target, Keeping::OnDemand, answer));
+        self.load_or_wait(Pending::new(Uuid::now_v7(), target, Origin::OnDemand, answer));
     }
 
     /// Lanes of all its instances.
@@ -251,7 +251,7 @@ impl Actor {
                     problem = Some(refusals::draining(&found.target.title()));
                 }
                 InstanceState::Failed => problem = found.problem.clone().or(problem),
-                InstanceState::Displaced => {}
+                InstanceState::Evicted => {}
             }
         }
         problem

@@ -1,14 +1,14 @@
 //! Making room, and coming back: what is done when memory is short or nobody calls.
 //!
-//! A call may displace what nobody uses; what the operator keeps comes back when there is room. A
-//! running call is never disturbed, and nothing that comes back displaces anything.
+//! A call may evict what nobody uses; what the operator keeps comes back when there is room. A
+//! running call is never disturbed, and nothing that comes back evicts anything.
 
 use std::cmp::Reverse;
 use std::time::{Duration, Instant};
 
 use deft_planning::{Unused, least_valuable_first};
 use deft_protocol::Problem;
-use deft_protocol::manage::{InstanceState, Keeping};
+use deft_protocol::manage::{InstanceState, Origin};
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
@@ -16,7 +16,7 @@ use super::actor::Actor;
 use super::decisions::What;
 use super::instance::{Instance, Leaving};
 use super::{Target, Unload};
-use crate::config::MakeRoom;
+use crate::config::Evictable;
 use crate::refusals::{self, DOES_NOT_FIT, DRAINING, LOADED_OTHERWISE};
 use crate::wire;
 
@@ -24,7 +24,7 @@ use crate::wire;
 pub(super) struct Pending {
     id: Uuid,
     target: Target,
-    keeping: Keeping,
+    origin: Origin,
     answer: oneshot::Sender<Result<Uuid, Problem>>,
     since: Instant,
     /// Whether it was told that it waits.
@@ -37,18 +37,18 @@ impl Pending {
     pub(super) fn new(
         id: Uuid,
         target: Target,
-        keeping: Keeping,
+        origin: Origin,
         answer: oneshot::Sender<Result<Uuid, Problem>>,
     ) -> Self {
-        Self { id, target, keeping, answer, since: Instant::now(), told: false, made_way: false }
+        Self { id, target, origin, answer, since: Instant::now(), told: false, made_way: false }
     }
 
     /// Whether both are calls for one model.
     fn is_same(&self, other: &Self) -> bool {
-        self.keeping == Keeping::OnDemand
-            && other.keeping == Keeping::OnDemand
+        self.origin == Origin::OnDemand
+            && other.origin == Origin::OnDemand
             && self.target.variant == other.target.variant
-            && self.target.copy == other.target.copy
+            && self.target.number == other.target.number
     }
 }
 
@@ -64,11 +64,11 @@ enum Room {
 impl Actor {
     /// Loads; where others go first, the answer comes when they are gone.
     pub(super) fn load_or_wait(&mut self, mut pending: Pending) {
-        let result = self.load(pending.id, pending.target.clone(), pending.keeping);
+        let result = self.load(pending.id, pending.target.clone(), pending.origin);
         let waits = match &result {
-            Err(problem) if problem.code == DOES_NOT_FIT => match pending.keeping {
-                Keeping::OnDemand => self.make_room_for(&mut pending, problem),
-                Keeping::Kept => {
+            Err(problem) if problem.code == DOES_NOT_FIT => match pending.origin {
+                Origin::OnDemand => self.evict_for(&mut pending, problem),
+                Origin::Requested => {
                     self.decisions.note(What::Refuse, &pending.target.title(), &problem.detail);
                     Ok(false)
                 }
@@ -77,7 +77,7 @@ impl Actor {
                 self.replace(&pending.target).map(|()| true)
             }
             // What is being unloaded is loaded again when it has gone.
-            Err(problem) if problem.code == DRAINING && pending.keeping == Keeping::Kept => {
+            Err(problem) if problem.code == DRAINING && pending.origin == Origin::Requested => {
                 Ok(true)
             }
             _ => Ok(false),
@@ -99,14 +99,14 @@ impl Actor {
     /// Whether as many calls wait for room for a model as may wait for its lanes.
     fn too_many_wait(&self, pending: &Pending) -> bool {
         let same = |other: &&Pending| other.is_same(pending) && !other.answer.is_closed();
-        pending.keeping == Keeping::OnDemand
+        pending.origin == Origin::OnDemand
             && self.pending.iter().filter(same).count() >= self.queue.max(1)
     }
 
     /// Tries again what waited. Whoever does not wait any more is forgotten. Of many calls for one model only
     /// the first is planned for: what it waits for the others wait for too.
     pub(super) fn retry_pending(&mut self) {
-        self.instances.values_mut().for_each(|instance| instance.gives_way = false);
+        self.instances.values_mut().for_each(|instance| instance.takes_no_calls = false);
         for pending in std::mem::take(&mut self.pending) {
             if pending.answer.is_closed() {
                 continue;
@@ -122,28 +122,28 @@ impl Actor {
     /// Whether something is to be loaded in the place of an instance that goes.
     pub(super) fn is_replaced(&self, target: &Target) -> bool {
         self.pending.iter().any(|pending| {
-            pending.target.variant == target.variant && pending.target.copy == target.copy
+            pending.target.variant == target.variant && pending.target.number == target.number
         })
     }
 
-    /// A call for something displaced, or set aside, brings that back as it was kept: the operator's wish
-    /// stays, whatever happened to its process.
-    pub(super) fn or_displaced(
+    /// A call reloads an instance that was evicted or failed with its own settings: what the operator requested stays
+    /// requested, whatever happened to its process.
+    pub(super) fn or_evicted(
         &self,
         id: Uuid,
         target: Target,
-        keeping: Keeping,
-    ) -> (Uuid, Target, Keeping) {
+        origin: Origin,
+    ) -> (Uuid, Target, Origin) {
         match self.same_as(&target) {
             Some(found)
                 if !found.holds_memory()
-                    && (found.state == InstanceState::Displaced
-                        || found.keeping == Keeping::Kept)
-                    && keeping == Keeping::OnDemand =>
+                    && (found.state == InstanceState::Evicted
+                        || found.origin == Origin::Requested)
+                    && origin == Origin::OnDemand =>
             {
-                (found.id, found.target.clone(), found.keeping)
+                (found.id, found.target.clone(), found.origin)
             }
-            _ => (id, target, keeping),
+            _ => (id, target, origin),
         }
     }
 
@@ -151,24 +151,27 @@ impl Actor {
     ///
     /// # Errors
     /// The refusal, in the form that callers get.
-    fn make_room_for(&mut self, pending: &mut Pending, refusal: &Problem) -> Result<bool, Problem> {
-        let Pending { id, target, keeping, .. } = &*pending;
-        let (_, wanted, _) = self.or_displaced(*id, target.clone(), *keeping);
+    fn evict_for(&mut self, pending: &mut Pending, refusal: &Problem) -> Result<bool, Problem> {
+        let Pending { id, target, origin, .. } = &*pending;
+        let (_, wanted, _) = self.or_evicted(*id, target.clone(), *origin);
         let title = wanted.title();
         match self.room_for(&wanted) {
             Room::By(gone) => {
                 for id in gone {
-                    self.leave(id, &format!("it made room for a call of `{title}`"), true);
+                    self.leave(id, &format!("evicted for a call of `{title}`"), true);
                 }
                 Ok(true)
             }
             Room::AfterCalls(busy) => {
-                if pending.since.elapsed() >= self.gives_way {
+                if pending.since.elapsed() >= self.evict_busy_after {
                     let is_new = !std::mem::replace(&mut pending.made_way, true);
                     self.give_way(&busy, &title, is_new);
                 }
                 if !std::mem::replace(&mut pending.told, true) {
-                    let why = format!("{}; it waits until calls have ended", refusal.detail);
+                    let why = format!(
+                        "{}; the call waits until other calls have finished",
+                        refusal.detail
+                    );
                     self.decisions.note(What::Wait, &title, why);
                 }
                 Ok(true)
@@ -176,7 +179,7 @@ impl Actor {
             Room::None => {
                 self.decisions.note(What::Refuse, &title, &refusal.detail);
                 let everybody: Vec<Uuid> = self.instances.keys().copied().collect();
-                let alone = self.ledger.make_room(wanted.candidate(&title), &everybody).is_some();
+                let alone = self.ledger.evictions(wanted.candidate(&title), &everybody).is_some();
                 if alone { Err(refusals::no_room_for_call(refusal, None)) } else { Ok(false) }
             }
         }
@@ -191,17 +194,17 @@ impl Actor {
         let leaving = order.len();
         order.extend(least_valuable_first(self.unused()));
         // What is going already need not be told to.
-        let make_room = |order: &[Uuid]| {
-            let mut gone = self.ledger.make_room(wanted, order)?;
+        let evictions = |order: &[Uuid]| {
+            let mut gone = self.ledger.evictions(wanted, order)?;
             gone.retain(|id| !order[..leaving].contains(id));
             Some(gone)
         };
-        if let Some(gone) = make_room(&order) {
+        if let Some(gone) = evictions(&order) {
             return Room::By(gone);
         }
         let busy = self.instances.values().filter(|found| self.may_go(found) && !found.is_idle());
         order.extend(busy.map(|found| found.id));
-        make_room(&order).map_or(Room::None, Room::AfterCalls)
+        evictions(&order).map_or(Room::None, Room::AfterCalls)
     }
 
     /// Instances that always have something to do take no more calls, so that a call that waited long for
@@ -209,20 +212,22 @@ impl Actor {
     fn give_way(&mut self, busy: &[Uuid], title: &str, is_new: bool) {
         for id in busy {
             let Some(instance) = self.instances.get_mut(id) else { continue };
-            instance.gives_way = true;
+            instance.takes_no_calls = true;
             if is_new {
-                let why = format!("it takes no more calls: one of `{title}` waits for its room");
-                self.decisions.note(What::GiveWay, &instance.target.title(), why);
+                let why = format!(
+                    "it takes no more calls, because a call of `{title}` waits for its memory"
+                );
+                self.decisions.note(What::Drain, &instance.target.title(), why);
             }
         }
     }
 
     /// Whether an instance may be unloaded for a call, when nobody uses it.
     fn may_go(&self, instance: &Instance) -> bool {
-        let allowed = match self.make_room {
-            MakeRoom::Never => false,
-            MakeRoom::OnDemand => instance.keeping == Keeping::OnDemand,
-            MakeRoom::Kept => true,
+        let allowed = match self.evictable {
+            Evictable::None => false,
+            Evictable::OnDemand => instance.origin == Origin::OnDemand,
+            Evictable::Any => true,
         };
         allowed && !instance.target.policy.pinned && instance.holds_memory()
     }
@@ -234,7 +239,7 @@ impl Actor {
             .filter(|found| found.is_idle() && self.may_go(found))
             .map(|found| Unused {
                 id: found.id,
-                priority: found.target.policy.priority,
+                importance: found.target.policy.importance,
                 idle: found.idle_time(),
                 frees: found.grant.demand.total(),
                 reload: Duration::from_secs_f64(found.load_seconds.unwrap_or(0.0)),
@@ -255,27 +260,27 @@ impl Actor {
         after
             .judge(target.candidate(&title), &idle)
             .map_err(|denial| refusals::denial(&denial, &target.shape))?;
-        self.decisions.note(What::Replace, &title, "it is drained, and loaded with other settings");
+        self.decisions.note(What::Replace, &title, "drained, to be loaded with other settings");
         self.end(old, Unload::Drain);
         Ok(())
     }
 
-    /// Unloads what nobody uses: what is kept stays in sight as displaced.
+    /// Unloads what nobody uses: what is kept stays in sight as evicted.
     fn leave(&mut self, id: Uuid, why: &str, comes_back: bool) {
         let Some(instance) = self.instances.get_mut(&id) else {
             return;
         };
-        let kept = instance.keeping == Keeping::Kept;
+        let kept = instance.origin == Origin::Requested;
         let reasons = format!(
-            "{why} (idle for {} s, priority {}, {})",
+            "{why} (idle for {} s, importance {}, {})",
             instance.idle_time().as_secs(),
-            instance.target.policy.priority,
+            instance.target.policy.importance,
             if kept { "kept" } else { "on demand" },
         );
-        let what = if kept { What::Displace } else { What::Unload };
+        let what = if kept { What::Evict } else { What::Unload };
         self.decisions.note(what, &instance.target.title(), reasons);
         if kept {
-            instance.leaving = Leaving::Displaced { why: why.to_owned(), comes_back };
+            instance.leaving = Leaving::Evicted { why: why.to_owned(), comes_back };
         }
         // Calls that come for it now are not refused: it is loaded again for them.
         let (variant, target) = (instance.target.variant, instance.target.clone());
@@ -291,7 +296,7 @@ impl Actor {
             .filter_map(|instance| Some((instance.id, instance.is_due()?)))
             .collect();
         for (id, why) in due {
-            self.leave(id, &format!("{why}; a call brings it back"), false);
+            self.leave(id, &format!("{why}; a call reloads it"), false);
         }
     }
 
@@ -300,25 +305,25 @@ impl Actor {
         if self.stopping || !self.pending.is_empty() {
             return;
         }
-        let mut displaced: Vec<_> = self
+        let mut evicted: Vec<_> = self
             .instances
             .values()
             .filter(|found| found.comes_back())
-            .map(|found| (Reverse(found.target.policy.priority), found.id))
+            .map(|found| (Reverse(found.target.policy.importance), found.id))
             .collect();
-        displaced.sort_unstable();
-        for (_, id) in displaced {
+        evicted.sort_unstable();
+        for (_, id) in evicted {
             let idle = self.idle();
             let Some(instance) = self.instances.get_mut(&id) else {
                 continue;
             };
             let title = instance.target.title();
             if let Ok(grant) = self.ledger.reserve(id, instance.target.candidate(&title), &idle) {
-                let reasons = wire::reasons(&grant, instance.keeping);
+                let reasons = wire::reasons(&grant, instance.origin);
                 self.decisions.note(
-                    What::BringBack,
+                    What::Reload,
                     &title,
-                    format!("there is room again; {reasons}"),
+                    format!("memory is free again; {reasons}"),
                 );
                 instance.return_with(grant);
                 self.start(id);

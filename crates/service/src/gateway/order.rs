@@ -105,7 +105,7 @@ pub(super) fn order(question: Question, options: AnswerOptions) -> Result<CallOr
         answers,
         echo: question.echo,
         scores: question.scores,
-        overflow: options.context_overflow.unwrap_or_default(),
+        overflow: options.when_context_full.unwrap_or_default(),
         guard: options.repetition_guard.unwrap_or(true),
     })
 }
@@ -158,14 +158,14 @@ mod tests {
             n: Some(3),
             seed: Some(9),
             stop: Some(deft_protocol::chat::StopTexts::One("row".to_owned())),
-            context_overflow: Some(deft_protocol::engine::Overflow::DropOldest),
+            when_context_full: Some(deft_protocol::engine::WhenContextFull::LeaveOutOldest),
             repetition_guard: Some(false),
             ..AnswerOptions::default()
         };
         let order = order(asked(Some(4)), options).unwrap();
         assert_eq!((order.answers, order.scores, order.echo), (3, Some(4), true));
         assert_eq!((order.sampling.seed, order.stop), (9, vec!["row".to_owned()]));
-        assert_eq!(order.overflow, deft_protocol::engine::Overflow::DropOldest);
+        assert_eq!(order.overflow, deft_protocol::engine::WhenContextFull::LeaveOutOldest);
         assert!(!order.guard);
     }
 

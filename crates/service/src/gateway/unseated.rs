@@ -43,7 +43,7 @@ impl Drop for Unseated<'_> {
             outcome: outcome.to_owned(),
             detail,
             prompt_tokens: 0,
-            reused_tokens: 0,
+            cached_tokens: 0,
             answer_tokens: 0,
             queue_seconds: waited,
             first_token_seconds: None,

@@ -49,16 +49,16 @@ impl Keeping {
         let looked = off_thread(move || look_at(&path, &beside, name.as_deref()));
         let Intake { name, files, template } = looked.await?;
         if self.catalogue.by_name(&name).is_some() || self.store.variant(&name).is_some() {
-            let detail = format!("`{name}` is in the depot already");
+            let detail = format!("`{name}` is already in the depot");
             return Err(Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(
                 format!(
-                    "give it another name: --as {}/other; or remove that one first",
+                    "import it with another name: --as {}/other; or remove the other one first",
                     name.model
                 ),
             ));
         }
         let total = files.iter().map(|(_, file)| file.metadata.len()).sum();
-        let taking = if request.move_it { Taking::Move } else { Taking::Copy };
+        let taking = if request.moves { Taking::Move } else { Taking::Copy };
         let about = name.to_string();
         let defaults = request.defaults.clone();
         let given = Given { template, defaults: defaults.clone() };
@@ -161,11 +161,11 @@ async fn record(
         for source in sources {
             if let Err(error) = source.remove() {
                 let place = source.path().display();
-                tracing::warn!("`{place}` was taken in and could not be removed: {error}");
+                tracing::warn!("`{place}` was imported but cannot be deleted: {error}");
             }
         }
         Ok(())
     })
     .await?;
-    Ok(format!("kept as `{}`", recorded?.name))
+    Ok(format!("stored as `{}`", recorded?.name))
 }

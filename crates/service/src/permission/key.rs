@@ -27,8 +27,8 @@ const LONGEST: u64 = 256;
 pub enum KeyError {
     /// Others may know it.
     #[error(
-        "the key file `{}` can be read by others (mode {mode:04o}), who may know the key by now. Remove it \
-         and start the service again for a new key; or keep the key: chmod 600 {}", path.display(),
+        "other users can read the key file `{}` (mode {mode:04o}). Remove it and restart the service for a new \
+         key; or keep the key: chmod 600 {}", path.display(),
         path.display()
     )]
     Open {
@@ -47,8 +47,8 @@ pub enum KeyError {
     },
     /// There is no key in it.
     #[error(
-        "the key file `{}` has no operator's key, which begins with `{BEGINNING}`; remove it and start \
-         the service again for a new key", path.display()
+        "the key file `{}` has no operator's key, which begins with `{BEGINNING}`; remove it and restart the \
+         service for a new key", path.display()
     )]
     Empty {
         /// The file.

@@ -125,17 +125,17 @@ impl Permission {
         let answer = self.attempts.wrong(peer).await;
         let detail = match answer {
             Answer::Slowly(count) => {
-                tracing::warn!("a wrong {what} came from {peer}: {count} in a row");
-                format!("that is not the operator's {what}")
+                tracing::warn!("wrong {what} from {peer}, {count} in a row");
+                format!("wrong {what}")
             }
             Answer::SentAway => {
-                tracing::warn!("a wrong {what} came from {peer}, while many others did");
-                let detail = format!("too many wrong {what}s come at once");
+                tracing::warn!("wrong {what} from {peer}, among many others");
+                let detail = format!("too many attempts with a wrong {what}");
                 return Problem::new(ProblemKind::Busy, "too_many_attempts", detail);
             }
         };
         Problem::new(ProblemKind::Unauthorized, "wrong_key", detail)
-            .with_way_out("the key stands in `operator.key` of the service's data directory")
+            .with_way_out("the key is in the file `operator.key` of the data directory")
     }
 
     /// Turns the code of a link into a session's cookie; nothing where the code is not good.
@@ -148,7 +148,7 @@ impl Permission {
             self.wrong(peer, "link").await;
             return Ok(None);
         };
-        tracing::info!("a browser of {peer} got permission by a link");
+        tracing::info!("a browser of {peer} used a link and may manage now");
         let cookie = Cookie::build(COOKIE, session).path("/").http_only(true);
         Ok(Some(cookie.same_site(SameSite::Strict).finish()))
     }
@@ -174,22 +174,22 @@ fn own_page(request: &ServiceRequest) -> Result<(), Problem> {
     if SAFE.contains(request.method()) || is_told {
         return Ok(());
     }
-    let detail = "in a browser's session only the console's own page may change something";
+    let detail = "with a browser session, only the console can make changes";
     Err(Problem::new(ProblemKind::Forbidden, "origin_missing", detail)
-        .with_way_out("programs use the operator's key instead of a cookie"))
+        .with_way_out("use the operator's key in programs"))
 }
 
 fn needed(peer: Peer) -> Problem {
     let detail = match peer {
-        Peer::User(user) => format!("user {user} may not manage this service"),
+        Peer::User(user) => format!("user {user} is not allowed to manage this service"),
         Peer::Unknown => {
-            "the service cannot tell which user asks, so managing needs the operator's key"
+            "the user of this connection is not known, so managing needs the operator's key"
                 .to_owned()
         }
     };
     Problem::new(ProblemKind::Unauthorized, PERMISSION_NEEDED, detail).with_way_out(
-        "run the command as the service's own user, or give the operator's key: --key-file FILE or \
-         DEFT_KEY; a browser gets permission by a link: deft console",
+        "run the command as the user of the service, or name the operator's key: --key-file FILE or DEFT_KEY. \
+         For a browser, open a link: deft console",
     )
 }
 

@@ -60,7 +60,9 @@ impl Operators {
 }
 
 fn unknown(setting: &str, what: &str, name: &str) -> ConfigError {
-    ConfigError::new(format!("`permission.{setting}` names `{name}`; there is no such {what} here"))
+    ConfigError::new(format!(
+        "`permission.{setting}` names `{name}`, but this {what} does not exist"
+    ))
 }
 
 #[cfg(test)]
@@ -95,8 +97,8 @@ mod tests {
     #[test]
     fn names_that_are_not_known_here_are_told() {
         let told = Operators::new(&config(&["larkfen-nobody"], &[])).unwrap_err().to_string();
-        assert!(told.contains("`larkfen-nobody`; there is no such user"), "{told}");
+        assert!(told.contains("`larkfen-nobody`, but this user does not exist"), "{told}");
         let told = Operators::new(&config(&[], &["larkfen-none"])).unwrap_err().to_string();
-        assert!(told.contains("no such group"), "{told}");
+        assert!(told.contains("this group does not exist"), "{told}");
     }
 }

@@ -105,7 +105,7 @@ fn by_netlink(peer: SocketAddr, own: SocketAddr) -> io::Result<Option<u32>> {
             error if error.kind() == io::ErrorKind::NotFound => Ok(None),
             error => Err(error),
         },
-        _ => Err(io::Error::other("the kernel's answer is not understood")),
+        _ => Err(io::Error::other("the reply of the kernel cannot be read")),
     }
 }
 

@@ -42,7 +42,10 @@ impl Recorder {
                     if database.is_closed() {
                         return;
                     }
-                    tracing::warn!("a call's record waits for the database: {error}");
+                    tracing::warn!(
+                        "the database does not answer, so the record of a call is written later: \
+                     {error}"
+                    );
                     tokio::time::sleep(RETRY).await;
                 }
             }
@@ -53,7 +56,9 @@ impl Recorder {
     pub(crate) fn record(&self, row: CallRecord) {
         self.metrics.count(&row);
         if self.rows.try_send(row).is_err() {
-            tracing::error!("a call's record was dropped: {BUFFERED} are waiting for the database");
+            tracing::error!(
+                "the record of a call was dropped, because {BUFFERED} records wait for the database"
+            );
         }
     }
 }
@@ -85,7 +90,7 @@ async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> s
         .bind(row.total_seconds)
         .bind(&row.caller)
         .bind(&row.detail)
-        .bind(row.reused_tokens.cast_signed())
+        .bind(row.cached_tokens.cast_signed())
         .bind(row.queue_seconds)
         .bind(row.prompt_rate)
         .bind(row.answer_rate)
@@ -194,7 +199,7 @@ pub(crate) async fn latest(
         total_seconds: row.total_seconds,
         caller: row.caller,
         detail: row.detail,
-        reused_tokens: row.reused_tokens.cast_unsigned(),
+        cached_tokens: row.reused_tokens.cast_unsigned(),
         queue_seconds: row.queue_seconds,
         prompt_rate: row.prompt_rate,
         answer_rate: row.answer_rate,

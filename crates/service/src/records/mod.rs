@@ -2,8 +2,8 @@
 
 pub(crate) mod calls;
 pub(crate) mod history;
+pub(crate) mod instances;
 pub(crate) mod nodes;
 pub(crate) mod sources;
 pub(crate) mod transfers;
 pub(crate) mod variants;
-pub(crate) mod wishes;

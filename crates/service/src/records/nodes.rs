@@ -20,7 +20,7 @@ const LONGEST: u64 = 1024;
 pub enum NodeError {
     /// The file cannot be used.
     #[error(
-        "`{}` says which node of the records this is, and cannot be used: {why}. {}", path.display(),
+        "`{}` holds the id of this node in the records and cannot be used: {why}. {}", path.display(),
         ways(path, known)
     )]
     Unusable {
@@ -48,8 +48,8 @@ pub enum NodeError {
 fn ways(path: &Path, known: &[(Uuid, String)]) -> String {
     let known: Vec<String> = known.iter().map(|(id, name)| format!("{id} ({name})")).collect();
     format!(
-        "Restore it from a backup, or write the right id into it. The records know: {}. To begin with \
-         empty records instead, move `{}` away and set another database",
+        "Restore it from a backup, or write the right id into it. Nodes in the records: {}. To start with empty \
+         records instead, move `{}` away and use another database",
         if known.is_empty() { "no node".to_owned() } else { known.join(", ") },
         path.display()
     )
@@ -83,18 +83,24 @@ pub(crate) async fn id(
     let known: Vec<(Uuid, String)> = all.into_iter().map(|(id, name, _)| (id, name)).collect();
     let id = match (&told[..], of_depot, &known[..]) {
         ("", Some(id), _) => {
-            tracing::warn!("`{}` was gone: the records know whose depot this is", path.display());
+            tracing::warn!(
+                "`{}` did not exist: the records tell whose depot this is",
+                path.display()
+            );
             id
         }
         ("", None, []) => Uuid::new_v4(),
         // Other nodes may share records that are not ours alone.
         ("", None, _) if !is_private => Uuid::new_v4(),
         ("", None, [(only, name)]) => {
-            tracing::warn!("`{}` was gone: this is `{name}`, as the records know", path.display());
+            tracing::warn!(
+                "`{}` did not exist: according to the records this is `{name}`",
+                path.display()
+            );
             *only
         }
         ("", None, _) => {
-            return Err(NodeError::Unusable { path, why: "it is gone".to_owned(), known });
+            return Err(NodeError::Unusable { path, why: "it does not exist".to_owned(), known });
         }
         (why, ..) => return Err(NodeError::Unusable { path, why: why.to_owned(), known }),
     };

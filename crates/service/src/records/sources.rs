@@ -71,7 +71,10 @@ pub(crate) async fn all(
     let record = |row: Row| {
         let listing = row.listing.map(serde_json::from_value::<ListingRules>).transpose();
         let listing = listing.map_err(|error| {
-            tracing::warn!("the source `{}` is not understood, and left out: {error}", row.name);
+            tracing::warn!(
+                "the record of the source `{}` cannot be read, so it is left out: {error}",
+                row.name
+            );
         });
         Some(SourceRecord {
             name: row.name,

@@ -26,7 +26,7 @@ pub(crate) struct Registered {
     /// Since when this process knows it, by a clock that does not jump.
     pub(crate) since: Instant,
     /// Whether its files are the depot's own.
-    pub(crate) kept: bool,
+    pub(crate) stored: bool,
     /// Whether it is there for the time of a call only; then it is in no record.
     pub(crate) passing: bool,
     /// What the operator gave with it.
@@ -75,7 +75,7 @@ impl Row {
         let unread = |what: &str, error: &dyn std::fmt::Display| UnreadRow {
             name: name.clone(),
             path: row.path.clone().into(),
-            why: format!("its record is not understood: {what}: {error}"),
+            why: format!("its record cannot be read: {what}: {error}"),
         };
         let facts = serde_json::from_value(row.facts).map_err(|error| unread("facts", &error))?;
         let defaults =
@@ -92,7 +92,7 @@ impl Row {
             facts,
             registered_at: row.registered_at,
             since: Instant::now(),
-            kept: row.kept,
+            stored: row.kept,
             passing: false,
             given: Given { template: row.template, defaults },
         })
@@ -114,13 +114,13 @@ pub(crate) async fn all(
     Ok(rows.into_iter().map(Row::understood).partition_result())
 }
 
-/// Whose a variant's files are.
+/// Where the files of a variant are.
 #[derive(Debug, Clone, Copy)]
-pub(crate) enum Keeping {
-    /// They stay where they are.
-    Where,
-    /// The depot's own; with the id that they have there.
-    Kept(Option<Uuid>),
+pub(crate) enum Storage {
+    /// Elsewhere on the machine.
+    Registered,
+    /// In the depot, with the id that they have there.
+    Stored(Option<Uuid>),
 }
 
 /// Stores a variant; one of the same name and path is brought up to date. Nothing is returned where
@@ -131,13 +131,13 @@ pub(crate) async fn store(
     name: &VariantName,
     path: &str,
     examined: &Examined,
-    keeping: Keeping,
+    storage: Storage,
     given: &Given,
 ) -> sqlx::Result<Option<Registered>> {
     let Examined { stamp, facts } = examined;
-    let (id, kept) = match keeping {
-        Keeping::Where => (None, false),
-        Keeping::Kept(id) => (id, true),
+    let (id, stored) = match storage {
+        Storage::Registered => (None, false),
+        Storage::Stored(id) => (id, true),
     };
     let row: Option<Row> = in_time(
         sqlx::query_as(
@@ -162,7 +162,7 @@ pub(crate) async fn store(
         .bind(stamp.modified_ns)
         .bind(stamp.inode.cast_signed())
         .bind(Json(facts))
-        .bind(kept)
+        .bind(stored)
         .bind(&given.template)
         .bind(Json(&given.defaults))
         .fetch_optional(database),
@@ -172,7 +172,7 @@ pub(crate) async fn store(
     row.map(Row::understood).transpose().map_err(unread)
 }
 
-/// Forgets a variant, and the wishes for it.
+/// Deletes a variant and the requests to load it.
 pub(crate) async fn remove(database: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
     in_time(sqlx::query("delete from variants where id = $1").bind(id).execute(database))
         .await

@@ -107,7 +107,7 @@ fn all() -> Vec<(&'static str, Problem)> {
         ("lanes 10,000", setting(|wished| wished.lanes = 10_000)),
         ("cache of broken blocks", setting(|wished| wished.values = CacheType::Q8_0)),
         ("threads 0", setting(|wished| wished.threads = Some(0))),
-        ("copies 0", copies(0, 64)),
+        ("instances 0", instances(0, 64)),
         ("share 0", share(0, 10_000)),
         ("not loaded, and calls may not load", not_loaded("larkfen-desk/q8_0")),
         ("being unloaded", draining("larkfen-desk/q8_0")),

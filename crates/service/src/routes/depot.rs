@@ -76,7 +76,7 @@ pub(super) async fn register(
     let request: RegisterRequest = body(&bytes.0)?;
     let register = |app: Arc<App>| async move {
         let path = Path::new(&request.path);
-        match request.passing {
+        match request.temporary {
             true => app.catalogue.pass(path).await,
             false => app.catalogue.register(path, request.name.as_deref()).await,
         }

@@ -75,9 +75,9 @@ pub(crate) async fn write(app: web::Data<App>) {
 pub(super) async fn events(app: web::Data<App>) -> Result<HttpResponse, ManageError> {
     // What changes from here on is heard of, and what was before is told first.
     let listens = app.events.join().ok_or_else(|| {
-        let detail = format!("{} programs and pages listen to events already", app.events.most);
+        let detail = format!("{} programs and pages already receive events", app.events.most);
         Problem::new(ProblemKind::Busy, "too_many_listeners", detail)
-            .with_way_out("close some, or ask for the status now and then instead")
+            .with_way_out("close some of them, or poll the status instead")
     })?;
     let first = Some(streaming::event(&app.status()));
     let start = (first, listens);

@@ -34,7 +34,23 @@ pub(super) async fn load(app: web::Data<App>, bytes: Body) -> Result<HttpRespons
     Ok(HttpResponse::Created().json(change(&app, load).await?))
 }
 
-/// Tries again to load what was set aside; answers when it is ready.
+/// Retries to load a failed instance; answers when it is ready.
+#[utoipa::path(
+    tag = "instances",
+    params(("id" = Uuid, Path)),
+    responses((status = 200, body = InstanceReport), (status = "default", body = Problem, content_type = "application/problem+json"))
+)]
+#[post("/manage/v1/instances/{id}/retry")]
+pub(super) async fn retry(
+    app: web::Data<App>,
+    id: web::Path<Uuid>,
+) -> Result<HttpResponse, ManageError> {
+    let id = *id;
+    let reload = |app: Arc<App>| async move { app.loads.retry(id).await };
+    Ok(HttpResponse::Ok().json(change(&app, reload).await?))
+}
+
+/// Deprecated: the former name of `/manage/v1/instances/{id}/retry`. The next version no longer has it.
 #[utoipa::path(
     tag = "instances",
     params(("id" = Uuid, Path)),
@@ -45,9 +61,12 @@ pub(super) async fn again(
     app: web::Data<App>,
     id: web::Path<Uuid>,
 ) -> Result<HttpResponse, ManageError> {
+    tracing::warn!(
+        "`/manage/v1/instances/{{id}}/again` is now called `/manage/v1/instances/{{id}}/retry`"
+    );
     let id = *id;
-    let again = |app: Arc<App>| async move { app.loads.again(id).await };
-    Ok(HttpResponse::Ok().json(change(&app, again).await?))
+    let reload = |app: Arc<App>| async move { app.loads.retry(id).await };
+    Ok(HttpResponse::Ok().json(change(&app, reload).await?))
 }
 
 /// How to unload.
@@ -111,6 +130,6 @@ pub(super) async fn wait(
     let detail = format!("`{name}` is not ready after {} s", longest.as_secs());
     Err(ManageError(
         Problem::new(ProblemKind::Busy, "not_ready", detail)
-            .with_way_out(format!("load it: deft load {name}; or see why: deft status")),
+            .with_way_out(format!("load it: deft load {name}; or show its state: deft status")),
     ))
 }

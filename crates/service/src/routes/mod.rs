@@ -16,6 +16,7 @@ mod models;
 mod openapi;
 mod plans;
 mod pools;
+mod renamed;
 pub(crate) mod respond;
 mod sources;
 mod status;
@@ -39,13 +40,13 @@ use crate::board::{Arrived, Board};
 use crate::catalogue::Catalogue;
 use crate::changes::Changes;
 use crate::console as console_files;
-use crate::fetching::Fetching;
 use crate::fleet::Fleet;
 use crate::gateway::{Begun, Gateway, Question};
 use crate::keeping::Keeping;
 use crate::loads::Loads;
 use crate::metrics::Metrics;
 use crate::permission::Permission;
+use crate::pulling::Pulling;
 
 use caller::Caller;
 pub(crate) use caller::readable;
@@ -75,7 +76,7 @@ pub(crate) struct App {
     pub(crate) status_held: Duration,
     pub(crate) changes: Changes,
     pub(crate) keeping: Keeping,
-    pub(crate) fetching: Fetching,
+    pub(crate) pulling: Pulling,
     pub(crate) database: PgPool,
     pub(crate) database_up: watch::Receiver<bool>,
     pub(crate) database_kind: &'static str,
@@ -175,6 +176,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(plans::plan)
         .service(instances::list_instances)
         .service(instances::load)
+        .service(instances::retry)
         .service(instances::again)
         .service(instances::unload)
         .service(pools::list_pools)

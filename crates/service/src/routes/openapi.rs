@@ -37,6 +37,7 @@ use utoipa::OpenApi;
         super::plans::plan,
         super::instances::list_instances,
         super::instances::load,
+        super::instances::retry,
         super::instances::again,
         super::instances::unload,
         super::pools::list_pools,

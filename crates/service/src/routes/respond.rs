@@ -141,7 +141,7 @@ impl FromRequest for Body {
         let payload = payload.take();
         Box::pin(async move {
             let read = tokio::time::timeout(SLOW, read_body(payload, told)).await;
-            let read = read.unwrap_or_else(|_| Err(unreadable("it comes too slowly")));
+            let read = read.unwrap_or_else(|_| Err(unreadable("it arrives too slowly")));
             read.map_err(|problem| match is_chat {
                 true => ChatError(problem).into(),
                 false => ManageError(problem).into(),
@@ -151,7 +151,7 @@ impl FromRequest for Body {
 }
 
 fn unreadable(why: impl fmt::Display) -> Problem {
-    let what = format!("the body cannot be taken ({why}); at most {MAX_BODY} bytes can");
+    let what = format!("the body is refused ({why}); at most {MAX_BODY} bytes are allowed");
     Problem::new(ProblemKind::Invalid, "body_unreadable", what)
 }
 
@@ -162,7 +162,7 @@ async fn read_body(mut payload: Payload, told: Option<usize>) -> Result<Body, Pr
     let (mut bytes, mut held) = (web::BytesMut::new(), Vec::new());
     loop {
         let piece = tokio::time::timeout(SILENT, payload.next()).await;
-        let piece = piece.map_err(|_| unreadable("nothing more of it comes"))?;
+        let piece = piece.map_err(|_| unreadable("it is incomplete"))?;
         let Some(piece) = piece else {
             return Ok(Body(bytes.freeze(), held));
         };
@@ -173,9 +173,9 @@ async fn read_body(mut payload: Payload, told: Option<usize>) -> Result<Body, Pr
         bytes.extend_from_slice(&piece);
         while held.len() < bytes.len() / SHORT_BODY {
             held.push(LONG.try_acquire().map_err(|_| {
-                let detail = "many long requests are being read at once";
+                let detail = "too many long requests at once";
                 Problem::new(ProblemKind::Busy, "many_long_requests", detail)
-                    .with_way_out("try again in a moment")
+                    .with_way_out("retry in a moment")
             })?);
         }
     }
@@ -185,7 +185,7 @@ async fn read_body(mut payload: Payload, told: Option<usize>) -> Result<Body, Pr
 pub(crate) fn body<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
     let invalid = |field: Option<String>, error: &serde_json::Error| {
         let place = field.as_ref().map_or_else(String::new, |field| format!("field `{field}`: "));
-        let what = format!("the body is not understood: {place}{error}");
+        let what = format!("the body is not valid: {place}{error}");
         let problem = Problem::new(ProblemKind::Invalid, "body_invalid", what);
         Problem { field, ..problem }
     };
@@ -195,6 +195,7 @@ pub(crate) fn body<T: serde::de::DeserializeOwned>(bytes: &[u8]) -> Result<T, Pr
         invalid(Some(field).filter(|field| field != "."), error.inner())
     })?;
     reader.end().map_err(|error| invalid(None, &error))?;
+    super::renamed::warn(bytes);
     Ok(read)
 }
 
@@ -207,14 +208,14 @@ pub(crate) fn path_config() -> web::PathConfig {
 }
 
 fn malformed(error: &dyn fmt::Display, request: &HttpRequest) -> actix_web::Error {
-    let detail = format!("`{}` is not understood: {error}", request.uri());
+    let detail = format!("`{}` is not valid: {error}", request.uri());
     ManageError(Problem::new(ProblemKind::Invalid, "address_invalid", detail)).into()
 }
 
 fn no_route(request: &HttpRequest) -> Problem {
-    let detail = format!("there is no `{} {}`", request.method(), request.path());
+    let detail = format!("`{} {}` does not exist", request.method(), request.path());
     Problem::new(ProblemKind::Missing, "no_route", detail)
-        .with_way_out("what there is: GET /manage/v1/openapi.json")
+        .with_way_out("list all paths: GET /manage/v1/openapi.json")
 }
 
 pub(crate) async fn no_chat_route(request: HttpRequest) -> Result<HttpResponse, ChatError> {
@@ -281,7 +282,7 @@ mod tests {
         let problem = |text: &str| body::<Ask>(text.as_bytes()).unwrap_err().detail;
         let detail = problem(r#"{"settings": {"lanes": "two"}}"#);
         assert!(detail.contains("field `settings.lanes`"), "{detail}");
-        assert!(problem("{\"settings\":").contains("not understood"));
+        assert!(problem("{\"settings\":").contains("not valid"));
         assert!(problem("{}").contains("settings"));
         let more = problem(r#"{"settings": {"lanes": 2}} {"settings": {"lanes": 3}}"#);
         assert!(more.contains("trailing characters"), "{more}");

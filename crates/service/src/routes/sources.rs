@@ -18,7 +18,7 @@ use super::{App, change};
 #[utoipa::path(tag = "sources", responses((status = 200, body = Vec<SourceReport>)))]
 #[get("/manage/v1/sources")]
 pub(super) async fn list_sources(app: web::Data<App>) -> HttpResponse {
-    HttpResponse::Ok().json(app.fetching.sources.reports())
+    HttpResponse::Ok().json(app.pulling.sources.reports())
 }
 
 /// Adds a source, or gives one that is there another token. Nobody is asked yet.
@@ -34,7 +34,7 @@ pub(super) async fn add_source(
 ) -> Result<HttpResponse, ManageError> {
     let request: SourceRequest = body(&bytes.0)?;
     Ok(HttpResponse::Ok()
-        .json(change(&app, |app| async move { app.fetching.sources.add(&request).await }).await?))
+        .json(change(&app, |app| async move { app.pulling.sources.add(&request).await }).await?))
 }
 
 /// Looks whether a source can be asked, and how much it offers.
@@ -48,7 +48,7 @@ pub(super) async fn check_source(
     app: web::Data<App>,
     name: web::Path<String>,
 ) -> Result<HttpResponse, ManageError> {
-    Ok(HttpResponse::Ok().json(app.fetching.check(&name).await?))
+    Ok(HttpResponse::Ok().json(app.pulling.check(&name).await?))
 }
 
 /// Forgets a source and its token; what came from it stays.
@@ -63,7 +63,7 @@ pub(super) async fn remove_source(
     name: web::Path<String>,
 ) -> Result<HttpResponse, ManageError> {
     let name = name.into_inner();
-    let remove = |app: Arc<App>| async move { app.fetching.sources.remove(&name).await };
+    let remove = |app: Arc<App>| async move { app.pulling.sources.remove(&name).await };
     Ok(HttpResponse::Ok().json(change(&app, remove).await?))
 }
 
@@ -89,7 +89,7 @@ pub(super) async fn search(
     query: web::Query<SearchQuery>,
 ) -> Result<HttpResponse, ManageError> {
     let words: Vec<String> = query.words.split_whitespace().map(str::to_owned).collect();
-    Ok(HttpResponse::Ok().json(app.fetching.search(&words, query.source.as_deref()).await?))
+    Ok(HttpResponse::Ok().json(app.pulling.search(&words, query.source.as_deref()).await?))
 }
 
 /// What an offer would mean here, before a weight of it is fetched.
@@ -101,7 +101,7 @@ pub(super) async fn search(
 #[post("/manage/v1/preview")]
 pub(super) async fn preview(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: PreviewRequest = body(&bytes.0)?;
-    Ok(HttpResponse::Ok().json(app.fetching.preview(&request).await?))
+    Ok(HttpResponse::Ok().json(app.pulling.preview(&request).await?))
 }
 
 /// Fetches a model into the depot. Where the same is being fetched already, that transfer is told.
@@ -114,5 +114,5 @@ pub(super) async fn preview(app: web::Data<App>, bytes: Body) -> Result<HttpResp
 pub(super) async fn pull(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: PullRequest = body(&bytes.0)?;
     Ok(HttpResponse::Accepted()
-        .json(change(&app, |app| async move { app.fetching.pull(&request) }).await?))
+        .json(change(&app, |app| async move { app.pulling.pull(&request) }).await?))
 }

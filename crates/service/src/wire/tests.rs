@@ -36,20 +36,20 @@ fn what_was_not_named_gets_the_models_defaults() {
 fn settings_return_as_they_were() {
     let request = SettingsRequest { lanes: Some(3), chunk: Some(64), ..Default::default() };
     let loaded = load_settings(&request, &shape()).unwrap();
-    let kept = Policy { pinned: true, priority: 3, share: 250, idle: IdleLimit::Seconds(90) };
+    let kept = Policy { pinned: true, importance: 3, share: 250, idle: IdleLimit::Seconds(90) };
     let wished = Target { settings: loaded, policy: kept, ..target(&request) };
     let request = SettingsRequest::from(&settings(&wished));
     assert_eq!(load_settings(&request, &shape()).unwrap(), loaded);
     assert_eq!(policy(&request, IdleLimit::Never).unwrap(), kept);
     let nothing = SettingsRequest { share: Some(0), ..Default::default() };
-    assert!(policy(&nothing, IdleLimit::Never).unwrap_err().detail.contains("share 0"));
+    assert!(policy(&nothing, IdleLimit::Never).unwrap_err().detail.contains("share cannot be 0"));
 }
 
 #[test]
 fn settings_out_of_range_are_invalid_and_named() {
     for (request, part) in [
-        (SettingsRequest { context: Some(9999), ..Default::default() }, "context 9999"),
-        (SettingsRequest { lanes: Some(0), ..Default::default() }, "lanes 0"),
+        (SettingsRequest { context: Some(9999), ..Default::default() }, "context cannot be 9999"),
+        (SettingsRequest { lanes: Some(0), ..Default::default() }, "lanes cannot be 0"),
         (SettingsRequest { cache: Some(CachePrecision::Q8_0), ..Default::default() }, "80 values"),
     ] {
         let problem = load_settings(&request, &shape()).unwrap_err();
@@ -76,7 +76,7 @@ fn target(request: &SettingsRequest) -> Target {
     Target {
         template: None,
         variant: uuid::Uuid::nil(),
-        copy: 1,
+        number: 1,
         name: deft_depot::VariantName { model: "larkfen-desk".into(), variant: "q8_0".into() },
         files: Vec::new(),
         settings: load_settings(request, &shape()).unwrap(),
@@ -95,7 +95,7 @@ fn the_command_that_loads_again_says_all_that_was_wished() {
         weights: Some(WeightsHeld::Resident),
         threads: Some(1),
         pinned: Some(true),
-        priority: Some(-2),
+        importance: Some(-2),
         idle: Some(IdleLimit::Seconds(90)),
         ..Default::default()
     };
@@ -103,7 +103,7 @@ fn the_command_that_loads_again_says_all_that_was_wished() {
     assert_eq!(
         command_of(&wished),
         "deft load larkfen-desk/q8_0 --context 512 --in fern=3,host --weights resident --threads 1 \
-         --pinned --priority -2 --idle 90s"
+         --pinned --importance -2 --idle 90s"
     );
     let again = SettingsRequest::from(&settings(&wished));
     assert_eq!(places(&again), wished.places);
@@ -117,7 +117,7 @@ fn plans_of_several_instances_tell_the_first_that_does_not_fit() {
     let refusal = Problem::new(ProblemKind::Refused, "does_not_fit", "it needs more");
     let verdicts = [(grant.clone(), None), (grant, Some(refusal))];
     let report = plan(&target, 2, &verdicts, |_| false);
-    assert_eq!((report.copies, report.total), (2, verdicts[0].0.demand.total().0));
+    assert_eq!((report.instances, report.total), (2, verdicts[0].0.demand.total().0));
     assert_eq!(report.refusal.unwrap().detail, "1 of 2 instances fit; it needs more");
-    assert!(report.notes[0].contains("mapped weights"), "{:?}", report.notes);
+    assert!(report.notes[0].contains("weights are memory-mapped"), "{:?}", report.notes);
 }

@@ -13,13 +13,13 @@ use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-/// Pause between two looks at a log that is followed.
-const LOOK_AGAIN: Duration = Duration::from_millis(200);
-/// A log of so many bytes becomes the previous one, and a new one begins.
+/// Pause between two reads of a followed log.
+const READ_EVERY: Duration = Duration::from_millis(200);
+/// Length in bytes at which a log is rotated.
 const MOST: u64 = 32 << 20;
-/// Pause between two looks at the size of the log.
+/// Pause between two checks of the length.
 const MEASURE_EVERY: Duration = Duration::from_secs(10);
-/// Longest end of a log that is read at once.
+/// Most bytes of a log that are read at once.
 const LONGEST_TAIL: u64 = 4 << 20;
 
 /// The log of the service in a data directory.
@@ -27,12 +27,12 @@ pub(super) fn file(data_dir: &Path) -> PathBuf {
     data_dir.join("logs/service.log")
 }
 
-/// The log before it.
+/// The log before the last rotation.
 fn previous(log: &Path) -> PathBuf {
     log.with_extension("previous.log")
 }
 
-/// Keeps the log that is this process's standard error from growing without end.
+/// Rotates the log that is this process's standard error.
 ///
 /// # Errors
 /// There is no thread for it.
@@ -43,18 +43,18 @@ pub(super) fn keep_small(log: PathBuf) -> io::Result<()> {
             match turned(&log, MOST) {
                 Ok(Some(new)) => {
                     if let Err(error) = rustix::stdio::dup2_stderr(new) {
-                        tracing::warn!("the log goes on in the previous file: {error}");
+                        tracing::warn!("the log continues in the previous file: {error}");
                     }
                 }
                 Ok(None) => {}
-                Err(error) => tracing::warn!("the log cannot be made smaller: {error}"),
+                Err(error) => tracing::warn!("the log cannot be rotated: {error}"),
             }
         }
     };
     std::thread::Builder::new().name("log".into()).spawn(look).map(|_| ())
 }
 
-/// A new log, where the present one has grown too long; that becomes the previous one.
+/// Rotates a log that has reached this length; the new log, if so.
 fn turned(log: &Path, most: u64) -> io::Result<Option<File>> {
     if std::fs::metadata(log).map_or(0, |found| found.len()) < most {
         return Ok(None);
@@ -79,25 +79,36 @@ pub(super) fn run(common: &Common, lines: usize, follow: bool) -> Result<(), Fai
     let path = file(&connection::settings(common, Flags::default())?.config.data_dir);
     let missing = |error: io::Error| {
         Failure::missing(format!("the log `{}` cannot be read: {error}", path.display()))
-            .with_way_out("a service in the foreground logs to its terminal or supervisor")
+            .with_way_out(
+                "a service in the foreground writes its log to the terminal or the supervisor",
+            )
     };
     let mut from = std::fs::metadata(&path).map_err(missing)?.len();
-    print::out(&tail(&path, lines).map_err(missing)?);
+    show(common, &tail(&path, lines).map_err(missing)?);
     if !follow {
         return Ok(());
     }
     loop {
-        std::thread::sleep(LOOK_AGAIN);
+        std::thread::sleep(READ_EVERY);
         let news = news(&path, &mut from).map_err(missing)?;
-        print::out(&String::from_utf8_lossy(&news));
+        show(common, &String::from_utf8_lossy(&news));
     }
 }
 
-/// What was written since a log was read up to a place, which moves on.
+/// Prints lines of the log: as they are, or each as JSON.
+fn show(common: &Common, text: &str) {
+    if common.json {
+        text.lines().for_each(|line| print::json_line(&serde_json::json!({"line": line})));
+    } else {
+        print::out(text);
+    }
+}
+
+/// What was written to a log after a position, which moves on.
 fn news(log: &Path, from: &mut u64) -> io::Result<Vec<u8>> {
     let mut news = Vec::new();
     if std::fs::metadata(log)?.len() < *from {
-        // It is a new one: what was not read yet is in the one before.
+        // It was rotated: what was not read yet is in the previous one.
         let _ = read_from(&previous(log), *from, &mut news);
         *from = 0;
     }
@@ -105,7 +116,7 @@ fn news(log: &Path, from: &mut u64) -> io::Result<Vec<u8>> {
     Ok(news)
 }
 
-/// Reads a log from a place on, and tells how much there was.
+/// Reads a log from a position, and returns the number of bytes.
 fn read_from(log: &Path, from: u64, bytes: &mut Vec<u8>) -> io::Result<u64> {
     let mut log = File::open(log)?;
     log.seek(SeekFrom::Start(from))?;

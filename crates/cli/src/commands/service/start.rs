@@ -1,8 +1,7 @@
 //! `deft service start`.
 //!
-//! Detached, the service is started as a child that tells on its standard output when it is ready,
-//! or why it will not be. The command waits for that line: no sleep, no guess. The child leaves the
-//! terminal's session, so that closing the terminal or a notebook's cell does not end it.
+//! The service is started as a child process that reports on its standard output when it is ready, or why it failed. The
+//! command waits for that line. The child leaves the terminal's session, so that it survives the terminal.
 
 use std::ffi::OsString;
 use std::fs::OpenOptions;
@@ -27,15 +26,15 @@ use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-/// Longest time that a service that does not answer is waited for: it may be starting or dying.
+/// Longest wait for a service that does not answer, because it is starting or stopping.
 const LONGEST_CHANGE: Duration = Duration::from_secs(15);
-/// How often it is looked after meanwhile.
+/// Pause between two attempts to reach it.
 const LOOK_EVERY: Duration = Duration::from_millis(50);
 
-/// What the child tells the command that started it.
+/// Reports of the child process to the command that started it.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-enum Told {
+enum Report {
     Waiting { what: String },
     Ready { address: String },
     Failed { why: String },
@@ -52,22 +51,29 @@ pub(super) fn run_with(
     variables: &[(OsString, OsString)],
 ) -> Result<(), Failure> {
     let flags = Flags { listen: start.listen, data_dir: None };
-    let config = connection::settings(common, flags)?.config;
+    let settings = connection::settings(common, flags)?;
+    let config = settings.config;
     if start.foreground || start.detached {
         allocator::settle();
-        return serve(config, start);
+        return serve(config, start, &settings.warnings);
     }
     if let Some(found) = wait_for(running(&config.data_dir))? {
-        let place = found.address.as_deref().unwrap_or("an address it has not told yet");
+        if common.json {
+            print::json(
+                &json!({"address": found.address, "pid": found.pid, "already_running": true}),
+            );
+            return Ok(());
+        }
+        let place = found.address.as_deref().unwrap_or("an address that is not known yet");
         print::line(format!(
-            "a service is running already at {place} (process {}, deft {})",
+            "the service is already running at {place} (process {}, deft {})",
             found.pid, found.version
         ));
         return Ok(());
     }
     let address = detach(common, start, &config, variables)?;
     if common.json {
-        print::json(&json!({"address": address}));
+        print::json(&json!({"address": address, "already_running": false}));
     } else {
         print::line(format!("the service is ready at {address}"));
         print::line(format!("console: {address}/"));
@@ -75,7 +81,7 @@ pub(super) fn run_with(
     Ok(())
 }
 
-/// The service that has the data directory. One that is just starting, or just dying, is waited for.
+/// The service that uses the data directory; waits for one that is starting or stopping.
 async fn running(data_dir: &Path) -> Result<Option<Presence>, Failure> {
     let began = Instant::now();
     loop {
@@ -94,7 +100,7 @@ async fn running(data_dir: &Path) -> Result<Option<Presence>, Failure> {
     }
 }
 
-/// Starts the service as a process of its own and waits until it tells that it is ready.
+/// Starts the service as its own process and waits until it reports that it is ready.
 fn detach(
     common: &Common,
     start: &Start,
@@ -103,7 +109,7 @@ fn detach(
 ) -> Result<String, Failure> {
     let cannot = |what: &Path, error: std::io::Error| {
         Failure::fault(format!("`{}` cannot be used: {error}", what.display()))
-            .with_way_out("choose another data directory with --data-dir or DEFT_DATA_DIR")
+            .with_way_out("use another data directory: --data-dir DIR or DEFT_DATA_DIR")
     };
     let log = logs::file(&config.data_dir);
     let folder = log.parent().unwrap_or(&config.data_dir);
@@ -128,34 +134,34 @@ fn detach(
     let mut lines = BufReader::new(pipe).lines();
     let mut next = || std::io::Result::Ok(lines.next().transpose()?.unwrap_or_default());
     let mut line: String = next()?;
-    while let Ok(Told::Waiting { what }) = serde_json::from_str(&line) {
+    while let Ok(Report::Waiting { what }) = serde_json::from_str(&line) {
         print::note(format!("still starting: {what}"));
         line = next()?;
     }
     match serde_json::from_str(&line) {
-        Ok(Told::Ready { address }) => Ok(address),
-        Ok(Told::Failed { why }) => {
+        Ok(Report::Ready { address }) => Ok(address),
+        Ok(Report::Failed { why }) => {
             let _ = child.wait();
             Err(Failure::fault(format!("the service did not start: {why}"))
-                .with_way_out(format!("its log is in {}", log.display())))
+                .with_way_out(format!("read its log: {}", log.display())))
         }
         _ => {
             let _ = child.wait();
             let tail = logs::tail(&log, 12).unwrap_or_default();
             Err(Failure::fault(format!(
-                "the service ended before it was ready; its log ends:\n{tail}"
+                "the service ended before it was ready; the end of its log:\n{tail}"
             )))
         }
     }
 }
 
 /// Runs the service in this process.
-fn serve(config: Config, start: &Start) -> Result<(), Failure> {
+fn serve(config: Config, start: &Start, warnings: &[String]) -> Result<(), Failure> {
     let detached = start.detached;
     let options = StartOptions { accept_depot: start.accept_depot };
     if detached {
-        // A session of its own: signals of the terminal do not reach it. It fails where this
-        // process leads its group already, and then it is detached as it is.
+        // Signals of the terminal do not reach another session. This fails where the process leads its group
+        // already, which is just as well.
         let _ = rustix::process::setsid();
         logs::keep_small(logs::file(&config.data_dir))?;
     }
@@ -168,46 +174,47 @@ fn serve(config: Config, start: &Start) -> Result<(), Failure> {
         .with_ansi(colours)
         .with_target(false)
         .init();
-    let told = move |how_far: Starting<'_>| match how_far {
+    warnings.iter().for_each(|warning| tracing::warn!("{warning}"));
+    let report = move |how_far: Starting<'_>| match how_far {
         Starting::Waiting(what) => {
             if detached {
-                tell(&Told::Waiting { what: what.to_owned() });
+                send(&Report::Waiting { what: what.to_owned() });
             }
-            // A supervisor waits a minute longer each time.
+            // Each message extends the supervisor's timeout by a minute.
             let longer = sd_notify::NotifyState::ExtendTimeoutUsec(60_000_000);
             let _ = sd_notify::notify(&[sd_notify::NotifyState::Status(what), longer]);
         }
         Starting::Ready(address) => {
             if detached {
-                tell_at_last(&Told::Ready { address: address.to_owned() });
+                report_last(&Report::Ready { address: address.to_owned() });
             }
-            // Where no supervisor asked, nobody is told.
+            // Has no effect without a supervisor.
             let _ = sd_notify::notify(&[sd_notify::NotifyState::Ready]);
         }
     };
     let served: Result<(), RunError> =
-        wait_for(async { Ok(deft_service::run(config, options, told).await) })?;
+        wait_for(async { Ok(deft_service::run(config, options, report).await) })?;
     let _ = sd_notify::notify(&[sd_notify::NotifyState::Stopping]);
     served.map_err(|error| {
         let why = error.to_string();
         tracing::error!("the service did not start: {why}");
         if detached {
-            tell_at_last(&Told::Failed { why: why.clone() });
+            report_last(&Report::Failed { why: why.clone() });
         }
         Failure::fault(why)
     })
 }
 
-/// Tells the command that waits.
-fn tell(told: &Told) {
-    // Whoever waited for this may have been broken off: the service goes on all the same.
-    let line = serde_json::to_string(told).unwrap_or_default();
+/// Reports to the waiting command.
+fn send(report: &Report) {
+    // The waiting command may have been interrupted, which does not matter to the service.
+    let line = serde_json::to_string(report).unwrap_or_default();
     let _ = writeln!(std::io::stdout(), "{line}");
 }
 
-/// Tells the command that waits the last, and lets go of its pipe.
-fn tell_at_last(told: &Told) {
-    tell(told);
+/// Sends the last report to the waiting command, and closes the pipe.
+fn report_last(report: &Report) {
+    send(report);
     if let Ok(nowhere) = OpenOptions::new().write(true).open("/dev/null") {
         let _ = rustix::stdio::dup2_stdout(nowhere.as_fd());
     }

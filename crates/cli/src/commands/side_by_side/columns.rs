@@ -1,4 +1,4 @@
-//! Answers beside each other, with their figures under them; as Markdown where they are kept.
+//! Answers side by side with their figures below, for the terminal and as Markdown.
 
 use chrono::{DateTime, Utc};
 use deft_protocol::chat::{Figures, Usage};
@@ -7,7 +7,7 @@ use textwrap::core::display_width;
 
 use crate::print;
 
-/// Narrower columns are no joy to read: then the answers stand below each other.
+/// Narrowest readable column; in narrower terminals the answers are printed one below the other.
 const NARROWEST: usize = 24;
 const BETWEEN: &str = " │ ";
 
@@ -30,7 +30,7 @@ pub(super) struct Column {
     pub(super) figures: Option<Figures>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) usage: Option<Usage>,
-    /// Why there is no answer, or not all of it.
+    /// Why the answer is missing or incomplete.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) problem: Option<String>,
 }
@@ -47,7 +47,7 @@ impl Column {
         }
     }
 
-    /// The figures, each with its name; empty where it is not known yet.
+    /// The figures with their names; empty where not known yet.
     fn figures(&self) -> Vec<(&'static str, String)> {
         let told = |tell: &dyn Fn(&Figures) -> String| self.figures.as_ref().map(tell);
         let tokens = |count: u32, rate: f64| {
@@ -59,7 +59,7 @@ impl Column {
             (
                 "load",
                 told(&|figures| match figures.load_seconds {
-                    0.0 => "was loaded".to_owned(),
+                    0.0 => "already loaded".to_owned(),
                     seconds => print::seconds(seconds),
                 }),
             ),
@@ -81,7 +81,7 @@ impl Column {
 }
 
 impl Comparison {
-    /// A question, to be answered by these.
+    /// A question to these models, without answers yet.
     pub(super) fn new(question: &str, models: &[String]) -> Self {
         let title = |(at, model): (usize, &String)| {
             let before = models[..at].iter().filter(|other| *other == model).count();
@@ -114,12 +114,12 @@ impl Comparison {
             .iter()
             .map(|column| format!("\n## {}\n\n{}\n", column.model, column.text().trim()))
             .collect();
-        let when = self.asked_at.format("%F %T UTC");
+        let when = print::time_with_zone(self.asked_at);
         format!("# Side by side\n\n{quoted}\nAsked {when}.\n\n{table}{answers}")
     }
 }
 
-/// The answers in columns, so wide together; only the last lines of each where there is little room.
+/// The answers in columns of this total width, with only the last lines of each if `last` is set.
 pub(super) fn side_by_side(columns: &[Column], width: usize, last: Option<usize>) -> String {
     let gaps = BETWEEN.chars().count() * columns.len().saturating_sub(1);
     let each = width.saturating_sub(gaps) / columns.len().max(1);
@@ -132,7 +132,7 @@ pub(super) fn side_by_side(columns: &[Column], width: usize, last: Option<usize>
     [beside(answers, each), beside(figures, each)].concat().join("\n")
 }
 
-/// Lines of blocks beside each other, each block so wide and as high as the highest.
+/// The lines of blocks side by side, each of this width and as high as the highest.
 fn beside(blocks: Vec<Vec<String>>, width: usize) -> Vec<String> {
     let height = blocks.iter().map(Vec::len).max().unwrap_or(0);
     let cell = |lines: &Vec<String>, at: usize| {
@@ -180,8 +180,8 @@ mod tests {
         let figures = Figures {
             ended_by: EndedBy::EndToken,
             detail: None,
-            reused_tokens: 0,
-            dropped_messages: 0,
+            cached_tokens: 0,
+            left_out_messages: 0,
             first_token_seconds: 0.05,
             load_seconds: 0.0,
             queue_seconds: 0.0,

@@ -1,4 +1,4 @@
-//! The view as lines and bars.
+//! Draws the live view.
 
 use deft_protocol::manage::{
     CallStage, InstanceReport, InstanceState, Pool, RunningCall, ServiceStatus,
@@ -46,7 +46,7 @@ pub(super) fn draw(frame: &mut Frame<'_>, view: &View) {
 
 fn head(status: &ServiceStatus) -> Vec<Line<'static>> {
     let machine = &status.machine;
-    let database = if status.database.up { "" } else { "   records wait for the database" };
+    let database = if status.database.up { "" } else { "   the database does not answer" };
     let mut figures = format!(
         "{} processors {:.0} % busy, load {:.1}   memory {} of {} available",
         machine.processors,
@@ -65,8 +65,8 @@ fn head(status: &ServiceStatus) -> Vec<Line<'static>> {
     ]
 }
 
-/// A bar with a full part, a part that is only planned, and the rest.
-fn bar(full: f64, planned: f64, width: usize) -> Vec<Span<'static>> {
+/// A bar with a full part, a shaded part, and the rest.
+fn bar(full: f64, shaded: f64, width: usize) -> Vec<Span<'static>> {
     #[expect(
         clippy::cast_precision_loss,
         clippy::cast_possible_truncation,
@@ -75,11 +75,11 @@ fn bar(full: f64, planned: f64, width: usize) -> Vec<Span<'static>> {
     )]
     let cells = |share: f64| ((share.clamp(0.0, 1.0) * width as f64).round() as usize).min(width);
     let full = cells(full);
-    let planned = cells(planned).max(full);
+    let shaded = cells(shaded).max(full);
     vec![
         Span::styled("█".repeat(full), Style::new().fg(ACCENT)),
-        Span::styled("▒".repeat(planned - full), Style::new().fg(ACCENT)),
-        Span::styled("░".repeat(width - planned), Style::new().dim()),
+        Span::styled("▒".repeat(shaded - full), Style::new().fg(ACCENT)),
+        Span::styled("░".repeat(width - shaded), Style::new().dim()),
     ]
 }
 
@@ -91,7 +91,7 @@ fn pools(status: &ServiceStatus) -> Vec<Line<'static>> {
         let mut spans = vec![Span::raw(format!("pool {:<widest$}  ", pool.name))];
         spans.extend(bar(share(pool.measured), share(pool.reserved), 40));
         spans.push(Span::raw(format!(
-            "  {} measured, {} planned, of {}{}",
+            "  {} measured, {} reserved, limit {}{}",
             print::bytes(pool.measured),
             print::bytes(pool.reserved),
             print::bytes(pool.limit),
@@ -111,7 +111,7 @@ fn rates(frame: &mut Frame<'_>, area: Rect, view: &View) {
     ] {
         let now = points.back().copied().unwrap_or(0);
         let most = points.iter().copied().max().unwrap_or(0);
-        let title = format!(" {name}: {} now, {} at most ", print::count(now), print::count(most));
+        let title = format!(" {name}: {} now, {} highest ", print::count(now), print::count(most));
         let room = usize::from(area.width.saturating_sub(2));
         let shown = points.iter().copied().skip(points.len().saturating_sub(room));
         let chart = Sparkline::default()
@@ -132,7 +132,7 @@ fn state(instance: &InstanceReport) -> Cell<'static> {
         InstanceState::Draining => "draining".to_owned(),
         InstanceState::Restarting => "restarting".to_owned(),
         InstanceState::Failed => "failed".to_owned(),
-        InstanceState::Displaced => "displaced".to_owned(),
+        InstanceState::Evicted => "evicted".to_owned(),
     };
     let color = match instance.state {
         InstanceState::Ready => Color::Green,
@@ -147,8 +147,8 @@ fn instances(frame: &mut Frame<'_>, area: Rect, status: &ServiceStatus, chosen: 
         let work = instance.work.clone().unwrap_or_default();
         let pages = f64::from(work.pages.max(1));
         let used = f64::from(work.pages_used) / pages;
-        let known = f64::from(work.pages_used + work.pages_known) / pages;
-        let mut cache = bar(used, known, BAR);
+        let cached = f64::from(work.pages_used + work.pages_cached) / pages;
+        let mut cache = bar(used, cached, BAR);
         cache.push(Span::raw(format!(" {}", work.pages)));
         let paused = match work.lanes_paused {
             0 => String::new(),
@@ -176,7 +176,7 @@ fn instances(frame: &mut Frame<'_>, area: Rect, status: &ServiceStatus, chosen: 
         Constraint::Length(5),
     ];
     let headers =
-        ["instance", "state", "", "lanes", "queue", "pages in use, known", "memory", "share"];
+        ["instance", "state", "", "lanes", "queue", "pages in use, cached", "memory", "share"];
     table(frame, area, " instances ", &headers, status.instances.iter().map(row), &widths, chosen);
 }
 
@@ -206,8 +206,8 @@ fn calls(frame: &mut Frame<'_>, area: Rect, status: &ServiceStatus, chosen: Opti
         Constraint::Length(7),
         Constraint::Length(8),
     ];
-    let title = format!(" calls under way: {} ", status.calls.len());
-    let headers = ["model", "caller", "stands at", "", "prompt", "answer", "so far"];
+    let title = format!(" running calls: {} ", status.calls.len());
+    let headers = ["model", "caller", "stage", "", "prompt", "answer", "elapsed"];
     table(frame, area, &title, &headers, status.calls.iter().map(row), &widths, chosen);
 }
 

@@ -1,4 +1,4 @@
-//! `deft watch`: what the service does, as it does it.
+//! `deft watch`: a live view of the service.
 
 mod draw;
 #[cfg(test)]
@@ -19,7 +19,7 @@ use crate::failure::Failure;
 use crate::print;
 use view::{Act, Key, View};
 
-/// Drawn at least so often: rates and times go on though nothing else changes.
+/// Longest pause between two drawings, so that times advance.
 const DRAW_EVERY: Duration = Duration::from_millis(500);
 
 pub(super) async fn run(common: &Common) -> Result<(), Failure> {
@@ -28,12 +28,12 @@ pub(super) async fn run(common: &Common) -> Result<(), Failure> {
         let mut statuses = client.events().await?;
         loop {
             let status = statuses.next().await?;
-            print::line(serde_json::to_string(&status).unwrap_or_default());
+            print::json_line(&status);
         }
     }
     if !std::io::stdout().is_terminal() {
         return Err(Failure::usage("`deft watch` needs a terminal").with_way_out(
-            "how it stands now: deft status; a line of JSON for every change: deft watch --json",
+            "show the present state: deft status; print a line of JSON for every change: deft watch --json",
         ));
     }
     let mut terminal = ratatui::try_init()?;
@@ -57,7 +57,7 @@ async fn watch(client: &Client, terminal: &mut ratatui::DefaultTerminal) -> Resu
                 Some(Some(act)) => {
                     let (client, done) = (client.clone(), done.clone());
                     tokio::spawn(async move {
-                        // Where nobody looks any more, nobody need be told.
+                        // The view may have ended.
                         let _ = done.send(carry_out(&client, act).await);
                     });
                 }
@@ -69,7 +69,7 @@ async fn watch(client: &Client, terminal: &mut ratatui::DefaultTerminal) -> Resu
     }
 }
 
-/// Does what a key asked for; what is to be said about it.
+/// Carries out what a key asked for, and returns a message about it.
 async fn carry_out(client: &Client, act: Act) -> String {
     let (result, said) = match act {
         Act::Leave => return String::new(),
@@ -84,13 +84,13 @@ async fn carry_out(client: &Client, act: Act) -> String {
                 ..SettingsRequest::from(&instance.settings)
             };
             let request = LoadRequest::of(instance.name.clone(), settings);
-            let now = if pinned { "pinned" } else { "not pinned any more" };
+            let now = if pinned { "pinned" } else { "no longer pinned" };
             let said = format!("`{}` is {now}", instance.name);
             (client.load(&request).await.map(|_| ()), said)
         }
-        Act::End(call) => {
-            let said = format!("the call of `{}` is ended; its caller is told", call.name);
-            (client.end_call(call.id).await, said)
+        Act::Cancel(call) => {
+            let said = format!("cancelled the call of `{}`", call.name);
+            (client.cancel_call(call.id).await, said)
         }
     };
     match result {
@@ -99,7 +99,7 @@ async fn carry_out(client: &Client, act: Act) -> String {
     }
 }
 
-/// Keys as they are pressed, read by a thread that ends with the program.
+/// Pressed keys, read by a thread that ends with the program.
 fn keys() -> mpsc::UnboundedReceiver<Key> {
     let (send, keys) = mpsc::unbounded_channel();
     std::thread::spawn(move || {
@@ -125,7 +125,7 @@ fn meaning(key: KeyEvent) -> Option<Key> {
         KeyCode::Down => Key::Down,
         KeyCode::Char('u') => Key::Unload,
         KeyCode::Char('p') => Key::Pin,
-        KeyCode::Char('e') => Key::End,
+        KeyCode::Char('c') => Key::Cancel,
         KeyCode::Char('y') => Key::Yes,
         KeyCode::Char('n') => Key::No,
         _ => return None,

@@ -11,12 +11,12 @@ use super::view::{Act, Key, View};
 fn instance(name: &str, answer_tokens: u64) -> Value {
     json!({
         "id": "0190b5c0-0000-7000-8000-000000000001", "name": name, "state": "ready",
-        "keeping": "kept", "held": [], "planned": [], "planned_bytes": 9_437_184,
+        "origin": "requested", "held": [], "planned": [], "reserved_bytes": 9_437_184,
         "settings": {"context": 1024, "lanes": 4, "chunk": 128, "cache": "f16", "pinned": true},
         "measured_bytes": 9_437_184, "calls": 2, "queued": 3, "prompt_tokens": 0,
-        "reused_tokens": 0, "answer_tokens": 0, "crashes": 0,
+        "cached_tokens": 0, "answer_tokens": 0, "crashes": 0,
         "work": {"lanes_busy": 2, "lanes_paused": 1, "pages": 128, "pages_used": 32,
-                 "pages_known": 32, "steps": 900, "prompt_tokens": 4000,
+                 "pages_cached": 32, "steps": 900, "prompt_tokens": 4000,
                  "answer_tokens": answer_tokens, "computed_seconds": 1.5, "waited_seconds": 0.2},
     })
 }
@@ -72,10 +72,14 @@ fn before_the_first_status_it_says_what_it_waits_for() {
 #[test]
 fn keys_choose_a_line_and_what_cannot_be_taken_back_is_asked() {
     let mut view = view();
-    assert_eq!(view.press(Key::End), None);
-    assert!(view.footer().contains("choose a call first"), "an instance is chosen");
+    assert_eq!(view.press(Key::Cancel), None);
+    assert!(view.footer().contains("select a call first"), "an instance is chosen");
     assert_eq!(view.press(Key::Unload), None);
-    assert!(view.footer().contains("unload `larkfen-desk/q8_0`?"), "{}", view.footer());
+    assert!(
+        view.footer().contains("unload `larkfen-desk/q8_0` after its running calls?"),
+        "{}",
+        view.footer()
+    );
     assert_eq!(view.press(Key::No), None);
     assert_eq!(view.press(Key::Yes), None, "nothing is asked any more");
     view.press(Key::Down);
@@ -84,9 +88,9 @@ fn keys_choose_a_line_and_what_cannot_be_taken_back_is_asked() {
     assert_eq!(instance.name, "larkfen-desk-mini/q8_0");
     assert!(matches!(view.press(Key::Pin), Some(Act::Pin(_))));
     (0..9).for_each(|_| assert_eq!(view.press(Key::Down), None));
-    view.press(Key::End);
+    view.press(Key::Cancel);
     assert!(view.footer().contains("by seed-agent? (y/n)"), "{}", view.footer());
-    assert!(matches!(view.press(Key::Yes), Some(Act::End(call)) if call.caller == "seed-agent"));
+    assert!(matches!(view.press(Key::Yes), Some(Act::Cancel(call)) if call.caller == "seed-agent"));
     assert_eq!(view.press(Key::Leave), Some(Act::Leave));
 }
 

@@ -1,4 +1,4 @@
-//! What is looked at, and what keys do: no terminal and no service here.
+//! State of the live view and the effect of keys, without a terminal or a service.
 
 use std::collections::VecDeque;
 use std::time::{Duration, Instant};
@@ -10,7 +10,7 @@ const POINTS: usize = 120;
 /// A point of the small charts.
 const POINT: Duration = Duration::from_secs(1);
 
-/// A key, by what it means.
+/// A key, by its meaning.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Key {
     Leave,
@@ -18,21 +18,21 @@ pub(super) enum Key {
     Down,
     Unload,
     Pin,
-    End,
+    Cancel,
     Yes,
     No,
 }
 
-/// What is to be done.
+/// What a key asks for.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Act {
     Leave,
     Unload(Box<InstanceReport>),
     Pin(Box<InstanceReport>),
-    End(Box<RunningCall>),
+    Cancel(Box<RunningCall>),
 }
 
-/// A line that can be chosen.
+/// A line that can be selected.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) enum Line<'a> {
     Instance(&'a InstanceReport),
@@ -79,14 +79,14 @@ impl Rates {
     }
 }
 
-/// What is shown.
+/// State of the view.
 #[derive(Debug, Default)]
 pub(super) struct View {
     pub(super) status: Option<ServiceStatus>,
     pub(super) rates: Rates,
-    /// The line that is chosen: instances first, calls after them.
+    /// The selected line: instances first, then calls.
     chosen: usize,
-    /// What waits for a yes.
+    /// What waits for a confirmation.
     pub(super) asked: Option<Act>,
     pub(super) said: Option<String>,
 }
@@ -99,14 +99,14 @@ impl View {
         self.chosen = self.chosen.min(self.lines().len().saturating_sub(1));
     }
 
-    /// All lines that can be chosen.
+    /// All lines that can be selected.
     pub(super) fn lines(&self) -> Vec<Line<'_>> {
         let Some(status) = &self.status else { return Vec::new() };
         let instances = status.instances.iter().map(Line::Instance);
         instances.chain(status.calls.iter().map(Line::Call)).collect()
     }
 
-    /// The number of the chosen one among instances, and among calls.
+    /// The selected instance or call, by its number.
     pub(super) fn chosen(&self) -> (Option<usize>, Option<usize>) {
         let instances = self.status.as_ref().map_or(0, |status| status.instances.len());
         match self.chosen.checked_sub(instances) {
@@ -115,12 +115,12 @@ impl View {
         }
     }
 
-    /// What came of something that was done.
+    /// Shows a message.
     pub(super) fn say(&mut self, what: String) {
         self.said = Some(what);
     }
 
-    /// A key was pressed; what is to be done then.
+    /// Takes a key; returns what is to be done.
     pub(super) fn press(&mut self, key: Key) -> Option<Act> {
         if let Some(asked) = self.asked.take() {
             return match key {
@@ -136,7 +136,7 @@ impl View {
             Key::Up => self.chosen = self.chosen.saturating_sub(1),
             Key::Down => self.chosen = (self.chosen + 1).min(last),
             Key::Yes | Key::No => {}
-            Key::Unload | Key::Pin | Key::End => {
+            Key::Unload | Key::Pin | Key::Cancel => {
                 let act = match (key, self.lines().get(self.chosen)) {
                     (Key::Unload, Some(Line::Instance(found))) => {
                         Ok(Act::Unload(Box::new((*found).clone())))
@@ -144,13 +144,15 @@ impl View {
                     (Key::Pin, Some(Line::Instance(found))) => {
                         Ok(Act::Pin(Box::new((*found).clone())))
                     }
-                    (Key::End, Some(Line::Call(found))) => Ok(Act::End(Box::new((*found).clone()))),
-                    (Key::End, _) => Err("choose a call first, with the arrow keys"),
-                    _ => Err("choose an instance first, with the arrow keys"),
+                    (Key::Cancel, Some(Line::Call(found))) => {
+                        Ok(Act::Cancel(Box::new((*found).clone())))
+                    }
+                    (Key::Cancel, _) => Err("select a call first, with the arrow keys"),
+                    _ => Err("select an instance first, with the arrow keys"),
                 };
                 match act {
                     Ok(act @ Act::Pin(_)) => return Some(act),
-                    // What cannot be taken back is asked about.
+                    // What cannot be undone needs a confirmation.
                     Ok(act) => self.asked = Some(act),
                     Err(what) => self.said = Some(what.to_owned()),
                 }
@@ -159,17 +161,17 @@ impl View {
         None
     }
 
-    /// The last line: a question, what was said, or the keys.
+    /// The last line: a question, a message, or the keys.
     pub(super) fn footer(&self) -> String {
         match (&self.asked, &self.said) {
             (Some(Act::Unload(instance)), _) => {
-                format!("unload `{}`? running calls are answered first (y/n)", instance.title())
+                format!("unload `{}` after its running calls? (y/n)", instance.title())
             }
-            (Some(Act::End(call)), _) => {
-                format!("end the call of `{}` by {}? (y/n)", call.name, call.caller)
+            (Some(Act::Cancel(call)), _) => {
+                format!("cancel the call of `{}` by {}? (y/n)", call.name, call.caller)
             }
             (_, Some(said)) => said.lines().next().unwrap_or_default().to_owned(),
-            _ => "arrows choose   u unload   p pin   e end a call   q leave".to_owned(),
+            _ => "arrows select   u unload   p pin   c cancel call   q quit".to_owned(),
         }
     }
 }

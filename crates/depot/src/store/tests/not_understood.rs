@@ -20,8 +20,8 @@ fn a_manifest_that_is_not_understood_keeps_its_files_until_it_is_again() {
     type Change = fn(&str) -> String;
     let cases: [(&str, Change, &str); 5] = [
         ("version 2", version_2, "has version 2"),
-        ("empty", |_| String::new(), "is not understood"),
-        ("half", |text| text[..text.len() / 2].to_owned(), "is not understood"),
+        ("empty", |_| String::new(), "is not valid"),
+        ("half", |text| text[..text.len() / 2].to_owned(), "is not valid"),
         ("a field of a later version", |text| text.replacen('{', "{\"row\": 7,", 1), "row"),
         ("too long", |text| format!("{text}{}", " ".repeat(2 << 20)), "longer than"),
     ];

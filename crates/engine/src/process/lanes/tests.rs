@@ -10,7 +10,7 @@ use std::path::Path;
 use deft_kernels::Path as Instructions;
 use deft_planning::{CacheType, Weights};
 use deft_protocol::chat::EndedBy;
-use deft_protocol::engine::{EngineFigures, Overflow, Prompt, Sampling, TokenScore};
+use deft_protocol::engine::{EngineFigures, Prompt, Sampling, TokenScore, WhenContextFull};
 use serde_json::json;
 
 use super::*;
@@ -62,7 +62,7 @@ fn settings(context: u32, lanes: u32, chunk: u32, cache: CacheType) -> LoadSetti
         keys: cache,
         values: cache,
         weights: Weights::Mapped,
-        copies: 0,
+        replicas: 0,
         threads: None,
     }
 }
@@ -124,14 +124,14 @@ fn the_same_beginning_is_computed_once() {
     let question = "How deep do I sow Moonhook bean?";
     let first = one(&mut lanes, order(1, chat(&[("user", question)])));
     let figures = first.figures.unwrap();
-    assert_eq!((figures.prompt_tokens, figures.reused_tokens), (12, 0));
+    assert_eq!((figures.prompt_tokens, figures.cached_tokens), (12, 0));
     let again = one(&mut lanes, order(2, chat(&[("user", question)])));
     assert_eq!((again.text, again.scores), (first.text.clone(), first.scores.clone()));
-    assert_eq!(again.figures.unwrap().reused_tokens, 11, "all but the last token");
+    assert_eq!(again.figures.unwrap().cached_tokens, 11, "all but the last token");
     let turns =
         [("user", question), ("assistant", first.text.as_str()), ("user", "And Ember chard?")];
     let next = one(&mut lanes, order(3, chat(&turns))).figures.unwrap();
-    assert!(next.reused_tokens >= figures.prompt_tokens, "{next:?}");
+    assert!(next.cached_tokens >= figures.prompt_tokens, "{next:?}");
 }
 
 #[test]
@@ -143,7 +143,7 @@ fn several_answers_share_the_prompt_and_differ_by_their_seeds() {
     let answers = run(&mut lanes);
     assert_eq!(answers.len(), 3);
     for number in [1, 2] {
-        assert_eq!(answers[&(1, number)].figures.as_ref().unwrap().reused_tokens, 11);
+        assert_eq!(answers[&(1, number)].figures.as_ref().unwrap().cached_tokens, 11);
         assert_ne!(answers[&(1, number)].text, answers[&(1, 0)].text);
         let sampling =
             Sampling { temperature: 4.0, seed: 5 + u64::from(number), ..Sampling::GREEDY };
@@ -200,11 +200,11 @@ fn the_oldest_turns_make_room_when_that_is_asked() {
     turns.push(("user", question));
     let out = lanes.call(order(1, chat(&turns)));
     assert!(matches!(&out[..], [FromEngine::Failed { code, .. }] if code == "context_exceeded"));
-    let asked = CallOrder { overflow: Overflow::DropOldest, ..order(2, chat(&turns)) };
+    let asked = CallOrder { overflow: WhenContextFull::LeaveOutOldest, ..order(2, chat(&turns)) };
     let answer = one(&mut lanes, asked);
     let figures = answer.figures.unwrap();
     assert_eq!(figures.ended_by, EndedBy::EndToken);
-    assert!(figures.dropped_messages >= 4 && figures.dropped_messages.is_multiple_of(2));
+    assert!(figures.left_out_messages >= 4 && figures.left_out_messages.is_multiple_of(2));
     assert!(figures.prompt_tokens <= 64);
     let short = [turns[0], turns[turns.len() - 1]];
     assert_eq!(answer.text, one(&mut lanes, order(3, chat(&short))).text);
@@ -226,7 +226,8 @@ fn as_few_turns_are_left_out_as_are_enough() {
     };
     // Of the context a quarter is left for the answer.
     for context in [60_usize, 100, 200, 400] {
-        let asked = CallOrder { overflow: Overflow::DropOldest, ..order(1, chat(&turns)) };
+        let asked =
+            CallOrder { overflow: WhenContextFull::LeaveOutOldest, ..order(1, chat(&turns)) };
         let asked = CallOrder { max_tokens: None, ..asked };
         let found = prompt(asked, context);
         let most = context - context / 4;
@@ -276,11 +277,11 @@ fn an_answer_goes_on_past_the_context_when_turns_can_be_left_out() {
         guard: false,
         ..order(call, chat(&turns))
     };
-    let cut = one(&mut lanes, long(1, Overflow::End)).figures.unwrap();
+    let cut = one(&mut lanes, long(1, WhenContextFull::Refuse)).figures.unwrap();
     assert_eq!(cut.ended_by, EndedBy::ContextFull);
-    let whole = one(&mut lanes, long(2, Overflow::DropOldest)).figures.unwrap();
+    let whole = one(&mut lanes, long(2, WhenContextFull::LeaveOutOldest)).figures.unwrap();
     assert_eq!((whole.ended_by, whole.answer_tokens), (EndedBy::TokenLimit, 45));
-    assert_eq!(whole.dropped_messages, 2);
+    assert_eq!(whole.left_out_messages, 2);
 }
 
 #[test]
@@ -362,7 +363,7 @@ fn a_cancelled_intake_keeps_what_it_computed() {
     lanes.cancel(1);
     assert!(lanes.is_idle());
     let again = one(&mut lanes, call(2)).figures.unwrap();
-    assert_eq!(again.reused_tokens, 64, "four chunks of sixteen");
+    assert_eq!(again.cached_tokens, 64, "four chunks of sixteen");
     assert!(again.prompt_tokens > 100);
 }
 

@@ -6,7 +6,7 @@ fn instance(policy: Policy) -> Instance {
     let target = Target {
         template: None,
         variant: Uuid::nil(),
-        copy: 1,
+        number: 1,
         places: Vec::new(),
         name: VariantName { model: "larkfen-desk".into(), variant: "q8_0".into() },
         files: vec!["/depot/larkfen-desk.gguf".into()],
@@ -16,7 +16,7 @@ fn instance(policy: Policy) -> Instance {
     };
     let grant = target.in_host();
     let (leaving, _) = mpsc::unbounded_channel();
-    Instance::new(Uuid::nil(), target, Keeping::Kept, grant, leaving)
+    Instance::new(Uuid::nil(), target, Origin::Requested, grant, leaving)
 }
 
 fn ready(policy: Policy) -> Instance {
@@ -39,12 +39,12 @@ fn pauses_double_until_it_is_set_aside() {
     let mut instance = ready(Policy::default());
     for times in 0..GIVE_UP_AFTER - 1 {
         match instance.crashed("killed") {
-            AfterCrash::LoadAgainAfter(pause) => assert_eq!(pause, FIRST_PAUSE * (1 << times)),
-            AfterCrash::SetAside => panic!("set aside after {times} crashes"),
+            AfterCrash::RestartAfter(pause) => assert_eq!(pause, FIRST_PAUSE * (1 << times)),
+            AfterCrash::GiveUp => panic!("set aside after {times} crashes"),
         }
         assert_eq!(instance.state, InstanceState::Restarting);
     }
-    assert!(matches!(instance.crashed("killed"), AfterCrash::SetAside));
+    assert!(matches!(instance.crashed("killed"), AfterCrash::GiveUp));
     assert_eq!(instance.report(0).crashes, GIVE_UP_AFTER);
 }
 
@@ -60,7 +60,7 @@ fn an_idle_limit_counts_from_the_last_call() {
     answered(&instance, 2 * minute);
     assert_eq!(instance.is_due(), None);
     instance.ready_since = Instant::now().checked_sub(3 * minute);
-    assert_eq!(instance.is_due().as_deref(), Some("it had no call for 90s"));
+    assert_eq!(instance.is_due().as_deref(), Some("idle for 90s"));
 }
 
 #[test]
@@ -89,15 +89,15 @@ fn a_busy_one_is_never_due_and_release_spares_what_is_pinned() {
 }
 
 #[test]
-fn what_is_displaced_shows_why_and_forgets_its_figures() {
+fn what_is_evicted_shows_why_and_forgets_its_figures() {
     let mut instance = ready(Policy::default());
-    assert!(!instance.become_displaced(), "it was to be gone");
-    instance.leaving = Leaving::Displaced { why: "it made room".to_owned(), comes_back: true };
-    assert!(instance.become_displaced() && instance.comes_back());
+    assert!(!instance.become_evicted(), "it was to be gone");
+    instance.leaving = Leaving::Evicted { why: "it made room".to_owned(), comes_back: true };
+    assert!(instance.become_evicted() && instance.comes_back());
     let report = instance.report(0);
     assert_eq!(
         (report.state, report.note.as_deref()),
-        (InstanceState::Displaced, Some("it made room"))
+        (InstanceState::Evicted, Some("it made room"))
     );
     assert!(report.measured_bytes.is_none() && report.pid.is_none());
     let grant = instance.grant.clone();
@@ -113,7 +113,7 @@ fn what_finds_no_room_at_a_start_waits_for_it_with_the_way_out() {
         Problem::new(deft_protocol::ProblemKind::Refused, "does_not_fit", "it needs more");
     instance.wait_for_room(&refused);
     let report = instance.report(0);
-    assert!(instance.comes_back() && report.state == InstanceState::Displaced);
+    assert!(instance.comes_back() && report.state == InstanceState::Evicted);
     assert_eq!(report.problem.unwrap().detail, "it needs more");
     let grant = instance.grant.clone();
     instance.return_with(grant);

@@ -1,4 +1,4 @@
-//! Fetching a model: from its reference to a variant of the depot.
+//! Pulling a model: from its reference to a variant of the depot.
 
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -11,7 +11,7 @@ use deft_protocol::manage::{FileProgress, PullRequest, Transfer, TransferKind};
 use deft_protocol::{Problem, ProblemKind};
 use futures_util::{FutureExt, StreamExt, TryStreamExt, stream};
 
-use super::{Fetching, Named};
+use super::{Named, Pulling};
 use crate::catalogue::off_thread;
 use crate::config::parse_rate;
 use crate::records::variants::Given;
@@ -42,7 +42,7 @@ enum Aim {
     Other,
 }
 
-impl Fetching {
+impl Pulling {
     /// Begins to fetch a model; where the same is being fetched already, that is returned.
     pub(crate) fn pull(&self, request: &PullRequest) -> Result<Transfer, Problem> {
         // What may be secret in an address is in no record.
@@ -59,16 +59,16 @@ impl Fetching {
     }
 
     fn begin(&self, beginning: Beginning, request: PullRequest) -> Transfer {
-        let fetching = self.clone();
+        let pulling = self.clone();
         self.transfers.begin(beginning, move |handle| async move {
             let mut begun = Vec::new();
-            let done = fetching.fetch(&request, &handle, &mut begun).await;
+            let done = pulling.fetch(&request, &handle, &mut begun).await;
             if handle.stop().is_cancelled() {
                 // Nobody wants what is here of it any more.
-                begun.iter().for_each(|wanted| fetching.store.discard(wanted));
+                begun.iter().for_each(|wanted| pulling.store.discard(wanted));
             } else if done.is_err() {
                 // Room that was only reserved is given back; what was checked waits.
-                begun.iter().for_each(|wanted| fetching.store.discard_bare(wanted));
+                begun.iter().for_each(|wanted| pulling.store.discard_bare(wanted));
             }
             done
         })
@@ -80,7 +80,7 @@ impl Fetching {
             let Ok(request) = serde_json::from_value::<PullRequest>(written.clone()) else {
                 continue;
             };
-            tracing::info!("`{}` is fetched further", request.reference);
+            tracing::info!("the pull of `{}` continues", request.reference);
             let beginning = Beginning {
                 id: transfer.id,
                 kind: transfer.kind,
@@ -109,7 +109,7 @@ impl Fetching {
         let marks = unless_cancelled(handle, async { Ok(self.marks(&offer).await) }).await?;
         let aim = self.aim(&name, &reference, &offer, &marks)?;
         if matches!(aim, Aim::Here) {
-            return Ok(format!("`{name}` is here already, as it is offered"));
+            return Ok(format!("`{name}` is already in the depot and up to date"));
         }
         self.can_be_used(&named, &offer, handle).await?;
         begun.extend(offer.files.iter().filter_map(wanted));
@@ -132,13 +132,13 @@ impl Fetching {
     ) -> Result<Aim, Problem> {
         let taken = |detail: String| {
             Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(format!(
-                "give it another name: deft depot pull {reference} --as {}/other",
+                "pull it with another name: deft depot pull {reference} --as {}/other",
                 name.model
             ))
         };
         let Some(kept) = self.store.variant(name) else {
             return match self.catalogue.by_name(name) {
-                Some(_) => Err(taken(format!("`{name}` is registered already, for another file"))),
+                Some(_) => Err(taken(format!("`{name}` is already registered, for another file"))),
                 None => Ok(Aim::New),
             };
         };
@@ -147,7 +147,7 @@ impl Fetching {
         }
         let same_origin = kept.origin.as_ref().is_some_and(|origin| origin.reference == reference);
         if !same_origin {
-            return Err(taken(format!("`{name}` is in the depot already, from somewhere else")));
+            return Err(taken(format!("`{name}` is already in the depot, from another source")));
         }
         self.fleet.refuse_while_loaded(&name.to_string())?;
         Ok(Aim::Other)
@@ -309,8 +309,8 @@ impl Fetching {
             self.catalogue.forget(&before).await?;
         }
         match self.catalogue.keep(&path, name, id, Given::default()).await {
-            Ok(registered) if is_new => Ok(format!("kept as `{}`", registered.name)),
-            Ok(registered) => Ok(format!("`{}` is as it is offered now", registered.name)),
+            Ok(registered) if is_new => Ok(format!("stored as `{}`", registered.name)),
+            Ok(registered) => Ok(format!("updated `{}`", registered.name)),
             Err(problem) => {
                 let (store, name) = (Arc::clone(&self.store), name.clone());
                 if problem.kind != ProblemKind::Down {
@@ -334,11 +334,11 @@ impl Fetching {
             Problem::new(ProblemKind::Refused, "not_repaired", detail)
         };
         let origin = manifest.origin.as_ref();
-        let origin = origin.ok_or_else(|| detail("nobody knows where it came from"))?;
+        let origin = origin.ok_or_else(|| detail("its source is not known"))?;
         let named = self.named(&origin.reference)?;
         let offer = unless_cancelled(handle, self.resolve(&named)).await?;
         let file = offer.files.iter().find(|file| file.sha256 == Some(sha256));
-        let file = file.ok_or_else(|| detail("its source has another state of it now"))?;
+        let file = file.ok_or_else(|| detail("its source now offers other files"))?;
         self.store.give_up(&sha256).map_err(|error| store_problem(&error))?;
         let fetched = async { Ok(self.fetch_file(0, file, &self.pace, handle).await) };
         let taken = unless_cancelled(handle, fetched).await;
@@ -386,7 +386,7 @@ async fn unless_cancelled<T>(
 fn pace(request: &PullRequest) -> Result<Option<Pace>, Problem> {
     let limit = request.limit.as_deref().map(|text| {
         parse_rate(text).map(Pace::limited).ok_or_else(|| {
-            let detail = format!("`{text}` is no rate; write an amount such as `20 MiB/s`");
+            let detail = format!("`{text}` is not a rate; write an amount such as `20 MiB/s`");
             Problem::new(ProblemKind::Invalid, "rate_unusable", detail)
         })
     });

@@ -2,17 +2,17 @@
 
 use deft_depot::Offer;
 use deft_protocol::Problem;
-use deft_protocol::manage::{SearchReport, SourceTrouble};
+use deft_protocol::manage::{SearchReport, SourceProblem};
 use futures_util::future::join_all;
 use std::time::Duration;
 
-use super::Fetching;
+use super::Pulling;
 use crate::wire::source_problem;
 
 /// A source that takes longer is told as silent.
 const LONGEST: Duration = Duration::from_secs(30);
 
-impl Fetching {
+impl Pulling {
     /// Offers that have all the words, of one source or of all that list what they have.
     pub(crate) async fn search(
         &self,
@@ -43,7 +43,7 @@ impl Fetching {
         let mut report = SearchReport::default();
         for (name, listed) in join_all(asked).await {
             match listed {
-                Err(problem) => report.troubles.push(SourceTrouble { source: name, problem }),
+                Err(problem) => report.problems.push(SourceProblem { source: name, problem }),
                 Ok(offers) => {
                     for offer in offers.iter().filter(|offer| has_all(offer, words)) {
                         report.offers.push(self.report(&name, offer, &known).await);

@@ -8,29 +8,34 @@ use uuid::Uuid;
 
 use crate::database::in_time;
 
-/// A wish.
-pub(crate) struct Wish {
+/// An instance that the operator requested.
+pub(crate) struct RequestedInstance {
     pub(crate) id: Uuid,
     pub(crate) variant: Uuid,
     /// Which instance of the variant; the first is 1.
-    pub(crate) copy: u32,
+    pub(crate) number: u32,
     pub(crate) settings: Settings,
 }
 
-/// All wishes of a node that are understood, the oldest first.
-pub(crate) async fn all(database: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<Wish>> {
+/// All requested instances of a node whose records can be read, oldest first.
+pub(crate) async fn all(
+    database: impl PgExecutor<'_>,
+    node: Uuid,
+) -> sqlx::Result<Vec<RequestedInstance>> {
     let rows: Vec<(Uuid, Uuid, i32, Value)> = in_time(sqlx::query_as(
         "select id, variant, copy, settings from instances where node = $1 order by wished_at, id",
     )
     .bind(node)
     .fetch_all(database)).await?;
     let understood = |(id, variant, copy, settings): (Uuid, Uuid, i32, Value)| {
-        let copy = u32::try_from(copy).unwrap_or(1);
+        let number = u32::try_from(copy).unwrap_or(1);
         match serde_json::from_value(settings) {
-            Ok(settings) => Some(Wish { id, variant, copy, settings }),
+            Ok(settings) => Some(RequestedInstance { id, variant, number, settings }),
             Err(error) => {
                 // It stays as it is, for the version that wrote it.
-                tracing::warn!("the wish {id} is not understood, and not followed: {error}");
+                tracing::warn!(
+                    "the record of the requested instance {id} cannot be read, so it is not loaded: {error}"
+                );
                 None
             }
         }
@@ -38,11 +43,11 @@ pub(crate) async fn all(database: impl PgExecutor<'_>, node: Uuid) -> sqlx::Resu
     Ok(rows.into_iter().filter_map(understood).collect())
 }
 
-/// Keeps a wish, in the place of another one for the same instance.
+/// Stores a requested instance, replacing an earlier record of it.
 pub(crate) async fn store(
     database: impl PgExecutor<'_>,
     node: Uuid,
-    wish: &Wish,
+    requested: &RequestedInstance,
 ) -> sqlx::Result<()> {
     let insert = "insert into instances (id, node, variant, copy, settings) \
                   values ($1, $2, $3, $4, $5) \
@@ -50,18 +55,18 @@ pub(crate) async fn store(
                   do update set id = excluded.id, settings = excluded.settings";
     in_time(
         sqlx::query(insert)
-            .bind(wish.id)
+            .bind(requested.id)
             .bind(node)
-            .bind(wish.variant)
-            .bind(i32::try_from(wish.copy).unwrap_or(i32::MAX))
-            .bind(Json(&wish.settings))
+            .bind(requested.variant)
+            .bind(i32::try_from(requested.number).unwrap_or(i32::MAX))
+            .bind(Json(&requested.settings))
             .execute(database),
     )
     .await
     .map(|_| ())
 }
 
-/// Forgets a wish; harmless where there was none.
+/// Deletes the record of a requested instance, if there is one.
 pub(crate) async fn remove(database: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
     in_time(sqlx::query("delete from instances where id = $1").bind(id).execute(database))
         .await

@@ -1,5 +1,5 @@
-//! Where a command takes a model it also takes a path to a model file, which is known to the service
-//! for the time of the call.
+//! Words on the command line that mean a model: a name, the path of a model file, which is registered temporarily, or a
+//! reference to an offer of a source.
 
 use std::path::Path;
 
@@ -13,15 +13,15 @@ use crate::arguments::Common;
 use crate::failure::Failure;
 use crate::print;
 
-/// The ending of model files.
+/// File name extension of model files.
 const ENDING: &str = ".gguf";
 
 /// What a word on the command line means.
 pub(super) struct Meant {
     /// The name the service knows.
     pub(super) name: String,
-    /// Whether it is there for the time of the call only.
-    pub(super) passing: bool,
+    /// Whether it is registered temporarily.
+    pub(super) temporary: bool,
 }
 
 /// Whether a word is a path and not a name: names never begin with a dot or a slash.
@@ -32,18 +32,18 @@ fn is_path(word: &str) -> bool {
 /// The model that a word means.
 pub(super) async fn model(client: &Client, word: &str) -> Result<Meant, Failure> {
     if !is_path(word) {
-        return Ok(Meant { name: word.to_owned(), passing: false });
+        return Ok(Meant { name: word.to_owned(), temporary: false });
     }
     let path = whole_path(Path::new(word))?;
-    let request = RegisterRequest { path: path.clone(), name: None, passing: true };
+    let request = RegisterRequest { path: path.clone(), name: None, temporary: true };
     let found = client.register(&request).await?;
-    // A file that is known already is not ours to forget.
+    // A file that is registered already stays registered.
     let listed = client.depot().await?.iter().any(|variant| variant.name == found.name);
-    Ok(Meant { name: found.name, passing: !listed })
+    Ok(Meant { name: found.name, temporary: !listed })
 }
 
-/// The model that a word means, to be asked or loaded now: what a source offers and is not here yet is
-/// shown, and fetched where the operator agrees.
+/// The model that a word means, to be used now: an offer that is not in the depot is shown, and pulled if the operator
+/// agrees.
 pub(super) async fn usable(
     common: &Common,
     client: &Client,
@@ -55,7 +55,7 @@ pub(super) async fn usable(
     }
     let preview = client.preview(word).await?;
     if let Some(known) = preview.offer.known_as {
-        return Ok(Meant { name: known, passing: false });
+        return Ok(Meant { name: known, temporary: false });
     }
     if !common.json {
         print::note(offers::text(&preview).trim_end());
@@ -63,19 +63,19 @@ pub(super) async fn usable(
     if let Some(problem) = preview.refused {
         return Err(problem.into());
     }
-    if !without_asking && !print::ask_yes("fetch it?") {
-        return Err(Failure::refused(format!("`{word}` is not in the depot, and was not fetched"))
+    if !without_asking && !print::ask_yes("pull it?") {
+        return Err(Failure::refused(format!("`{word}` is not in the depot, and was not pulled"))
             .with_way_out(format!(
-                "fetch it: deft depot pull {word}; or here, without asking: --fetch"
+                "pull it first: deft depot pull {word}; or pull it without asking: --yes"
             )));
     }
     let request = PullRequest { reference: word.to_owned(), name: None, limit: None };
     let pulled = transfers::follow(client, client.pull(&request).await?).await?;
     print::note(pulled.outcome.unwrap_or_default());
-    Ok(Meant { name: preview.name, passing: false })
+    Ok(Meant { name: preview.name, temporary: false })
 }
 
-/// Unloads what was there for the time of the call; it is forgotten then.
+/// Unloads a temporary model, which ends its registration.
 pub(super) async fn end(client: &Client, name: &str) -> Result<(), Failure> {
     let (status, _) = client.status().await?;
     for instance in status.instances.iter().filter(|instance| instance.name == name) {

@@ -1,4 +1,4 @@
-//! Getting models from sources: searching them, judging an offer before it is fetched, fetching it.
+//! Getting models from sources: searching them, judging an offer before it is fetched, pulling it.
 
 mod preview;
 mod pull;
@@ -24,7 +24,7 @@ use crate::wire::source_problem;
 
 /// Gets models from sources; cheap to clone.
 #[derive(Clone)]
-pub(crate) struct Fetching(Arc<Parts>);
+pub(crate) struct Pulling(Arc<Parts>);
 
 /// What it works with.
 pub(crate) struct Parts {
@@ -39,7 +39,7 @@ pub(crate) struct Parts {
     pub(crate) memory_speed: OnceCell<f64>,
 }
 
-impl std::ops::Deref for Fetching {
+impl std::ops::Deref for Pulling {
     type Target = Parts;
 
     fn deref(&self) -> &Parts {
@@ -53,7 +53,7 @@ struct Named {
     source: Option<Source>,
 }
 
-impl Fetching {
+impl Pulling {
     pub(crate) fn new(parts: Parts) -> Self {
         Self(Arc::new(parts))
     }
@@ -62,7 +62,7 @@ impl Fetching {
     fn named(&self, text: &str) -> Result<Named, Problem> {
         let reference: Reference = text.parse().map_err(|error: deft_depot::ReferenceError| {
             Problem::new(ProblemKind::Invalid, "reference_unusable", error.to_string())
-                .with_way_out("what sources offer: deft depot search WORDS")
+                .with_way_out("search the sources: deft depot search WORDS")
         })?;
         let source = match &reference {
             Reference::At(_) => None,
@@ -107,7 +107,7 @@ impl Fetching {
         let target = Target {
             template: None,
             variant: Uuid::nil(),
-            copy: 1,
+            number: 1,
             name: "offer/offer".parse().expect("it is a name"),
             files: Vec::new(),
             shape: shape.clone(),

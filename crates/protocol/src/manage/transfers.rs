@@ -1,4 +1,4 @@
-//! Keeping model files: taking them in, moving them about, and how far that is.
+//! Changes of the depot: imports, exports, verification, pulls, and the progress of each.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -17,16 +17,16 @@ pub struct ImportRequest {
     /// `model` or `model/variant`; made from file name and contents where absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// Whether the file is in the depot only afterwards.
-    #[serde(default)]
-    pub move_it: bool,
+    /// Whether to move the file into the depot instead of copying it.
+    #[serde(default, rename = "move", alias = "move_it")]
+    pub moves: bool,
     /// Absolute path of an image projector that belongs to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub projector: Option<String>,
-    /// Absolute path of a chat template that stands in for the file's own.
+    /// Absolute path of a chat template to use instead of the one in the file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub template: Option<String>,
-    /// How it is loaded where nothing else is said.
+    /// Default load settings of the variant.
     #[serde(default)]
     pub defaults: SettingsRequest,
 }
@@ -35,7 +35,7 @@ pub struct ImportRequest {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ExportRequest {
-    /// Absolute path of a folder on the service's machine; made where it is not there.
+    /// Absolute path of a folder on the service's machine; it is created if it does not exist.
     pub folder: String,
 }
 
@@ -51,7 +51,7 @@ pub struct RenameRequest {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct VerifyRequest {
-    /// Models or variants; everything that is kept where there is none.
+    /// Models or variants; all stored variants where empty.
     #[serde(default)]
     pub models: Vec<String>,
 }
@@ -67,14 +67,14 @@ pub struct ScanRequest {
 /// A model file that was found in a folder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FoundModel {
-    /// Where.
+    /// Path of its first file.
     pub path: String,
-    /// Length of its files.
+    /// Bytes of its files.
     pub file_bytes: u64,
     /// The name it would get.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// The variant that it is in the depot already.
+    /// Name of the variant with the same files in the depot.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_as: Option<String>,
     /// Why it cannot be used.
@@ -85,27 +85,28 @@ pub struct FoundModel {
     pub projector: Option<String>,
 }
 
-/// Something in the depot that this version does not understand. It stays as it is.
+/// A folder of the depot that this version cannot read. It is left unchanged.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NotUnderstood {
-    /// `model/variant`, as far as that is known.
+    /// `model/variant`, as far as known.
     pub name: String,
-    /// Where its files are.
+    /// Its folder.
     pub place: String,
-    /// Why it is not understood.
+    /// Why it cannot be read.
     pub why: String,
     /// Bytes of its files.
     pub bytes: u64,
 }
 
-/// What the removal of a variant does.
+/// Effect of removing a variant.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Removal {
     /// The variant.
     pub name: String,
-    /// Whether its files are the depot's own, and go; else they stay where they are.
-    pub kept: bool,
-    /// Bytes that are free afterwards.
+    /// Whether its files are stored in the depot and are deleted; files that are only registered stay.
+    #[serde(alias = "kept")]
+    pub stored: bool,
+    /// Bytes that the removal frees.
     pub frees: u64,
 }
 
@@ -114,73 +115,74 @@ pub struct Removal {
 pub struct DepotUsage {
     /// The depot's folder.
     pub folder: String,
-    /// Each variant, the largest first.
+    /// The variants, largest first.
     pub variants: Vec<VariantUsage>,
-    /// Bytes of all that the depot keeps; what variants share is counted once.
+    /// Bytes of all stored files; files that variants share are counted once.
     pub total: u64,
     /// Free bytes of its file system.
     pub free: u64,
 }
 
-/// What a variant takes of the disk.
+/// Disk usage of a variant.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct VariantUsage {
     /// The variant.
     pub name: String,
     /// Bytes of its files.
     pub bytes: u64,
-    /// Whether its files are the depot's own.
-    pub kept: bool,
+    /// Whether its files are stored in the depot.
+    #[serde(alias = "kept")]
+    pub stored: bool,
     /// Bytes that its removal would free.
     pub frees: u64,
 }
 
-/// What a transfer does.
+/// Kind of a transfer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum TransferKind {
-    /// Takes a file into the depot.
+    /// Copies or moves a file into the depot.
     Import,
     /// Writes a variant's files into a folder.
     Export,
-    /// Reads everything again and compares digests.
+    /// Reads stored files and compares their digests.
     Verify,
-    /// Fetches a model from a source.
+    /// Copies a model from a source into the depot.
     Pull,
 }
 
-/// How far a transfer is.
+/// State of a transfer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum TransferState {
-    /// Another one is before it.
+    /// Another transfer runs first.
     Waiting,
-    /// It goes on.
+    /// It is in progress.
     Running,
-    /// All is done.
+    /// It succeeded.
     Done,
-    /// It could not be done.
+    /// It failed; `problem` has the reason.
     Failed,
-    /// It was told to stop.
+    /// It was cancelled.
     Cancelled,
 }
 
 impl TransferState {
-    /// Whether nothing more happens.
+    /// Whether it has ended.
     #[must_use]
     pub const fn has_ended(self) -> bool {
         !matches!(self, Self::Waiting | Self::Running)
     }
 }
 
-/// How far a transfer is with one file.
+/// Progress of one file of a transfer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct FileProgress {
     /// Its name.
     pub name: String,
-    /// Bytes that are done.
+    /// Bytes done.
     pub done_bytes: u64,
-    /// Its length, where it is told.
+    /// Length of the file, where known.
     pub total_bytes: u64,
 }
 
@@ -189,37 +191,37 @@ pub struct FileProgress {
 pub struct Transfer {
     /// Its id.
     pub id: Uuid,
-    /// What it does.
+    /// Its kind.
     pub kind: TransferKind,
-    /// About which variant, or what else.
+    /// The variant, or what else it is about.
     pub about: String,
-    /// How far it is.
+    /// Its state.
     pub state: TransferState,
-    /// What it does right now, where that is not its usual work: `looking`, `checking`.
+    /// Present stage, where it is not copying: `looking`, `checking`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stage: Option<String>,
-    /// The file it is at.
+    /// The file in progress.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub file: Option<String>,
-    /// Its files, where it works on several at once.
+    /// Progress of its files, where it works on several at once.
     #[serde(default)]
     pub files: Vec<FileProgress>,
-    /// Bytes that are done.
+    /// Bytes done.
     pub done_bytes: u64,
-    /// Bytes of all.
+    /// Bytes in total.
     pub total_bytes: u64,
     /// Bytes a second, while it runs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<f64>,
-    /// Seconds that are left at this rate.
+    /// Seconds left at this rate.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seconds_left: Option<f64>,
-    /// When it was begun.
+    /// When it began.
     pub began_at: DateTime<Utc>,
     /// When it ended.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ended_at: Option<DateTime<Utc>>,
-    /// What came of it, in words.
+    /// The result in words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outcome: Option<String>,
     /// Why it failed.

@@ -9,7 +9,7 @@ use deft_protocol::manage::{
 };
 use deft_protocol::{Problem, ProblemKind};
 
-use super::{Fetching, Named};
+use super::{Named, Pulling};
 use crate::catalogue::off_thread;
 use crate::wire::{self, source_problem};
 
@@ -18,7 +18,7 @@ const CONTEXTS: [u32; 4] = [2_048, 8_192, 32_768, 131_072];
 /// Most contexts at once.
 const MOST_CONTEXTS: usize = 4;
 
-impl Fetching {
+impl Pulling {
     /// Reads the headers of an offer and tells what it would mean here.
     pub(crate) async fn preview(&self, request: &PreviewRequest) -> Result<Preview, Problem> {
         let named = self.named(&request.reference)?;
@@ -81,10 +81,10 @@ impl Fetching {
             .files
             .iter()
             .filter(|file| file.sha256.is_none_or(|digest| self.store.hold(&digest).is_none()));
-        let fetch: Option<u64> = missing.map(|file| file.bytes).sum();
-        let fetch = fetch.or(told).unwrap_or(0);
+        let pull: Option<u64> = missing.map(|file| file.bytes).sum();
+        let pull = pull.or(told).unwrap_or(0);
         let free = self.store.free().map_err(|error| wire::store_problem(&error))?;
-        Ok(DiskForecast { free, fetch, after: free.checked_sub(fetch) })
+        Ok(DiskForecast { free, pull, after: free.checked_sub(pull) })
     }
 
     async fn plans(&self, shape: &ModelShape) -> Result<Vec<PreviewPlan>, Problem> {
