@@ -63,6 +63,9 @@ function otherTheme() {
 </template>
 
 <style>
+h1 {
+  margin: 0;
+}
 .title {
   font-weight: 700;
   letter-spacing: 0.01em;

@@ -174,7 +174,9 @@ fn test() -> anyhow::Result<()> {
     let threads = std::env::var("RUST_TEST_THREADS").unwrap_or_else(|_| threads.to_string());
     let variables = [("RUST_TEST_THREADS", threads)];
     // Examples and documents have no tests.
-    steps::run_with("cargo", &["test", "--workspace", "--tests", "--quiet"], ".", &variables)
+    steps::run_with("cargo", &["test", "--workspace", "--tests", "--quiet"], ".", &variables)?;
+    reference::pages(true)?;
+    words::page(true)
 }
 
 fn openapi() -> anyhow::Result<()> {

@@ -25,6 +25,7 @@ defineProps<{ figures: Figure[] }>()
 <style scoped>
 .figures {
   display: grid;
+  margin: 0;
   grid-template-columns: max-content 1fr;
   gap: 2px 16px;
 }

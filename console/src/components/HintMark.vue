@@ -17,6 +17,7 @@ defineProps<{ hint: string }>()
 
 <style scoped>
 .mark {
+  margin-left: 4px;
   opacity: 0.6;
   cursor: help;
 }

@@ -6,5 +6,5 @@ defineProps<{ term: string; hint: string }>()
 </script>
 
 <template>
-  <span>{{ term }} <HintMark :hint="hint" /></span>
+  <span>{{ term }}<HintMark :hint="hint" /></span>
 </template>

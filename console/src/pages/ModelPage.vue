@@ -92,7 +92,7 @@ const mix = computed(() => {
           <v-chip :color="report.passed ? 'success' : 'error'" size="small" class="mr-2">
             {{ $t(report.passed ? 'model.passed' : 'model.failed') }}
           </v-chip>
-          {{ report.verdict }}
+          {{ report.passed ? $t('model.passedAll') : report.verdict }}
         </div>
         <dl class="facts">
           <template v-for="finding in report.findings" :key="finding.what">

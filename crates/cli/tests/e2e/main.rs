@@ -11,6 +11,7 @@ mod answers;
 mod browser;
 mod calls;
 mod changes;
+mod command_line;
 mod console;
 mod crashes;
 mod database;
