@@ -199,7 +199,7 @@ async fn a_file_that_changes_in_between_is_begun_anew_or_given_up() {
     let scene = self::scene();
     let wanted = scene.wanted();
     scene.hub.behave(Behaviour { changes_after: Some(0), ..Behaviour::default() });
-    assert!(scene.refused(&wanted).await.contains("is not what was announced"));
+    assert!(scene.refused(&wanted).await.contains("was announced. It is not used"));
 }
 
 #[tokio::test]
@@ -208,7 +208,7 @@ async fn what_is_not_what_was_announced_is_put_aside_and_never_used() {
     let told_digest = "0".repeat(64).parse().unwrap();
     let wanted = Wanted { sha256: Some(told_digest), ..scene.wanted() };
     let told = scene.refused(&wanted).await;
-    assert!(told.contains("is not what was announced"), "{told}");
+    assert!(told.contains("was announced. It is not used"), "{told}");
     assert!(told.contains("DIR/depot/incoming/wrong-"), "{told}");
     assert_eq!(scene.count("incoming"), 1);
     assert!(scene.store.hold(&told_digest).is_none());

@@ -17,6 +17,7 @@ mod crashes;
 mod database;
 mod depot;
 mod depot_safety;
+mod documents;
 mod fetching;
 mod finding;
 mod guard;

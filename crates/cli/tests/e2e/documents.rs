@@ -1,0 +1,170 @@
+//! Commands in documents: each block of kind `console` in the README and the guides is run as it stands there, and each program
+//! of the guide for programs.
+//!
+//! Lines that begin with `$ ` are commands; the lines below them are what they print, standard output and standard error
+//! together. Figures may differ: numbers with their units count as equal. A line `...` stands for any lines, `[..]` for
+//! any text in a line.
+
+use std::path::Path;
+use std::process::Command;
+
+use crate::world::{ANSWER, Said, World, project};
+
+/// A command with what it prints.
+struct Step {
+    command: String,
+    printed: Vec<String>,
+}
+
+/// Blocks of a kind in a document.
+fn blocks(document: &str, kind: &str) -> Vec<String> {
+    let text = std::fs::read_to_string(project(document)).unwrap();
+    let fence = format!("```{kind}\n");
+    text.split(&fence).skip(1).map(|rest| rest.split("```").next().unwrap().to_owned()).collect()
+}
+
+fn steps(document: &str) -> Vec<Step> {
+    let mut steps: Vec<Step> = Vec::new();
+    for line in blocks(document, "console").iter().flat_map(|block| block.lines()) {
+        match (line.strip_prefix("$ "), steps.last_mut()) {
+            (Some(command), _) => {
+                steps.push(Step { command: command.to_owned(), printed: Vec::new() })
+            }
+            (None, Some(step)) => step.printed.push(line.to_owned()),
+            (None, None) => panic!("{document}: `{line}` belongs to no command"),
+        }
+    }
+    steps
+}
+
+/// A line with its figures, bars and paddings made equal.
+fn shape(line: &str) -> String {
+    let mut out = String::new();
+    for word in line.split_whitespace() {
+        let is_figure = word.starts_with(|c: char| c.is_ascii_digit() || c == '-')
+            && word.chars().all(|c| c.is_ascii_digit() || "-.,:/".contains(c));
+        let is_unit =
+            ["B", "KiB", "MiB", "GiB", "s", "ms"].contains(&word.trim_end_matches([',', ';', ')']));
+        let is_bar = word.starts_with('[')
+            && word.ends_with(']')
+            && word.trim_matches(['[', ']', '#', '.']).is_empty()
+            && word.len() > 6;
+        let word = match (is_figure, is_unit, is_bar) {
+            (true, ..) => "#",
+            (_, true, _) => "unit",
+            (.., true) => "bar",
+            _ => word,
+        };
+        out.push_str(word);
+        out.push(' ');
+    }
+    out.trim_end().to_owned()
+}
+
+fn line_matches(expected: &str, found: &str) -> bool {
+    if !expected.contains("[..]") {
+        return shape(expected) == shape(found);
+    }
+    let mut rest = found.trim();
+    for (at, part) in expected.trim().split("[..]").enumerate() {
+        match rest.find(part) {
+            Some(place) if at > 0 || place == 0 => rest = &rest[place + part.len()..],
+            _ => return false,
+        }
+    }
+    expected.trim().ends_with("[..]") || rest.is_empty()
+}
+
+fn matches(expected: &[String], found: &[&str]) -> bool {
+    match (expected.split_first(), found.split_first()) {
+        (None, None) => true,
+        (Some((first, rest)), _) if first.trim() == "..." => {
+            (0..=found.len()).any(|skipped| matches(rest, &found[skipped..]))
+        }
+        (Some((first, rest)), Some((line, others))) => {
+            line_matches(first, line) && matches(rest, others)
+        }
+        _ => false,
+    }
+}
+
+/// Runs the steps of a document in a folder with the demo's models.
+fn run(document: &str, world: &World) {
+    let folder = tempfile::tempdir().unwrap();
+    for name in ["larkfen-desk", "larkfen-desk-mini"] {
+        let file = format!("{name}-q8_0.gguf");
+        std::fs::copy(project(&format!("demo/{name}/{file}")), folder.path().join(file)).unwrap();
+    }
+    for Step { command, printed } in steps(document) {
+        let said = run_in(folder.path(), world, &command);
+        let (out, err): (Vec<&str>, Vec<&str>) =
+            (said.out.lines().collect(), said.err.lines().collect());
+        let is_empty = |line: &&str| !line.trim().is_empty();
+        let orders = [[err.clone(), out.clone()].concat(), [out, err].concat()];
+        let printed: Vec<String> =
+            printed.into_iter().filter(|line| !line.trim().is_empty()).collect();
+        let fits = orders.iter().any(|order| {
+            let order: Vec<&str> = order.iter().copied().filter(is_empty).collect();
+            matches(&printed, &order)
+        });
+        assert!(fits, "{document}: `{command}` prints otherwise: {printed:#?}\n{said:#?}");
+    }
+}
+
+fn run_in(folder: &Path, world: &World, command: &str) -> Said {
+    let mut deft = world.command(&[]);
+    let program = deft.get_program().to_owned();
+    let path = std::path::PathBuf::from(program);
+    let variables: Vec<_> =
+        deft.get_envs().map(|(k, v)| (k.to_owned(), v.map(ToOwned::to_owned))).collect();
+    deft = Command::new("bash");
+    deft.args(["-c", command]).current_dir(folder).stdin(std::process::Stdio::null());
+    for (name, value) in variables {
+        match value {
+            Some(value) => deft.env(name, value),
+            None => deft.env_remove(name),
+        };
+    }
+    let own = path.parent().unwrap().to_string_lossy().into_owned();
+    let others = std::env::var("PATH").unwrap_or_default();
+    Said::from(deft.env("PATH", format!("{own}:{others}")).output().unwrap())
+}
+
+#[test]
+fn commands_of_the_guides_print_what_the_guides_show() {
+    let fresh = World::new().start();
+    run("docs/guide/install.md", &fresh);
+    let world = World::stocked();
+    for page in [
+        "several-models",
+        "long-prompts",
+        "troubleshooting",
+        "measuring",
+        "backup",
+        "system-service",
+        "container",
+    ] {
+        run(&format!("docs/guide/{page}.md"), &world);
+    }
+}
+
+#[test]
+fn programs_of_the_guide_get_the_answer() {
+    let world = World::stocked();
+    let page = "docs/guide/programs.md";
+    let at_home = |text: &str| text.replace("http://127.0.0.1:8471", &world.address());
+    for (kind, program, flag) in
+        [("sh", "bash", "-c"), ("python", "python3", "-c"), ("js", "node", "-e")]
+    {
+        for block in blocks(page, kind) {
+            let mut text = at_home(&block);
+            if kind == "js" {
+                text = format!("(async () => {{{text}}})()");
+            }
+            let said = Said::from(Command::new(program).args([flag, &text]).output().unwrap());
+            assert!(said.code == 0, "{kind}: {said:?}");
+            let is_answered = said.out.contains(ANSWER) || said.out.contains("Ember chard");
+            assert!(is_answered, "{kind}: {said:?}");
+        }
+    }
+}
