@@ -11,7 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Turns a link's code into a session, and leads to the console. */
+        /** Exchanges the code of a link for a session, and redirects to the console. */
         get: operations["enter"];
         put?: never;
         post?: never;
@@ -28,7 +28,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The process runs. */
+        /** Reports that the process runs. */
         get: operations["live"];
         put?: never;
         post?: never;
@@ -45,7 +45,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The service answers; `degraded` says that the records wait for their database. */
+        /** Reports that the service answers; `degraded` means that the records database does not answer. */
         get: operations["ready"];
         put?: never;
         post?: never;
@@ -62,7 +62,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The latest calls, newest first, without any text. */
+        /** Lists the latest finished calls, newest first, without their texts. */
         get: operations["latest"];
         put?: never;
         post?: never;
@@ -79,7 +79,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Calls under way, the oldest first. */
+        /** Lists running calls, oldest first. */
         get: operations["running"];
         put?: never;
         post?: never;
@@ -99,7 +99,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Ends a call; its caller is told. */
+        /** Cancels a running call; its caller gets an error. */
         delete: operations["end"];
         options?: never;
         head?: never;
@@ -115,7 +115,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tries a model: its template, its tokens, its numbers, an answer. It is loaded for that. */
+        /** Checks a model: template, tokenizer, numbers, a short answer. The model is loaded for that. */
         post: operations["check"];
         delete?: never;
         options?: never;
@@ -132,7 +132,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Makes a link that gives a browser permission, once and for some minutes. */
+        /** Creates a link that gives one browser permission to manage, once and for some minutes. */
         post: operations["link"];
         delete?: never;
         options?: never;
@@ -148,8 +148,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * All variants of the depot with their facts, but for the long ones: a variant's own answer has its
-         *     template and the sample of it.
+         * Lists the variants of the depot with their facts, without the long ones: the request for a single variant returns its
+         *     template and a rendered example.
          */
         get: operations["list_depot"];
         put?: never;
@@ -169,7 +169,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes a model file into the depot, under its own name among the depot's own files. */
+        /** Imports a model file into the depot. */
         post: operations["import"];
         delete?: never;
         options?: never;
@@ -186,7 +186,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Fetches a model into the depot. Where the same is being fetched already, that transfer is told. */
+        /** Pulls a model into the depot. If the same pull is running already, that transfer is returned. */
         post: operations["pull"];
         delete?: never;
         options?: never;
@@ -203,7 +203,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes a model file into the depot, where it is. */
+        /** Registers a model file without copying it. */
         post: operations["register"];
         delete?: never;
         options?: never;
@@ -220,7 +220,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Models in a folder of the service's machine and all below it; nothing is taken in. */
+        /** Lists the models in a folder of the service's machine and below it; nothing is imported. */
         post: operations["scan"];
         delete?: never;
         options?: never;
@@ -237,7 +237,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Reads everything that is kept again and compares digests. */
+        /** Reads stored files and compares their digests. */
         post: operations["verify"];
         delete?: never;
         options?: never;
@@ -252,7 +252,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The variant that a model's name means now. */
+        /** Returns the variant that the name of a model means at present. */
         get: operations["inspect_model"];
         put?: never;
         post?: never;
@@ -269,11 +269,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One variant of a model. */
+        /** Returns one variant of a model. */
         get: operations["inspect_variant"];
         put?: never;
         post?: never;
-        /** Removes a variant from the depot. It must not be loaded. What is only registered stays where it is. */
+        /** Removes a variant that is not loaded from the depot. A file that is only registered is not deleted. */
         delete: operations["remove"];
         options?: never;
         head?: never;
@@ -289,7 +289,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Writes a variant's files into a folder. */
+        /** Copies the files of a variant into a folder. */
         post: operations["export"];
         delete?: never;
         options?: never;
@@ -306,7 +306,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Gives a variant another name. It must not be loaded. */
+        /** Renames a variant that is not loaded. */
         post: operations["rename"];
         delete?: never;
         options?: never;
@@ -321,7 +321,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The status now and whenever it changes, as server-sent events. */
+        /** Streams the status, now and whenever it changes, as server-sent events. */
         get: operations["events"];
         put?: never;
         post?: never;
@@ -338,7 +338,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Memory, rates and queues over time. */
+        /** Returns memory, speed and load over time. */
         get: operations["history"];
         put?: never;
         post?: never;
@@ -355,10 +355,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All instances. */
+        /** Lists all instances. */
         get: operations["list_instances"];
         put?: never;
-        /** Loads a model and keeps it loaded; answers when it is ready. */
+        /** Loads a model, or changes the settings of a loaded one; answers when it is ready. */
         post: operations["load"];
         delete?: never;
         options?: never;
@@ -424,7 +424,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is in the depot and not understood by this version, with the reasons. It stays as it is. */
+        /** Lists folders of the depot that this version cannot read, with the reasons. They are left unchanged. */
         get: operations["not_understood"];
         put?: never;
         post?: never;
@@ -441,7 +441,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** This description. */
+        /** Returns this description. */
         get: operations["serve"];
         put?: never;
         post?: never;
@@ -460,7 +460,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What loads would need, part by part, and whether they would fit together. Nothing is loaded. */
+        /** Plans loads: the memory they need, part by part, and whether they fit together. Nothing is loaded. */
         post: operations["plan"];
         delete?: never;
         options?: never;
@@ -475,7 +475,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All pools. */
+        /** Lists all pools. */
         get: operations["list_pools"];
         put?: never;
         post?: never;
@@ -493,7 +493,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Changes a pool's limit until the service stops. What is loaded stays. */
+        /** Sets the limit of a pool until the service stops. Loaded models stay loaded. */
         put: operations["limit"];
         post?: never;
         delete?: never;
@@ -511,7 +511,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What an offer would mean here, before a weight of it is fetched. */
+        /** Previews an offer on this machine, before its weights are pulled. */
         post: operations["preview"];
         delete?: never;
         options?: never;
@@ -526,7 +526,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What sources offer, and whether it fits here. */
+        /** Searches the sources, and reports whether each offer fits this machine. */
         get: operations["search"];
         put?: never;
         post?: never;
@@ -543,10 +543,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Places that models come from, by name. */
+        /** Lists the sources by name. */
         get: operations["list_sources"];
         put?: never;
-        /** Adds a source, or gives one that is there another token. Nobody is asked yet. */
+        /** Adds a source, or sets the token of an existing one. The source is not contacted. */
         post: operations["add_source"];
         delete?: never;
         options?: never;
@@ -564,7 +564,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forgets a source and its token; what came from it stays. */
+        /** Removes a source and its token; models pulled from it stay. */
         delete: operations["remove_source"];
         options?: never;
         head?: never;
@@ -580,7 +580,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Looks whether a source can be asked, and how much it offers. */
+        /** Checks that a source can be reached, and counts its offers. */
         post: operations["check_source"];
         delete?: never;
         options?: never;
@@ -595,7 +595,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The service with its pools and instances. */
+        /** Returns the status of the service with its pools and instances. */
         get: operations["status"];
         put?: never;
         post?: never;
@@ -612,7 +612,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Running transfers and the latest that ended, the newest first. */
+        /** Lists running transfers and the latest finished ones, newest first. */
         get: operations["list_transfers"];
         put?: never;
         post?: never;
@@ -629,11 +629,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One transfer. */
+        /** Returns one transfer. */
         get: operations["transfer"];
         put?: never;
         post?: never;
-        /** Cancels a transfer; what it had begun is removed. */
+        /** Cancels a transfer, and removes its partial files. */
         delete: operations["cancel"];
         options?: never;
         head?: never;
@@ -647,7 +647,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the depot takes of the disk. */
+        /** Returns the disk usage of the depot. */
         get: operations["usage"];
         put?: never;
         post?: never;
@@ -664,7 +664,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Waits until a model is ready to answer. Does not load it. */
+        /** Waits until a model is ready, without loading it. */
         get: operations["wait"];
         put?: never;
         post?: never;
@@ -681,7 +681,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All figures as text, for programs that collect them. */
+        /** Returns metrics in the OpenMetrics text format. */
         get: operations["metrics"];
         put?: never;
         post?: never;
@@ -700,7 +700,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Answers a conversation, whole or as a stream of server-sent events. */
+        /** Answers a conversation, as one response or as server-sent events. */
         post: operations["complete_chat"];
         delete?: never;
         options?: never;
@@ -717,7 +717,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Continues a text, whole or as a stream of server-sent events. */
+        /** Continues a text, as one response or as server-sent events. */
         post: operations["continue_text"];
         delete?: never;
         options?: never;
@@ -734,7 +734,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Makes embeddings of one input or several. */
+        /** Computes embeddings of one or several inputs. */
         post: operations["embed"];
         delete?: never;
         options?: never;
@@ -749,7 +749,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The models that can be asked: every registered variant. */
+        /** Lists the variants that can answer. */
         get: operations["list_models"];
         put?: never;
         post?: never;
@@ -788,12 +788,12 @@ export interface components {
             max_completion_tokens?: number | null;
             /**
              * Format: int64
-             * @description Most tokens of the answer; -1 is as many as there is room for.
+             * @description Most tokens of the answer; -1 means as many as fit.
              */
             max_tokens?: number | null;
             /**
              * Format: float
-             * @description Keep tokens that are at least this share as likely as the likeliest.
+             * @description Sample from tokens with at least this share of the highest probability.
              */
             min_p?: number | null;
             /**
@@ -817,7 +817,7 @@ export interface components {
             repetition_penalty?: number | null;
             /**
              * Format: int64
-             * @description Makes drawing repeatable.
+             * @description Seed, for the same samples each time.
              */
             seed?: number | null;
             stop?: components["schemas"]["StopTexts"] | null;
@@ -826,17 +826,17 @@ export interface components {
             stream_options?: components["schemas"]["StreamOptions"] | null;
             /**
              * Format: float
-             * @description 0 takes the likeliest token always.
+             * @description 0 always takes the most likely token.
              */
             temperature?: number | null;
             /**
              * Format: int64
-             * @description Keep this many of the likeliest tokens; 0 or -1 keeps all.
+             * @description Sample from this many of the most likely tokens; 0 or -1 means all.
              */
             top_k?: number | null;
             /**
              * Format: float
-             * @description Keep the likeliest tokens that together reach this share.
+             * @description Sample from the most likely tokens that together reach this probability.
              */
             top_p?: number | null;
             /**
@@ -964,23 +964,23 @@ export interface components {
         };
         /** @description What to answer. Read apart from the options, so that an error can name its field. */
         ChatHead: {
-            /** @description Tell how likely each token of the answer was. */
+            /** @description Whether to return the probability of each token of the answer. */
             logprobs?: boolean | null;
             /** @description The conversation so far. */
             messages: components["schemas"]["ChatMessage"][];
             /** @description Model or variant. */
             model: string;
-            /** @description Tools the model may be told of; handed to the template. */
+            /** @description Tools, passed to the chat template. */
             tools?: Record<string, never>[] | null;
             /**
              * Format: int32
-             * @description With so many alternatives.
+             * @description Number of alternatives for each token.
              */
             top_logprobs?: number | null;
         };
         /** @description One token with its probability and alternatives. */
         ChatLogprob: components["schemas"]["LogprobToken"] & {
-            /** @description The likeliest tokens in its place. */
+            /** @description The most likely tokens at its place. */
             top_logprobs: components["schemas"]["LogprobToken"][];
         };
         /** @description The tokens of an answer with their probabilities. */
@@ -1138,7 +1138,7 @@ export interface components {
         DiskForecast: {
             /**
              * Format: int64
-             * @description Bytes that would be free afterwards; nothing where there is too little room.
+             * @description Bytes free afterwards; absent if there is too little space.
              */
             after?: number | null;
             /**
@@ -1148,7 +1148,7 @@ export interface components {
             free: number;
             /**
              * Format: int64
-             * @description Bytes that would be fetched, where they are told.
+             * @description Bytes to pull, where known.
              */
             pull: number;
         };
@@ -1178,7 +1178,7 @@ export interface components {
             input: components["schemas"]["EmbeddingInput"];
             /** @description Model or variant. */
             model: string;
-            /** @description Whose call it is, as for answers. */
+            /** @description The caller, as for answers. */
             user?: string | null;
         };
         /** @description Embeddings of all inputs. */
@@ -1326,7 +1326,7 @@ export interface components {
         FinishReason: "stop" | "length";
         /** @description Whether something fits, and what it takes. */
         Fit: {
-            /** @description Whether only the files' length is known; a preview tells more. */
+            /** @description Whether this is estimated from the length of the files; a preview is exact. */
             by_size_alone?: boolean;
             /** @description The verdict. */
             fits: components["schemas"]["Fitting"];
@@ -1359,7 +1359,7 @@ export interface components {
             /** @description Why it cannot be used. */
             refused?: string | null;
         };
-        /** @description How the service feels. */
+        /** @description Health of the service. */
         Health: {
             /** @description `ready`, or `degraded` where the records database does not answer. */
             state: string;
@@ -1368,7 +1368,7 @@ export interface components {
         History: {
             /** @description What was measured. */
             series: components["schemas"]["Series"][];
-            /** @description How far back. */
+            /** @description Time span. */
             span: components["schemas"]["Span"];
             /**
              * Format: int32
@@ -1809,7 +1809,7 @@ export interface components {
         OfferFile: {
             /**
              * Format: int64
-             * @description Its length, where it is told.
+             * @description Its length, where known.
              */
             bytes?: number | null;
             /** @description Whether its content is in the depot already. */
@@ -1818,14 +1818,14 @@ export interface components {
             name: string;
             /** @description What it is for: `weights`, `projector`, `config`. */
             role: string;
-            /** @description Its digest, where it is told. */
+            /** @description Its digest, where known. */
             sha256?: string | null;
         };
         /** @description A variant that a source offers. */
         OfferReport: {
             /**
              * Format: int64
-             * @description Bytes of its files, where they are told.
+             * @description Bytes of its files, where known.
              */
             bytes?: number | null;
             /**
@@ -1838,7 +1838,7 @@ export interface components {
             /** @description Family. */
             family?: string | null;
             fit?: components["schemas"]["Fit"] | null;
-            /** @description The variant that it is in the depot already. */
+            /** @description Name of the variant with the same files in the depot. */
             known_as?: string | null;
             /** @description Licence. */
             licence?: string | null;
@@ -1853,7 +1853,7 @@ export interface components {
             quantisation?: string | null;
             /** @description How it is referred to: `source:model/variant`. */
             reference: string;
-            /** @description What it can be asked for. */
+            /** @description Kinds of requests it serves. */
             serves?: string[];
             /** @description Its source. */
             source: string;
@@ -2139,7 +2139,7 @@ export interface components {
             /** @description Sources that could not be asked. */
             problems: components["schemas"]["SourceProblem"][];
         };
-        /** @description One thing over time. Where nothing was measured there is no point. */
+        /** @description One measurement over time. A step without a measurement has no point. */
         Series: {
             /**
              * @description `pool:<name>:granted`, `pool:<name>:measured` and `pool:<name>:limit` in bytes;
@@ -2225,7 +2225,7 @@ export interface components {
             lanes: number;
             /** @description Whether it is never evicted. */
             pinned?: boolean;
-            /** @description Pools with their layers; host memory where there is none. */
+            /** @description Pools with their layers; host memory where empty. */
             pools?: string[];
             /**
              * Format: int32
@@ -2291,7 +2291,7 @@ export interface components {
             threads?: number | null;
             weights?: components["schemas"]["WeightsHeld"] | null;
         };
-        /** @description What a look at a source found. */
+        /** @description Result of a check of a source. */
         SourceCheck: {
             /** @description The source. */
             name: string;
@@ -2342,7 +2342,7 @@ export interface components {
             listing?: components["schemas"]["ListingRules"] | null;
             /** @description Its name: letters, digits and dashes. */
             name: string;
-            /** @description A token, to be kept in a file that only the service's user may read. */
+            /** @description A token; it is stored in a file that only the user of the service can read. */
             token?: string | null;
             /** @description Absolute path of a file with a token, read whenever it is needed. */
             token_file?: string | null;
@@ -2350,7 +2350,7 @@ export interface components {
             user?: string | null;
         };
         /**
-         * @description How far back.
+         * @description Time span.
          * @enum {string}
          */
         Span: "hour" | "day" | "week";
@@ -2411,7 +2411,7 @@ export interface components {
             echo?: boolean | null;
             /**
              * Format: int32
-             * @description Tell how likely each token was, with so many alternatives; with `echo` the prompt's too.
+             * @description Return the probability of each token with this many alternatives; with `echo` those of the prompt too.
              */
             logprobs?: number | null;
             /** @description Model or variant. */
@@ -2640,7 +2640,7 @@ export interface operations {
     enter: {
         parameters: {
             query: {
-                /** @description As the link has it. */
+                /** @description Code of the link. */
                 code: string;
             };
             header?: never;
@@ -2649,7 +2649,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description To the console; with a session's cookie, if the link was good */
+            /** @description Redirects to the console, with the cookie of a session if the link was valid */
             303: {
                 headers: {
                     [name: string]: unknown;
@@ -2698,7 +2698,7 @@ export interface operations {
     latest: {
         parameters: {
             query?: {
-                /** @description How many; 50 where absent. */
+                /** @description Number of calls; 50 by default. */
                 count?: number | null;
             };
             header?: never;
@@ -3070,7 +3070,7 @@ export interface operations {
     remove: {
         parameters: {
             query?: {
-                /** @description Only tell what would be freed. */
+                /** @description Whether only to report what it would free. */
                 dry_run?: boolean;
             };
             header?: never;
@@ -3191,7 +3191,7 @@ export interface operations {
     history: {
         parameters: {
             query?: {
-                /** @description `hour`, `day` or `week`; the last hour where absent. */
+                /** @description `hour`, `day` or `week`; the last hour by default. */
                 span?: ("hour" | "day" | "week") | null;
             };
             header?: never;
@@ -3271,7 +3271,7 @@ export interface operations {
     unload: {
         parameters: {
             query?: {
-                /** @description Do not wait for running calls. */
+                /** @description Whether to cancel running calls instead of waiting for them. */
                 now?: boolean;
             };
             header?: never;
@@ -3282,7 +3282,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It is gone */
+            /** @description It is unloaded */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3519,9 +3519,9 @@ export interface operations {
     search: {
         parameters: {
             query?: {
-                /** @description Words that an offer must have, with spaces between. */
+                /** @description Words that an offer must contain, separated by spaces. */
                 words?: string;
-                /** @description One source only. */
+                /** @description Only this source. */
                 source?: string | null;
             };
             header?: never;
@@ -3784,7 +3784,7 @@ export interface operations {
             query: {
                 /** @description Model or variant. */
                 model: string;
-                /** @description Longest time to wait in seconds; 60 where absent. */
+                /** @description Longest time to wait in seconds; 60 by default. */
                 seconds?: number | null;
             };
             header?: never;
@@ -3853,7 +3853,7 @@ export interface operations {
                     "application/json": components["schemas"]["ChatResponse"];
                 };
             };
-            /** @description Why there is none */
+            /** @description The error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3886,7 +3886,7 @@ export interface operations {
                     "application/json": components["schemas"]["TextResponse"];
                 };
             };
-            /** @description Why there is none */
+            /** @description The error */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3918,7 +3918,7 @@ export interface operations {
                     "application/json": components["schemas"]["EmbeddingResponse"];
                 };
             };
-            /** @description Why there are none */
+            /** @description The error */
             default: {
                 headers: {
                     [name: string]: unknown;

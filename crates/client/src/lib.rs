@@ -280,7 +280,7 @@ impl Client {
         self.post("/manage/v1/depot/scan", &ScanRequest { folder: folder.to_owned() }).await
     }
 
-    /// What the depot takes of the disk.
+    /// Returns the disk usage of the depot.
     ///
     /// # Errors
     /// As all calls.
@@ -384,7 +384,7 @@ impl Client {
         self.get("/manage/v1/transfers").await
     }
 
-    /// One transfer.
+    /// Returns one transfer.
     ///
     /// # Errors
     /// As all calls; it may be forgotten.

@@ -13,13 +13,13 @@ use crate::engine::{TokenScore, TokenText, WhenContextFull};
 /// Options of a single answer that chat and raw continuation share.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct AnswerOptions {
-    /// 0 takes the likeliest token always.
+    /// 0 always takes the most likely token.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub temperature: Option<f32>,
-    /// Keep the likeliest tokens that together reach this share.
+    /// Sample from the most likely tokens that together reach this probability.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub top_p: Option<f32>,
-    /// Keep this many of the likeliest tokens; 0 or -1 keeps all.
+    /// Sample from this many of the most likely tokens; 0 or -1 means all.
     #[serde(
         default,
         deserialize_with = "crate::usual::limit",
@@ -27,7 +27,7 @@ pub struct AnswerOptions {
     )]
     #[schema(value_type = Option<i64>, minimum = -1)]
     pub top_k: Option<u32>,
-    /// Keep tokens that are at least this share as likely as the likeliest.
+    /// Sample from tokens with at least this share of the highest probability.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub min_p: Option<f32>,
     /// Makes tokens of prompt and answer less likely to come again: positive logits are divided by
@@ -43,7 +43,7 @@ pub struct AnswerOptions {
     /// Added to the logits of these tokens, by their ids; from -100 to 100.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logit_bias: Option<BTreeMap<u32, f32>>,
-    /// Makes drawing repeatable.
+    /// Seed, for the same samples each time.
     #[serde(
         default,
         deserialize_with = "crate::usual::seed",
@@ -51,7 +51,7 @@ pub struct AnswerOptions {
     )]
     #[schema(value_type = Option<i64>)]
     pub seed: Option<u64>,
-    /// Most tokens of the answer; -1 is as many as there is room for.
+    /// Most tokens of the answer; -1 means as many as fit.
     #[serde(
         default,
         deserialize_with = "crate::usual::limit",
@@ -185,14 +185,14 @@ pub struct ChatHead {
     pub model: String,
     /// The conversation so far.
     pub messages: Vec<ChatMessage>,
-    /// Tools the model may be told of; handed to the template.
+    /// Tools, passed to the chat template.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Vec<Object>>)]
     pub tools: Option<Vec<Value>>,
-    /// Tell how likely each token of the answer was.
+    /// Whether to return the probability of each token of the answer.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logprobs: Option<bool>,
-    /// With so many alternatives.
+    /// Number of alternatives for each token.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub top_logprobs: Option<u32>,
 }
@@ -355,7 +355,7 @@ pub struct ChatLogprob {
     /// The token.
     #[serde(flatten)]
     pub token: LogprobToken,
-    /// The likeliest tokens in its place.
+    /// The most likely tokens at its place.
     pub top_logprobs: Vec<LogprobToken>,
 }
 

@@ -15,7 +15,7 @@ pub struct EmbeddingRequest {
     /// How the numbers are written; `float` where absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub encoding_format: Option<EmbeddingFormat>,
-    /// Whose call it is, as for answers.
+    /// The caller, as for answers.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
 }

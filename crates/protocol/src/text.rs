@@ -22,7 +22,7 @@ pub struct TextHead {
     /// field.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub control_tokens: Option<bool>,
-    /// Tell how likely each token was, with so many alternatives; with `echo` the prompt's too.
+    /// Return the probability of each token with this many alternatives; with `echo` those of the prompt too.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logprobs: Option<u32>,
 }

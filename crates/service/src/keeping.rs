@@ -32,7 +32,7 @@ pub(crate) struct Keeping {
 }
 
 impl Keeping {
-    /// Writes a variant's files into a folder.
+    /// Copies the files of a variant into a folder.
     pub(crate) fn export(
         &self,
         registered: &Registered,
@@ -97,7 +97,7 @@ impl Keeping {
         }))
     }
 
-    /// What the depot takes of the disk.
+    /// Returns the disk usage of the depot.
     pub(crate) async fn usage(&self) -> Result<DepotUsage, Problem> {
         let (store, catalogue) = (Arc::clone(&self.store), Arc::clone(&self.catalogue));
         let folder = self.folder.display().to_string();

@@ -129,7 +129,7 @@ impl Sources {
         Ok(self.report(&record))
     }
 
-    /// Forgets a source and its token; what came from it stays.
+    /// Removes a source and its token; models pulled from it stay.
     pub(crate) async fn remove(&self, name: &str) -> Result<SourceReport, Problem> {
         let records = self.records();
         let found = records.iter().find(|record| record.name == name);

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// How far back.
+/// Time span.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Span {
@@ -45,7 +45,7 @@ impl Span {
 /// `GET /manage/v1/history`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct History {
-    /// How far back.
+    /// Time span.
     pub span: Span,
     /// The end of it.
     pub until: DateTime<Utc>,
@@ -55,7 +55,7 @@ pub struct History {
     pub series: Vec<Series>,
 }
 
-/// One thing over time. Where nothing was measured there is no point.
+/// One measurement over time. A step without a measurement has no point.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Series {
     /// `pool:<name>:granted`, `pool:<name>:measured` and `pool:<name>:limit` in bytes;

@@ -285,7 +285,7 @@ pub struct Settings {
     #[serde(default)]
     #[schema(value_type = String)]
     pub idle: IdleLimit,
-    /// Pools with their layers; host memory where there is none.
+    /// Pools with their layers; host memory where empty.
     #[serde(default)]
     #[schema(value_type = Vec<String>)]
     pub pools: Vec<PoolShare>,

@@ -61,7 +61,7 @@ pub struct SourceRequest {
     /// The name a token belongs to, where the place wants one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// A token, to be kept in a file that only the service's user may read.
+    /// A token; it is stored in a file that only the user of the service can read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
     /// Absolute path of a file with a token, read whenever it is needed.
@@ -100,7 +100,7 @@ pub struct SourceReport {
     pub added_at: DateTime<Utc>,
 }
 
-/// What a look at a source found.
+/// Result of a check of a source.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SourceCheck {
     /// The source.
@@ -136,7 +136,7 @@ pub struct Fit {
     pub fits: Fitting,
     /// Bytes it takes when it is loaded with the usual settings.
     pub memory: u64,
-    /// Whether only the files' length is known; a preview tells more.
+    /// Whether this is estimated from the length of the files; a preview is exact.
     #[serde(default)]
     pub by_size_alone: bool,
 }
@@ -158,7 +158,7 @@ pub struct OfferReport {
     /// Licence.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub licence: Option<String>,
-    /// What it can be asked for.
+    /// Kinds of requests it serves.
     #[serde(default)]
     pub serves: Vec<String>,
     /// Family.
@@ -173,13 +173,13 @@ pub struct OfferReport {
     /// Longest context in tokens.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub context_length: Option<u32>,
-    /// Bytes of its files, where they are told.
+    /// Bytes of its files, where known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
     /// Whether it fits into this machine's memory.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fit: Option<Fit>,
-    /// The variant that it is in the depot already.
+    /// Name of the variant with the same files in the depot.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_as: Option<String>,
 }
@@ -218,10 +218,10 @@ pub struct OfferFile {
     pub name: String,
     /// What it is for: `weights`, `projector`, `config`.
     pub role: String,
-    /// Its length, where it is told.
+    /// Its length, where known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
-    /// Its digest, where it is told.
+    /// Its digest, where known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sha256: Option<String>,
     /// Whether its content is in the depot already.
@@ -254,10 +254,10 @@ pub struct SpeedEstimate {
 pub struct DiskForecast {
     /// Bytes that are free.
     pub free: u64,
-    /// Bytes that would be fetched, where they are told.
+    /// Bytes to pull, where known.
     #[serde(alias = "fetch")]
     pub pull: u64,
-    /// Bytes that would be free afterwards; nothing where there is too little room.
+    /// Bytes free afterwards; absent if there is too little space.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<u64>,
 }

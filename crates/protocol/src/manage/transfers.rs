@@ -143,7 +143,7 @@ pub struct VariantUsage {
 pub enum TransferKind {
     /// Copies or moves a file into the depot.
     Import,
-    /// Writes a variant's files into a folder.
+    /// Copies the files of a variant into a folder.
     Export,
     /// Reads stored files and compares their digests.
     Verify,

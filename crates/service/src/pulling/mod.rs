@@ -80,7 +80,7 @@ impl Pulling {
         }
     }
 
-    /// Looks whether a source can be asked, and how much it offers.
+    /// Checks that a source can be reached, and counts its offers.
     pub(crate) async fn check(&self, name: &str) -> Result<SourceCheck, Problem> {
         let source = self.sources.get(name)?;
         let began = Instant::now();

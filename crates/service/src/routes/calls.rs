@@ -18,11 +18,11 @@ const MOST: u32 = 1000;
 /// Which calls.
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct CallsQuery {
-    /// How many; 50 where absent.
+    /// Number of calls; 50 by default.
     count: Option<u32>,
 }
 
-/// The latest calls, newest first, without any text.
+/// Lists the latest finished calls, newest first, without their texts.
 #[utoipa::path(
     tag = "service",
     params(CallsQuery),
@@ -40,7 +40,7 @@ pub(super) async fn latest(
     Ok(HttpResponse::Ok().json(calls))
 }
 
-/// Calls under way, the oldest first.
+/// Lists running calls, oldest first.
 #[utoipa::path(tag = "service", responses((status = 200, body = Vec<RunningCall>)))]
 #[get("/manage/v1/calls/running")]
 pub(super) async fn running(app: web::Data<App>) -> HttpResponse {
@@ -48,7 +48,7 @@ pub(super) async fn running(app: web::Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(app.board.all(&instances))
 }
 
-/// Ends a call; its caller is told.
+/// Cancels a running call; its caller gets an error.
 #[utoipa::path(
     tag = "service",
     params(("id" = Uuid, Path, description = "The call")),

@@ -16,13 +16,13 @@ use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
 use crate::gateway::{Answers, Question, Whole, check_answers};
 
-/// Answers a conversation, whole or as a stream of server-sent events.
+/// Answers a conversation, as one response or as server-sent events.
 #[utoipa::path(
     tag = "answers",
     request_body = deft_protocol::chat::ChatRequest,
     responses(
         (status = 200, description = "The answer; a stream of chunks where `stream` is true", body = ChatResponse),
-        (status = "default", description = "Why there is none", body = ErrorBody),
+        (status = "default", description = "The error", body = ErrorBody),
     )
 )]
 #[post("/v1/chat/completions")]

@@ -8,7 +8,7 @@ use super::App;
 use super::respond::{Body, ManageError, body};
 use crate::checkup;
 
-/// Tries a model: its template, its tokens, its numbers, an answer. It is loaded for that.
+/// Checks a model: template, tokenizer, numbers, a short answer. The model is loaded for that.
 #[utoipa::path(
     tag = "depot",
     request_body = CheckRequest,

@@ -28,7 +28,7 @@ fn fault(error: &std::io::Error) -> ManageError {
     .into()
 }
 
-/// Makes a link that gives a browser permission, once and for some minutes.
+/// Creates a link that gives one browser permission to manage, once and for some minutes.
 #[utoipa::path(
     tag = "service",
     request_body = ConsoleLinkRequest,
@@ -50,15 +50,15 @@ pub(super) async fn link(
 /// The code of a link.
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct EnterQuery {
-    /// As the link has it.
+    /// Code of the link.
     code: String,
 }
 
-/// Turns a link's code into a session, and leads to the console.
+/// Exchanges the code of a link for a session, and redirects to the console.
 #[utoipa::path(
     tag = "service",
     params(EnterQuery),
-    responses((status = 303, description = "To the console; with a session's cookie, if the link was good"))
+    responses((status = 303, description = "Redirects to the console, with the cookie of a session if the link was valid"))
 )]
 #[get("/enter")]
 pub(super) async fn enter(

@@ -34,8 +34,8 @@ async fn described(app: &App, registered: &Registered) -> Variant {
     wire::variant(registered, loaded_names(app).contains(&name), used)
 }
 
-/// All variants of the depot with their facts, but for the long ones: a variant's own answer has its
-/// template and the sample of it.
+/// Lists the variants of the depot with their facts, without the long ones: the request for a single variant returns its
+/// template and a rendered example.
 #[utoipa::path(tag = "depot", responses((status = 200, body = Vec<Variant>)))]
 #[get("/manage/v1/depot")]
 pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
@@ -52,7 +52,7 @@ pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(variants)
 }
 
-/// What is in the depot and not understood by this version, with the reasons. It stays as it is.
+/// Lists folders of the depot that this version cannot read, with the reasons. They are left unchanged.
 #[utoipa::path(
     tag = "depot",
     responses((status = 200, body = Vec<NotUnderstood>), (status = "default", body = Problem, content_type = "application/problem+json"))
@@ -62,7 +62,7 @@ pub(super) async fn not_understood(app: web::Data<App>) -> Result<HttpResponse, 
     Ok(HttpResponse::Ok().json(app.keeping.not_understood().await?))
 }
 
-/// Takes a model file into the depot, where it is.
+/// Registers a model file without copying it.
 #[utoipa::path(
     tag = "depot",
     request_body = RegisterRequest,
@@ -85,7 +85,7 @@ pub(super) async fn register(
     Ok(HttpResponse::Created().json(described(&app, &registered).await))
 }
 
-/// The variant that a model's name means now.
+/// Returns the variant that the name of a model means at present.
 #[utoipa::path(
     tag = "depot",
     params(("model" = String, Path)),
@@ -99,7 +99,7 @@ pub(super) async fn inspect_model(
     inspect(&app, &model).await
 }
 
-/// One variant of a model.
+/// Returns one variant of a model.
 #[utoipa::path(
     tag = "depot",
     params(("model" = String, Path), ("variant" = String, Path)),
@@ -127,7 +127,7 @@ fn resolve(app: &App, name: Named) -> Result<Arc<Registered>, ManageError> {
     Ok(app.loads.resolve(&format!("{model}/{variant}"))?)
 }
 
-/// Gives a variant another name. It must not be loaded.
+/// Renames a variant that is not loaded.
 #[utoipa::path(
     tag = "depot",
     params(("model" = String, Path), ("variant" = String, Path)),
@@ -151,12 +151,12 @@ pub(super) async fn rename(
 /// How to remove.
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct RemoveQuery {
-    /// Only tell what would be freed.
+    /// Whether only to report what it would free.
     #[serde(default)]
     dry_run: bool,
 }
 
-/// Removes a variant from the depot. It must not be loaded. What is only registered stays where it is.
+/// Removes a variant that is not loaded from the depot. A file that is only registered is not deleted.
 #[utoipa::path(
     tag = "depot",
     params(("model" = String, Path), ("variant" = String, Path), RemoveQuery),

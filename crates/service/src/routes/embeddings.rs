@@ -14,13 +14,13 @@ use super::respond::{Body, ChatError, body};
 use super::{App, streaming};
 use crate::gateway::Embedded;
 
-/// Makes embeddings of one input or several.
+/// Computes embeddings of one or several inputs.
 #[utoipa::path(
     tag = "answers",
     request_body = EmbeddingRequest,
     responses(
         (status = 200, body = EmbeddingResponse),
-        (status = "default", description = "Why there are none", body = ErrorBody),
+        (status = "default", description = "The error", body = ErrorBody),
     )
 )]
 #[post("/v1/embeddings")]

@@ -66,7 +66,7 @@ pub(crate) async fn write(app: web::Data<App>) {
     }
 }
 
-/// The status now and whenever it changes, as server-sent events.
+/// Streams the status, now and whenever it changes, as server-sent events.
 #[utoipa::path(
     tag = "service",
     responses((status = 200, description = "A stream of statuses", body = ServiceStatus))

@@ -6,21 +6,21 @@ use utoipa::ToSchema;
 
 use super::App;
 
-/// How the service feels.
+/// Health of the service.
 #[derive(Debug, Serialize, ToSchema)]
 pub(super) struct Health {
     /// `ready`, or `degraded` where the records database does not answer.
     state: &'static str,
 }
 
-/// The process runs.
+/// Reports that the process runs.
 #[utoipa::path(tag = "service", responses((status = 200, description = "It runs")))]
 #[get("/health/live")]
 pub(super) async fn live() -> HttpResponse {
     HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("live\n")
 }
 
-/// The service answers; `degraded` says that the records wait for their database.
+/// Reports that the service answers; `degraded` means that the records database does not answer.
 #[utoipa::path(tag = "service", responses((status = 200, body = Health)))]
 #[get("/health/ready")]
 pub(super) async fn ready(app: web::Data<App>) -> HttpResponse {

@@ -12,15 +12,15 @@ use super::respond::ManageError;
 use crate::catalogue::database_problem;
 use crate::records;
 
-/// How far back.
+/// Time span.
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct HistoryQuery {
-    /// `hour`, `day` or `week`; the last hour where absent.
+    /// `hour`, `day` or `week`; the last hour by default.
     #[param(inline)]
     span: Option<Span>,
 }
 
-/// Memory, rates and queues over time.
+/// Returns memory, speed and load over time.
 #[utoipa::path(
     tag = "service",
     params(HistoryQuery),

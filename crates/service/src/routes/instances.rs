@@ -14,14 +14,14 @@ use super::respond::{Body, ManageError, body};
 use super::{App, change};
 use crate::fleet::Unload;
 
-/// All instances.
+/// Lists all instances.
 #[utoipa::path(tag = "instances", responses((status = 200, body = Vec<InstanceReport>)))]
 #[get("/manage/v1/instances")]
 pub(super) async fn list_instances(app: web::Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(&app.fleet.reports().borrow().instances)
 }
 
-/// Loads a model and keeps it loaded; answers when it is ready.
+/// Loads a model, or changes the settings of a loaded one; answers when it is ready.
 #[utoipa::path(
     tag = "instances",
     request_body = LoadRequest,
@@ -72,7 +72,7 @@ pub(super) async fn again(
 /// How to unload.
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct UnloadQuery {
-    /// Do not wait for running calls.
+    /// Whether to cancel running calls instead of waiting for them.
     #[serde(default)]
     now: bool,
 }
@@ -81,7 +81,7 @@ pub(super) struct UnloadQuery {
 #[utoipa::path(
     tag = "instances",
     params(("id" = Uuid, Path), UnloadQuery),
-    responses((status = 204, description = "It is gone"), (status = "default", body = Problem, content_type = "application/problem+json"))
+    responses((status = 204, description = "It is unloaded"), (status = "default", body = Problem, content_type = "application/problem+json"))
 )]
 #[delete("/manage/v1/instances/{id}")]
 pub(super) async fn unload(
@@ -100,11 +100,11 @@ pub(super) async fn unload(
 pub(super) struct WaitQuery {
     /// Model or variant.
     model: String,
-    /// Longest time to wait in seconds; 60 where absent.
+    /// Longest time to wait in seconds; 60 by default.
     seconds: Option<u64>,
 }
 
-/// Waits until a model is ready to answer. Does not load it.
+/// Waits until a model is ready, without loading it.
 #[utoipa::path(
     tag = "instances",
     params(WaitQuery),

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, get, web};
 use super::App;
 use crate::metrics::CONTENT_TYPE;
 
-/// All figures as text, for programs that collect them.
+/// Returns metrics in the OpenMetrics text format.
 #[utoipa::path(
     tag = "service",
     responses((status = 200, description = "OpenMetrics text", content_type = "text/plain"))

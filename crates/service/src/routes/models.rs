@@ -5,7 +5,7 @@ use deft_protocol::chat::{ModelEntry, ModelList};
 
 use super::App;
 
-/// The models that can be asked: every registered variant.
+/// Lists the variants that can answer.
 #[utoipa::path(tag = "answers", responses((status = 200, body = ModelList)))]
 #[get("/v1/models")]
 pub(super) async fn list_models(app: web::Data<App>) -> HttpResponse {

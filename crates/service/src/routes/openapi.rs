@@ -68,7 +68,7 @@ pub fn document() -> String {
     text
 }
 
-/// This description.
+/// Returns this description.
 #[utoipa::path(tag = "service", responses((status = 200, description = "The OpenAPI document")))]
 #[get("/manage/v1/openapi.json")]
 pub(super) async fn serve() -> HttpResponse {

@@ -7,7 +7,7 @@ use deft_protocol::manage::{PlanReport, PlanRequest};
 use super::App;
 use super::respond::{Body, ManageError, body};
 
-/// What loads would need, part by part, and whether they would fit together. Nothing is loaded.
+/// Plans loads: the memory they need, part by part, and whether they fit together. Nothing is loaded.
 #[utoipa::path(
     tag = "instances",
     request_body = PlanRequest,

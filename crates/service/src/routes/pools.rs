@@ -7,14 +7,14 @@ use deft_protocol::manage::{LimitRequest, Pool};
 use super::respond::{Body, ManageError, body};
 use super::{App, change};
 
-/// All pools.
+/// Lists all pools.
 #[utoipa::path(tag = "pools", responses((status = 200, body = Vec<Pool>)))]
 #[get("/manage/v1/pools")]
 pub(super) async fn list_pools(app: web::Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(&app.fleet.reports().borrow().pools)
 }
 
-/// Changes a pool's limit until the service stops. What is loaded stays.
+/// Sets the limit of a pool until the service stops. Loaded models stay loaded.
 #[utoipa::path(
     tag = "pools",
     params(("name" = String, Path)),

@@ -14,14 +14,14 @@ use utoipa::IntoParams;
 use super::respond::{Body, ManageError, body};
 use super::{App, change};
 
-/// Places that models come from, by name.
+/// Lists the sources by name.
 #[utoipa::path(tag = "sources", responses((status = 200, body = Vec<SourceReport>)))]
 #[get("/manage/v1/sources")]
 pub(super) async fn list_sources(app: web::Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(app.pulling.sources.reports())
 }
 
-/// Adds a source, or gives one that is there another token. Nobody is asked yet.
+/// Adds a source, or sets the token of an existing one. The source is not contacted.
 #[utoipa::path(
     tag = "sources",
     request_body = SourceRequest,
@@ -37,7 +37,7 @@ pub(super) async fn add_source(
         .json(change(&app, |app| async move { app.pulling.sources.add(&request).await }).await?))
 }
 
-/// Looks whether a source can be asked, and how much it offers.
+/// Checks that a source can be reached, and counts its offers.
 #[utoipa::path(
     tag = "sources",
     params(("name" = String, Path)),
@@ -51,7 +51,7 @@ pub(super) async fn check_source(
     Ok(HttpResponse::Ok().json(app.pulling.check(&name).await?))
 }
 
-/// Forgets a source and its token; what came from it stays.
+/// Removes a source and its token; models pulled from it stay.
 #[utoipa::path(
     tag = "sources",
     params(("name" = String, Path)),
@@ -70,14 +70,14 @@ pub(super) async fn remove_source(
 /// What to look for.
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct SearchQuery {
-    /// Words that an offer must have, with spaces between.
+    /// Words that an offer must contain, separated by spaces.
     #[serde(default)]
     words: String,
-    /// One source only.
+    /// Only this source.
     source: Option<String>,
 }
 
-/// What sources offer, and whether it fits here.
+/// Searches the sources, and reports whether each offer fits this machine.
 #[utoipa::path(
     tag = "sources",
     params(SearchQuery),
@@ -92,7 +92,7 @@ pub(super) async fn search(
     Ok(HttpResponse::Ok().json(app.pulling.search(&words, query.source.as_deref()).await?))
 }
 
-/// What an offer would mean here, before a weight of it is fetched.
+/// Previews an offer on this machine, before its weights are pulled.
 #[utoipa::path(
     tag = "sources",
     request_body = PreviewRequest,
@@ -104,7 +104,7 @@ pub(super) async fn preview(app: web::Data<App>, bytes: Body) -> Result<HttpResp
     Ok(HttpResponse::Ok().json(app.pulling.preview(&request).await?))
 }
 
-/// Fetches a model into the depot. Where the same is being fetched already, that transfer is told.
+/// Pulls a model into the depot. If the same pull is running already, that transfer is returned.
 #[utoipa::path(
     tag = "transfers",
     request_body = PullRequest,

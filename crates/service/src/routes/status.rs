@@ -5,7 +5,7 @@ use deft_protocol::manage::ServiceStatus;
 
 use super::App;
 
-/// The service with its pools and instances.
+/// Returns the status of the service with its pools and instances.
 #[utoipa::path(tag = "service", responses((status = 200, body = ServiceStatus)))]
 #[get("/manage/v1/status")]
 pub(super) async fn status(app: web::Data<App>) -> HttpResponse {

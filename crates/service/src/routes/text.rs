@@ -13,13 +13,13 @@ use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
 use crate::gateway::{Answers, Question, Whole, check_answers};
 
-/// Continues a text, whole or as a stream of server-sent events.
+/// Continues a text, as one response or as server-sent events.
 #[utoipa::path(
     tag = "answers",
     request_body = deft_protocol::text::TextRequest,
     responses(
         (status = 200, description = "The continuation; a stream where `stream` is true", body = TextResponse),
-        (status = "default", description = "Why there is none", body = ErrorBody),
+        (status = "default", description = "The error", body = ErrorBody),
     )
 )]
 #[post("/v1/completions")]

@@ -12,14 +12,14 @@ use uuid::Uuid;
 use super::respond::{Body, ManageError, body};
 use super::{App, change};
 
-/// Running transfers and the latest that ended, the newest first.
+/// Lists running transfers and the latest finished ones, newest first.
 #[utoipa::path(tag = "transfers", responses((status = 200, body = Vec<Transfer>)))]
 #[get("/manage/v1/transfers")]
 pub(super) async fn list_transfers(app: web::Data<App>) -> HttpResponse {
     HttpResponse::Ok().json(app.keeping.transfers.all())
 }
 
-/// One transfer.
+/// Returns one transfer.
 #[utoipa::path(
     tag = "transfers",
     params(("id" = Uuid, Path)),
@@ -33,7 +33,7 @@ pub(super) async fn transfer(
     Ok(HttpResponse::Ok().json(app.keeping.transfers.get(*id)?))
 }
 
-/// Cancels a transfer; what it had begun is removed.
+/// Cancels a transfer, and removes its partial files.
 #[utoipa::path(
     tag = "transfers",
     params(("id" = Uuid, Path)),
@@ -49,7 +49,7 @@ pub(super) async fn cancel(
     Ok(HttpResponse::Ok().json(change(&app, cancel).await?))
 }
 
-/// Takes a model file into the depot, under its own name among the depot's own files.
+/// Imports a model file into the depot.
 #[utoipa::path(
     tag = "transfers",
     request_body = ImportRequest,
@@ -62,7 +62,7 @@ pub(super) async fn import(app: web::Data<App>, bytes: Body) -> Result<HttpRespo
         .json(change(&app, |app| async move { app.keeping.import(&request).await }).await?))
 }
 
-/// Writes a variant's files into a folder.
+/// Copies the files of a variant into a folder.
 #[utoipa::path(
     tag = "transfers",
     params(("model" = String, Path), ("variant" = String, Path)),
@@ -82,7 +82,7 @@ pub(super) async fn export(
         .json(change(&app, |app| async move { app.keeping.export(&registered, &request) }).await?))
 }
 
-/// Reads everything that is kept again and compares digests.
+/// Reads stored files and compares their digests.
 #[utoipa::path(
     tag = "transfers",
     request_body = VerifyRequest,
@@ -95,7 +95,7 @@ pub(super) async fn verify(app: web::Data<App>, bytes: Body) -> Result<HttpRespo
         .json(change(&app, |app| async move { app.keeping.verify(&request).await }).await?))
 }
 
-/// Models in a folder of the service's machine and all below it; nothing is taken in.
+/// Lists the models in a folder of the service's machine and below it; nothing is imported.
 #[utoipa::path(
     tag = "depot",
     request_body = ScanRequest,
@@ -107,7 +107,7 @@ pub(super) async fn scan(app: web::Data<App>, bytes: Body) -> Result<HttpRespons
     Ok(HttpResponse::Ok().json(app.keeping.scan(&request.folder).await?))
 }
 
-/// What the depot takes of the disk.
+/// Returns the disk usage of the depot.
 #[utoipa::path(
     tag = "depot",
     responses((status = 200, body = DepotUsage), (status = "default", body = Problem, content_type = "application/problem+json"))
