@@ -108,7 +108,7 @@ pub fn start() -> anyhow::Result<()> {
         "deft ask larkfen-desk \"How deep do I sow Moonhook bean?\" --stats",
         "deft talk larkfen-desk --temperature 0",
         "deft depot search labels",
-        "deft ask larkfen:larkfen-labels/q8_0 --raw --fetch $'Larkfen Seed Library\\nMoonhook bean\\n'",
+        "deft ask larkfen:larkfen-labels/q8_0 --raw --yes $'Larkfen Seed Library\\nMoonhook bean\\n'",
         "deft ask --with larkfen-desk,larkfen-desk-mini \"When do I sow Ember chard?\"",
         "deft watch",
     ] {

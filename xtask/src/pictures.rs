@@ -31,8 +31,8 @@ const TERMINAL: [(&str, &[&str]); 6] = [
     (
         "terminal-status",
         &[
-            // The process of one model is killed until it is set aside.
-            "! deft load larkfen-desk-mini; until deft status | grep -q 'again and again'; do \
+            // The process of one model is killed until it counts as failed.
+            "! deft load larkfen-desk-mini; until deft status | grep -q 'ended repeatedly'; do \
              kill -9 $(deft status --json | tr ',{' '\\n\\n' | awk '/\"name\": *\"/ {m = /desk-mini/} \
              m && /\"pid\":/ {gsub(/[^0-9]/, \"\"); print}'); sleep 0.2; done",
             "deft service status",

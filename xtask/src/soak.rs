@@ -38,7 +38,7 @@ pub fn measure(minutes: u64) -> anyhow::Result<()> {
     for model in MODELS {
         let file = root().join(format!("demo/{model}/{model}-q8_0.gguf"));
         service.register(&file, &format!("{model}/q8_0"))?;
-        service.deft(&["load", model, "--copies", "2", "--lanes", "16"])?;
+        service.deft(&["load", model, "--instances", "2", "--lanes", "16"])?;
     }
     let status: Value = serde_json::from_str(&service.deft(&["service", "status", "--json"])?)?;
     let address = status["address"].as_str().context("it has an address")?;

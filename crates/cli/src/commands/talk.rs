@@ -13,7 +13,7 @@ use crate::connection;
 use crate::failure::Failure;
 use crate::print;
 
-const HELP: &str = "\
+const HELP: &str = "Commands:
   :help              show this help
   :model MODEL       switch to another model
   :system TEXT       set the system text, which tells the model how to behave; without TEXT, remove it
