@@ -191,7 +191,16 @@ fn copies(service: &Service) -> anyhow::Result<()> {
     const COPIES: u64 = 10;
     let sizes = SIZES[2];
     let count = COPIES.to_string();
-    service.deft(&["load", sizes.name, "--context", "1024", "--lanes", "1", "--instances", &count])?;
+    service.deft(&[
+        "load",
+        sizes.name,
+        "--context",
+        "1024",
+        "--lanes",
+        "1",
+        "--instances",
+        &count,
+    ])?;
     // All of them are measured within a second.
     std::thread::sleep(Duration::from_secs(3));
     let status: Value = serde_json::from_str(&service.deft(&["status", "--json"])?)?;
