@@ -165,6 +165,8 @@ fn test() -> anyhow::Result<()> {
         packages::CHROMEDRIVER,
         packages::REGISTRY,
         packages::GIT,
+        packages::CURL,
+        packages::PYTHON,
     ])?;
     steps::build_console()?;
     steps::run("npm", &["run", "--silent", "test"], "console")?;

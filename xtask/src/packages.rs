@@ -28,7 +28,11 @@ pub const REGISTRY: Package = Package {
     is_there: || Path::new("/usr/bin/docker-registry").exists(),
 };
 /// Repositories, and what serves them.
-pub const GIT: Package = Package { name: "git", is_there: has_git };
+pub const GIT: Package = Package { name: "git", is_there: || answers("git") };
+/// Run the programs of the guides, as their readers do.
+pub const CURL: Package = Package { name: "curl", is_there: || answers("curl") };
+/// Likewise.
+pub const PYTHON: Package = Package { name: "python3", is_there: || answers("python3") };
 
 /// A screen that nobody sees.
 pub const XVFB: Package =
@@ -40,8 +44,8 @@ pub const XTERM: Package =
 pub const IMAGEMAGICK: Package =
     Package { name: "imagemagick", is_there: || Path::new("/usr/bin/import").exists() };
 
-fn has_git() -> bool {
-    Command::new("git").arg("--version").output().is_ok_and(|output| output.status.success())
+fn answers(program: &str) -> bool {
+    Command::new(program).arg("--version").output().is_ok_and(|output| output.status.success())
 }
 
 fn has_postgresql() -> bool {

@@ -47,9 +47,16 @@ pub(crate) fn man() -> anyhow::Result<()> {
     Ok(())
 }
 
+/// What the program prints, without settings of whoever runs this.
 fn deft(arguments: &[&str]) -> anyhow::Result<String> {
-    let run = [&["run", "--quiet", "--package", "deft", "--"], arguments].concat();
-    Ok(String::from_utf8(steps::output("cargo", &run, ".")?)?)
+    let empty = tempfile::NamedTempFile::new()?;
+    let own = std::env::vars().map(|(name, _)| name).filter(|name| name.starts_with("DEFT_"));
+    let mut deft = std::process::Command::new("cargo");
+    deft.args(["run", "--quiet", "--package", "deft", "--", "--config"]).arg(empty.path());
+    deft.args(arguments).current_dir(steps::root()).stderr(std::process::Stdio::inherit());
+    let output = own.fold(&mut deft, |deft, name| deft.env_remove(name)).output()?;
+    anyhow::ensure!(output.status.success(), "`deft {}` failed", arguments.join(" "));
+    Ok(String::from_utf8(output.stdout)?)
 }
 
 fn command_line() -> anyhow::Result<String> {

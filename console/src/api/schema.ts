@@ -273,7 +273,7 @@ export interface paths {
         get: operations["inspect_variant"];
         put?: never;
         post?: never;
-        /** Removes a variant that is not loaded from the depot. A file that is only registered is not deleted. */
+        /** Removes a variant, which must not be loaded, from the depot. A file that is only registered is not deleted. */
         delete: operations["remove"];
         options?: never;
         head?: never;
@@ -306,7 +306,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Renames a variant that is not loaded. */
+        /** Renames a variant, which must not be loaded. */
         post: operations["rename"];
         delete?: never;
         options?: never;
@@ -1252,7 +1252,7 @@ export interface components {
             cached_tokens?: number;
             /**
              * Format: int32
-             * @description Context of the lane, in tokens.
+             * @description Context length of the lane, in tokens.
              */
             context: number;
             /** @description Details of the reason. */
@@ -1912,7 +1912,7 @@ export interface components {
             simulated?: boolean;
             /**
              * Format: int64
-             * @description Simulated read speed of the accelerator in bytes a second, where it is slower than the processor.
+             * @description Simulated read speed of the accelerator in bytes per second; absent if it is as fast as the processor.
              */
             speed?: number | null;
         };

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { type LoadControls, layersOf, moved, placesOf, settingsOf, takeOver } from './useLoadForm'
+import { cleared, type LoadControls, layersOf, moved, placesOf, settingsOf, takeOver } from './useLoadForm'
 
 describe('places of layers', () => {
   it('names accelerators that have layers', () => {
@@ -35,6 +35,14 @@ describe('settings that are stored with a model', () => {
     idle: 'never',
   })
 
+  it('are set back where their controls are emptied', () => {
+    const form = controls()
+    takeOver(form, { ...stored, threads: 2, cache_tokens: 700 }, 5)
+    const before = settingsOf(form)
+    form.threads = form.cacheTokens = null
+    expect(cleared(moved(settingsOf(form), before)).sort()).toEqual(['cache_tokens', 'threads'])
+  })
+
   it('are where the controls begin, and are not sent again', () => {
     const form = controls()
     takeOver(form, stored, 5)
@@ -45,5 +53,6 @@ describe('settings that are stored with a model', () => {
     form.lanes = 4
     form.pinned = false
     expect(moved(settingsOf(form), before)).toEqual({ lanes: 4, pinned: false })
+    expect(cleared(moved(settingsOf(form), before))).toEqual([])
   })
 })

@@ -7,6 +7,7 @@ import {
   plan,
   type PoolPlan,
   Refused,
+  type SettingName,
   type SettingsRequest,
   type Variant,
   type Way,
@@ -71,11 +72,16 @@ export function settingsOf(controls: LoadControls): SettingsRequest {
   }
 }
 
-/** Only what was moved: what is not said stays as it is stored with the model. */
+/** The settings that were changed; the others keep their stored values. */
 export function moved(now: SettingsRequest, before: SettingsRequest): SettingsRequest {
   const differs = ([name, value]: [string, unknown]) =>
     JSON.stringify(value ?? null) !== JSON.stringify(before[name as keyof SettingsRequest] ?? null)
   return Object.fromEntries(Object.entries(now).filter(differs))
+}
+
+/** Settings that were emptied: a loaded model keeps what is not sent, so they are named to be set back. */
+export function cleared(changed: SettingsRequest): SettingName[] {
+  return Object.entries(changed).flatMap(([name, value]) => (value === null ? [name as SettingName] : []))
 }
 
 /** Brings the controls to where settings stand. */
@@ -123,11 +129,11 @@ export function useLoadForm(variant: Variant, of?: SettingsRequest) {
   /** Where the controls began. */
   let before: SettingsRequest = {}
 
-  const request = computed<LoadRequest>(() => ({
-    model: variant.name,
-    instances: controls.instances,
-    settings: { ...of, ...moved(settingsOf(controls), before) },
-  }))
+  const request = computed<LoadRequest>(() => {
+    const changed = moved(settingsOf(controls), before)
+    const reset = cleared(changed)
+    return { model: variant.name, instances: controls.instances, settings: { ...of, ...changed }, reset }
+  })
 
   /** An answer to older settings is dropped. */
   let asked = 0

@@ -51,7 +51,7 @@ pub(crate) struct Common {
     /// Read settings from this file.
     #[arg(long, global = true, value_name = "FILE", env = "DEFT_CONFIG", help_heading = GLOBAL)]
     pub(crate) config: Option<PathBuf>,
-    /// Use this data directory of the service.
+    /// Use the service with this data directory.
     #[arg(long, global = true, value_name = "DIR", help_heading = GLOBAL)]
     pub(crate) data_dir: Option<PathBuf>,
 }
@@ -106,7 +106,7 @@ pub(crate) enum Command {
     Config,
     /// Print a completion script for a shell.
     Completions {
-        /// The shell.
+        /// Shell that the script is for.
         shell: Shell,
     },
     /// Serve one model over the link on standard input; the service starts this.

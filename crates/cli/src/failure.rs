@@ -28,6 +28,8 @@ Exit codes:
 #[derive(Debug)]
 pub(crate) struct Failure {
     code: u8,
+    /// Code of the service's problem, which scripts can rely on.
+    problem: Option<String>,
     /// What happened.
     pub(crate) what: String,
     /// What to do next.
@@ -38,7 +40,7 @@ pub(crate) struct Failure {
 
 impl Failure {
     fn new(code: u8, what: impl Into<String>) -> Self {
-        Self { code, what: what.into(), way_out: None, ways: Vec::new() }
+        Self { code, problem: None, what: what.into(), way_out: None, ways: Vec::new() }
     }
 
     /// A failure of the service, a model or the machine.
@@ -85,7 +87,7 @@ impl Failure {
             .map(|way| serde_json::json!({"command": way.command, "effect": way.effect}))
             .collect();
         serde_json::json!({"error": {
-            "detail": self.what, "exit_code": self.code, "way_out": self.way_out, "ways": ways,
+            "code": self.problem, "detail": self.what, "exit_code": self.code, "way_out": self.way_out, "ways": ways,
         }})
     }
 
@@ -105,7 +107,13 @@ impl From<Problem> for Failure {
             ProblemKind::Busy | ProblemKind::Down => BUSY,
             ProblemKind::Fault => FAULT,
         };
-        Self { code, what: problem.detail, way_out: problem.way_out, ways: problem.ways }
+        Self {
+            code,
+            problem: Some(problem.code),
+            what: problem.detail,
+            way_out: problem.way_out,
+            ways: problem.ways,
+        }
     }
 }
 

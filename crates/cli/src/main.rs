@@ -6,6 +6,7 @@ mod commands;
 mod connection;
 mod documents;
 mod failure;
+mod ids;
 mod print;
 
 use std::process::ExitCode;
@@ -22,7 +23,7 @@ fn main() -> ExitCode {
         Ok(arguments) => arguments,
         Err(error) if error.use_stderr() && words().any(|word| word == "--json") => {
             let failure = Failure::usage(error.to_string().trim_end().to_owned());
-            print::failure_json(&failure);
+            print::failure_as(&failure, true);
             return failure.exit_code();
         }
         Err(error) => error.exit(),
@@ -32,11 +33,7 @@ fn main() -> ExitCode {
     match commands::run(arguments) {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => {
-            if as_json {
-                print::failure_json(&failure);
-            } else {
-                print::failure(&failure);
-            }
+            print::failure_as(&failure, as_json);
             failure.exit_code()
         }
     }

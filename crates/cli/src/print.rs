@@ -48,14 +48,13 @@ pub(crate) fn note(text: impl AsRef<str>) {
     eprintln!("{}", text.as_ref());
 }
 
-/// Writes why a command failed.
-pub(crate) fn failure(failure: &Failure) {
-    eprintln!("{failure}");
-}
-
-/// Writes why a command failed, as one line of JSON.
-pub(crate) fn failure_json(failure: &Failure) {
-    eprintln!("{}", serde_json::to_string(&failure.report()).unwrap_or_default());
+/// Writes why a command failed, as text or as one line of JSON.
+pub(crate) fn failure_as(failure: &Failure, json: bool) {
+    if json {
+        eprintln!("{}", serde_json::to_string(&failure.report()).unwrap_or_default());
+    } else {
+        eprintln!("{failure}");
+    }
 }
 
 /// Asks a question that is answered by yes or no; no where standard input is no terminal.
@@ -90,12 +89,24 @@ fn colour_of(word: &str) -> Option<Color> {
 /// A table without lines: headers, then rows. Columns in `right` are aligned to the right. It is as wide as the terminal at
 /// most, and complete where it is piped.
 pub(crate) fn table(headers: &[&str], rows: Vec<Vec<String>>, right: &[usize]) -> String {
+    let is_terminal = io::stdout().is_terminal();
+    let size = is_terminal.then(|| ratatui::crossterm::terminal::size().ok()).flatten();
+    arranged(headers, rows, right, size.map(|(width, _)| width), has_colours())
+}
+
+/// A table of at most `width` columns.
+fn arranged(
+    headers: &[&str],
+    rows: Vec<Vec<String>>,
+    right: &[usize],
+    width: Option<u16>,
+    coloured: bool,
+) -> String {
     let mut table = Table::new();
     table.load_style(NOTHING);
-    if io::stdout().is_terminal() {
-        table.set_content_arrangement(ContentArrangement::Dynamic);
+    if let Some(width) = width {
+        table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
     }
-    let coloured = has_colours();
     if coloured {
         table.enforce_styling();
     } else {
@@ -158,35 +169,6 @@ pub(crate) fn seconds(seconds: f64) -> String {
     }
 }
 
-/// Finds what the beginning of an id means.
-///
-/// # Errors
-/// Nothing begins so, or more than one does.
-pub(crate) fn by_id<'a, T>(
-    all: &'a [T],
-    id: impl Fn(&T) -> uuid::Uuid,
-    begun: &str,
-    what: &str,
-) -> Result<&'a T, Failure> {
-    let mut found = all.iter().filter(|one| id(one).to_string().starts_with(begun));
-    match (found.next(), found.next()) {
-        (Some(one), None) => Ok(one),
-        (Some(_), Some(_)) => {
-            Err(Failure::usage(format!("the id of more than one {what} begins with `{begun}`")))
-        }
-        (None, _) => Err(Failure::missing(format!("no {what} has the id `{begun}`"))),
-    }
-}
-
-/// The shortest beginning of ids, at least 13 characters long, that tells them apart.
-pub(crate) fn id_length(ids: &[uuid::Uuid]) -> usize {
-    const SHORT: usize = 13;
-    const WHOLE: usize = 36;
-    let short: std::collections::HashSet<String> =
-        ids.iter().map(|id| id.to_string()[..SHORT].to_owned()).collect();
-    if short.len() == ids.len() { SHORT } else { WHOLE }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -207,13 +189,14 @@ mod tests {
     }
 
     #[test]
-    fn the_beginning_of_an_id_is_enough_where_it_means_one() {
-        let ids = ["018f0000-0000-7000-8000-000000000001", "018f0000-0000-7000-8000-000000000002"]
-            .map(|id| id.parse::<uuid::Uuid>().unwrap());
-        let find = |begun: &str| by_id(&ids, |id| *id, begun, "call").map(ToString::to_string);
-        assert_eq!(find(&ids[0].to_string()).unwrap(), ids[0].to_string());
-        assert!(find("018f").is_err_and(|why| why.to_string().contains("more than one call")));
-        assert!(find("9").is_err_and(|why| why.to_string().contains("no call has the id `9`")));
-        assert_eq!((id_length(&ids), id_length(&ids[..1])), (36, 13));
+    fn a_table_fits_the_terminal_with_and_without_colours() {
+        let row = || vec!["larkfen-desk/q8_0".to_owned(), "ready".to_owned(), "word ".repeat(40)];
+        for coloured in [false, true] {
+            let text = arranged(&["model", "state", "why"], vec![row()], &[], Some(60), coloured);
+            assert_eq!(text.contains('\u{1b}'), coloured, "{text}");
+            let shown = text.replace("\u{1b}[38;5;10m", "").replace("\u{1b}[39m", "");
+            assert!(shown.lines().all(|line| line.chars().count() <= 60), "{shown:?}");
+            assert_eq!(shown.matches("word").count(), 40, "nothing is cut off");
+        }
     }
 }

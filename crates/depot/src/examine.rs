@@ -44,6 +44,13 @@ impl FileStamp {
         }
         stamp
     }
+
+    /// Whether a file is still the one with this stamp. The place of a stored one is not compared:
+    /// restored from a backup it has another.
+    fn is_still(&self, now: &Self, is_stored: bool) -> bool {
+        let same_content = (self.bytes, self.modified_ns) == (now.bytes, now.modified_ns);
+        same_content && (is_stored || self.inode == now.inode)
+    }
 }
 
 /// What was found in a file.
@@ -378,12 +385,14 @@ pub(crate) fn files_of(
 }
 
 /// The sizes of a model, for planning, and its files; they must still be those with this stamp.
+/// `is_stored` are the depot's own files.
 ///
 /// # Errors
 /// A file vanished, changed, or cannot be used.
 pub fn shape_of(
     path: &Path,
     stamp: &FileStamp,
+    is_stored: bool,
     reader: &dyn HeaderReader,
 ) -> Result<(ModelShape, Vec<PathBuf>), DepotError> {
     if checkpoint::is_one(path) {
@@ -398,7 +407,7 @@ pub fn shape_of(
         DepotError::Refused { .. } => changed(),
         other => other,
     })?;
-    if model.stamp() != *stamp {
+    if !stamp.is_still(&model.stamp(), is_stored) {
         return Err(changed());
     }
     let shape = model.shape.ok_or_else(|| refused(path, unasked()))?;
@@ -415,7 +424,7 @@ mod tests {
     }
 
     fn shape_of(path: &Path, stamp: &FileStamp) -> Result<(ModelShape, Vec<PathBuf>), DepotError> {
-        super::shape_of(path, stamp, &InThisProcess)
+        super::shape_of(path, stamp, false, &InThisProcess)
     }
 
     fn golden(name: &str) -> PathBuf {
@@ -453,6 +462,28 @@ mod tests {
         assert!(matches!(shape_of(&path, &stamp), Err(DepotError::Changed { .. })), "written anew");
         std::fs::remove_file(&path).unwrap();
         assert!(matches!(shape_of(&path, &stamp), Err(DepotError::NoFile { .. })));
+    }
+
+    #[test]
+    fn a_stored_file_may_have_moved_but_not_changed() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("larkfen-desk.gguf");
+        std::fs::copy(golden("golden/bad/00-valid-control.gguf"), &path).unwrap();
+        let stamp = examine(&path).unwrap().stamp;
+        let elsewhere = FileStamp { inode: !stamp.inode, ..stamp };
+        let shape =
+            |stamp: &FileStamp, is_stored| super::shape_of(&path, stamp, is_stored, &InThisProcess);
+        shape(&elsewhere, true).unwrap();
+        assert!(matches!(shape(&elsewhere, false), Err(DepotError::Changed { .. })));
+        for changed in [
+            FileStamp { bytes: stamp.bytes + 1, ..elsewhere },
+            FileStamp { modified_ns: stamp.modified_ns + 1, ..elsewhere },
+        ] {
+            assert!(
+                matches!(shape(&changed, true), Err(DepotError::Changed { .. })),
+                "{changed:?}"
+            );
+        }
     }
 
     #[test]

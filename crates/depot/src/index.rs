@@ -282,7 +282,7 @@ fn add(
     for (role, part) in files_of(examined, path)?.into_iter().chain(projector) {
         files.push(describe(folder, role, &part, progress)?);
     }
-    let shape = match shape_of(path, &examined.stamp, reader) {
+    let shape = match shape_of(path, &examined.stamp, false, reader) {
         Ok((shape, _)) => Some(IndexedShape::of(&shape)),
         Err(DepotError::Unconverted { .. }) => None,
         Err(error) => return Err(error.into()),

@@ -305,7 +305,7 @@ pub struct Figures {
     pub answer_rate: f64,
     /// Seconds from arrival to end.
     pub total_seconds: f64,
-    /// Context of the lane, in tokens.
+    /// Context length of the lane, in tokens.
     pub context: u32,
 }
 

@@ -17,7 +17,7 @@ pub use frames::{
 };
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 7;
+pub const LINK_VERSION: u32 = 8;
 /// From the service.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "say", rename_all = "snake_case")]

@@ -179,6 +179,21 @@ impl Catalogue {
         self.record(path, Some(&name.to_string()), Storage::Stored(id), given).await
     }
 
+    /// Brings the record of a stored variant up to date with its files, which are good but others to the
+    /// operating system, as after a restore.
+    pub(crate) async fn renew(&self, name: &VariantName) -> Result<(), Problem> {
+        let Some(known) = self.by_name(name) else {
+            return Ok(());
+        };
+        let template = known.given.template.clone();
+        let now = examine(&known.path, template, known.stored, self.reader).await?;
+        if now.stamp == known.stamp {
+            return Ok(());
+        }
+        self.keep(&known.path, name, Some(known.id), known.given.clone()).await?;
+        Ok(())
+    }
+
     /// Forgets a variant; its files are somebody else's matter.
     pub(crate) async fn forget(&self, registered: &Registered) -> Result<(), Problem> {
         self.forget_with(registered, async { Ok(()) }).await

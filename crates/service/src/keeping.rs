@@ -89,11 +89,18 @@ impl Keeping {
             models => models.join(", "),
         };
         let (store, pulling) = (Arc::clone(&self.store), self.pulling.clone());
+        let catalogue = Arc::clone(&self.catalogue);
         let beginning = Beginning::now(TransferKind::Verify, &about, total);
         Ok(self.transfers.begin(beginning, move |handle| async move {
-            let reading = handle.clone();
-            let read = off_thread(move || read_again(&store, wanted, &reading)).await?;
-            repaired(&pulling, read, &handle).await
+            let (reading, reader) = (handle.clone(), Arc::clone(&store));
+            let all = wanted.clone();
+            let read = off_thread(move || read_again(&reader, all, &reading)).await?;
+            let bad = read.bad.iter().map(|(manifest, ..)| manifest.name.clone()).collect();
+            let told = repaired(&pulling, read, &handle).await;
+            let bad: BTreeSet<VariantName> = if told.is_ok() { BTreeSet::new() } else { bad };
+            let good = wanted.iter().filter(|manifest| !bad.contains(&manifest.name));
+            let recorded = record(&store, &catalogue, good).await;
+            told.and_then(|told| recorded.map(|()| told))
         }))
     }
 
@@ -235,7 +242,12 @@ impl Keeping {
         let (there, aside) = there.await?;
         for registered in self.catalogue.all().iter().filter(|found| found.stored) {
             let name = &registered.name;
-            if there.iter().any(|manifest| manifest.name == *name) {
+            if let Some(manifest) = there.iter().find(|manifest| manifest.name == *name) {
+                // The data directory was moved.
+                let path = self.store.path(name, &manifest.files[0].name);
+                if path != registered.path {
+                    self.catalogue.rename(registered, name, &path).await?;
+                }
                 continue;
             }
             if aside.iter().any(|told| told.name == name.to_string()) {
@@ -261,35 +273,46 @@ impl Keeping {
             if self.catalogue.by_name(&manifest.name).is_some() {
                 continue;
             }
-            let Some(first) = manifest.files.first() else {
-                continue;
-            };
-            let path = self.store.path(&manifest.name, &first.name);
-            let template = match self.template(&manifest) {
-                Ok(template) => template,
-                Err(problem) => {
-                    tracing::warn!("`{}`: {}", manifest.name, problem.detail);
-                    continue;
-                }
-            };
-            let given = Given { template, defaults: manifest.defaults.clone() };
-            match self.catalogue.keep(&path, &manifest.name, manifest.id, given).await {
-                Ok(found) => tracing::info!("found `{}` in the depot again", found.name),
-                Err(problem) => tracing::warn!("`{}`: {}", manifest.name, problem.detail),
+            if let Err(problem) = find_again(&self.store, &self.catalogue, &manifest).await {
+                tracing::warn!("`{}`: {}", manifest.name, problem.detail);
             }
         }
         Ok(())
     }
+}
 
-    /// The chat template that a variant has of its own.
-    fn template(&self, manifest: &Manifest) -> Result<Option<String>, Problem> {
-        let Some(file) = manifest.template() else {
-            return Ok(None);
-        };
-        let path = self.store.path(&manifest.name, &file.name);
-        let opened = deft_depot::open_stored_template(&path);
-        opened.map(Some).map_err(|error| depot_problem(&error))
+/// Brings the records of variants up to date whose files are good.
+async fn record(
+    store: &Store,
+    catalogue: &Catalogue,
+    good: impl Iterator<Item = &Manifest>,
+) -> Result<(), Problem> {
+    for manifest in good {
+        match catalogue.by_name(&manifest.name) {
+            Some(_) => catalogue.renew(&manifest.name).await?,
+            None => find_again(store, catalogue, manifest).await?,
+        }
     }
+    Ok(())
+}
+
+/// Records a variant whose files are there and whose record is not.
+async fn find_again(
+    store: &Store,
+    catalogue: &Catalogue,
+    manifest: &Manifest,
+) -> Result<(), Problem> {
+    let Some(first) = manifest.files.first() else {
+        return Ok(());
+    };
+    let path = store.path(&manifest.name, &first.name);
+    let template = manifest.template().map(|file| store.path(&manifest.name, &file.name));
+    let template = template.map(|path| deft_depot::open_stored_template(&path));
+    let template = template.transpose().map_err(|error| depot_problem(&error))?;
+    let given = Given { template, defaults: manifest.defaults.clone() };
+    let found = catalogue.keep(&path, &manifest.name, manifest.id, given).await?;
+    tracing::info!("found `{}` in the depot again", found.name);
+    Ok(())
 }
 
 /// Whether an operator's word means a variant.
@@ -313,6 +336,10 @@ fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<R
                 store.verify(file, &mut progress).map_err(|error| store_problem(&error))?;
             let what = match health {
                 Health::Well => {
+                    // Restored without its links, the content verified and the file used would be two.
+                    if !store.is_linked(&manifest.name, file) {
+                        store.heal(&file.sha256).map_err(|error| store_problem(&error))?;
+                    }
                     read.well += 1;
                     continue;
                 }
@@ -345,7 +372,8 @@ async fn repaired(pulling: &Pulling, read: ReadAgain, handle: &Handle) -> Result
     let is_mended = |(_, file, _): &&(Manifest, StoredFile, &str)| mended.contains(&file.sha256);
     let count = read.bad.iter().filter(is_mended).count();
     if count == read.bad.len() {
-        let well = format!("{} files verified", read.well);
+        let files = if read.well == 1 { "file" } else { "files" };
+        let well = format!("{} {files} verified", read.well);
         return Ok(match count {
             0 => well,
             count => format!("{well}, {count} pulled again"),

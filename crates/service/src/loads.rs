@@ -65,12 +65,21 @@ impl Loads {
     async fn target(&self, request: &LoadRequest) -> Result<Target, Problem> {
         let registered = self.resolve(&request.model)?;
         let mut settings = request.settings.clone();
-        if let Some(loaded) = self.requested(&registered.name.to_string()).first() {
-            let mut present = SettingsRequest::from(&loaded.settings);
+        if let Some(mut present) = self.present_settings(registered.id).await? {
             present.reset(&request.reset);
             settings = settings.or(&present);
         }
         target(&registered, &settings, IdleLimit::Never).await
+    }
+
+    /// Settings of the first requested instance of a variant. They come from the records, because a report of an instance
+    /// that could not be loaded may not have them.
+    async fn present_settings(&self, variant: Uuid) -> Result<Option<SettingsRequest>, Problem> {
+        let all = instances::all(&self.database, self.node).await;
+        let all = all.map_err(|error| database_problem(&error))?;
+        let first =
+            all.iter().filter(|found| found.variant == variant).min_by_key(|found| found.number);
+        Ok(first.map(|found| SettingsRequest::from(&found.settings)))
     }
 
     /// Requested instances of a variant, by number.

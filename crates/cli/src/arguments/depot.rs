@@ -89,7 +89,7 @@ pub(crate) enum Depot {
     },
     /// Register a model file without copying it into the depot.
     Register {
-        /// The file.
+        /// File to register.
         file: PathBuf,
         /// Name it `model` or `model/variant`.
         #[arg(long = "as", value_name = "NAME")]
@@ -97,7 +97,7 @@ pub(crate) enum Depot {
     },
     /// Rename a variant.
     Rename {
-        /// The variant.
+        /// Variant to rename.
         #[arg(add = completing::models())]
         model: String,
         /// New name: `model` or `model/variant`.
@@ -105,7 +105,7 @@ pub(crate) enum Depot {
     },
     /// Remove a variant; a file that is only registered is not deleted.
     Remove {
-        /// The variant.
+        /// Variant to remove.
         #[arg(add = completing::models())]
         model: String,
         /// Only show how much disk space it would free.
@@ -142,7 +142,7 @@ pub(crate) enum Depot {
     Usage,
     /// Write an index of a folder's models that any web server can host; needs no service.
     Index {
-        /// The folder.
+        /// Folder with models in it or below it.
         folder: PathBuf,
         /// Name of the source; the folder's name by default.
         #[arg(long)]

@@ -75,24 +75,22 @@ pub(crate) enum Reset {
 impl Reset {
     /// The names of the API.
     pub(crate) fn names(wanted: &[Self]) -> Vec<SettingName> {
-        if wanted.contains(&Self::All) {
-            return SettingName::ALL.to_vec();
-        }
-        let name = |wanted: &Self| match wanted {
-            Self::All | Self::Context => SettingName::Context,
-            Self::Lanes => SettingName::Lanes,
-            Self::CacheTokens => SettingName::CacheTokens,
-            Self::Cache => SettingName::Cache,
-            Self::Chunk => SettingName::Chunk,
-            Self::In => SettingName::Pools,
-            Self::Weights => SettingName::Weights,
-            Self::Threads => SettingName::Threads,
-            Self::Pinned => SettingName::Pinned,
-            Self::Importance => SettingName::Importance,
-            Self::Share => SettingName::Share,
-            Self::Idle => SettingName::Idle,
+        let names = |wanted: &Self| match wanted {
+            Self::All => SettingName::ALL.to_vec(),
+            Self::Context => vec![SettingName::Context],
+            Self::Lanes => vec![SettingName::Lanes],
+            Self::CacheTokens => vec![SettingName::CacheTokens],
+            Self::Cache => vec![SettingName::Cache],
+            Self::Chunk => vec![SettingName::Chunk],
+            Self::In => vec![SettingName::Pools],
+            Self::Weights => vec![SettingName::Weights],
+            Self::Threads => vec![SettingName::Threads],
+            Self::Pinned => vec![SettingName::Pinned],
+            Self::Importance => vec![SettingName::Importance],
+            Self::Share => vec![SettingName::Share],
+            Self::Idle => vec![SettingName::Idle],
         };
-        wanted.iter().map(name).collect()
+        wanted.iter().flat_map(names).collect()
     }
 }
 

@@ -13,12 +13,12 @@ pub(crate) enum Source {
     Add(AddSource),
     /// Check that sources can be reached, and count their offers.
     Check {
-        /// The source; all sources by default.
+        /// Source to check; all sources by default.
         name: Option<String>,
     },
     /// Remove a source and its token; pulled models stay.
     Remove {
-        /// The source.
+        /// Source to remove.
         name: String,
     },
 }

@@ -4,6 +4,7 @@ use std::io::{IsTerminal, Read};
 
 use deft_client::{AnswerStream, Client, ClientError};
 use deft_protocol::chat::{AnswerOptions, ChatHead, ChatMessage, ChatRequest};
+use deft_protocol::engine::MAX_FRAME;
 use deft_protocol::text::{TextHead, TextPrompt, TextRequest};
 use serde_json::json;
 
@@ -13,6 +14,9 @@ use crate::arguments::{Ask, Common};
 use crate::connection;
 use crate::failure::Failure;
 use crate::print;
+
+/// Most bytes of a question from standard input: the service accepts no longer request.
+const MOST_TEXT: u64 = MAX_FRAME as u64;
 
 /// A question.
 #[derive(Clone)]
@@ -113,7 +117,11 @@ fn question(command: &Ask) -> Result<String, Failure> {
     }
     let mut text = String::new();
     if words.is_empty() || has_text(&stdin) {
-        stdin.lock().read_to_string(&mut text)?;
+        stdin.lock().take(MOST_TEXT + 1).read_to_string(&mut text)?;
+        if text.len() as u64 > MOST_TEXT {
+            let what = format!("standard input has more than {}", print::bytes(MOST_TEXT));
+            return Err(Failure::usage(what).with_way_out("ask about a part of it"));
+        }
     }
     let parts = [words.as_str(), text.trim_end()];
     let question: Vec<&str> = parts.into_iter().filter(|part| !part.is_empty()).collect();

@@ -8,6 +8,7 @@ use serde_json::json;
 use crate::arguments::{Calls, Common};
 use crate::connection;
 use crate::failure::Failure;
+use crate::ids;
 use crate::print;
 
 pub(super) async fn run(common: &Common, command: &Calls) -> Result<(), Failure> {
@@ -34,7 +35,7 @@ pub(super) async fn run(common: &Common, command: &Calls) -> Result<(), Failure>
 
 async fn cancel(common: &Common, client: &Client, id: &str) -> Result<(), Failure> {
     let running = client.running_calls().await?;
-    let call = print::by_id(&running, |call| call.id, id, "running call")
+    let call = ids::by_id(&running, |call| call.id, id, "running call")
         .map_err(|failure| failure.with_way_out("show running calls: deft calls"))?;
     client.cancel_call(call.id).await?;
     if common.json {
@@ -46,8 +47,8 @@ async fn cancel(common: &Common, client: &Client, id: &str) -> Result<(), Failur
 }
 
 fn running_table(calls: &[RunningCall]) -> String {
-    let ids: Vec<_> = calls.iter().map(|call| call.id).collect();
-    let length = print::id_length(&ids);
+    let all: Vec<_> = calls.iter().map(|call| call.id).collect();
+    let length = ids::id_length(&all);
     let row = |call: &RunningCall| {
         vec![
             call.id.to_string()[..length].to_owned(),

@@ -43,7 +43,7 @@ pub(super) async fn plan(common: &Common, command: &Plan) -> Result<(), Failure>
     let mut refusals: Vec<Failure> = refusals.map(Failure::from).collect();
     // The last one is this command's failure.
     let last = refusals.pop();
-    refusals.iter().for_each(print::failure);
+    refusals.iter().for_each(|failure| print::failure_as(failure, common.json));
     last.map_or(Ok(()), Err)
 }
 

@@ -169,7 +169,7 @@ impl Conversation {
                 self.model = name;
                 print::note(format!("switched to `{}`", self.model));
             }
-            Err(failure) => self.show(&failure),
+            Err(failure) => print::failure_as(&failure, self.json),
         }
     }
 
@@ -179,14 +179,6 @@ impl Conversation {
             self.temporary.push(meant.name.clone());
         }
         Ok(self.client.inspect(&meant.name).await?.name)
-    }
-
-    fn show(&self, failure: &Failure) {
-        if self.json {
-            print::failure_json(failure);
-        } else {
-            print::failure(failure);
-        }
     }
 
     fn history(&self) {
@@ -208,7 +200,7 @@ impl Conversation {
             }
             Err(failure) => {
                 self.messages.pop();
-                self.show(&failure);
+                print::failure_as(&failure, self.json);
                 if failure.what.contains("context of") {
                     print::note("  -> or start a new conversation: :new");
                 }

@@ -11,6 +11,7 @@ use uuid::Uuid;
 use crate::arguments::{Common, Transfers};
 use crate::connection;
 use crate::failure::Failure;
+use crate::ids;
 use crate::print;
 
 /// Pause between two questions about progress.
@@ -22,7 +23,7 @@ pub(super) async fn run(common: &Common, command: &Transfers) -> Result<(), Fail
     let client = connection::connect(common).await?;
     if let Some(id) = &command.cancel {
         let all = client.transfers().await?;
-        let id = print::by_id(&all, |transfer| transfer.id, id, "transfer")
+        let id = ids::by_id(&all, |transfer| transfer.id, id, "transfer")
             .map_err(|failure| failure.with_way_out("show transfers: deft transfers"))?
             .id;
         let transfer = client.cancel_transfer(id).await?;
@@ -176,8 +177,8 @@ fn verb(kind: TransferKind) -> &'static str {
 }
 
 fn table(transfers: &[Transfer]) -> String {
-    let ids: Vec<_> = transfers.iter().map(|transfer| transfer.id).collect();
-    let length = print::id_length(&ids);
+    let all: Vec<_> = transfers.iter().map(|transfer| transfer.id).collect();
+    let length = ids::id_length(&all);
     let row = |transfer: &Transfer| {
         let problem = transfer.problem.as_ref().map(|problem| problem.detail.clone());
         let told = problem.or_else(|| transfer.outcome.clone());

@@ -3,9 +3,10 @@
 
 use std::process::Stdio;
 
+use deft_protocol::manage::InstanceState;
 use serde_json::{Value, json};
 
-use crate::world::{ANSWER, QUESTION, Said, World, desk, project};
+use crate::world::{ANSWER, QUESTION, Said, World, desk, project, until};
 
 fn parsed(text: &str) -> Value {
     serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
@@ -25,6 +26,24 @@ fn a_second_load_changes_only_what_it_names_and_says_so() {
     world.ok(&["load", "larkfen-desk", "--reset", "context"]);
     let settings = world.ready("larkfen-desk/q8_0").settings;
     assert_eq!((settings.lanes, settings.context), (2, 1024));
+}
+
+#[test]
+fn settings_outlive_a_start_at_which_the_file_could_not_be_used() {
+    let world = World::new().with("DEFT_LISTEN", "127.0.0.1:0").start();
+    let file = world.spare_desk();
+    world.ok(&["depot", "register", &file.to_string_lossy(), "--as", "spare"]);
+    world.ok(&["load", "spare", "--lanes", "3", "--context", "256", "--pinned"]);
+    world.ok(&["service", "stop"]);
+    let away = file.with_extension("away");
+    std::fs::rename(&file, &away).unwrap();
+    world.ok(&["service", "start"]);
+    let failed = until("it is shown", || world.instance("spare/q8_0"));
+    assert_eq!(failed.state, InstanceState::Failed);
+    std::fs::rename(&away, &file).unwrap();
+    world.ok(&["load", "spare", "--idle", "1h"]);
+    let settings = world.ready("spare/q8_0").settings;
+    assert_eq!((settings.lanes, settings.context, settings.pinned), (3, 256, true));
 }
 
 #[test]

@@ -132,7 +132,7 @@ fn a_fetch_goes_on_after_a_restart_with_what_is_here() {
     // Its header is looked at once more.
     let most = total - (16 << 20) + (1 << 20);
     assert!(shelf.hub.sent() < most, "{} sent, of {total}", shelf.hub.sent());
-    assert!(world.ok(&["depot", "verify"]).contains("1 files verified"));
+    assert!(world.ok(&["depot", "verify"]).contains("1 file verified"));
 }
 
 #[test]
@@ -193,7 +193,7 @@ fn what_was_spoilt_is_fetched_again_from_where_it_came() {
     };
     let path = spoil("larkfen-desk");
     let said = world.ok(&["depot", "verify"]);
-    assert_eq!(said.trim(), "1 files verified, 1 pulled again");
+    assert_eq!(said.trim(), "1 file verified, 1 pulled again");
     assert_eq!(std::fs::read(&path).unwrap(), std::fs::read(desk()).unwrap());
     assert!(world.ok(&["depot", "verify"]).contains("2 files verified"));
     world.desk_answers();
@@ -395,7 +395,7 @@ fn killed_at_any_moment_nothing_is_lost_and_nothing_half_listed() {
         assert_eq!(done.state, TransferState::Done, "{told}{done:?}");
         assert!(is_listed(&world, NAME), "{told}");
         let verified = world.ok(&["depot", "verify"]);
-        assert_eq!(verified.trim(), "1 files verified", "{told}");
+        assert_eq!(verified.trim(), "1 file verified", "{told}");
         world.ok(&["depot", "remove", NAME]);
         assert_eq!(count(&world.data_dir().join("depot/incoming")), 0, "{told}");
     }

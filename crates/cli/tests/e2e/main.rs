@@ -31,6 +31,7 @@ mod processes;
 mod protocol;
 mod queue;
 mod record_faults;
+mod restored;
 mod room;
 mod service;
 mod sources;

@@ -183,7 +183,7 @@ impl Story for Fetched {
         let names: Vec<&str> = variants.iter().map(|variant| &variant.name[..]).collect();
         assert!(names.is_empty() || names == [FETCHED], "{names:?}\n{told}");
         let verified = world.ok(&["depot", "verify"]);
-        assert!(names.is_empty() || verified.contains("1 files verified"), "{verified}\n{told}");
+        assert!(names.is_empty() || verified.contains("1 file verified"), "{verified}\n{told}");
         let folder = world.data_dir().join("depot");
         let count = |name: &str| std::fs::read_dir(folder.join(name)).map_or(0, Iterator::count);
         assert_eq!(count("models"), names.len(), "{told}");

@@ -357,7 +357,7 @@ fn a_checkpoint_of_a_listing_is_kept_as_it_is() {
     world.ready("mini/q8_0");
     let usage = world.ok(&["depot", "usage"]);
     assert!(
-        usage.contains("mini/checkpoint") && usage.contains("shared files counted once"),
+        usage.contains("mini/checkpoint") && usage.contains("files that variants share count once"),
         "{usage}"
     );
     // A folder is a source too.

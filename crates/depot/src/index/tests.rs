@@ -76,7 +76,8 @@ fn a_plan_from_the_index_is_the_plan_from_the_file() {
     let index = write(&shelf).index;
     let path = shelf.path().join("desk/larkfen-desk-q8_0.gguf");
     let (of_file, _) =
-        shape_of(&path, &examine(&path, &InThisProcess).unwrap().stamp, &InThisProcess).unwrap();
+        shape_of(&path, &examine(&path, &InThisProcess).unwrap().stamp, false, &InThisProcess)
+            .unwrap();
     let of_index = index.models[0].variants[1].model_shape().unwrap();
     let settings = LoadSettings::for_model(&of_file);
     let total = |shape: &ModelShape| {

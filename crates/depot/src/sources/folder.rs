@@ -54,7 +54,9 @@ fn find(folder: &Path, reader: &dyn HeaderReader) -> Result<Vec<Offer>, SourceEr
                 parameters: Some(facts.parameters),
                 context_length: Some(facts.context_length),
             },
-            shape: shape_of(&found.path, &examined.stamp, reader).ok().map(|(shape, _)| shape),
+            shape: shape_of(&found.path, &examined.stamp, false, reader)
+                .ok()
+                .map(|(shape, _)| shape),
             files: files.into_iter().chain(projector).map(file).collect(),
         });
     }

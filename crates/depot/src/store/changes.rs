@@ -3,13 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 
 use super::intake::lock;
 use super::manifest::ReadManifest;
-use super::{Digest, Manifest, Store, StoreError, Taken, failed, sweep};
+use super::{Digest, Manifest, Store, StoreError, StoredFile, Taken, failed, sweep};
 use crate::name::VariantName;
 
 impl Store {
@@ -162,12 +163,21 @@ impl Store {
         self.incoming().join(format!("{}-{sha256}", sweep::SPOILT))
     }
 
+    /// Whether a file of a variant and its content are one file. They are two where a restored copy
+    /// lost its links.
+    #[must_use]
+    pub fn is_linked(&self, name: &VariantName, file: &StoredFile) -> bool {
+        let place = |path: PathBuf| path.metadata().ok().map(|found| (found.dev(), found.ino()));
+        let own = place(self.path(name, &file.name));
+        own.is_some() && own == place(self.object(&file.sha256))
+    }
+
     /// Links the files with this content anew, after good content has come. Returns the variants that
-    /// have it, each with its first file.
+    /// have it.
     ///
     /// # Errors
     /// The operating system refuses.
-    pub fn heal(&self, sha256: &Digest) -> Result<Vec<(VariantName, String)>, StoreError> {
+    pub fn heal(&self, sha256: &Digest) -> Result<Vec<VariantName>, StoreError> {
         let mut healed = Vec::new();
         for manifest in self.variants()? {
             for file in manifest.files.iter().filter(|file| file.sha256 == *sha256) {
@@ -178,7 +188,7 @@ impl Store {
                 self.disk.rename(&unfinished, &path).map_err(failed("write", &path))?;
                 // Where both were the same file, a rename leaves both names.
                 let _ = self.disk.remove(&unfinished);
-                healed.push((manifest.name.clone(), manifest.files[0].name.clone()));
+                healed.push(manifest.name.clone());
             }
         }
         // What was spoilt goes: every name leads to good content now.

@@ -317,7 +317,7 @@ fn content_that_was_spoilt_is_given_up_and_its_names_lead_to_good_content_again(
     let taken = store.take(named(&source), Taking::Copy, &mut quiet()).unwrap();
     assert_eq!(taken.sha256, digest);
     let healed: Vec<String> =
-        store.heal(&digest).unwrap().into_iter().map(|(name, _)| name.to_string()).collect();
+        store.heal(&digest).unwrap().iter().map(ToString::to_string).collect();
     assert_eq!(healed, ["desk/one", "desk/two"]);
     let inode = |path: PathBuf| path.metadata().unwrap().ino();
     let object = inode(store.object(&digest));

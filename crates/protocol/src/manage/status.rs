@@ -13,6 +13,7 @@ use crate::Problem;
 #[serde(rename_all = "kebab-case")]
 pub enum Origin {
     /// The operator loaded it; it is reloaded after a restart.
+    #[serde(alias = "kept")]
     Requested,
     /// A call loaded it.
     OnDemand,
@@ -34,6 +35,7 @@ pub enum InstanceState {
     Failed,
     /// It holds no memory: it was evicted for another model or unloaded when idle; `note` has the reason. A call reloads
     /// it, and an evicted instance is also reloaded when there is memory again.
+    #[serde(alias = "displaced")]
     Evicted,
 }
 
@@ -50,6 +52,7 @@ pub struct InstanceReport {
     /// What it is doing.
     pub state: InstanceState,
     /// Who had it loaded.
+    #[serde(alias = "keeping")]
     pub origin: Origin,
     /// Load settings.
     pub settings: Settings,
@@ -58,6 +61,7 @@ pub struct InstanceReport {
     /// Reserved bytes by part, as planned.
     pub planned: Vec<PlanPart>,
     /// Reserved bytes, all parts.
+    #[serde(alias = "planned_bytes")]
     pub reserved_bytes: u64,
     /// Measured bytes: private memory and the resident pages of the file; absent while loading.
     pub measured_bytes: Option<u64>,
@@ -74,6 +78,7 @@ pub struct InstanceReport {
     /// Prompt tokens since it was loaded.
     pub prompt_tokens: u64,
     /// Of these, tokens that were in the prefix cache.
+    #[serde(alias = "reused_tokens")]
     pub cached_tokens: u64,
     /// Answer tokens since it was loaded.
     pub answer_tokens: u64,
@@ -125,6 +130,7 @@ pub struct InstanceWork {
     /// Pages in use by lanes.
     pub pages_used: u32,
     /// Pages of earlier calls that are cached; they are evicted when a lane needs a page.
+    #[serde(alias = "pages_known")]
     pub pages_cached: u32,
     /// Steps computed since it was loaded.
     pub steps: u64,
@@ -205,7 +211,7 @@ pub struct Pool {
     /// Whether it is a simulated accelerator: memory is counted, the processor computes.
     #[serde(default)]
     pub simulated: bool,
-    /// Simulated read speed of the accelerator in bytes a second, where it is slower than the processor.
+    /// Simulated read speed of the accelerator in bytes per second; absent if it is as fast as the processor.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speed: Option<u64>,
 }

@@ -103,3 +103,34 @@ fn what_is_said_counts_before_what_is_usual() {
     assert_eq!((both.cache, both.cache_values), (Some(CachePrecision::F16), None));
     assert_eq!(SettingsRequest::default().or(&usual), usual);
 }
+
+/// After an upgrade the command line asks the service of the version before, which must be restarted; and the service
+/// reads settings that it stored then.
+#[test]
+fn what_the_version_before_wrote_is_read() {
+    let settings = json!({
+        "context": 256, "lanes": 3, "chunk": 128, "cache": "f16", "priority": 4, "pinned": true,
+    });
+    let stored: Settings = serde_json::from_value(settings.clone()).unwrap();
+    assert_eq!((stored.importance, stored.pinned), (4, true));
+    let defaults: SettingsRequest = serde_json::from_value(json!({"priority": -2})).unwrap();
+    assert_eq!(defaults.importance, Some(-2));
+    let report: InstanceReport = serde_json::from_value(json!({
+        "id": "018f0000-0000-7000-8000-000000000001", "name": "larkfen-desk/q8_0", "copy": 2,
+        "state": "displaced", "keeping": "kept", "settings": settings, "planned": [],
+        "held": [{"pool": "host", "planned": 7, "measured": 6}], "planned_bytes": 7,
+        "measured_bytes": 6, "pid": 1, "calls": 0, "prompt_tokens": 5, "reused_tokens": 3,
+        "answer_tokens": 2, "load_seconds": 0.1, "load_share": null, "kernels": null, "crashes": 0,
+        "note": null,
+        "work": {
+            "lanes_busy": 0, "lanes_paused": 0, "pages": 4, "pages_used": 0, "pages_known": 2,
+            "steps": 1, "prompt_tokens": 5, "answer_tokens": 2, "computed_seconds": 0.1,
+            "waited_seconds": 0.0,
+        },
+    }))
+    .unwrap();
+    assert_eq!((report.number, report.state), (2, InstanceState::Evicted));
+    assert_eq!((report.origin, report.reserved_bytes), (Origin::Requested, 7));
+    assert_eq!((report.cached_tokens, report.work.unwrap().pages_cached), (3, 2));
+    assert_eq!(report.held[0].reserved, 7);
+}

@@ -434,7 +434,7 @@ impl Actor {
             }
             _ => match instance.crashed(how) {
                 AfterCrash::RestartAfter(pause) => {
-                    let why = format!("its engine process ended ({how}); restart in {pause:?}");
+                    let why = format!("its engine process ended ({how}); restarting in {pause:?}");
                     self.decisions.note(What::Restart, &title, why);
                     self.load_again_after(id, pause);
                 }

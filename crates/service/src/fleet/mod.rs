@@ -288,9 +288,9 @@ pub(crate) async fn target(
     places: Vec<WishedPlace>,
     settings: impl FnOnce(&deft_planning::ModelShape) -> Result<LoadSettings, Problem>,
 ) -> Result<Target, Problem> {
-    let (path, stamp) = (registered.path.clone(), registered.stamp);
+    let (path, stamp, stored) = (registered.path.clone(), registered.stamp, registered.stored);
     let sized = off_thread(move || {
-        deft_depot::shape_of(&path, &stamp, &HeaderHelper)
+        deft_depot::shape_of(&path, &stamp, stored, &HeaderHelper)
             .map_err(|error| wire::depot_problem(&error))
     });
     let (shape, files) = sized.await.map_err(|problem| match &problem.code[..] {

@@ -176,7 +176,7 @@ fn own_page(request: &ServiceRequest) -> Result<(), Problem> {
     }
     let detail = "with a browser session, only the console can make changes";
     Err(Problem::new(ProblemKind::Forbidden, "origin_missing", detail)
-        .with_way_out("use the operator's key in programs"))
+        .with_way_out("in a program, send the operator's key instead"))
 }
 
 fn needed(peer: Peer) -> Problem {

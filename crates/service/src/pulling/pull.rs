@@ -357,13 +357,8 @@ impl Pulling {
             drop(taken);
             healed
         });
-        for (name, first) in healed.await? {
-            // It is another file to the operating system.
-            let known = self.catalogue.by_name(&name);
-            let given = known.as_ref().map(|known| known.given.clone());
-            let path = self.store.path(&name, &first);
-            let id = known.map(|known| known.id);
-            self.catalogue.keep(&path, &name, id, given.unwrap_or_default()).await?;
+        for name in healed.await? {
+            self.catalogue.renew(&name).await?;
         }
         Ok(())
     }

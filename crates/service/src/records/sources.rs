@@ -72,7 +72,7 @@ pub(crate) async fn all(
         let listing = row.listing.map(serde_json::from_value::<ListingRules>).transpose();
         let listing = listing.map_err(|error| {
             tracing::warn!(
-                "the record of the source `{}` cannot be read, so it is left out: {error}",
+                "the record of the source `{}` cannot be read, so the source is not listed: {error}",
                 row.name
             );
         });

@@ -67,7 +67,9 @@ pub(crate) async fn latest(
     let understood = |(report, request): (Value, Value)| match serde_json::from_value(report) {
         Ok(report) => Some((report, request)),
         Err(error) => {
-            tracing::warn!("the record of a transfer cannot be read, so it is left out: {error}");
+            tracing::warn!(
+                "the record of a transfer cannot be read, so the transfer is not listed: {error}"
+            );
             None
         }
     };

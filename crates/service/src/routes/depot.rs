@@ -127,7 +127,7 @@ fn resolve(app: &App, name: Named) -> Result<Arc<Registered>, ManageError> {
     Ok(app.loads.resolve(&format!("{model}/{variant}"))?)
 }
 
-/// Renames a variant that is not loaded.
+/// Renames a variant, which must not be loaded.
 #[utoipa::path(
     tag = "depot",
     params(("model" = String, Path), ("variant" = String, Path)),
@@ -156,7 +156,7 @@ pub(super) struct RemoveQuery {
     dry_run: bool,
 }
 
-/// Removes a variant that is not loaded from the depot. A file that is only registered is not deleted.
+/// Removes a variant, which must not be loaded, from the depot. A file that is only registered is not deleted.
 #[utoipa::path(
     tag = "depot",
     params(("model" = String, Path), ("variant" = String, Path), RemoveQuery),

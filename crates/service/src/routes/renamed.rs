@@ -1,31 +1,66 @@
 //! Fields of requests that had another name in the version before. They are read for one version, with a warning in the log.
 
+use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 
-use serde_json::Value;
+use aho_corasick::AhoCorasick;
+use serde::Deserialize;
+use serde::de::IgnoredAny;
 
-/// Fields around it (`*` for entries of a list), former name, name.
-const FIELDS: &[(&[&str], &str, &str)] = &[
-    (&[], "context_overflow", "when_context_full"),
-    (&[], "release", "unload_after"),
-    (&[], "copies", "instances"),
-    (&[], "move_it", "move"),
-    (&[], "passing", "temporary"),
-    (&["settings"], "priority", "importance"),
-    (&["defaults"], "priority", "importance"),
-    (&["models", "*"], "copies", "instances"),
-    (&["models", "*", "settings"], "priority", "importance"),
+/// Former name, name.
+const NAMES: [(&str, &str); 6] = [
+    ("context_overflow", "when_context_full"),
+    ("release", "unload_after"),
+    ("copies", "instances"),
+    ("move_it", "move"),
+    ("passing", "temporary"),
+    ("priority", "importance"),
 ];
 
-/// Bits of the fields that were warned of.
+/// Finds former names in quotes. Most bodies have none, so they are not parsed again.
+static QUOTED: LazyLock<AhoCorasick> = LazyLock::new(|| {
+    let quoted = NAMES.map(|(former, _)| format!("\"{former}\""));
+    AhoCorasick::new(quoted).expect("a few short words")
+});
+
+/// Bits of the names that were warned of.
 static WARNED: AtomicU32 = AtomicU32::new(0);
+
+/// Fields with former names, where they are read; everything else is passed over without being stored.
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+struct Former {
+    context_overflow: Option<IgnoredAny>,
+    release: Option<IgnoredAny>,
+    copies: Option<IgnoredAny>,
+    move_it: Option<IgnoredAny>,
+    passing: Option<IgnoredAny>,
+    settings: FormerSettings,
+    defaults: FormerSettings,
+    models: Vec<FormerLoad>,
+}
+
+/// Load settings.
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+struct FormerSettings {
+    priority: Option<IgnoredAny>,
+}
+
+/// One load of several to plan.
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+struct FormerLoad {
+    copies: Option<IgnoredAny>,
+    settings: FormerSettings,
+}
 
 /// Warns of former names in a body that was read, once for each name.
 pub(super) fn warn(body: &[u8]) {
     for at in found(body) {
         let bit = 1 << at;
         if WARNED.fetch_or(bit, Ordering::Relaxed) & bit == 0 {
-            let (_, former, name) = FIELDS[at];
+            let (former, name) = NAMES[at];
             tracing::warn!(
                 "a request has the field `{former}`, which is now called `{name}`; the next version no longer reads \
                  the old name"
@@ -34,32 +69,23 @@ pub(super) fn warn(body: &[u8]) {
     }
 }
 
-/// Numbers of the fields whose former names a body has. Most bodies have none, so they are not parsed again.
+/// The former names that a body has as fields, by their places in [`NAMES`].
 fn found(body: &[u8]) -> Vec<usize> {
-    let has = |name: &str| {
-        let quoted = format!("\"{name}\"");
-        body.windows(quoted.len()).any(|part| part == quoted.as_bytes())
-    };
-    let is_possible = |(around, former, _): &(&[&str], &str, &str)| {
-        has(former) && around.iter().all(|name| *name == "*" || has(name))
-    };
-    let possible: Vec<usize> = (0..FIELDS.len()).filter(|at| is_possible(&FIELDS[*at])).collect();
-    if possible.is_empty() {
-        return possible;
+    if !QUOTED.is_match(body) {
+        return Vec::new();
     }
-    let body: Value = serde_json::from_slice(body).unwrap_or_default();
-    let is_there = |at: &usize| has_field(&body, FIELDS[*at].0, FIELDS[*at].1);
-    possible.into_iter().filter(is_there).collect()
-}
-
-fn has_field(value: &Value, around: &[&str], name: &str) -> bool {
-    match around {
-        [] => value.get(name).is_some(),
-        ["*", rest @ ..] => value
-            .as_array()
-            .is_some_and(|entries| entries.iter().any(|entry| has_field(entry, rest, name))),
-        [outer, rest @ ..] => value.get(outer).is_some_and(|value| has_field(value, rest, name)),
-    }
+    let Ok(body) = serde_json::from_slice::<Former>(body) else { return Vec::new() };
+    let mut settings =
+        body.models.iter().map(|load| &load.settings).chain([&body.settings, &body.defaults]);
+    let is_there = [
+        body.context_overflow.is_some(),
+        body.release.is_some(),
+        body.copies.is_some() || body.models.iter().any(|load| load.copies.is_some()),
+        body.move_it.is_some(),
+        body.passing.is_some(),
+        settings.any(|settings| settings.priority.is_some()),
+    ];
+    (0..NAMES.len()).filter(|at| is_there[*at]).collect()
 }
 
 #[cfg(test)]
@@ -69,15 +95,17 @@ mod tests {
     #[test]
     fn former_names_are_found_where_they_are_fields_and_nowhere_else() {
         let names = |body: &str| -> Vec<&str> {
-            found(body.as_bytes()).into_iter().map(|at| FIELDS[at].1).collect()
+            found(body.as_bytes()).into_iter().map(|at| NAMES[at].0).collect()
         };
         assert_eq!(names(r#"{"model": "m", "context_overflow": "end"}"#), ["context_overflow"]);
         assert_eq!(names(r#"{"models": [{"model": "m", "copies": 2}]}"#), ["copies"]);
         assert_eq!(names(r#"{"settings": {"priority": 1}}"#), ["priority"]);
+        assert_eq!(names(r#"{"models": [{"settings": {"priority": 1}}]}"#), ["priority"]);
         for body in [
             r#"{"model": "m", "priority": "urgent"}"#,
             r#"{"messages": [{"role": "user", "content": "the field \"release\" is old"}]}"#,
             r#"{"messages": [{"role": "user", "content": "release"}]}"#,
+            r#"{"tools": [{"release": 1, "copies": 2}]}"#,
             "no JSON with \"release\"",
         ] {
             assert!(names(body).is_empty(), "{body}");

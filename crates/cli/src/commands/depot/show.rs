@@ -43,7 +43,7 @@ pub(super) fn disk(usage: &DepotUsage) -> String {
     let headers = ["model", "size", "removal frees", ""];
     let table = print::table(&headers, usage.variants.iter().map(row).collect(), &[1, 2]);
     format!(
-        "{table}\n\n{} stored, shared files counted once; {} free in {}",
+        "{table}\n\n{} stored (files that variants share count once); {} free on the disk of {}",
         print::bytes(usage.total),
         print::bytes(usage.free),
         usage.folder

@@ -57,6 +57,9 @@ pub(super) fn run_with(
         allocator::settle();
         return serve(config, start, &settings.warnings);
     }
+    for warning in &settings.warnings {
+        print::note(format!("note: {warning}"));
+    }
     if let Some(found) = wait_for(running(&config.data_dir))? {
         if common.json {
             print::json(
