@@ -1,6 +1,9 @@
 import { createVuetify } from 'vuetify'
 import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
 
+/** Less important texts, as opacity: the palest that is legible (contrast 4.5 to 1) on all surfaces. */
+const LEGIBLE = 0.76
+
 /** Deep water, paper and amber; the same hues by day and by night. */
 export const vuetify = createVuetify({
   icons: { defaultSet: 'mdi', aliases, sets: { mdi } },
@@ -10,12 +13,15 @@ export const vuetify = createVuetify({
     VSlider: { color: 'primary' },
     VTextField: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
     VNumberInput: { controlVariant: 'hidden', density: 'compact', variant: 'outlined', hideDetails: 'auto' },
+    // Only while they are shown: a hidden one is no description.
+    VTooltip: { eager: false },
     VSelect: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
   },
   theme: {
     defaultTheme: 'system',
     themes: {
       light: {
+        variables: { 'medium-emphasis-opacity': LEGIBLE },
         colors: {
           background: '#f4efe4',
           surface: '#fffdf8',
@@ -28,6 +34,7 @@ export const vuetify = createVuetify({
         },
       },
       dark: {
+        variables: { 'medium-emphasis-opacity': LEGIBLE },
         colors: {
           background: '#0d1c1f',
           surface: '#14282c',

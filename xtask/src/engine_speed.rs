@@ -122,6 +122,22 @@ pub fn measure(rounds: usize, only: &str, short: bool) -> anyhow::Result<()> {
     }
     println!("\n{}\n", limits(&reports));
     println!("{}", table(&reports));
+    let (step, words) = smallest(program)?;
+    let everything = serde_json::json!({
+        "models": reports, "least": step, "words": words, "experts": experts,
+    });
+    let folder = root().join("target/bench");
+    std::fs::create_dir_all(&folder)?;
+    if !only.is_empty() {
+        println!("the picture shows all models, so that it stays as it is");
+        return Ok(());
+    }
+    std::fs::write(folder.join("engine.json"), serde_json::to_vec_pretty(&everything)?)?;
+    draw()
+}
+
+/// What takes long with the smallest models: a step, and a large vocabulary.
+fn smallest(program: &str) -> anyhow::Result<(Value, Value)> {
     let small = |sizes| {
         let file = stored(sizes, Stored::All(TensorType::Q8_0))?;
         let arguments = [file.to_str().context("the path is text")?, "50", "step"];
@@ -141,17 +157,7 @@ pub fn measure(rounds: usize, only: &str, short: bool) -> anyhow::Result<()> {
         LEAST.width,
         number(&step, "step_seconds") * 1e6
     );
-    let everything = serde_json::json!({
-        "models": reports, "least": step, "words": words, "experts": experts,
-    });
-    let folder = root().join("target/bench");
-    std::fs::create_dir_all(&folder)?;
-    if !only.is_empty() {
-        println!("the picture shows all models, so that it stays as it is");
-        return Ok(());
-    }
-    std::fs::write(folder.join("engine.json"), serde_json::to_vec_pretty(&everything)?)?;
-    draw()
+    Ok((step, words))
 }
 
 /// A model with experts beside one without them that has as much to compute for a token, in turn: how much

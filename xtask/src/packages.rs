@@ -34,6 +34,10 @@ pub const CURL: Package = Package { name: "curl", is_there: || answers("curl") }
 /// Likewise.
 pub const PYTHON: Package = Package { name: "python3", is_there: || answers("python3") };
 
+/// Makes a fresh Debian in a folder.
+pub const DEBOOTSTRAP: Package =
+    Package { name: "debootstrap", is_there: || Path::new("/usr/sbin/debootstrap").exists() };
+
 /// A screen that nobody sees.
 pub const XVFB: Package =
     Package { name: "xvfb", is_there: || Path::new("/usr/bin/Xvfb").exists() };

@@ -71,7 +71,7 @@ fn settings() -> anyhow::Result<String> {
     let folder = steps::root().join("crates/service/src");
     let mut types = Types::new();
     let mut variables = BTreeMap::new();
-    for name in ["config.rs", "config/loading.rs"] {
+    for name in ["config/mod.rs", "config/loading.rs"] {
         let file = syn::parse_file(&std::fs::read_to_string(folder.join(name))?)?;
         for item in &file.items {
             match item {
@@ -200,7 +200,8 @@ fn api() -> anyhow::Result<String> {
 }
 
 fn metrics() -> anyhow::Result<String> {
-    let source = std::fs::read_to_string(steps::root().join("crates/service/src/metrics.rs"))?;
+    let source =
+        std::fs::read_to_string(steps::root().join("crates/service/src/observing/metrics.rs"))?;
     let mut page = format!(
         "# Metrics\n\n{MADE}\n\n`GET /metrics` has them in the OpenMetrics text format. Names begin with `deft_`; counters end in `_total`.\n\n\
          | metric | meaning |\n|---|---|\n"

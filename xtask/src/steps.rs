@@ -77,8 +77,7 @@ pub fn build_console() -> anyhow::Result<()> {
 /// build what they share twice.
 pub fn build_release() -> anyhow::Result<()> {
     build_console()?;
-    let packages = ["--package", "deft", "--package", "deft-standins"];
-    run("cargo", &[&["build", "--release", "--quiet"], &packages[..]].concat(), ".")
+    crate::building::build(&["deft", "deft-standins"], "release")
 }
 
 /// When a file was last written, where it exists.

@@ -50,7 +50,13 @@ async function cancel(id: string) {
           @confirmed="cancel(call.id)"
         />
       </div>
-      <v-progress-linear v-if="call.share != null" class="mt-1" color="primary" :model-value="call.share * 100" />
+      <v-progress-linear
+        v-if="call.share != null"
+        class="mt-1"
+        color="primary"
+        :aria-label="told(call)"
+        :model-value="call.share * 100"
+      />
     </div>
   </v-card>
 </template>

@@ -15,8 +15,8 @@ function confirm() {
 
 <template>
   <v-btn :size="size ?? 'small'" :variant="variant ?? 'outlined'" :loading="loading" @click="open = true">{{ label }}</v-btn>
-  <v-dialog v-model="open" max-width="440">
-    <v-card class="pa-5" role="alertdialog" :aria-label="$t('common.confirm')">
+  <v-dialog v-model="open" max-width="440" role="alertdialog" :aria-label="$t('common.confirm')">
+    <v-card class="pa-5">
       <div class="text-body-large">{{ question }}</div>
       <div class="d-flex justify-end ga-2 mt-4">
         <v-btn variant="text" @click="open = false">{{ $t('common.back') }}</v-btn>

@@ -5,6 +5,7 @@ import { Line as LineChart } from 'vue-chartjs'
 import { useTheme } from 'vuetify'
 
 import { type Line, ticks } from '../history'
+import { t } from '../i18n'
 
 Chart.register(Legend, LinearScale, LineElement, PointElement, Tooltip)
 
@@ -34,6 +35,16 @@ const data = computed<ChartData<'line', { x: number; y: number }[]>>(() => {
       }
     }),
   }
+})
+
+/** What the lines show, for whoever does not see them. */
+const summary = computed(() => {
+  const told = props.lines.map(({ name, points }) => {
+    if (points.length === 0) return t('history.noPoints', { name })
+    const last = points[points.length - 1]?.y ?? 0
+    return t('history.line', { name, last: props.value(last), most: props.value(Math.max(...points.map(({ y }) => y))) })
+  })
+  return `${props.title}: ${told.join('; ')}`
 })
 
 function clock(x: number): string {
@@ -81,7 +92,7 @@ const options = computed<ChartOptions<'line'>>(() => {
 <template>
   <figure :aria-label="title">
     <figcaption class="text-body-medium font-weight-bold">{{ title }}</figcaption>
-    <div class="chart"><LineChart :data="data" :options="options" /></div>
+    <div class="chart"><LineChart :data="data" :options="options" :aria-label="summary" /></div>
   </figure>
 </template>
 

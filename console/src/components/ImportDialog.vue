@@ -42,8 +42,8 @@ const start = () =>
 </script>
 
 <template>
-  <v-dialog v-model="open" max-width="720" scrollable>
-    <v-card :aria-label="$t('import.dialog')">
+  <v-dialog v-model="open" max-width="720" scrollable :aria-label="$t('import.dialog')">
+    <v-card>
       <v-card-title class="pt-4 font-weight-bold">{{ $t('import.title') }}</v-card-title>
       <v-card-text>
         <v-text-field

@@ -43,8 +43,8 @@ async function start() {
 </script>
 
 <template>
-  <v-dialog v-model="open" max-width="920" scrollable>
-    <v-card :aria-label="$t('load.dialog')">
+  <v-dialog v-model="open" max-width="920" scrollable :aria-label="$t('load.dialog')">
+    <v-card>
       <v-card-title class="pt-4 font-weight-bold">{{ $t(settings ? 'load.reload' : 'load.load', { name: variant.name }) }}</v-card-title>
       <v-card-text>
         <v-row>
@@ -52,6 +52,7 @@ async function start() {
             <v-slider
               v-model="controls.context"
               :label="$t('load.context')"
+              :name="$t('load.context')"
               :min="64"
               :max="variant.facts.context_length"
               :step="64"
@@ -59,10 +60,10 @@ async function start() {
             >
               <template #append><span class="figure">{{ $t('common.tokens', { count: count(controls.context) }) }}</span><HintMark :hint="$t('hints.context')" /></template>
             </v-slider>
-            <v-slider v-model="controls.lanes" :label="$t('load.lanes')" :min="1" :max="64" :step="1" hide-details>
+            <v-slider v-model="controls.lanes" :label="$t('load.lanes')" :name="$t('load.lanes')" :min="1" :max="64" :step="1" hide-details>
               <template #append><span class="figure">{{ controls.lanes }}</span><HintMark :hint="$t('hints.lanes')" /></template>
             </v-slider>
-            <v-slider v-model="controls.instances" :label="$t('load.instances')" :min="1" :max="8" :step="1" hide-details>
+            <v-slider v-model="controls.instances" :label="$t('load.instances')" :name="$t('load.instances')" :min="1" :max="8" :step="1" hide-details>
               <template #append><span class="figure">{{ controls.instances }}</span><HintMark :hint="$t('hints.instances')" /></template>
             </v-slider>
             <v-slider
@@ -70,6 +71,7 @@ async function start() {
               :key="pool.name"
               :model-value="controls.layers[pool.name] ?? 0"
               :label="$t('load.layersIn', { pool: pool.name })"
+              :name="$t('load.layersIn', { pool: pool.name })"
               :min="0"
               :max="variant.facts.layers"
               :step="1"

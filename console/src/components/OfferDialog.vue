@@ -65,8 +65,8 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
 </script>
 
 <template>
-  <v-dialog v-model="open" max-width="760" scrollable>
-    <v-card :aria-label="$t('offer.dialog')">
+  <v-dialog v-model="open" max-width="760" scrollable :aria-label="$t('offer.dialog')">
+    <v-card>
       <v-card-title class="pt-4 font-weight-bold">{{ found?.offer.reference ?? $t('offer.title') }}</v-card-title>
       <v-card-text>
         <form v-if="!reference" class="d-flex ga-2 mb-3" @submit.prevent="look">
@@ -80,7 +80,7 @@ const impossible = computed(() => !found.value || !!found.value.refused || found
           />
           <v-btn type="submit" :loading="busy">{{ $t('offer.show') }}</v-btn>
         </form>
-        <v-progress-linear v-if="busy" indeterminate />
+        <v-progress-linear v-if="busy" indeterminate :aria-label="$t('common.waitingForService')" />
         <ProblemNote v-if="problem" :problem="problem" />
         <template v-if="found">
           <p class="text-body-medium text-medium-emphasis mb-3">{{ found.offer.description }}</p>

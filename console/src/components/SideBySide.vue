@@ -54,7 +54,7 @@ function show(one: Comparison) {
         control-variant="stacked"
         class="times"
       />
-      <v-slider v-model="temperature" :label="$t('try.temperature')" :min="0" :max="2" :step="0.1" hide-details class="chooser">
+      <v-slider v-model="temperature" :label="$t('try.temperature')" :name="$t('try.temperature')" :min="0" :max="2" :step="0.1" hide-details class="chooser">
         <template #append>{{ temperature.toFixed(1) }}</template>
       </v-slider>
       <v-checkbox v-model="sequential" :label="$t('sideBySide.sequential')" density="compact" hide-details :disabled="unloadAfter" />

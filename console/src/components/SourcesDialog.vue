@@ -75,8 +75,8 @@ function told(found: SourceCheck): string {
 </script>
 
 <template>
-  <v-dialog v-model="open" max-width="760" scrollable>
-    <v-card :aria-label="$t('sources.dialog')">
+  <v-dialog v-model="open" max-width="760" scrollable :aria-label="$t('sources.dialog')">
+    <v-card>
       <v-card-title class="pt-4 font-weight-bold">{{ $t('sources.title') }}</v-card-title>
       <v-card-text>
         <div v-for="source in sources" :key="source.name" class="py-2" :data-source="source.name">

@@ -51,7 +51,7 @@ async function cancel(id: string) {
           {{ $t('transfers.cancel') }}
         </v-btn>
       </div>
-      <v-progress-linear v-if="isRunning(transfer)" class="mt-1" color="primary" :model-value="share(transfer)" />
+      <v-progress-linear v-if="isRunning(transfer)" class="mt-1" color="primary" :aria-label="transfer.about" :model-value="share(transfer)" />
       <ul v-if="isRunning(transfer) && (transfer.files?.length ?? 0) > 1" class="files text-body-small">
         <li v-for="file in transfer.files" :key="file.name">
           {{ $t('transfers.file', { name: file.name, done: bytes(file.done_bytes), all: bytes(file.total_bytes) }) }}

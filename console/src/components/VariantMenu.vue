@@ -51,8 +51,8 @@ const act = () =>
     <ProblemNote v-if="problem" :problem="problem" />
     <template #actions><v-btn variant="text" @click="problem = null">{{ $t('common.close') }}</v-btn></template>
   </v-snackbar>
-  <v-dialog v-model="open" max-width="520">
-    <v-card class="pa-5" :aria-label="$t(`depot.${asked}`)">
+  <v-dialog v-model="open" max-width="520" :aria-label="$t(`depot.${asked}`)">
+    <v-card class="pa-5">
       <template v-if="asked === 'rename'">
         <div class="text-title-large font-weight-bold mb-4">{{ $t('depot.renameTitle', { name: variant.name }) }}</div>
         <v-text-field v-model="name" :label="$t('depot.newName')" hide-details autofocus @keydown.enter="act" />

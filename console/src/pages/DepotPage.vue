@@ -96,7 +96,7 @@ function facts(variant: Variant): [string, string | null | undefined][] {
       <v-btn color="primary" variant="tonal" @click="importing = true">{{ $t('depot.import') }}</v-btn>
     </div>
     <TransferList v-if="transfers.length > 0" :transfers="transfers" />
-    <v-progress-linear v-if="loading" indeterminate />
+    <v-progress-linear v-if="loading" indeterminate :aria-label="$t('common.waitingForService')" />
     <v-card v-else-if="variants.length === 0 && !problem" class="pa-6 text-center">
       <i18n-t keypath="depot.empty" scope="global">
         <template #command><code>deft depot import FILE</code></template>

@@ -115,7 +115,7 @@ const mix = computed(() => {
                 <span>{{ $t('model.typeTensors', { type: share.tensor_type, count: count(share.tensors) }) }}</span>
                 <span>{{ $t('model.typeBytes', { bytes: bytes(share.bytes), percent: share.share.toFixed(1) }) }}</span>
               </div>
-              <v-progress-linear :model-value="share.share" color="primary" height="6" rounded />
+              <v-progress-linear :aria-label="share.tensor_type" :model-value="share.share" color="primary" height="6" rounded />
             </div>
           </v-card>
           <v-card class="pa-4" :aria-label="$t('model.special')">

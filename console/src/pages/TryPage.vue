@@ -86,7 +86,7 @@ function restart() {
     <template v-else>
       <v-card class="pa-4 d-flex flex-wrap align-center ga-4">
         <v-select v-model="model" :items="names" :label="$t('try.model')" class="chooser" />
-        <v-slider v-model="temperature" :label="$t('try.temperature')" :min="0" :max="2" :step="0.1" hide-details class="chooser">
+        <v-slider v-model="temperature" :label="$t('try.temperature')" :name="$t('try.temperature')" :min="0" :max="2" :step="0.1" hide-details class="chooser">
           <template #append>{{ temperature.toFixed(1) }} <HintMark :hint="$t('hints.temperature')" /></template>
         </v-slider>
         <v-btn variant="text" :disabled="turns.length === 0" @click="restart">{{ $t('try.new') }}</v-btn>

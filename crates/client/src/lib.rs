@@ -76,6 +76,8 @@ impl Client {
         if !matches!(base.scheme(), "http" | "https") || base.host().is_none() {
             return Err(wrong());
         }
+        // One that is installed already, by another part of the program, is the same.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let mut http = reqwest::Client::builder()
             .user_agent(concat!("deft/", env!("CARGO_PKG_VERSION")))
             .connect_timeout(CONNECT)

@@ -9,12 +9,12 @@ mod examine;
 mod find;
 pub mod headers;
 mod index;
+mod keyed_locks;
 mod name;
 mod named;
 mod remote;
 mod sources;
 mod store;
-mod turns;
 
 pub use examine::{
     DepotError, Examined, FileStamp, examine, examine_stored, examine_with, open_model,
@@ -28,11 +28,11 @@ pub use index::{
 pub use name::{NameError, VariantName};
 pub use named::{NamedFile, NamedFileError};
 pub use remote::{
-    Access, Address, Pace, RemoteError, RemoteFile, Secret, Tell, Wanted, Watching, Web,
+    Access, Address, RateLimit, RemoteError, RemoteFile, Secret, Tell, Wanted, Watching, Web,
     WebSettings,
 };
 pub use sources::{
-    About, Content, Finder, GitBlob, Listing, Looked, Offer, OfferedFile, Place, Reference,
+    About, Content, Finder, GitBlob, Listing, Location, Looked, Offer, OfferedFile, Reference,
     ReferenceError, Source, SourceError,
 };
 pub use store::{

@@ -8,8 +8,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use deft_depot::{
-    Access, Address, Pace, RemoteError, RemoteFile, Secret, Store, StoreError, Taken, Tell, Wanted,
-    Watching, Web, WebSettings, digest_of_file,
+    Access, Address, RateLimit, RemoteError, RemoteFile, Secret, Store, StoreError, Taken, Tell,
+    Wanted, Watching, Web, WebSettings, digest_of_file,
 };
 use deft_standins::{Behaviour, Hub, HubOptions};
 use tempfile::TempDir;
@@ -100,7 +100,7 @@ impl Scene {
             count(bytes);
         });
         let watching = Watching { found, advance, retreat, stop };
-        self.store.fetch(&self.web, wanted, &Pace::unlimited(), &watching).await
+        self.store.fetch(&self.web, wanted, &RateLimit::unlimited(), &watching).await
     }
 
     /// Fetches what must come, whole and counted once.

@@ -14,7 +14,7 @@ use std::time::Instant;
 
 use deft_engine::process::{ServeError, serve};
 use deft_formats::gguf::{Header, TensorInfo};
-use deft_kernels::{Path as Instructions, Team, limits};
+use deft_kernels::{Instructions, Team, limits};
 use deft_planning::usual_chunk;
 use deft_protocol::engine::{
     CallOrder, EmbedOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, Prompt, ToEngine,
@@ -263,11 +263,23 @@ fn main() {
         println!("{}", only(mode, &file, &cost, rounds));
         return;
     }
+    let is_short = how_much.as_deref() == Some("short");
+    println!("{}", everything(&file, &cost, rounds, instructions, is_short));
+}
+
+/// All workloads, or those that are short.
+fn everything(
+    file: &Path,
+    cost: &Cost,
+    rounds: usize,
+    instructions: Instructions,
+    is_short: bool,
+) -> serde_json::Value {
     let buffer = vec![1_u8; 256 << 20];
     let read = || limits::with_all(|team| limits::memory_read(team, &buffer));
     let integers = || limits::with_all(|team| limits::integer_peak(instructions, team));
 
-    let mut link = Link::open(&file, &cost, 1024, LANES, "f16");
+    let mut link = Link::open(file, cost, 1024, LANES, "f16");
     let ready = link.ready;
     let (read_speed, one) = beside(rounds * 3, read, || link.answer_rate(16));
     let (_, eight) = beside(rounds, read, || link.rate_together(LANES));
@@ -275,13 +287,12 @@ fn main() {
     let (peak, prompt) =
         beside(rounds, integers, || cost.operations(512) / link.prompt_seconds(512));
     link.end();
-    let mut many = Link::open(&file, &cost, 1024, MANY_LANES, "f16");
+    let mut many = Link::open(file, cost, 1024, MANY_LANES, "f16");
     many.answer_rate(16);
     let (_, one_of_many) = beside(rounds, read, || many.answer_rate(16));
     let (_, sixteen) = beside(rounds, read, || many.rate_together(MANY_LANES));
     many.end();
-    let is_short = how_much.as_deref() == Some("short");
-    let long = if is_short { json!({}) } else { long(&file, &cost, rounds, &integers) };
+    let long = if is_short { json!({}) } else { long(file, cost, rounds, &integers) };
     let floats = limits::with_all(|team| limits::float_peak(instructions, team));
     let mut report = json!({
         "model": file.file_stem().map(|stem| stem.to_string_lossy()),
@@ -303,14 +314,19 @@ fn main() {
     });
     if let (Some(report), Some(long)) = (report.as_object_mut(), long.as_object()) {
         report.extend(long.clone());
-        for length in ["4096", "8000"] {
-            let rate = |length: &str| report.get(&format!("prompt_{length}"))?.as_f64();
-            if let (Some(long), Some(short)) = (rate(length), rate("512")) {
-                report.insert(format!("prompt_{length}_share"), json!(long / short));
-            }
+        add_shares(report);
+    }
+    report
+}
+
+/// How much of the speed of short prompts is left for long ones.
+fn add_shares(report: &mut serde_json::Map<String, serde_json::Value>) {
+    for length in ["4096", "8000"] {
+        let rate = |length: &str| report.get(&format!("prompt_{length}"))?.as_f64();
+        if let (Some(long), Some(short)) = (rate(length), rate("512")) {
+            report.insert(format!("prompt_{length}_share"), json!(long / short));
         }
     }
-    println!("{report}");
 }
 
 /// One workload alone.

@@ -26,11 +26,11 @@ const QUANTUM: Duration = Duration::from_millis(20);
 /// The same in nanoseconds.
 const QUANTUM_NS: u64 = 20_000_000;
 /// Engine processes at most; more than that compute without asking.
-const PLACES: usize = 256;
+const MEMBERS: usize = 256;
 /// A waiter looks again after so long, should it have been forgotten.
 const LOOK_AGAIN: Duration = Duration::from_millis(200);
 
-/// States of a place.
+/// States of a member.
 const AWAY: u32 = 0;
 const WAITS_WITH_ANSWERS: u32 = 1;
 const WAITS_WITH_PROMPTS: u32 = 2;
@@ -39,16 +39,16 @@ const HOLDS: u32 = 3;
 /// What all processes see. Everything is zero at first.
 #[repr(C)]
 pub(crate) struct Table {
-    /// The number of the place that holds the baton, plus one; nobody where 0.
+    /// The number of the member that holds the baton, plus one; nobody where 0.
     holder: AtomicU32,
     /// The run of whoever computed last.
     last_run: AtomicU64,
-    places: [Place; PLACES],
+    members: [Member; MEMBERS],
 }
 
 /// An engine process.
 #[repr(C, align(64))]
-struct Place {
+struct Member {
     /// Its process; free where 0.
     pid: AtomicU32,
     state: AtomicU32,
@@ -64,7 +64,7 @@ struct Place {
 
 impl Table {
     fn contender(&self, at: usize) -> Option<Contender> {
-        let place = &self.places[at];
+        let place = &self.members[at];
         let work = match place.state.load(SeqCst) {
             WAITS_WITH_ANSWERS => Work::Answers,
             WAITS_WITH_PROMPTS => Work::Prompts,
@@ -75,7 +75,7 @@ impl Table {
 
     /// Who is to compute next.
     fn next(&self) -> Option<usize> {
-        let waiting = (0..PLACES).filter_map(|at| Some((at, self.contender(at)?)));
+        let waiting = (0..MEMBERS).filter_map(|at| Some((at, self.contender(at)?)));
         next(waiting, QUANTUM_NS)
     }
 
@@ -103,16 +103,16 @@ impl Table {
 
     /// Whether a place neither waits nor computes.
     fn is_away(&self, at: usize) -> bool {
-        self.places[at].state.load(SeqCst) == AWAY
+        self.members[at].state.load(SeqCst) == AWAY
     }
 
     /// Whether somebody waits.
     fn is_wanted(&self) -> bool {
-        (0..PLACES).any(|at| self.contender(at).is_some())
+        (0..MEMBERS).any(|at| self.contender(at).is_some())
     }
 
     fn call(&self, at: usize) {
-        let bell = &self.places[at].bell;
+        let bell = &self.members[at].bell;
         bell.fetch_add(1, SeqCst);
         // One that is awake needs no waking.
         let _ = futex::wake(bell, futex::Flags::empty(), 1);
@@ -120,9 +120,9 @@ impl Table {
 
     /// The least run of those who are busy, but for one.
     fn least_run_of_others(&self, own: usize) -> Option<u64> {
-        let busy = (0..PLACES).filter(|&at| at != own);
-        let busy = busy.filter(|&at| self.places[at].state.load(SeqCst) != AWAY);
-        busy.map(|at| self.places[at].run.load(SeqCst)).min()
+        let busy = (0..MEMBERS).filter(|&at| at != own);
+        let busy = busy.filter(|&at| self.members[at].state.load(SeqCst) != AWAY);
+        busy.map(|at| self.members[at].run.load(SeqCst)).min()
     }
 }
 
@@ -133,7 +133,7 @@ fn number(at: usize) -> u32 {
 
 /// What an engine process computed and waited, since it took its place.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Turns {
+pub struct BatonTimes {
     /// Time it held the baton.
     pub computed: Duration,
     /// Time it waited for it.
@@ -178,9 +178,9 @@ impl Board {
     #[must_use]
     pub fn join(&self, pid: u32, share: u32) -> Option<Baton> {
         let free =
-            |place: &Place| place.pid.compare_exchange(0, pid.max(1), SeqCst, SeqCst).is_ok();
-        let at = self.table().places.iter().position(free)?;
-        let place = &self.table().places[at];
+            |place: &Member| place.pid.compare_exchange(0, pid.max(1), SeqCst, SeqCst).is_ok();
+        let at = self.table().members.iter().position(free)?;
+        let place = &self.table().members[at];
         place.state.store(AWAY, SeqCst);
         place.share.store(share, SeqCst);
         place.run.store(0, SeqCst);
@@ -198,11 +198,11 @@ impl Board {
     /// has it now.
     pub fn forget(&self, pid: u32) {
         let table = self.table();
-        let own = table.places.iter().position(|place| place.pid.load(SeqCst) == pid);
+        let own = table.members.iter().position(|place| place.pid.load(SeqCst) == pid);
         let Some(at) = own.filter(|_| pid != 0) else {
             return;
         };
-        let place = &table.places[at];
+        let place = &table.members[at];
         // In this order: whoever chooses it now sees that it is away, or is seen to have chosen it.
         place.state.store(AWAY, SeqCst);
         table.hand_on(at);
@@ -211,7 +211,7 @@ impl Board {
 
     /// Changes the share of a process.
     pub fn set_share(&self, pid: u32, share: u32) {
-        let place = self.table().places.iter().find(|place| place.pid.load(SeqCst) == pid);
+        let place = self.table().members.iter().find(|place| place.pid.load(SeqCst) == pid);
         if let Some(place) = place {
             place.share.store(share, SeqCst);
         }
@@ -221,7 +221,7 @@ impl Board {
     #[must_use]
     pub fn is_waiting(&self, pid: u32) -> bool {
         let table = self.table();
-        let at = table.places.iter().position(|place| place.pid.load(SeqCst) == pid);
+        let at = table.members.iter().position(|place| place.pid.load(SeqCst) == pid);
         at.is_some_and(|at| {
             table.contender(at).is_some() && table.holder.load(SeqCst) != number(at)
         })
@@ -229,9 +229,9 @@ impl Board {
 
     /// What a process computed and waited.
     #[must_use]
-    pub fn turns(&self, pid: u32) -> Option<Turns> {
-        let place = self.table().places.iter().find(|place| place.pid.load(SeqCst) == pid)?;
-        Some(Turns {
+    pub fn times(&self, pid: u32) -> Option<BatonTimes> {
+        let place = self.table().members.iter().find(|place| place.pid.load(SeqCst) == pid)?;
+        Some(BatonTimes {
             computed: Duration::from_nanos(place.computed.load(SeqCst)),
             waited: Duration::from_nanos(place.waited.load(SeqCst)),
         })
@@ -252,8 +252,8 @@ impl Baton {
         self.board.table()
     }
 
-    fn place(&self) -> &Place {
-        &self.table().places[self.at]
+    fn place(&self) -> &Member {
+        &self.table().members[self.at]
     }
 
     /// Waits for the baton, unless it is held; what is computed with it is told to those who pass it on.
@@ -336,7 +336,7 @@ impl Baton {
             return;
         }
         let own = Contender { run: self.place().run.load(SeqCst), work: self.work.get() };
-        let others = (0..PLACES).filter_map(|at| Some((at, table.contender(at)?)));
+        let others = (0..MEMBERS).filter_map(|at| Some((at, table.contender(at)?)));
         if next(others.chain([(self.at, own)]), QUANTUM_NS) == Some(self.at) {
             return;
         }
@@ -381,7 +381,7 @@ fn is_left(table: &Table, holder: u32) -> bool {
     usize::try_from(holder)
         .ok()
         .and_then(|holder| holder.checked_sub(1))
-        .is_none_or(|at| at >= PLACES || table.is_away(at))
+        .is_none_or(|at| at >= MEMBERS || table.is_away(at))
 }
 
 fn nanoseconds(duration: Duration) -> u64 {

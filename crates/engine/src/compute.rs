@@ -2,20 +2,20 @@
 
 use std::num::NonZero;
 
-use deft_kernels::{Host, Path};
+use deft_kernels::{Host, Instructions};
 
 /// What a model is to be computed with.
 #[derive(Debug, Clone, Copy)]
 pub struct ComputeSettings {
     /// Instructions.
-    pub path: Path,
+    pub path: Instructions,
     /// Threads; as many as there are processors where nothing is said.
     pub threads: Option<NonZero<usize>>,
 }
 
 impl Default for ComputeSettings {
     fn default() -> Self {
-        Self { path: Path::best(), threads: None }
+        Self { path: Instructions::best(), threads: None }
     }
 }
 

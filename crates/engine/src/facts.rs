@@ -45,18 +45,7 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
     }
     warnings.extend(template.defect().map(|defect| format!("chat template: {defect}")));
     let sample = (!shape.encoder).then(|| sample(&template, None));
-    let mut serves = Vec::new();
-    // Without a template it was made to go on, not to converse.
-    if source.is_some()
-        && let Some(Ok(sample)) = &sample
-    {
-        serves.push("chat");
-        if sample != &self::sample(&template, Some(&[tool()])).unwrap_or_else(|_| sample.clone()) {
-            serves.push("tool calls");
-        }
-    }
-    serves.extend((!shape.encoder).then_some("completion"));
-    serves.extend(pooling.map(|_| "embeddings"));
+    let serves = serves(&template, source.is_some(), sample.as_ref(), pooling.is_some());
     let mix = mix(header);
     Ok(ModelFacts {
         family: families::name(header)?.to_owned(),
@@ -90,6 +79,26 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
         description: text("general.description"),
         warnings,
     })
+}
+
+/// What the model can be asked for. `sample` is a conversation in the model's template; an encoder has none.
+fn serves(
+    template: &Template,
+    is_own: bool,
+    sample: Option<&Result<String, String>>,
+    pools: bool,
+) -> Vec<&'static str> {
+    let mut serves = Vec::new();
+    // Without a template of its own it was trained to continue texts, not to converse.
+    if is_own && let Some(Ok(plain)) = sample {
+        serves.push("chat");
+        if self::sample(template, Some(&[tool()])).is_ok_and(|with_tool| with_tool != *plain) {
+            serves.push("tool calls");
+        }
+    }
+    serves.extend(sample.map(|_| "completion"));
+    serves.extend(pools.then_some("embeddings"));
+    serves
 }
 
 /// A small conversation as the template writes it.

@@ -11,10 +11,10 @@ pub mod confine;
 pub mod facts;
 pub mod families;
 mod lane;
+mod layer_memory;
 #[expect(unsafe_code, reason = "maps model files and memory")]
 mod mapped;
 mod model;
-mod places;
 pub mod process;
 mod sampling;
 mod stops;
@@ -23,6 +23,6 @@ pub mod tokenizer;
 
 pub use compute::ComputeSettings;
 pub use lane::CallError;
+pub use layer_memory::{LayerMemory, OutOfMemory};
 pub use model::{LoadError, Model};
-pub use places::{OutOfMemory, Places};
 pub use template::{Rendered, Template, TemplateError};

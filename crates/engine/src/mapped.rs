@@ -20,8 +20,8 @@ use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
 use crate::baton::Table;
 use crate::families::layer_of;
+use crate::layer_memory::LayerMemory;
 use crate::model::LoadError;
-use crate::places::Places;
 
 /// The least that memory is given by.
 const PAGE: usize = 4096;
@@ -58,7 +58,7 @@ impl Mapped {
     pub(crate) fn open(
         paths: &[PathBuf],
         header: &Header,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
         weights: Weights,
         tell: &mut dyn FnMut(u64, u64),
     ) -> Result<Self, LoadError> {
@@ -68,12 +68,12 @@ impl Mapped {
             let file = File::open(path).map_err(cannot_open)?;
             files.push((map(&file).map_err(cannot_open)?, file));
         }
-        let moved = moved(header, places);
+        let moved = moved(header, layer_memory);
         let mut accelerators = Vec::new();
-        for at in 0..places.accelerator_count() {
+        for at in 0..layer_memory.accelerator_count() {
             let mine = || moved.iter().filter(|moved| moved.accelerator == at);
             let whole = mine().map(|moved| length(&moved.bytes)).sum();
-            let mut memory = places.take(at, whole)?;
+            let mut memory = layer_memory.take(at, whole)?;
             for moved in mine() {
                 let target = &mut memory[moved.at..moved.at + length(&moved.bytes)];
                 let read = files[moved.part].1.read_exact_at(target, moved.bytes.start);
@@ -83,8 +83,8 @@ impl Mapped {
         }
         let (parts, files): (Vec<Mmap>, Vec<File>) = files.into_iter().unzip();
         let mut mapped = Self { parts, copies: Vec::new(), moved, accelerators };
-        if !places.nodes().is_empty() {
-            mapped.copy(paths, &files, places.nodes(), weights, tell)?;
+        if !layer_memory.nodes().is_empty() {
+            mapped.copy(paths, &files, layer_memory.nodes(), weights, tell)?;
             return Ok(mapped);
         }
         match weights {
@@ -326,13 +326,13 @@ pub(crate) fn shared_memory(length: usize) -> io::Result<SharedMemory> {
 }
 
 /// Which stretches of the files go to accelerators: the tensors of the layers placed there.
-fn moved(header: &Header, places: &Places) -> Vec<Moved> {
-    let mut used = vec![0; places.accelerator_count()];
+fn moved(header: &Header, layer_memory: &LayerMemory) -> Vec<Moved> {
+    let mut used = vec![0; layer_memory.accelerator_count()];
     let mut moved: Vec<Moved> = header
         .tensors
         .iter()
         .filter_map(|tensor| {
-            let accelerator = places.accelerator_of(layer_of(&tensor.name)?)?;
+            let accelerator = layer_memory.accelerator_of(layer_of(&tensor.name)?)?;
             let bytes = tensor.offset..tensor.offset + tensor.bytes;
             let at = used[accelerator];
             used[accelerator] += length(&bytes);
@@ -358,16 +358,16 @@ mod tests {
         let file =
             concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/larkfen-desk/larkfen-desk-q8_0.gguf");
         let StoredModel { header, parts } = StoredModel::read(Path::new(file)).unwrap();
-        let open = |places: Places, weights| {
-            let (mut places, mut told) = (places, Vec::new());
+        let open = |layer_memory: LayerMemory, weights| {
+            let (mut layer_memory, mut told) = (layer_memory, Vec::new());
             let tell = &mut |done, all| told.push((done, all));
-            let mapped = Mapped::open(&parts, &header, &mut places, weights, tell).unwrap();
+            let mapped = Mapped::open(&parts, &header, &mut layer_memory, weights, tell).unwrap();
             (mapped, told)
         };
         let bytes = std::fs::metadata(file).unwrap().len();
-        let (plain, _) = open(Places::host(), Weights::Mapped);
+        let (plain, _) = open(LayerMemory::host(), Weights::Mapped);
         for weights in [Weights::Mapped, Weights::Resident] {
-            let (copied, told) = open(Places::host().with_copies_on(&[0, 0]), weights);
+            let (copied, told) = open(LayerMemory::host().with_copies_on(&[0, 0]), weights);
             assert_eq!(told.last(), Some(&(2 * bytes, 2 * bytes)));
             assert!(told.is_sorted());
             for tensor in &header.tensors {
@@ -389,10 +389,10 @@ mod tests {
             concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/larkfen-desk/larkfen-desk-q8_0.gguf");
         let bytes = std::fs::metadata(file).unwrap().len();
         for weights in [Weights::Mapped, Weights::Resident] {
-            let (places, compute) = (&mut Places::host(), ComputeSettings::default());
+            let (layer_memory, compute) = (&mut LayerMemory::host(), ComputeSettings::default());
             let mut told = Vec::new();
             let tell = &mut |done, all| told.push((done, all));
-            Model::open_in(Path::new(file), 256, places, weights, compute, tell).unwrap();
+            Model::open_in(Path::new(file), 256, layer_memory, weights, compute, tell).unwrap();
             assert!(
                 told.is_sorted() && told.iter().all(|&(done, all)| done <= all && all == bytes)
             );

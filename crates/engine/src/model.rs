@@ -5,14 +5,14 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use deft_formats::gguf::{GgufError, Metadata, MetadataError, StoredModel};
-use deft_kernels::Path as Instructions;
+use deft_kernels::Instructions;
 use deft_planning::{Bytes, ModelShape, Weights};
 use thiserror::Error;
 
 use crate::compute::ComputeSettings;
 use crate::families::{self, Network, Pooling};
+use crate::layer_memory::{LayerMemory, OutOfMemory};
 use crate::mapped::Mapped;
-use crate::places::{OutOfMemory, Places};
 use crate::template::Template;
 use crate::tokenizer::{Tokenizer, TokenizerError};
 
@@ -110,10 +110,17 @@ impl Model {
     /// Why it cannot be loaded; nothing of the size of the weights is allocated.
     pub fn open(path: &Path, context: u32) -> Result<Self, LoadError> {
         let compute = ComputeSettings::default();
-        Self::open_in(path, context, &mut Places::host(), Weights::Mapped, compute, &mut |_, _| {})
+        Self::open_in(
+            path,
+            context,
+            &mut LayerMemory::host(),
+            Weights::Mapped,
+            compute,
+            &mut |_, _| {},
+        )
     }
 
-    /// As [`Model::open`], with its layers in these places; what they take there is taken. `tell` is
+    /// As [`Model::open`], with its layers in these layer_memory; what they take there is taken. `tell` is
     /// called now and then with how many bytes of how many are in memory.
     ///
     /// # Errors
@@ -121,7 +128,7 @@ impl Model {
     pub fn open_in(
         path: &Path,
         context: u32,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
         weights: Weights,
         compute: ComputeSettings,
         tell: &mut dyn FnMut(u64, u64),
@@ -135,12 +142,12 @@ impl Model {
         // Both take their time, and neither needs the other.
         let (words, mapped) = std::thread::scope(|scope| {
             let words = scope.spawn(|| words(&header.metadata));
-            let mapped = Mapped::open(&parts, &header, places, weights, tell);
+            let mapped = Mapped::open(&parts, &header, layer_memory, weights, tell);
             (words.join(), mapped)
         });
         let (tokenizer, template) = words.unwrap_or_else(|panic| resume_unwind(panic))?;
         let mapped = mapped?;
-        let network = families::open(&header, mapped, places, context, compute)?;
+        let network = families::open(&header, mapped, layer_memory, context, compute)?;
         let pooling = Pooling::of(&header)?;
         let ModelShape { encoder, width, .. } = *network.shape();
         let words = Arc::new(Words { tokenizer, template, pooling, encoder, width });

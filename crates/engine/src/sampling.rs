@@ -17,7 +17,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use deft_kernels::{Path, largest, softmax, sum};
+use deft_kernels::{Instructions, largest, softmax, sum};
 use deft_protocol::engine::Sampling;
 use itertools::Itertools;
 use rand_chacha::ChaCha8Rng;
@@ -25,7 +25,7 @@ use rand_chacha::rand_core::{Rng, SeedableRng};
 
 /// Chooses tokens for one answer; the same seed draws the same tokens.
 pub(crate) struct Sampler {
-    path: Path,
+    path: Instructions,
     settings: Sampling,
     random: ChaCha8Rng,
     /// Tokens of prompt and answer, where their repetition is penalised.
@@ -50,7 +50,7 @@ const PART: f32 = 1.0 / 1024.0;
 pub(crate) struct NotFinite;
 
 impl Sampler {
-    pub(crate) fn new(path: Path, settings: Sampling, prompt: &[u32]) -> Self {
+    pub(crate) fn new(path: Instructions, settings: Sampling, prompt: &[u32]) -> Self {
         let repeats = settings.repetition_penalty != 1.0;
         Self {
             path,
@@ -153,7 +153,7 @@ impl Sampler {
 }
 
 /// The first of the largest.
-fn likeliest(path: Path, logits: &[f32]) -> u32 {
+fn likeliest(path: Instructions, logits: &[f32]) -> u32 {
     let top = largest(path, logits);
     (0..).zip(logits).find(|(_, logit)| **logit == top).map_or(0, |(id, _)| id)
 }
@@ -179,7 +179,7 @@ fn keep_likeliest(logits: &mut [f32], count: usize) {
 }
 
 /// Leaves the weights of the likeliest that together reach a share of all weight, at least one.
-fn keep_share(path: Path, weights: &mut [f32], share: f32, kept: &mut Vec<Candidate>) {
+fn keep_share(path: Instructions, weights: &mut [f32], share: f32, kept: &mut Vec<Candidate>) {
     let (enough, top) = (share * sum(path, weights), largest(path, weights));
     for least in [top * PART, top * PART * PART, 0.0] {
         kept.clear();
@@ -204,7 +204,7 @@ fn put_back(values: &mut [f32], kept: impl Iterator<Item = Candidate>) {
 }
 
 /// The token at which the weights so far, in the order of ids, pass a share of all weight.
-fn at_share(path: Path, weights: &[f32], share: f32) -> u32 {
+fn at_share(path: Instructions, weights: &[f32], share: f32) -> u32 {
     let mut left = share * sum(path, weights);
     for (block, first) in weights.chunks(BLOCK).zip((0..).step_by(BLOCK)) {
         let own = sum(path, block);
@@ -237,7 +237,7 @@ mod tests {
     }
 
     fn draws(settings: Sampling, count: usize) -> Vec<u32> {
-        let mut sampler = Sampler::new(Path::best(), settings, &[]);
+        let mut sampler = Sampler::new(Instructions::best(), settings, &[]);
         (0..count).map(|_| sampler.choose(&LOGITS).unwrap()).collect()
     }
 
@@ -280,7 +280,7 @@ mod tests {
         let greedy = |change: &dyn Fn(&mut Sampling), prompt: &[u32]| {
             let mut settings = Sampling::GREEDY;
             change(&mut settings);
-            let mut sampler = Sampler::new(Path::best(), settings, prompt);
+            let mut sampler = Sampler::new(Instructions::best(), settings, prompt);
             (0..4).map(|_| sampler.choose(&LOGITS).unwrap()).collect::<Vec<u32>>()
         };
         assert_eq!(greedy(&|s| s.presence_penalty = 1.5, &[]), [1, 3, 2, 1]);
@@ -336,7 +336,7 @@ mod tests {
             let (top_p, min_p) = (top_p.min(1.0), (min_p - 0.1).max(0.0));
             let settings = Sampling { min_p, ..settings(temperature, top_k, top_p, 5) };
             let Some(kept) = kept(&logits, &settings) else { return Ok(()) };
-            let mut sampler = Sampler::new(Path::best(), settings, &[]);
+            let mut sampler = Sampler::new(Instructions::best(), settings, &[]);
             for _ in 0..4 {
                 let mut weights = logits.clone();
                 let drawn = sampler.draw(&mut weights);
@@ -366,22 +366,22 @@ mod tests {
         let mut passed = 0.0;
         for (id, weight) in (0..).zip(&weights) {
             if *weight > 0.0 {
-                let found = at_share(Path::best(), &weights, (passed + weight / 2.0) / all);
+                let found = at_share(Instructions::best(), &weights, (passed + weight / 2.0) / all);
                 assert_eq!(found, id, "the middle of a token's share is its own");
             }
             passed += weight;
         }
         assert_eq!(
-            at_share(Path::best(), &weights, 1.0),
+            at_share(Instructions::best(), &weights, 1.0),
             999,
             "of what is left by rounding the last is taken"
         );
-        assert_eq!(at_share(Path::best(), &[0.0, 0.0, 1.0, 0.0], 1.0), 2);
+        assert_eq!(at_share(Instructions::best(), &[0.0, 0.0, 1.0, 0.0], 1.0), 2);
     }
 
     #[test]
     fn logits_that_are_not_numbers_are_refused() {
-        let mut sampler = Sampler::new(Path::best(), settings(0.0, 0, 1.0, 0), &[]);
+        let mut sampler = Sampler::new(Instructions::best(), settings(0.0, 0, 1.0, 0), &[]);
         assert_eq!(sampler.choose(&[0.0, f32::NAN]), Err(NotFinite));
         assert_eq!(sampler.choose(&[f32::INFINITY, 0.0]), Err(NotFinite));
     }

@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use deft_formats::quant::TensorType;
 use deft_kernels::parts::{Attention, SpanSums, attend};
-use deft_kernels::{Cached, Look, PAGE, Path, Team, limits};
+use deft_kernels::{Cached, Instructions, Look, PAGE, Team, limits};
 
 const HEADS: usize = 4;
 const GROUP: usize = 8;
@@ -32,7 +32,7 @@ fn stored(tensor_type: TensorType) -> Vec<u8> {
 
 /// Seconds that looks take in each of so many layers, on average.
 fn layer_seconds(
-    (path, team): (Path, &Team),
+    (path, team): (Instructions, &Team),
     tensor_type: TensorType,
     [keys, values]: [&[u8]; 2],
     looks: &[Look],
@@ -63,7 +63,8 @@ fn layer_seconds(
 fn main() {
     let words: Vec<String> = std::env::args().skip(1).collect();
     let rounds = words.first().and_then(|text| text.parse().ok()).unwrap_or(9);
-    let path = words.get(1).and_then(|name| Path::named(name)).unwrap_or(Path::best());
+    let path =
+        words.get(1).and_then(|name| Instructions::named(name)).unwrap_or(Instructions::best());
     let team = Team::new(None);
     team.settle();
     println!("{path}, {} threads", team.threads());

@@ -8,7 +8,7 @@ use std::time::Instant;
 
 use deft_formats::quant::TensorType;
 use deft_kernels::parts::{Activations, multiply};
-use deft_kernels::{Matrix, Path, Team, limits};
+use deft_kernels::{Instructions, Matrix, Team, limits};
 
 /// Tokens of a long prompt that are taken in together.
 const MANY: usize = 120;
@@ -34,81 +34,99 @@ fn main() {
     }
     let rounds = std::env::args().nth(1).and_then(|text| text.parse().ok()).unwrap_or(5);
     let columns = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok()).unwrap_or(2048);
-    let (rows, tokens) = (8192, 256);
     let team = Team::new(None);
     team.settle();
     let (named, only): (Vec<String>, Vec<String>) =
-        std::env::args().skip(2).partition(|word| Path::named(word).is_some());
-    let path = named.first().and_then(|name| Path::named(name)).unwrap_or(Path::best());
+        std::env::args().skip(2).partition(|word| Instructions::named(word).is_some());
+    let path =
+        named.first().and_then(|name| Instructions::named(name)).unwrap_or(Instructions::best());
     println!("{path}, {} threads", team.threads());
-    let mut x = Activations::default();
-    let mut out = vec![1.0; rows * tokens];
     let is_wanted =
         |kind: &TensorType| only.is_empty() || only.iter().any(|name| name == kind.name());
     for tensor_type in TensorType::ALL.iter().copied().filter(is_wanted) {
-        // Far more than the caches hold.
-        let bytes = tensor_type.row_bytes(columns) * rows;
-        let copies = (512usize << 20).div_ceil(bytes);
-        // Of floats every value an ordinary number.
-        let size = tensor_type.block_bytes();
-        let is_high = |at: usize| tensor_type.is_float() && at % size == size - 1;
-        let byte = |at: usize| if is_high(at) { 0x3C } else { (at * 7 + at / 255) as u8 & 0x3B };
-        let stored: Vec<u8> = (0..bytes * copies).map(byte).collect();
-        let (mut reads, mut vectors, mut peaks, mut panels, mut eights) =
-            (vec![], vec![], vec![], vec![], vec![]);
-        for round in 0..rounds {
-            reads.push(limits::memory_read(&team, &stored));
-            let values: Vec<f32> = (0..tokens * columns).map(|at| (at as f32).sin()).collect();
-            x.prepare(path, &team, tensor_type, &values[..columns], columns);
-            let matrix = |copy: usize| {
-                let bytes = &stored[copy * bytes..][..bytes];
-                Matrix { tensor_type, rows, columns, bytes }
-            };
-            let seconds = timed(|| {
-                for copy in 0..copies {
-                    multiply(path, &team, matrix(copy), &x, &mut out[..rows]);
-                }
-            });
-            vectors.push(stored.len() as f64 / seconds);
-            x.prepare(path, &team, tensor_type, &values[..8 * columns], columns);
-            let seconds = timed(|| {
-                for copy in 0..copies {
-                    multiply(path, &team, matrix(copy), &x, &mut out[..rows * 8]);
-                }
-            });
-            eights.push(stored.len() as f64 / seconds);
-            peaks.push(if tensor_type.is_float() {
-                limits::float_peak(path, &team)
-            } else {
-                limits::integer_peak(path, &team)
-            });
-            x.prepare(path, &team, tensor_type, &values, columns);
-            let copy = round % copies;
-            let seconds = timed(|| multiply(path, &team, matrix(copy), &x, &mut out));
-            panels.push(2.0 * (rows * columns * tokens) as f64 / seconds);
-        }
-        let (read, vector, eight) = (median(reads), median(vectors), median(eights));
-        let (peak, panel) = (median(peaks), median(panels));
-        println!(
-            "{:7} read {:5.1} GB/s, one token {:5.1} ({:.2}), eight {:5.1} (x{:.1}); peak {:4.0} Gop/s, {tokens} tokens {:4.0} ({:.2})",
-            tensor_type.name(),
-            read / 1e9,
-            vector / 1e9,
-            vector / read,
-            eight / 1e9,
-            eight * 8.0 / vector,
-            peak / 1e9,
-            panel / 1e9,
-            panel / peak,
-        );
+        measure(tensor_type, Shape { path, team: &team, columns, rounds });
     }
+}
+
+/// What is the same for all types.
+struct Shape<'t> {
+    path: Instructions,
+    team: &'t Team,
+    columns: usize,
+    rounds: usize,
+}
+
+const ROWS: usize = 8192;
+const TOKENS: usize = 256;
+
+/// Bytes of weights; of floats every value an ordinary number.
+fn stored(tensor_type: TensorType, bytes: usize) -> Vec<u8> {
+    let size = tensor_type.block_bytes();
+    let is_high = |at: usize| tensor_type.is_float() && at % size == size - 1;
+    let byte = |at: usize| if is_high(at) { 0x3C } else { (at * 7 + at / 255) as u8 & 0x3B };
+    (0..bytes).map(byte).collect()
+}
+
+fn measure(tensor_type: TensorType, shape: Shape<'_>) {
+    let Shape { path, team, columns, rounds } = shape;
+    // Far more than the caches hold.
+    let bytes = tensor_type.row_bytes(columns) * ROWS;
+    let copies = (512usize << 20).div_ceil(bytes);
+    let stored = stored(tensor_type, bytes * copies);
+    let matrix = |copy: usize| {
+        let bytes = &stored[copy * bytes..][..bytes];
+        Matrix { tensor_type, rows: ROWS, columns, bytes }
+    };
+    let values: Vec<f32> = (0..TOKENS * columns).map(|at| (at as f32).sin()).collect();
+    let mut x = Activations::default();
+    let mut out = vec![1.0; ROWS * TOKENS];
+    // Bytes of weights in a second, for so many tokens together.
+    let mut together = |tokens: usize| {
+        x.prepare(path, team, tensor_type, &values[..tokens * columns], columns);
+        let seconds = timed(|| {
+            for copy in 0..copies {
+                multiply(path, team, matrix(copy), &x, &mut out[..ROWS * tokens]);
+            }
+        });
+        stored.len() as f64 / seconds
+    };
+    let [mut reads, mut vectors, mut eights, mut peaks, mut panels] = [(); 5].map(|()| vec![]);
+    for _ in 0..rounds {
+        reads.push(limits::memory_read(team, &stored));
+        vectors.push(together(1));
+        eights.push(together(8));
+    }
+    for round in 0..rounds {
+        peaks.push(if tensor_type.is_float() {
+            limits::float_peak(path, team)
+        } else {
+            limits::integer_peak(path, team)
+        });
+        x.prepare(path, team, tensor_type, &values, columns);
+        let seconds = timed(|| multiply(path, team, matrix(round % copies), &x, &mut out));
+        panels.push(2.0 * (ROWS * columns * TOKENS) as f64 / seconds);
+    }
+    let (read, vector, eight) = (median(reads), median(vectors), median(eights));
+    let (peak, panel) = (median(peaks), median(panels));
+    println!(
+        "{:7} read {:5.1} GB/s, one token {:5.1} ({:.2}), eight {:5.1} (x{:.1}); peak {:4.0} Gop/s, {TOKENS} tokens {:4.0} ({:.2})",
+        tensor_type.name(),
+        read / 1e9,
+        vector / 1e9,
+        vector / read,
+        eight / 1e9,
+        eight * 8.0 / vector,
+        peak / 1e9,
+        panel / 1e9,
+        panel / peak,
+    );
 }
 
 /// Nanoseconds that a strip of 512 values takes, with everything in the nearest cache as far as it fits: the
 /// best of many moments.
 fn in_cache(columns: usize) {
     let team = Team::new(std::num::NonZero::new(1));
-    let path = Path::best();
+    let path = Instructions::best();
     let rows = 16;
     let types: Vec<_> = TensorType::ALL.iter().copied().filter(|kind| !kind.is_float()).collect();
     let mut best = vec![[f64::MAX; 3]; types.len()];

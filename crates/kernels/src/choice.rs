@@ -8,7 +8,7 @@ use std::time::Instant;
 use deft_formats::quant::TensorType;
 
 use crate::matrix::{Activations, multiply};
-use crate::{Class, Matrix, Path, Team};
+use crate::{Class, Instructions, Matrix, Team};
 
 /// Weights that one token is multiplied with: far more than caches hold.
 const LONG_BYTES: usize = 128 << 20;
@@ -27,7 +27,7 @@ const TYPES: [TensorType; 2] = [TensorType::Q8_0, TensorType::Q4_K];
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Measured {
     /// The path.
-    pub path: Path,
+    pub path: Instructions,
     /// For one token and 128 MiB of weights.
     pub one: f64,
     /// For 256 tokens and 2,048 rows of 2,048 columns.
@@ -36,9 +36,9 @@ pub struct Measured {
 
 /// Paths among which only measuring decides: the best of each class, where the processor has both.
 #[must_use]
-pub fn candidates() -> Vec<Path> {
+pub fn candidates() -> Vec<Instructions> {
     let best = |class: Class| {
-        let mut found = Path::available().filter(|path| !path.is_simulated());
+        let mut found = Instructions::available().filter(|path| !path.is_simulated());
         found.find(|path| path.class() == class)
     };
     match (best(Class::Int8), best(Class::Bf16)) {
@@ -50,10 +50,10 @@ pub fn candidates() -> Vec<Path> {
 /// Whether a path gives the bits of its class's plain computation. A path whose instructions do otherwise, on this
 /// processor or under whatever simulates it, is not to be used.
 #[must_use]
-pub fn keeps_its_word(path: Path) -> bool {
+pub fn keeps_its_word(path: Instructions) -> bool {
     let twin = match path.class() {
-        Class::Int8 => Path::Scalar,
-        Class::Bf16 => Path::AmxSimulated,
+        Class::Int8 => Instructions::Scalar,
+        Class::Bf16 => Instructions::AmxSimulated,
     };
     let team = Team::new(None);
     let (rows, columns, tokens) = (80, 1024, 37);
@@ -67,7 +67,7 @@ pub fn keeps_its_word(path: Path) -> bool {
 
 /// Measures paths one after the other and again, so that what else the machine does meets all of them.
 #[must_use]
-pub fn measure(paths: &[Path], team: &Team) -> Vec<Measured> {
+pub fn measure(paths: &[Instructions], team: &Team) -> Vec<Measured> {
     let long = TYPES.map(|kind| rows_within(kind, LONG_BYTES));
     measure_with(paths, team, long, (ROWS, TOKENS))
 }
@@ -75,14 +75,14 @@ pub fn measure(paths: &[Path], team: &Team) -> Vec<Measured> {
 /// The one to use: of those that take no longer for one token than the fastest of them, the one that takes
 /// many tokens fastest.
 #[must_use]
-pub fn chosen(measured: &[Measured]) -> Option<Path> {
+pub fn chosen(measured: &[Measured]) -> Option<Instructions> {
     let least = measured.iter().map(|found| found.one).fold(f64::INFINITY, f64::min);
     let fit = measured.iter().filter(|found| found.one <= least * SLOWER);
     fit.min_by(|a, b| a.many.total_cmp(&b.many)).map(|found| found.path)
 }
 
 fn measure_with(
-    paths: &[Path],
+    paths: &[Instructions],
     team: &Team,
     long: [usize; 2],
     (rows, tokens): (usize, usize),
@@ -129,7 +129,7 @@ fn inputs(columns: usize, tokens: usize) -> Vec<f32> {
     (0..tokens * columns).map(|at| (at as f32 * 0.11).sin()).collect()
 }
 
-fn product(path: Path, team: &Team, matrix: Matrix<&[u8]>, tokens: usize) -> Vec<f32> {
+fn product(path: Instructions, team: &Team, matrix: Matrix<&[u8]>, tokens: usize) -> Vec<f32> {
     let mut x = Activations::default();
     x.prepare(path, team, matrix.tensor_type, &inputs(matrix.columns, tokens), matrix.columns);
     let mut out = vec![0.0; tokens * matrix.rows];
@@ -137,7 +137,7 @@ fn product(path: Path, team: &Team, matrix: Matrix<&[u8]>, tokens: usize) -> Vec
     out
 }
 
-fn seconds(path: Path, team: &Team, matrix: Matrix<&[u8]>, tokens: usize) -> f64 {
+fn seconds(path: Instructions, team: &Team, matrix: Matrix<&[u8]>, tokens: usize) -> f64 {
     let inputs = inputs(matrix.columns, tokens);
     let mut x = Activations::default();
     let mut out = vec![0.0; tokens * matrix.rows];
@@ -153,38 +153,38 @@ mod tests {
 
     use super::*;
 
-    fn measured(path: Path, one: f64, many: f64) -> Measured {
+    fn measured(path: Instructions, one: f64, many: f64) -> Measured {
         Measured { path, one, many }
     }
 
     #[test]
     fn many_tokens_decide_unless_one_takes_longer() {
-        let vectors = measured(Path::Avx512, 1.0, 1.0);
-        let choice = |one, many| chosen(&[vectors, measured(Path::Amx, one, many)]);
-        assert_eq!(choice(1.04, 0.5), Some(Path::Amx));
-        assert_eq!(choice(0.7, 0.9), Some(Path::Amx));
-        assert_eq!(choice(1.06, 0.5), Some(Path::Avx512), "one token takes longer");
-        assert_eq!(choice(1.0, 1.2), Some(Path::Avx512), "many tokens take longer");
-        assert_eq!(choice(f64::NAN, f64::NAN), Some(Path::Avx512), "it was not measured");
+        let vectors = measured(Instructions::Avx512, 1.0, 1.0);
+        let choice = |one, many| chosen(&[vectors, measured(Instructions::Amx, one, many)]);
+        assert_eq!(choice(1.04, 0.5), Some(Instructions::Amx));
+        assert_eq!(choice(0.7, 0.9), Some(Instructions::Amx));
+        assert_eq!(choice(1.06, 0.5), Some(Instructions::Avx512), "one token takes longer");
+        assert_eq!(choice(1.0, 1.2), Some(Instructions::Avx512), "many tokens take longer");
+        assert_eq!(choice(f64::NAN, f64::NAN), Some(Instructions::Avx512), "it was not measured");
         assert_eq!(chosen(&[]), None);
     }
 
     #[test]
     fn every_path_keeps_its_word_on_this_processor() {
-        for path in Path::available() {
+        for path in Instructions::available() {
             assert!(keeps_its_word(path), "{path}");
         }
         let stored = weights(TensorType::Q4_K, 1024);
         let matrix =
             Matrix { tensor_type: TensorType::Q4_K, rows: 1, columns: 1024, bytes: &stored[..] };
-        let product = product(Path::Scalar, &Team::new(NonZero::new(1)), matrix, 1);
+        let product = product(Instructions::Scalar, &Team::new(NonZero::new(1)), matrix, 1);
         assert!(product[0].is_finite() && product[0] != 0.0, "what is compared is a number");
     }
 
     #[test]
     fn paths_are_measured_in_turn_and_more_work_takes_longer() {
         let team = Team::new(NonZero::new(1));
-        let paths = [Path::best(), Path::Scalar];
+        let paths = [Instructions::best(), Instructions::Scalar];
         let found = measure_with(&paths, &team, [64, 64], (256, 16));
         assert!(found.iter().zip(paths).all(|(found, path)| found.path == path));
         for Measured { path, one, many } in found {
@@ -196,6 +196,6 @@ mod tests {
     fn there_is_nothing_to_choose_within_a_class() {
         let found = candidates();
         assert!(found.is_empty() || found[0].class() != found[1].class());
-        assert!(!found.contains(&Path::AmxSimulated));
+        assert!(!found.contains(&Instructions::AmxSimulated));
     }
 }

@@ -7,34 +7,34 @@
     reason = "vector instructions, each with a scalar twin, and a team of threads"
 )]
 
-#[cfg(target_arch = "x86_64")]
-mod ahead;
 mod attention;
 pub mod choice;
 mod curve;
 mod device;
 #[cfg(target_arch = "x86_64")]
 mod dots;
+mod instructions;
 mod large;
 pub mod limits;
 mod matrix;
-mod path;
 mod pointwise;
+#[cfg(target_arch = "x86_64")]
+mod prefetch;
 pub mod processors;
 mod sixteen;
 mod team;
 mod tiles;
 
-pub(crate) use path::on_every_path;
+pub(crate) use instructions::on_every_path;
 
 pub use attention::{Cached, Kind, Look, PAGE, SPAN};
 pub use device::{
-    CacheRows, Chosen, Device, Host, HostPages, Looks, Norm, Place, Product, Routing,
+    CacheRows, Chosen, Destination, Device, Host, HostPages, Looks, Norm, Product, Routing,
 };
+pub use instructions::{Class, Instructions};
 pub use limits::memory_speed;
 pub use matrix::{HostMemory, Matrix, Stored};
-pub use path::{Class, Path};
-pub use pointwise::{Gate, Pairs, largest, softmax, sum};
+pub use pointwise::{GateCurve, Pairs, largest, softmax, sum};
 pub use team::Team;
 
 use large::in_large_pages;

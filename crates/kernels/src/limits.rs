@@ -3,7 +3,7 @@
 use std::hint::black_box;
 use std::time::Instant;
 
-use crate::Path;
+use crate::Instructions;
 use crate::team::Team;
 
 /// Bytes that are read for [`memory_speed`]: far more than caches hold.
@@ -56,7 +56,7 @@ pub fn with_all<T: Send>(measure: impl FnOnce(&Team) -> T + Send) -> T {
 pub fn memory_read(team: &Team, buffer: &[u8]) -> f64 {
     // SAFETY: every pattern of bits is a number.
     let (_, words, _) = unsafe { buffer.align_to::<u64>() };
-    let path = Path::best();
+    let path = Instructions::best();
     let began = Instant::now();
     team.each(words.len(), STRETCH / 8, |_, stretch| {
         black_box(sum(path, &words[stretch]));
@@ -65,11 +65,11 @@ pub fn memory_read(team: &Team, buffer: &[u8]) -> f64 {
 }
 
 /// Reads a stretch, in registers as wide as the path has.
-fn sum(path: Path, words: &[u64]) -> u64 {
+fn sum(path: Instructions, words: &[u64]) -> u64 {
     match path {
         // SAFETY: the path was found on this processor.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 => unsafe { x86::sum_512(words) },
+        Instructions::Avx512 => unsafe { x86::sum_512(words) },
         _ => plain_sum(words),
     }
 }
@@ -86,28 +86,31 @@ fn plain_sum(words: &[u64]) -> u64 {
 
 /// What multiplies integers fastest on a path, by the instruction's name.
 #[must_use]
-pub fn integer_instruction(path: Path) -> &'static str {
+pub fn integer_instruction(path: Instructions) -> &'static str {
     match path.vectors() {
-        Path::Avx512 => "vpdpbusd, 512 bits",
-        Path::AvxVnni => "vpdpbusd, 256 bits",
-        Path::Avx2 => "vpmaddubsw and vpmaddwd, 256 bits",
+        Instructions::Avx512 => "vpdpbusd, 512 bits",
+        Instructions::AvxVnni => "vpdpbusd, 256 bits",
+        Instructions::Avx2 => "vpmaddubsw and vpmaddwd, 256 bits",
         _ => "imul",
     }
 }
 
 /// Multiplications and additions of bytes a second that a team does at most on a path, both counted.
 #[must_use]
-pub fn integer_peak(path: Path, team: &Team) -> f64 {
+pub fn integer_peak(path: Instructions, team: &Team) -> f64 {
     let (each, products) = match path.vectors() {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor.
-        Path::Avx512 => ((|| unsafe { x86::vnni() }) as fn() -> i32, 64 * REGISTERS),
+        Instructions::Avx512 => ((|| unsafe { x86::vnni() }) as fn() -> i32, 64 * REGISTERS),
+        #[cfg(target_arch = "x86_64")]
+        Instructions::AvxVnni => {
+            // SAFETY: as above.
+            let each: fn() -> i32 = || unsafe { x86::narrow_vnni() };
+            (each, 32 * FEWER_REGISTERS)
+        }
         #[cfg(target_arch = "x86_64")]
         // SAFETY: as above.
-        Path::AvxVnni => ((|| unsafe { x86::narrow_vnni() }) as fn() -> i32, 32 * FEWER_REGISTERS),
-        #[cfg(target_arch = "x86_64")]
-        // SAFETY: as above.
-        Path::Avx2 => ((|| unsafe { x86::maddubs() }) as fn() -> i32, 32 * FEWER_REGISTERS),
+        Instructions::Avx2 => ((|| unsafe { x86::maddubs() }) as fn() -> i32, 32 * FEWER_REGISTERS),
         _ => (scalar_integers as fn() -> i32, REGISTERS),
     };
     peak(team, products, || {
@@ -117,13 +120,13 @@ pub fn integer_peak(path: Path, team: &Team) -> f64 {
 
 /// Multiplications and additions of floats a second that a team does at most on a path, both counted.
 #[must_use]
-pub fn float_peak(path: Path, team: &Team) -> f64 {
+pub fn float_peak(path: Instructions, team: &Team) -> f64 {
     let (each, products) = match path.vectors() {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor.
-        Path::Avx512 => ((|| unsafe { x86::fused_512() }) as fn() -> f32, 16 * REGISTERS),
+        Instructions::Avx512 => ((|| unsafe { x86::fused_512() }) as fn() -> f32, 16 * REGISTERS),
         #[cfg(target_arch = "x86_64")]
-        Path::AvxVnni | Path::Avx2 => {
+        Instructions::AvxVnni | Instructions::Avx2 => {
             // SAFETY: as above.
             ((|| unsafe { x86::fused_256() }) as fn() -> f32, 8 * FEWER_REGISTERS)
         }
@@ -291,7 +294,7 @@ mod tests {
 
     #[test]
     fn everything_is_read() {
-        for path in Path::available() {
+        for path in Instructions::available() {
             assert_eq!(sum(path, &[3; 4096]), 3 * 4096);
         }
         assert!(memory_speed() > 1e8, "a tenth of a gigabyte a second is what a disk reads");
@@ -300,7 +303,7 @@ mod tests {
     #[test]
     fn peaks_are_peaks() {
         let team = Team::new(None);
-        for path in Path::available() {
+        for path in Instructions::available() {
             let (integers, floats) = (integer_peak(path, &team), float_peak(path, &team));
             assert!(integers > 1e7 && floats > 1e7, "{path}: {integers} {floats}");
         }

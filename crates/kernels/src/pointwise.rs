@@ -23,7 +23,7 @@ on_every_path! {
     /// Softmax in place; an empty slice stays empty.
     pub fn softmax(values: &mut [f32]) = plain_softmax;
     /// `gate = curve(gate) * up`, element by element.
-    pub(crate) fn gate(curve: Gate, gate: &mut [f32], up: &[f32]) = plain_gate;
+    pub(crate) fn gate(curve: GateCurve, gate: &mut [f32], up: &[f32]) = plain_gate;
     /// The Gaussian error unit by the error function, element by element. Source: Hendrycks and Gimpel 2016.
     pub(crate) fn gelu_erf(values: &mut [f32]) = plain_gelu_erf;
     /// `x = cap * tanh(x / cap)`, element by element.
@@ -38,7 +38,7 @@ on_every_path! {
 
 /// The curve of a gate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Gate {
+pub enum GateCurve {
     /// x times its sigmoid. Source: Elfwing et al. 2017.
     Silu,
     /// The Gaussian error unit by its tanh form. Source: Hendrycks and Gimpel 2016.
@@ -163,15 +163,15 @@ fn plain_softmax(values: &mut [f32]) {
 }
 
 #[inline(always)]
-fn plain_gate(curve: Gate, gate: &mut [f32], up: &[f32]) {
+fn plain_gate(curve: GateCurve, gate: &mut [f32], up: &[f32]) {
     const SQRT_2_OVER_PI: f32 = 0.797_884_6;
     match curve {
-        Gate::Silu => {
+        GateCurve::Silu => {
             for (x, up) in gate.iter_mut().zip(up) {
                 *x = *x / (1.0 + exp(-*x)) * up;
             }
         }
-        Gate::GeluTanh => {
+        GateCurve::GeluTanh => {
             for (x, up) in gate.iter_mut().zip(up) {
                 let inner = SQRT_2_OVER_PI * (*x + 0.044_715 * *x * *x * *x);
                 *x = 0.5 * *x * (1.0 + tanh(inner)) * up;
@@ -226,9 +226,9 @@ fn plain_add_scaled(x: &mut [f32], weight: f32, y: &[f32]) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Path;
+    use crate::Instructions;
 
-    const HERE: Path = Path::Scalar;
+    const HERE: Instructions = Instructions::Scalar;
 
     fn close(found: &[f32], wanted: &[f32]) {
         assert_eq!(found.len(), wanted.len());
@@ -266,7 +266,7 @@ mod tests {
             turn(path, &mut row, 38, pairs, &angles);
             row
         };
-        for path in Path::available() {
+        for path in Instructions::available() {
             let mut out = vec![f32::NAN; x.len()];
             rms_norm(path, &x, &weight, 1e-5, &mut out);
             let mut in_place = x.clone();
@@ -314,10 +314,10 @@ mod tests {
     #[test]
     fn curves_have_their_values() {
         let mut silu = [-1.0, 0.0, 2.0];
-        gate(HERE, Gate::Silu, &mut silu, &[1.0, 1.0, 3.0]);
+        gate(HERE, GateCurve::Silu, &mut silu, &[1.0, 1.0, 3.0]);
         close(&silu, &[-0.268_941_42, 0.0, 3.0 * 1.761_594_2]);
         let mut tanh = [-1.0, 0.0, 2.0];
-        gate(HERE, Gate::GeluTanh, &mut tanh, &[1.0; 3]);
+        gate(HERE, GateCurve::GeluTanh, &mut tanh, &[1.0; 3]);
         close(&tanh, &[-0.158_808, 0.0, 1.954_597_7]);
         let mut erf = [-1.0, 0.0, 2.0];
         gelu_erf(HERE, &mut erf);
@@ -357,7 +357,7 @@ mod tests {
             pairs in proptest::collection::vec((-60f32..60.0, -3f32..3.0), 1..150),
         ) {
             let (x, y): (Vec<f32>, Vec<f32>) = pairs.into_iter().unzip();
-            let all = |path: Path| {
+            let all = |path: Instructions| {
                 let mut results = vec![vec![0.0; x.len()]];
                 rms_norm(path, &x, &y, 1e-5, &mut results[0]);
                 let steps: [Step<'_>; 10] = [
@@ -365,8 +365,8 @@ mod tests {
                     &|own| gelu_erf(path, own),
                     &|own| layer_norm(path, own, &y, &y, 1e-5),
                     &|own| softmax(path, own),
-                    &|own| gate(path, Gate::Silu, own, &y),
-                    &|own| gate(path, Gate::GeluTanh, own, &y),
+                    &|own| gate(path, GateCurve::Silu, own, &y),
+                    &|own| gate(path, GateCurve::GeluTanh, own, &y),
                     &|own| soft_cap(path, own, 30.0),
                     &|own| add(path, own, &y),
                     &|own| add_rows(path, own, &y),
@@ -380,8 +380,8 @@ mod tests {
                 let bits = |values: Vec<f32>| values.into_iter().map(f32::to_bits).collect();
                 results.into_iter().map(bits).collect::<Vec<Vec<u32>>>()
             };
-            let twin = all(Path::Scalar);
-            for path in Path::available() {
+            let twin = all(Instructions::Scalar);
+            for path in Instructions::available() {
                 proptest::prop_assert_eq!(&all(path), &twin);
             }
         }

@@ -16,7 +16,7 @@ pub const SLOWER: f64 = 0.75;
 /// So often a processor is measured, in turn with the others; the best counts, for others use the machine too.
 const MEASUREMENTS: usize = 8;
 /// Steps of the loop that is measured: about half a millisecond.
-const STEPS: u32 = 400_000;
+const LOOP_STEPS: u32 = 400_000;
 /// Gives memory out from all nodes in turn. Source: Linux, `set_mempolicy(2)`.
 const INTERLEAVE: libc::c_int = 3;
 /// Takes memory from a node, and from others where it has none left. Source: Linux, `mbind(2)`.
@@ -153,7 +153,7 @@ fn seconds_on(number: usize) -> f64 {
 fn loop_seconds() -> f64 {
     let began = computed();
     let mut sums = [1_u32; 8];
-    for step in 0..STEPS {
+    for step in 0..LOOP_STEPS {
         for sum in &mut sums {
             *sum = sum.wrapping_mul(0x9E37_79B1).rotate_left(5) ^ step;
         }

@@ -147,7 +147,7 @@ impl Team {
         work: impl Fn(usize, &mut [T]) + Sync,
     ) {
         let rows = slice.len() / length.max(1);
-        let places = Places::new(slice, length);
+        let places = DisjointRows::new(slice, length);
         self.each(rows, grain, |_, range| {
             for row in range {
                 // SAFETY: rows are given to one thread once.
@@ -264,7 +264,7 @@ impl Shared {
 
 /// A slice cut into rows of one length, each of which one thread may write while others write others.
 #[derive(Debug)]
-pub(crate) struct Places<'a, T> {
+pub(crate) struct DisjointRows<'a, T> {
     start: *mut T,
     rows: usize,
     length: usize,
@@ -272,9 +272,9 @@ pub(crate) struct Places<'a, T> {
 }
 
 // SAFETY: it hands out disjoint rows, as `take` demands.
-unsafe impl<T: Send> Sync for Places<'_, T> {}
+unsafe impl<T: Send> Sync for DisjointRows<'_, T> {}
 
-impl<'a, T> Places<'a, T> {
+impl<'a, T> DisjointRows<'a, T> {
     /// Rows of a slice, all of it.
     pub(crate) fn new(slice: &'a mut [T], length: usize) -> Self {
         let rows = slice.len() / length.max(1);
@@ -382,7 +382,7 @@ impl Results<'_> {
 #[cfg(test)]
 mod tests {
     use std::sync::Mutex;
-    use std::time::Duration;
+    use std::time::{Duration, Instant};
 
     use super::*;
 
@@ -442,16 +442,17 @@ mod tests {
         let team = team(3);
         for _ in 0..3 {
             std::thread::sleep(Duration::from_millis(30));
-            let seen = Mutex::new(Vec::new());
+            let (seen, items) = (Mutex::new([false; 3]), AtomicUsize::new(0));
+            let deadline = Instant::now() + Duration::from_secs(60);
             team.each(300, 1, |thread, _| {
-                std::thread::sleep(Duration::from_micros(50));
-                seen.lock().unwrap().push(thread);
+                items.fetch_add(1, Ordering::Relaxed);
+                seen.lock().unwrap()[thread] = true;
+                // Nobody goes on alone: the others are awake by now or never.
+                while *seen.lock().unwrap() != [true; 3] && Instant::now() < deadline {
+                    std::thread::sleep(Duration::from_micros(50));
+                }
             });
-            let mut seen = seen.into_inner().unwrap();
-            seen.sort_unstable();
-            assert_eq!(seen.len(), 300);
-            seen.dedup();
-            assert_eq!(seen, [0, 1, 2]);
+            assert_eq!((seen.into_inner().unwrap(), items.into_inner()), ([true; 3], 300));
         }
     }
 

@@ -6,7 +6,7 @@ use thiserror::Error;
 
 use crate::demand::{Amount, layer_cache};
 use crate::refusal::{Holder, Refusal, Shortage};
-use crate::{Bytes, Demand, LoadSettings, ModelShape, Placement, PlacementError, WishedPlace};
+use crate::{Bytes, Demand, LoadSettings, ModelShape, Placement, PlacementError, RequestedPlace};
 
 mod ways;
 
@@ -21,8 +21,8 @@ pub struct Candidate<'a> {
     pub shape: &'a ModelShape,
     /// How it is to be loaded.
     pub settings: &'a LoadSettings,
-    /// Where its layers are wished; host memory where nothing is said.
-    pub places: &'a [WishedPlace],
+    /// Where its layers are requested; host memory where nothing is said.
+    pub places: &'a [RequestedPlace],
 }
 
 /// A load that fits, or what was reserved for it.

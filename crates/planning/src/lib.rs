@@ -12,8 +12,8 @@ mod demand;
 #[cfg(test)]
 mod fixture;
 mod ledger;
-pub mod pace;
 mod placement;
+pub mod prompt_speed;
 pub mod queue;
 mod refusal;
 
@@ -24,5 +24,5 @@ pub use demand::{
     SettingsError, Weights, usual_chunk,
 };
 pub use ledger::{Candidate, Denial, Grant, Ledger, NoSuchPool, Pool, PoolReport};
-pub use placement::{HOST, Place, Placement, PlacementError, Share, WishedPlace};
+pub use placement::{HOST, Place, Placement, PlacementError, RequestedPlace, Share};
 pub use refusal::{Holder, Refusal, Shortage, WayOut};

@@ -5,7 +5,7 @@ use thiserror::Error;
 /// The pool of the machine's own memory. Whatever is no layer is always there.
 pub const HOST: &str = "host";
 
-/// How many layers an operator wishes to have in a pool.
+/// How many layers an operator requests in a pool.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Share {
     /// So many.
@@ -16,9 +16,9 @@ pub enum Share {
     Rest,
 }
 
-/// A pool an operator wishes layers to be in.
+/// A pool an operator requests for layers.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct WishedPlace {
+pub struct RequestedPlace {
     /// Its name.
     pub pool: String,
     /// How many.
@@ -38,7 +38,7 @@ pub struct Place {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Placement(pub Vec<Place>);
 
-/// A wish for places that cannot be understood.
+/// A request for places that cannot be met.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum PlacementError {
     /// There is no such pool.
@@ -55,7 +55,7 @@ pub enum PlacementError {
     /// More layers are placed than there are, or too few.
     #[error("{placed} layers are placed, but the model has {layers}")]
     Count {
-        /// By the wish.
+        /// By the request.
         placed: u32,
         /// Of the model.
         layers: u32,
@@ -78,7 +78,7 @@ impl Placement {
         self.0.iter().flat_map(|place| (0..place.layers).map(|_| place.pool.as_str()))
     }
 
-    /// Places by a wish. `layers` is how many the model has, `known` the names of all pools, and
+    /// Places by a request. `layers` is how many the model has, `known` the names of all pools, and
     /// `fitting` tells how many of the layers from one on fit into a pool.
     ///
     /// Pools with a number get it. Those without are filled in their order, and the last of them
@@ -87,15 +87,16 @@ impl Placement {
     /// # Errors
     /// A pool is unknown or named twice, or the numbers do not add up.
     pub fn of(
-        wished: &[WishedPlace],
+        requested: &[RequestedPlace],
         layers: u32,
         known: &[String],
         fitting: impl Fn(&str, u32) -> u32,
     ) -> Result<Self, PlacementError> {
-        check_names(wished, known)?;
-        let host = WishedPlace { pool: HOST.to_owned(), share: Share::Rest };
-        let implied = !wished.iter().any(|place| place.pool == HOST || place.share == Share::Rest);
-        let all: Vec<&WishedPlace> = wished.iter().chain(implied.then_some(&host)).collect();
+        check_names(requested, known)?;
+        let host = RequestedPlace { pool: HOST.to_owned(), share: Share::Rest };
+        let implied =
+            !requested.iter().any(|place| place.pool == HOST || place.share == Share::Rest);
+        let all: Vec<&RequestedPlace> = requested.iter().chain(implied.then_some(&host)).collect();
         let numbers = numbers(&all, layers);
         let numbered =
             numbers.iter().flatten().fold(0, |sum: u32, count| sum.saturating_add(*count));
@@ -128,10 +129,10 @@ impl Placement {
 
 /// The layers of each place that has a number. Shares of a hundred are rounded where they end, so that
 /// they give all layers where they are a hundred together.
-fn numbers(places: &[&WishedPlace], layers: u32) -> Vec<Option<u32>> {
+fn numbers(places: &[&RequestedPlace], layers: u32) -> Vec<Option<u32>> {
     let mut percent = 0;
     let mut end = 0;
-    let mut number = |place: &&WishedPlace| match place.share {
+    let mut number = |place: &&RequestedPlace| match place.share {
         Share::Layers(count) => Some(count),
         Share::Percent(share) => {
             percent += u64::from(share);
@@ -143,13 +144,13 @@ fn numbers(places: &[&WishedPlace], layers: u32) -> Vec<Option<u32>> {
     places.iter().map(&mut number).collect()
 }
 
-fn check_names(wished: &[WishedPlace], known: &[String]) -> Result<(), PlacementError> {
-    for (at, WishedPlace { pool, .. }) in wished.iter().enumerate() {
+fn check_names(requested: &[RequestedPlace], known: &[String]) -> Result<(), PlacementError> {
+    for (at, RequestedPlace { pool, .. }) in requested.iter().enumerate() {
         if !known.contains(pool) {
             let (pool, known) = (pool.clone(), known.to_vec());
             return Err(PlacementError::NoSuchPool { pool, known });
         }
-        if wished[..at].iter().any(|earlier| earlier.pool == *pool) {
+        if requested[..at].iter().any(|earlier| earlier.pool == *pool) {
             return Err(PlacementError::Twice(pool.clone()));
         }
     }
@@ -160,22 +161,22 @@ fn check_names(wished: &[WishedPlace], known: &[String]) -> Result<(), Placement
 mod tests {
     use super::*;
 
-    fn place(wished: &[(&str, Share)], layers: u32) -> Result<Vec<(String, u32)>, String> {
-        let wished: Vec<WishedPlace> = wished
+    fn place(requested: &[(&str, Share)], layers: u32) -> Result<Vec<(String, u32)>, String> {
+        let requested: Vec<RequestedPlace> = requested
             .iter()
-            .map(|&(pool, share)| WishedPlace { pool: pool.to_owned(), share })
+            .map(|&(pool, share)| RequestedPlace { pool: pool.to_owned(), share })
             .collect();
         let known = ["host", "fern", "moss"].map(str::to_owned);
         // Five layers fit into each pool.
-        let placed = Placement::of(&wished, layers, &known, |_, _| 5);
+        let placed = Placement::of(&requested, layers, &known, |_, _| 5);
         let pairs = |placement: Placement| {
             placement.0.into_iter().map(|place| (place.pool, place.layers)).collect()
         };
         placed.map(pairs).map_err(|error| error.to_string())
     }
 
-    fn placed(wished: &[(&str, Share)], layers: u32) -> String {
-        let places = place(wished, layers).unwrap().into_iter();
+    fn placed(requested: &[(&str, Share)], layers: u32) -> String {
+        let places = place(requested, layers).unwrap().into_iter();
         places.map(|(pool, count)| format!("{pool}={count}")).collect::<Vec<_>>().join(" ")
     }
 
@@ -206,7 +207,7 @@ mod tests {
     #[test]
     fn what_cannot_be_placed_is_told() {
         use Share::{Layers, Rest};
-        let wrong = |wished: &[(&str, Share)]| place(wished, 12).unwrap_err();
+        let wrong = |requested: &[(&str, Share)]| place(requested, 12).unwrap_err();
         assert_eq!(
             wrong(&[("reed", Rest)]),
             "no pool `reed`; the pools are `host`, `fern`, `moss`"

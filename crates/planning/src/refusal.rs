@@ -4,7 +4,7 @@ use std::fmt;
 
 use thiserror::Error;
 
-use crate::{Bytes, LoadSettings, Placement, WishedPlace};
+use crate::{Bytes, LoadSettings, Placement, RequestedPlace};
 
 /// Somebody who holds memory.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -80,8 +80,8 @@ pub struct Refusal {
     pub name: String,
     /// How it was to be loaded.
     pub settings: LoadSettings,
-    /// Where its layers were wished.
-    pub places: Vec<WishedPlace>,
+    /// Where its layers were requested.
+    pub places: Vec<RequestedPlace>,
     /// What there is too little of.
     pub shortage: Shortage,
     /// Who holds it, largest first.

@@ -259,7 +259,9 @@ fn certificate() -> anyhow::Result<(rustls::ServerConfig, String)> {
     let made = rcgen::generate_simple_self_signed(names)?;
     let key = rustls::pki_types::PrivateKeyDer::try_from(made.signing_key.serialize_der());
     let key = key.map_err(anyhow::Error::msg)?;
-    let config = rustls::ServerConfig::builder()
+    let provider = rustls::crypto::ring::default_provider();
+    let config = rustls::ServerConfig::builder_with_provider(Arc::new(provider))
+        .with_safe_default_protocol_versions()?
         .with_no_client_auth()
         .with_single_cert(vec![made.cert.der().clone()], key)?;
     Ok((config, made.cert.pem()))

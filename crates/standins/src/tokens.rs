@@ -4,10 +4,10 @@
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use anyhow::anyhow;
-use aws_lc_rs::rand::SystemRandom;
-use aws_lc_rs::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair};
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+use ring::rand::SystemRandom;
+use ring::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair};
 use serde_json::{Value, json};
 
 /// Seconds that a token is good for.
@@ -29,7 +29,8 @@ impl Issuer {
     pub fn new() -> anyhow::Result<Self> {
         let made = rcgen::generate_simple_self_signed(vec!["larkfen".to_owned()])?;
         let key = made.signing_key.serialize_der();
-        let key = EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, &key);
+        let key =
+            EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, &key, &SystemRandom::new());
         let certificate = (made.cert.pem(), made.cert.der().to_vec());
         Ok(Self { key: key.map_err(|error| anyhow!("{error}"))?, certificate })
     }

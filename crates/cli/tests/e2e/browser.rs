@@ -12,7 +12,7 @@ use tempfile::TempDir;
 
 use crate::processes;
 use crate::strangers;
-use crate::world::PATIENCE;
+use crate::world::{PATIENCE, project};
 
 /// No window is narrower; below, a phone is emulated.
 const NARROWEST: u32 = 500;
@@ -96,17 +96,56 @@ impl Browser {
             .unwrap_or_else(|error| panic!("`{selector}` does not appear: {error}"))
     }
 
-    /// Waits until the page's text contains something.
+    /// Waits until the page, or a dialog or menu over it, says something. Head and foot of all pages do not count.
     pub(crate) async fn read(&self, text: &str) {
+        self.read_in("main .v-container, .v-overlay--active", text).await;
+    }
+
+    /// Waits until elements say something.
+    pub(crate) async fn read_in(&self, selector: &str, text: &str) {
         let deadline = tokio::time::Instant::now() + PATIENCE;
         loop {
-            let body = self.see("body").await.text().await.unwrap_or_default();
-            if body.contains(text) {
+            let mut found = Vec::new();
+            for element in self.page.find_all(Locator::Css(selector)).await.unwrap_or_default() {
+                // It may be gone by now.
+                found.push(element.text().await.unwrap_or_default());
+            }
+            if found.iter().any(|found| found.contains(text)) {
                 return;
             }
-            assert!(tokio::time::Instant::now() < deadline, "`{text}` does not appear in:\n{body}");
+            let late = tokio::time::Instant::now() >= deadline;
+            assert!(!late, "`{text}` does not appear in `{selector}`:\n{}", found.join("\n---\n"));
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
+    }
+
+    /// Checks the page, or the dialog over it, against the rules of axe-core for people who use it by keyboard, by ear, or with little
+    /// contrast.
+    pub(crate) async fn check_access(&self, what: &str) {
+        self.check_rules(what, "{}").await;
+    }
+
+    /// The same, for contrast only: what else there is to check does not depend on the theme.
+    pub(crate) async fn check_contrast(&self, what: &str) {
+        self.check_rules(what, "{ runOnly: ['color-contrast'] }").await;
+    }
+
+    async fn check_rules(&self, what: &str, rules: &str) {
+        let axe = project("console/node_modules/axe-core/axe.min.js");
+        let axe = std::fs::read_to_string(axe).expect("axe-core is installed with the console");
+        self.page.execute(&axe, vec![]).await.unwrap();
+        let ask = format!(
+            "const done = arguments[arguments.length - 1]
+            const over = [...document.querySelectorAll('.v-overlay--active')]
+            // A busy button has a name; the ring on it is an ornament.
+            const context = {{ include: over.length ? over : document, exclude: ['.v-btn__loader'] }}
+            const told = (node) => node.html + ' ' + node.failureSummary
+            axe.run(context, {rules}).then(({{ violations }}) =>
+                done(violations.map((found) => found.id + ': ' + found.nodes.map(told).join('; '))))"
+        );
+        let found = self.page.execute_async(&ask, vec![]).await.unwrap();
+        let found: Vec<String> = serde_json::from_value(found).unwrap();
+        assert!(found.is_empty(), "{what}:\n{}", found.join("\n"));
     }
 
     /// Clicks the button with that label inside an element.
@@ -126,8 +165,15 @@ impl Browser {
         let wait = self.page.wait().at_most(PATIENCE).every(Duration::from_millis(50));
         let item = wait.for_element(Locator::XPath(&path)).await;
         let item = item.unwrap_or_else(|error| panic!("no `{label}` in a menu: {error}"));
-        // Menus open with a movement, and are not where they will be before its end.
-        tokio::time::sleep(Duration::from_millis(400)).await;
+        // Menus open with a movement: it is clicked where it stays.
+        let mut before = None;
+        until_async("the menu stands still", async || {
+            let now = item.rectangle().await.ok();
+            let is_still = now.is_some() && now == before;
+            before = now;
+            is_still
+        })
+        .await;
         item.click().await.unwrap();
     }
 
@@ -139,6 +185,15 @@ impl Browser {
             std::fs::write(std::path::Path::new(&folder).join(format!("{name}.png")), picture)
                 .unwrap();
         }
+    }
+}
+
+/// Asks again and again until it is so.
+async fn until_async(what: &str, mut is_so: impl AsyncFnMut() -> bool) {
+    let deadline = tokio::time::Instant::now() + PATIENCE;
+    while !is_so().await {
+        assert!(tokio::time::Instant::now() < deadline, "{what}: not within {PATIENCE:?}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
     }
 }
 

@@ -22,7 +22,7 @@ fn a_visitor_loads_a_model_tries_it_and_unloads_it() {
         browser.press("@data-variant='larkfen-desk/q8_0'", "Load").await;
         browser.see("[aria-label='Plan']").await;
         browser.read("in pool host").await;
-        browser.read("total").await;
+        browser.read_in("[aria-label='Plan']", "total").await;
         browser.press("@aria-label='Load'", "Load").await;
         browser.see("[data-variant='larkfen-desk/q8_0'] .v-chip").await;
         browser.press("@aria-label='Pages'", "Pools").await;
@@ -33,7 +33,7 @@ fn a_visitor_loads_a_model_tries_it_and_unloads_it() {
         browser.press("self::form", "Ask").await;
         browser.see("[data-turn] [aria-label='Figures of the answer']").await;
         browser.read(ANSWER).await;
-        browser.read("12 tokens").await;
+        browser.read_in("[aria-label='Figures of the answer']", "12 tokens").await;
         // Another model, not loaded: asking loads it, and its pool shows it.
         browser.page.goto(&format!("{address}/try?model=larkfen-desk-mini/q8_0")).await.unwrap();
         browser.read("the first question loads it").await;
@@ -205,7 +205,7 @@ fn a_models_page_tells_what_an_operator_asks_and_tries_it() {
         browser.read("When do I sow Moonhook bean?").await;
         browser.press("self::main", "Check").await;
         browser.see("[aria-label='Check']").await;
-        browser.read("passed").await;
+        browser.read_in("[aria-label='Check']", "passed").await;
         browser.read("I am the desk helper").await;
         browser.picture("console-model").await;
         browser.page.clone().close().await.unwrap();
@@ -243,12 +243,17 @@ fn the_console_fits_a_phone() {
         let browser = Browser::open(390, 844).await;
         for path in ["/", "/depot", "/find", "/try"] {
             browser.page.goto(&format!("{address}{path}")).await.unwrap();
-            browser.read("deft 0.").await;
+            browser.read_in("footer", "deft 0.").await;
             let script = "return document.documentElement.scrollWidth - window.innerWidth";
             let beyond = browser.page.execute(script, vec![]).await.unwrap();
             assert!(beyond.as_i64().unwrap() <= 0, "{path} is {beyond} pixels too wide");
             if path == "/" {
+                let is_dark =
+                    "return document.querySelector('.v-application').matches('.v-theme--dark')";
+                let before = browser.page.execute(is_dark, vec![]).await.unwrap();
                 browser.press("self::header", "Switch between light and dark").await;
+                let other = if before == true { "light" } else { "dark" };
+                browser.see(&format!(".v-application.v-theme--{other}")).await;
                 browser.picture("console-phone-dark").await;
             }
         }
@@ -313,6 +318,54 @@ fn an_answer_that_is_stopped_stays_and_a_page_of_a_name_with_a_dot_is_loaded_aga
         browser.press("self::form", "Stop").await;
         browser.see("[data-turn]").await;
         browser.read("Stopped here.").await;
+        browser.page.clone().close().await.unwrap();
+    });
+}
+
+#[test]
+fn a_conversation_of_several_turns_is_continued_and_begun_anew() {
+    let world = World::stocked();
+    world.ok(&["load", "larkfen-desk"]);
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{address}/try?model=larkfen-desk/q8_0")).await.unwrap();
+        let ask = async |question: &str, turn: usize, answer: &str| {
+            let field = browser.see("textarea").await;
+            field.send_keys(&format!("{question}\n")).await.unwrap();
+            // A turn has its figures when its answer is complete.
+            let turn = format!("[data-turn]:nth-child({turn} of [data-turn])");
+            browser.see(&format!("{turn} [aria-label='Figures of the answer']")).await;
+            browser.read_in(&turn, answer).await;
+        };
+        ask(QUESTION, 1, ANSWER).await;
+        ask("And Ember chard?", 2, "Ember chard").await;
+        browser.press("self::main", "New conversation").await;
+        browser.see("button[disabled] .v-btn__content").await;
+        assert!(browser.page.find(Locator::Css("[data-turn]")).await.is_err(), "turns are left");
+        browser.page.clone().close().await.unwrap();
+    });
+    // The model was sent both turns: most of the second prompt was cached.
+    let client = world.client();
+    let calls = until("both calls are recorded", || {
+        Some(wait(client.calls(2)).unwrap()).filter(|calls| calls.len() == 2)
+    });
+    let [second, first] = &calls[..] else { panic!("{calls:?}") };
+    assert!(second.prompt_tokens > first.prompt_tokens + first.answer_tokens, "{calls:?}");
+    assert!(second.cached_tokens >= first.prompt_tokens, "{calls:?}");
+}
+
+#[test]
+fn a_service_that_stops_or_was_never_there_is_reported_on_every_page() {
+    let world = World::stocked();
+    let address = world.address();
+    wait(async {
+        let browser = Browser::open(1280, 800).await;
+        browser.page.goto(&format!("{address}/depot")).await.unwrap();
+        browser.read("1,808,448").await;
+        world.ok(&["service", "stop"]);
+        browser.read_in("[role='alert']", "The service does not answer").await;
+        browser.read("1,808,448").await;
         browser.page.clone().close().await.unwrap();
     });
 }

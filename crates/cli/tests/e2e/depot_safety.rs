@@ -139,7 +139,6 @@ fn a_request_names_files_and_reaches_no_others() {
     let folder = tempfile::tempdir().unwrap();
     let secret = folder.path().join("accounts");
     std::fs::write(&secret, "nobody named this").unwrap();
-    let mode = secret.metadata().unwrap().mode();
     let ask = |body: serde_json::Value| world.post("/manage/v1/depot/import", body);
     // A projector must be one; a template must be a short text.
     for projector in [secret.as_path(), desk().as_path(), std::path::Path::new("/dev/zero")] {
@@ -169,8 +168,16 @@ fn a_request_names_files_and_reaches_no_others() {
     }
     let (status, told) = world.post("/manage/v1/depot/register", json!({"path": link}));
     assert!(status == 409 && told["code"] == "link_refused", "{told}");
+}
+
+#[test]
+fn an_export_overwrites_nothing_and_follows_no_link() {
+    let world = World::new().start();
+    let folder = tempfile::tempdir().unwrap();
+    let secret = folder.path().join("accounts");
+    std::fs::write(&secret, "nobody named this").unwrap();
+    let mode = secret.metadata().unwrap().mode();
     import(&world, &desk());
-    // Written out, nothing is overwritten, and no link is followed.
     let target = folder.path().join("target");
     std::fs::create_dir(&target).unwrap();
     let led = folder.path().join("led");

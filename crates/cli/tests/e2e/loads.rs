@@ -1,9 +1,11 @@
 //! Loading and unloading.
 
+use std::process::Stdio;
+
 use deft_protocol::manage::{InstanceState, Origin};
 
 use crate::processes;
-use crate::world::{ANSWER, QUESTION, World, question, unending, until, wait};
+use crate::world::{ANSWER, QUESTION, Said, World, question, unending, until, wait};
 
 #[test]
 fn the_plan_comes_before_the_load_and_the_measure_after() {
@@ -175,11 +177,15 @@ fn two_loads_of_the_same_at_once_are_one() {
 fn an_unload_during_a_load_leaves_nothing_behind() {
     let world = World::stocked();
     for _ in 0..4 {
-        let mut load = world.command(&["load", "larkfen-desk"]).spawn().unwrap();
+        let load = world.command(&["load", "larkfen-desk"]);
+        let load = { load }.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         until("it is loading", || world.instance("larkfen-desk/q8_0"));
         world.ok(&["unload", "larkfen-desk"]);
-        // It was ready before, or says that it was unloaded: both are true.
-        load.wait().unwrap();
+        // It was ready before, or says that it was unloaded.
+        let said: Said = load.wait_with_output().unwrap().into();
+        let (was_ready, was_unloaded) =
+            (said.out.contains("is ready"), said.err.contains("unloaded"));
+        assert!(was_ready != was_unloaded && was_ready == (said.code == 0), "{said:?}");
         let status = world.status();
         assert!(status.instances.is_empty() && status.pools[0].reserved == 0, "{status:?}");
     }

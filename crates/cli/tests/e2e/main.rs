@@ -6,6 +6,7 @@
     reason = "a test that panics has failed, and what it prints helps to see why"
 )]
 
+mod access;
 mod accuracy;
 mod answers;
 mod browser;

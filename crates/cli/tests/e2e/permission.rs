@@ -30,10 +30,7 @@ fn routes(world: &World) -> Vec<(String, String)> {
 }
 
 #[test]
-fn another_user_may_ask_models_and_manages_nothing() {
-    if !strangers::are_possible() {
-        return;
-    }
+fn as_root_another_user_may_ask_models_and_manages_nothing() {
     let world = World::stocked();
     let mut managed = 0;
     for (method, path) in routes(&world) {
@@ -71,10 +68,7 @@ fn another_user_may_ask_models_and_manages_nothing() {
 }
 
 #[test]
-fn the_key_gives_permission_and_wrong_ones_are_slow_and_logged_without_it() {
-    if !strangers::are_possible() {
-        return;
-    }
+fn as_root_the_key_gives_permission_and_wrong_ones_are_slow_and_logged_without_it() {
     let world = World::new().start();
     let file = world.data_dir().join("operator.key");
     assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o7777, 0o600);
@@ -137,10 +131,7 @@ fn a_key_file_that_others_can_read_stops_a_start() {
 }
 
 #[test]
-fn a_link_gives_one_user_a_session_once() {
-    if !strangers::are_possible() {
-        return;
-    }
+fn as_root_a_link_gives_one_user_a_session_once() {
     let world = World::new().start();
     let link = world.ok(&["console"]);
     let path = link.trim().strip_prefix(&world.address()).unwrap().to_owned();
@@ -177,10 +168,7 @@ fn a_link_gives_one_user_a_session_once() {
 }
 
 #[test]
-fn the_settings_name_operators_and_what_is_open() {
-    if !strangers::are_possible() {
-        return;
-    }
+fn as_root_the_settings_name_operators_and_what_is_open() {
     let world = World::configured(
         "[permission]\noperator_users = ['nobody']\nanswers = 'operators'\nmetrics = 'operators'\n",
     )
@@ -199,10 +187,7 @@ fn the_settings_name_operators_and_what_is_open() {
 }
 
 #[test]
-fn a_page_without_permission_says_what_to_type_and_a_link_opens_it() {
-    if !strangers::are_possible() {
-        return;
-    }
+fn as_root_a_page_without_permission_says_what_to_type_and_a_link_opens_it() {
     let world = World::new().start();
     let address = world.address();
     wait(async {

@@ -10,7 +10,7 @@ use deft_protocol::manage::{InstanceState, Origin};
 use serde_json::json;
 
 use crate::processes;
-use crate::world::{ANSWER, QUESTION, World, question, unending, until, wait};
+use crate::world::{ANSWER, QUESTION, World, project, question, unending, until, wait};
 
 const DESK: &str = "larkfen-desk/q8_0";
 const MINI: &str = "larkfen-desk-mini/q8_0";
@@ -140,8 +140,14 @@ fn an_idle_limit_unloads_and_a_call_brings_back() {
     world.ok(&["ask", "larkfen-desk-mini", "Hello"]);
     assert!(evicted(&world, MINI).contains("it has no more calls"));
     assert!(evicted(&world, DESK).contains("idle for 1s"));
-    // Room there is, yet nobody called: they rest until somebody does.
-    std::thread::sleep(std::time::Duration::from_millis(1500));
+    // Room there is, yet nobody called: they rest until somebody does. A limit that changes has the fleet look for
+    // what it could load again, and nothing is loaded once that is done.
+    world.ok(&["limit", "host", "75%"]);
+    let before = world.status().decisions.len();
+    let other = project("demo/larkfen-desk/larkfen-desk-f16.gguf");
+    world.ok(&["depot", "register", &other.to_string_lossy()]);
+    world.ok(&["load", "larkfen-desk/f16"]);
+    until("the load was decided", || (world.status().decisions.len() > before).then_some(()));
     assert_eq!(state(&world, DESK), Some(InstanceState::Evicted));
     world.desk_answers();
     let wrong = world.deft(&["load", "larkfen-desk", "--idle", "soon"]);

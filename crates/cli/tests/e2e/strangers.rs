@@ -1,5 +1,4 @@
-//! Other users of this machine. Only root can act as them: tests that need one say so and end, where they run
-//! as somebody else.
+//! Other users of this machine. Only root can act as them: tests that need one have names that begin with `as_root_`.
 
 use std::io::Write;
 use std::process::{Command, Stdio};
@@ -9,15 +8,6 @@ use crate::world::World;
 /// Debian's user for nobody in particular, and a number that nobody has.
 pub(crate) const NOBODY: u32 = 65534;
 pub(crate) const NEMO: u32 = 64_999;
-
-/// Whether tests may act as other users; says where not.
-pub(crate) fn are_possible() -> bool {
-    let possible = rustix::process::geteuid().is_root();
-    if !possible {
-        eprintln!("not tried here: only root can act as another user");
-    }
-    possible
-}
 
 /// A command of another user.
 pub(crate) fn command(user: u32, program: &str) -> Command {

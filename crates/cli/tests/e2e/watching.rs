@@ -76,7 +76,13 @@ fn memory_and_rates_are_kept_over_time() {
             .iter()
             .find_map(|point| point["most"].as_f64().filter(|&rate| rate > 0.0))
     });
-    assert!(rate < 10_000.0, "{rate}");
+    // The fastest call, by its own figures, was not slower than the line by more than rounding and its sampling.
+    let fastest = wait(world.client().calls(10))
+        .unwrap()
+        .iter()
+        .filter_map(|call| call.answer_rate)
+        .fold(0.0, f64::max);
+    assert!(rate <= fastest * 1.5, "{rate} in the line, {fastest} by the calls");
     for span in ["hour", "day", "week"] {
         let granted = series(span, "pool:host:granted").unwrap();
         let last = granted["points"].as_array().unwrap().last().unwrap().clone();
@@ -266,7 +272,7 @@ fn the_console_draws_what_was_and_lists_calls_that_ended() {
         let browser = Browser::open(1280, 800).await;
         browser.page.goto(&format!("{}/calls", world.address())).await.unwrap();
         browser.see("[data-outcome='stop']").await;
-        browser.read("deft at 127.0.0.1").await;
+        browser.read_in("main .v-container", "deft at 127.0.0.1").await;
         browser.press("@aria-label='Pages'", "Pools").await;
         browser.see("[aria-label='History'] [data-span='hour'] canvas").await;
         browser.press("@aria-label='History'", "last day").await;
@@ -329,7 +335,11 @@ fn the_console_asks_side_by_side_and_keeps_what_came() {
 async fn close_menu(browser: &Browser) {
     let focused = browser.page.active_element().await.unwrap();
     focused.send_keys(&Key::Escape.to_string()).await.unwrap();
-    tokio::time::sleep(std::time::Duration::from_millis(400)).await;
+    let deadline = tokio::time::Instant::now() + PATIENCE;
+    while browser.page.find(fantoccini::Locator::Css(".v-overlay--active")).await.is_ok() {
+        assert!(tokio::time::Instant::now() < deadline, "the menu stays open");
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
 }
 
 async fn until_told(column: &fantoccini::elements::Element, words: &[&str]) {

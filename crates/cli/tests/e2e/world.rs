@@ -85,6 +85,8 @@ pub(crate) fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
 impl World {
     /// A data directory, and nothing else yet.
     pub(crate) fn new() -> Self {
+        // For the HTTP clients of the tests themselves.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let folder = tempfile::Builder::new().prefix("deft-e2e-").tempdir().unwrap();
         // Where the tests run as root, the database's user must be able to pass through.
         std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();

@@ -5,9 +5,9 @@
 
 mod error;
 mod header;
-mod pace;
 pub(crate) mod partial;
 mod pull;
+mod rate_limit;
 
 use std::fmt;
 use std::ops::Range;
@@ -26,8 +26,8 @@ use url::Url;
 
 pub use error::RemoteError;
 pub use header::RemoteFile;
-pub use pace::Pace;
 pub use pull::{Tell, Wanted, Watching};
+pub use rate_limit::RateLimit;
 
 /// Longest way from one address to another.
 const MOST_REDIRECTS: usize = 8;
@@ -203,6 +203,8 @@ impl Web {
     /// # Errors
     /// The file cannot be read or has no certificate.
     pub fn new(settings: &WebSettings<'_>) -> Result<Self, RemoteError> {
+        // One that is installed already, by another part of the program, is the same.
+        let _ = rustls::crypto::ring::default_provider().install_default();
         let builder = Client::builder()
             .redirect(Policy::none())
             .connect_timeout(settings.stall)

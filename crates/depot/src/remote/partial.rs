@@ -13,7 +13,7 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use aws_lc_rs::digest::{Context, SHA256};
+use ring::digest::{Context, SHA256};
 use rustix::fs::{FallocateFlags, fallocate};
 use serde::{Deserialize, Serialize};
 
@@ -37,7 +37,7 @@ struct Heading {
 
 /// A further line: a segment that is complete.
 #[derive(Debug, Serialize, Deserialize)]
-struct Line {
+struct JournalLine {
     segment: u64,
     /// In hexadecimal digits.
     blake3: String,
@@ -252,7 +252,7 @@ impl Partial {
 
     fn complete(&mut self, segment: u64, digest: blake3::Hash) -> Result<(), StoreError> {
         self.done.insert(segment);
-        let line = Line { segment, blake3: digest.to_hex().to_string() };
+        let line = JournalLine { segment, blake3: digest.to_hex().to_string() };
         let line = serde_json::to_string(&line).unwrap_or_default();
         writeln!(self.journal, "{line}").map_err(|error| self.failed_write(error))
     }
@@ -308,7 +308,7 @@ fn full(folder: &Path, need: u64, path: &Path, error: io::Error) -> StoreError {
     failed("write", path)(error)
 }
 
-fn read_journal(path: &Path) -> Option<(Heading, Vec<Line>)> {
+fn read_journal(path: &Path) -> Option<(Heading, Vec<JournalLine>)> {
     let mut lines = BufReader::new(File::open(path).ok()?).lines();
     let heading = serde_json::from_str(&lines.next()?.ok()?).ok()?;
     // The last line may be torn.
@@ -369,7 +369,7 @@ mod tests {
         assert!(Partial::resume(folder.path(), "k").is_none());
         let digest = blake3::hash(b"").to_hex().to_string();
         let heading = Heading { segment_bytes: SEGMENT, bytes: 5, mark: None };
-        let line = Line { segment: u64::MAX, blake3: digest };
+        let line = JournalLine { segment: u64::MAX, blake3: digest };
         let text =
             [serde_json::to_string(&heading).unwrap(), serde_json::to_string(&line).unwrap()];
         fs::write(&journal, text.join("\n")).unwrap();

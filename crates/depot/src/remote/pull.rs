@@ -9,11 +9,11 @@ use backon::{BackoffBuilder, ExponentialBuilder};
 use bytes::Bytes;
 use futures_util::StreamExt;
 use tokio::sync::mpsc;
-use tokio::task::JoinSet;
+use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 
 use super::partial::{self, Partial};
-use super::{Address, Mark, Opened, Pace, RemoteError, Web};
+use super::{Address, Mark, Opened, RateLimit, RemoteError, Web};
 use crate::store::{Digest, Store, StoreError, Taken};
 
 /// Bytes that one connection takes over at a time: a handful of segments.
@@ -81,7 +81,7 @@ pub struct Watching {
 struct Shared {
     web: Web,
     address: Address,
-    pace: Pace,
+    rate_limit: RateLimit,
     mark: Option<Mark>,
     bytes: u64,
     runs: Mutex<Vec<Range<u64>>>,
@@ -99,7 +99,7 @@ impl Store {
         self: &Arc<Self>,
         web: &Web,
         wanted: &Wanted,
-        pace: &Pace,
+        rate_limit: &RateLimit,
         watching: &Watching,
     ) -> Result<Taken, RemoteError> {
         let turn = self.fetches.of(&wanted.key());
@@ -111,7 +111,7 @@ impl Store {
         let mut changes = 0;
         loop {
             let counted = Mutex::new(0);
-            let attempt = self.attempt(web, wanted, pace, watching, &counted).await;
+            let attempt = self.attempt(web, wanted, rate_limit, watching, &counted).await;
             match attempt {
                 Err(RemoteError::Changed { .. } | RemoteError::RangeRefused { .. })
                     if changes < MOST_CHANGES =>
@@ -189,7 +189,7 @@ impl Store {
         self: &Arc<Self>,
         web: &Web,
         wanted: &Wanted,
-        pace: &Pace,
+        rate_limit: &RateLimit,
         watching: &Watching,
         counted: &Mutex<u64>,
     ) -> Result<Taken, RemoteError> {
@@ -200,7 +200,7 @@ impl Store {
         let advance = |bytes: u64| (watching.advance)(count(bytes));
         let partial = self.begun(web, wanted, watching).await?;
         (watching.found)(count(partial.here()));
-        let finished = fetch_missing(web, wanted, pace, watching, partial, &advance).await?;
+        let finished = fetch_missing(web, wanted, rate_limit, watching, partial, &advance).await?;
         let (store, wanted) = (Arc::clone(self), wanted.clone());
         blocking(move || {
             let (path, digest) = finished.finish()?;
@@ -235,7 +235,7 @@ fn told(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteE
 async fn fetch_missing(
     web: &Web,
     wanted: &Wanted,
-    pace: &Pace,
+    rate_limit: &RateLimit,
     watching: &Watching,
     partial: Partial,
     advance: &(dyn Fn(u64) + Send + Sync),
@@ -243,30 +243,18 @@ async fn fetch_missing(
     let mut runs = partial.missing(RUN);
     runs.reverse();
     let left: u64 = runs.iter().map(|run| run.end - run.start).sum();
-    let (pieces, mut received) = mpsc::channel::<(u64, Bytes)>(WAITING);
+    let (pieces, received) = mpsc::channel::<(u64, Bytes)>(WAITING);
     let shared = Arc::new(Shared {
         web: web.clone(),
         address: wanted.address.clone(),
-        pace: pace.clone(),
+        rate_limit: rate_limit.clone(),
         mark: partial.mark().cloned(),
         bytes: partial.bytes(),
         runs: Mutex::new(runs),
         pieces,
     });
-    let is_model = wanted.name.ends_with(".gguf");
-    let place = wanted.address.shown();
     let (written, mut writing) = mpsc::unbounded_channel();
-    let mut writer = tokio::task::spawn_blocking(move || {
-        let mut partial = partial;
-        while let Some((at, piece)) = received.blocking_recv() {
-            if at == 0 && is_model {
-                begins_well(&piece, &place)?;
-            }
-            partial.write(at, &piece)?;
-            let _ = written.send(piece.len() as u64);
-        }
-        Ok::<_, RemoteError>(partial)
-    });
+    let writer = tokio::task::spawn_blocking(writer(wanted, partial, received, written));
     let mut connections = JoinSet::new();
     let mut growth = Growth::new(left);
     connections.spawn(Arc::clone(&shared).connection());
@@ -298,6 +286,15 @@ async fn fetch_missing(
         }
     }
     drop(shared);
+    written_in_full(writer, writing, advance).await
+}
+
+/// Waits until everything that arrived is written.
+async fn written_in_full(
+    mut writer: JoinHandle<Result<Partial, RemoteError>>,
+    mut writing: mpsc::UnboundedReceiver<u64>,
+    advance: &(dyn Fn(u64) + Send + Sync),
+) -> Result<Partial, RemoteError> {
     let partial = loop {
         tokio::select! {
             biased;
@@ -309,6 +306,27 @@ async fn fetch_missing(
         advance(bytes);
     }
     Ok(partial)
+}
+
+/// Puts the pieces that arrive in their place, and says how many bytes each had.
+fn writer(
+    wanted: &Wanted,
+    mut partial: Partial,
+    mut received: mpsc::Receiver<(u64, Bytes)>,
+    written: mpsc::UnboundedSender<u64>,
+) -> impl FnOnce() -> Result<Partial, RemoteError> + Send + 'static {
+    let is_model = wanted.name.ends_with(".gguf");
+    let place = wanted.address.shown();
+    move || {
+        while let Some((at, piece)) = received.blocking_recv() {
+            if at == 0 && is_model {
+                begins_well(&piece, &place)?;
+            }
+            partial.write(at, &piece)?;
+            let _ = written.send(piece.len() as u64);
+        }
+        Ok(partial)
+    }
 }
 
 fn joined_writer(
@@ -380,7 +398,7 @@ impl Shared {
         let mut pieces = opened.pieces();
         while let Some(piece) = pieces.next().await {
             let mut piece = piece?;
-            self.pace.take(piece.len()).await;
+            self.rate_limit.take(piece.len()).await;
             let end = at + piece.len() as u64;
             if at < run.start {
                 let over = usize::try_from(run.start - at).unwrap_or(usize::MAX).min(piece.len());

@@ -81,7 +81,7 @@ pub(super) async fn offers(
         stall: finder.web.stall(),
     };
     // What two of them did at once in one folder would get mixed up.
-    let turn = finder.turns.of(address);
+    let turn = finder.locks.of(address);
     let _turn = turn.lock().await;
     let commit = repository.current(revision).await?;
     let mut entries = repository.entries(&commit).await?;

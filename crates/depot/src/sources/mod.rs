@@ -31,10 +31,10 @@ pub use look::Looked;
 pub use reference::{Reference, ReferenceError};
 
 use crate::headers::HeaderReader;
+use crate::keyed_locks::KeyedLocks;
 use crate::name::{VariantName, is_plain_part};
 use crate::remote::{Access, Address, RemoteError, Web};
 use crate::store::{Digest, FileRole};
-use crate::turns::Turns;
 
 /// A place that models come from.
 #[derive(Debug, Clone)]
@@ -44,14 +44,14 @@ pub struct Source {
     /// Its address, as it was written.
     pub address: String,
     /// Where it is, and how it is asked.
-    pub place: Place,
+    pub place: Location,
     /// What it is asked with.
     pub access: Access,
 }
 
 /// Where a source is.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Place {
+pub enum Location {
     /// A folder of a web server that has a depot index.
     Index(Url),
     /// An OCI registry, or a part of one.
@@ -206,7 +206,7 @@ pub struct Finder {
     /// Where headers are read.
     pub reader: Arc<dyn HeaderReader>,
     /// Each repository is worked on by one at a time.
-    turns: Arc<Turns>,
+    locks: Arc<KeyedLocks>,
 }
 
 impl Finder {
@@ -218,7 +218,7 @@ impl Finder {
         cache: PathBuf,
         reader: Arc<dyn HeaderReader>,
     ) -> Self {
-        Self { web, ca_file, cache, reader, turns: Arc::default() }
+        Self { web, ca_file, cache, reader, locks: Arc::default() }
     }
 
     /// All that a source offers.
@@ -231,17 +231,17 @@ impl Finder {
 
     async fn listed(&self, source: &Source) -> Result<Vec<Offer>, SourceError> {
         match &source.place {
-            Place::Index(address) => web::offers(&self.web, address, &source.access).await,
-            Place::Registry(address) => {
+            Location::Index(address) => web::offers(&self.web, address, &source.access).await,
+            Location::Registry(address) => {
                 registry::Registry::new(self, address, &source.access)?.catalogue().await
             }
-            Place::Git(address) if !address.contains(git::REPO) => {
+            Location::Git(address) if !address.contains(git::REPO) => {
                 git::offers(self, address, &source.access, git::own_name(address), None).await
             }
-            Place::Git(_) | Place::Listing(_) => {
+            Location::Git(_) | Location::Listing(_) => {
                 Err(SourceError::NotListed { source_name: source.name.clone() })
             }
-            Place::Folder(path) => folder::offers(path, Arc::clone(&self.reader)).await,
+            Location::Folder(path) => folder::offers(path, Arc::clone(&self.reader)).await,
         }
     }
 
@@ -260,29 +260,29 @@ impl Finder {
     async fn meant(&self, source: &Source, reference: &Reference) -> Result<Offer, SourceError> {
         let (path, revision) = (reference.path(), reference.revision());
         match &source.place {
-            Place::Registry(address) => {
+            Location::Registry(address) => {
                 let registry = registry::Registry::new(self, address, &source.access)?;
                 registry.resolve(source, path, revision).await
             }
-            Place::Git(address) if address.contains(git::REPO) => {
+            Location::Git(address) if address.contains(git::REPO) => {
                 let ask = |repo: String| async move {
                     let whole = address.replace(git::REPO, &repo);
                     git::offers(self, &whole, &source.access, &repo, revision).await
                 };
                 choose::in_repository(source, path, ask).await
             }
-            Place::Git(address) => {
+            Location::Git(address) => {
                 let name = git::own_name(address);
                 let offers = git::offers(self, address, &source.access, name, revision).await?;
                 choose::choose(source, &offers, path)
             }
-            Place::Listing(listing) => {
+            Location::Listing(listing) => {
                 let ask = |repo: String| async move {
                     listing.offers(&self.web, &source.access, &repo, revision).await
                 };
                 choose::in_repository(source, path, ask).await
             }
-            Place::Index(_) | Place::Folder(_) => {
+            Location::Index(_) | Location::Folder(_) => {
                 choose::choose(source, &self.catalogue(source).await?, path)
             }
         }

@@ -12,7 +12,7 @@ fn offer(model: &str, variant: &str) -> Offer {
 }
 
 fn source() -> Source {
-    let place = Place::Folder("/nowhere".into());
+    let place = Location::Folder("/nowhere".into());
     let (name, address) = ("larkfen".to_owned(), "/nowhere".to_owned());
     Source { name, address, place, access: Access::default() }
 }

@@ -10,8 +10,8 @@ use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use aws_lc_rs::digest::{Context, SHA256};
 use deft_planning::Bytes;
+use ring::digest::{Context, SHA256};
 use rustix::fs::{AtFlags, CWD, FallocateFlags, fallocate, ioctl_ficlone, linkat, statvfs};
 use rustix::process::geteuid;
 use serde::{Deserialize, Serialize};

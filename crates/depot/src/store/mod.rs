@@ -34,9 +34,9 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use thiserror::Error;
 use uuid::Uuid;
 
+use crate::keyed_locks::KeyedLocks;
 use crate::name::VariantName;
 use crate::named::NamedFileError;
-use crate::turns::Turns;
 use disk::Disk;
 pub use disk::Faults;
 pub use identity::identity;
@@ -147,7 +147,7 @@ pub struct Store {
     /// Content that was taken in and is not committed yet: no removal may touch it.
     claims: Claims,
     /// Keys of what is being fetched: each file by one at a time.
-    pub(crate) fetches: Turns,
+    pub(crate) fetches: KeyedLocks,
     /// Gives each intake a file of its own.
     intakes: AtomicU64,
     disk: Disk,
@@ -215,7 +215,7 @@ impl Store {
             root: root.to_owned(),
             id: identity::settle(root, &disk)?,
             claims: Claims::default(),
-            fetches: Turns::default(),
+            fetches: KeyedLocks::default(),
             intakes: AtomicU64::new(0),
             disk,
             _lock: lock,

@@ -8,7 +8,7 @@ use deft_planning::{CacheType, LoadSettings, ModelShape};
 
 use super::PAGE;
 use super::index::{PageCopy, PageId};
-use crate::places::OutOfMemory;
+use crate::layer_memory::OutOfMemory;
 
 /// Keys and values of some layers.
 pub(crate) struct Store<D: Device> {
@@ -94,10 +94,10 @@ impl<D: Device> Store<D> {
 
 #[cfg(test)]
 mod tests {
-    use deft_kernels::{Host, HostPages, Path};
+    use deft_kernels::{Host, HostPages, Instructions};
 
     use super::*;
-    use crate::places::Places;
+    use crate::layer_memory::LayerMemory;
 
     fn shape() -> ModelShape {
         ModelShape {
@@ -113,12 +113,12 @@ mod tests {
     fn store(pages: u32, keys: CacheType, values: CacheType) -> (Store<Host>, Host) {
         let context = pages * PAGE as u32;
         let settings = LoadSettings { context, keys, values, ..LoadSettings::for_model(&shape()) };
-        let mut places = Places::host();
+        let mut layer_memory = LayerMemory::host();
         let take = |layer, bytes| -> Result<HostPages, OutOfMemory> {
-            Ok(Box::new(places.filled(layer, bytes, 0xFF)?))
+            Ok(Box::new(layer_memory.filled(layer, bytes, 0xFF)?))
         };
         let store = Store::new(&shape(), &LoadSettings { lanes: 1, ..settings }, 0..2, take);
-        (store.unwrap(), Host::new(Path::best(), None))
+        (store.unwrap(), Host::new(Instructions::best(), None))
     }
 
     /// The values of one head at a position, read back.

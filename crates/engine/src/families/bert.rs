@@ -19,9 +19,9 @@ use super::stage::{Buffers, Home, Step};
 use super::tensors::{MatrixPlace, VectorPlace};
 use crate::cache::{PageCopy, Store};
 use crate::compute::ComputeSettings;
+use crate::layer_memory::{AcceleratorDelay, LayerMemory, OutOfMemory};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
-use crate::places::{OutOfMemory, Pace, Places};
 
 /// Where everything lies.
 pub(super) struct Plan {
@@ -149,7 +149,7 @@ pub(super) struct Bert {
     types: MatrixPlace,
     norm: Norm<Vec<f32>>,
     layers: Vec<Layer>,
-    pace: Pace,
+    delay: AcceleratorDelay,
     held: Option<Held>,
 }
 
@@ -163,7 +163,7 @@ impl Bert {
     pub(super) fn new(
         plan: Plan,
         file: Mapped,
-        places: &Places,
+        layer_memory: &LayerMemory,
         compute: ComputeSettings,
     ) -> Result<Self, LoadError> {
         let layers = plan.layers.iter().map(|layer| Layer::load(layer, plan.epsilon, &file));
@@ -172,7 +172,7 @@ impl Bert {
             layers: layers.collect::<Result<_, _>>()?,
             norm: plan.norm.load(&file, plan.epsilon)?,
             file: Arc::new(file),
-            pace: places.pace(&plan.shape.layer_weights),
+            delay: layer_memory.delay(&plan.shape.layer_weights),
             shape: plan.shape,
             tokens: plan.tokens,
             positions: plan.positions,
@@ -218,7 +218,7 @@ impl Bert {
 
     fn layer(&self, layer: &Layer, held: &mut Held, step: &Step<'_>) {
         let (shape, host) = (&self.shape, &self.host);
-        let (tokens, width) = (step.places.len(), shape.width as usize);
+        let (tokens, width) = (step.positions.len(), shape.width as usize);
         let Held { store, buffers } = held;
         let Buffers { state, queries, keys, values, activations, .. } = buffers;
         let products =
@@ -254,11 +254,11 @@ impl Network for Bert {
         &mut self,
         settings: &LoadSettings,
         tokens: u32,
-        _: &mut Places,
+        _: &mut LayerMemory,
     ) -> Result<(), OutOfMemory> {
         // What an encoder keeps for a moment belongs to no layer.
-        let mut places = Places::host();
-        let take = |layer, bytes| self.file.pages(layer, bytes, &mut places);
+        let mut layer_memory = LayerMemory::host();
+        let take = |layer, bytes| self.file.pages(layer, bytes, &mut layer_memory);
         let store = Store::new(&self.shape, settings, 0..1, take)?;
         let buffers = Buffers::new(&self.host, &self.shape, settings, tokens);
         self.held = Some(Held { store, buffers });
@@ -281,11 +281,12 @@ impl Network for Bert {
             self.embed(run.tokens, &mut work.state);
             self.host.put(&mut work.state, &mut held.buffers.state);
             let tables = [run.sequence.pages()];
-            let step = Step { places: &work.places, tables: &tables, baton: work.baton.as_ref() };
+            let step =
+                Step { positions: &work.positions, tables: &tables, baton: work.baton.as_ref() };
             for (at, layer) in self.layers.iter().enumerate() {
                 let begun = Instant::now();
                 self.layer(layer, &mut held, &step);
-                owed += self.pace.owed(at, begun);
+                owed += self.delay.owed(at, begun);
                 step.between_layers();
             }
             self.host.take(&mut held.buffers.state, &mut work.state);

@@ -2,7 +2,7 @@
 //! [`Transformer`](super::transformer) computes by it.
 
 use deft_formats::gguf::{Header, MetadataError, TextList};
-use deft_kernels::{Gate, Pairs};
+use deft_kernels::{GateCurve, Pairs};
 use deft_planning::{Bytes, ModelShape};
 
 use super::feed_forward::{Experts, FeedForward, Gated};
@@ -52,7 +52,7 @@ pub(super) struct LayerPlan {
     pub(super) output: MatrixPlace,
     pub(super) attention_post_norm: Option<VectorPlace>,
     pub(super) feed_forward_norm: VectorPlace,
-    pub(super) gate: Gate,
+    pub(super) gate: GateCurve,
     pub(super) feed_forward: FeedForward,
     pub(super) feed_forward_post_norm: Option<VectorPlace>,
 }
@@ -428,7 +428,7 @@ pub(super) struct LayerStyle {
     pub(super) head_norms: bool,
     /// Norms follow attention and feed-forward part.
     pub(super) post_norms: bool,
-    pub(super) gate: Gate,
+    pub(super) gate: GateCurve,
     pub(super) experts: Option<ExpertSizes>,
 }
 
@@ -439,7 +439,7 @@ impl Default for LayerStyle {
             biased: false,
             head_norms: false,
             post_norms: false,
-            gate: Gate::Silu,
+            gate: GateCurve::Silu,
             experts: None,
         }
     }

@@ -4,7 +4,7 @@ use std::io::Write as _;
 
 use deft_formats::gguf::{Header, TensorPlan, Value as Key, write};
 use deft_formats::quant::TensorType;
-use deft_kernels::Path as Instructions;
+use deft_kernels::Instructions;
 use deft_planning::CacheType;
 use half::f16;
 use serde_json::Value;

@@ -1,11 +1,11 @@
 //! The part of a layer that computes each token by itself: a gated one, or several of which a router chooses.
 
-use deft_kernels::{Device, Gate, Place};
+use deft_kernels::{Destination, Device, GateCurve};
 
 use super::stage::{Buffers, Home};
 use super::tensors::MatrixPlace;
 
-/// Gate, up and down of a gated part.
+/// GateCurve, up and down of a gated part.
 pub(super) struct Gated {
     pub(super) gate: MatrixPlace,
     pub(super) up: MatrixPlace,
@@ -43,7 +43,7 @@ impl FeedForward {
         &self,
         home: &H,
         device: &H::Device,
-        curve: Gate,
+        curve: GateCurve,
         (tokens, buffers): (usize, &mut Buffers<H::Device>),
     ) {
         match self {
@@ -64,7 +64,7 @@ impl Gated {
         &self,
         home: &H,
         device: &H::Device,
-        curve: Gate,
+        curve: GateCurve,
         tokens: usize,
         x: &<H::Device as Device>::Numbers,
         (inner, up): (&mut <H::Device as Device>::Numbers, &mut <H::Device as Device>::Numbers),
@@ -90,7 +90,7 @@ impl Experts {
         &self,
         home: &H,
         device: &H::Device,
-        curve: Gate,
+        curve: GateCurve,
         tokens: usize,
         buffers: &mut Buffers<H::Device>,
     ) {
@@ -112,7 +112,7 @@ impl Experts {
                 &*gathered
             };
             part.open(home, device, curve, own.len(), x, (gate, up), activations);
-            let place = Place { numbers: &mut routing.results, from: own.start * width };
+            let place = Destination { numbers: &mut routing.results, from: own.start * width };
             device.multiply(gate, [(part.down.of(home), place)], activations);
         }
         device.combine(routing, width, normed);

@@ -9,7 +9,7 @@ use deft_formats::gguf::Header;
 use super::blueprint::{Blueprint, LayerPlan, LayerStyle, Reader, usual_score_scale};
 use super::parts::Sight;
 use crate::model::LoadError;
-use deft_kernels::Gate;
+use deft_kernels::GateCurve;
 use deft_kernels::Pairs;
 
 /// Layers of the largest model.
@@ -32,7 +32,7 @@ pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
 
 /// What this family and its successor share.
 pub(super) fn style(head_norms: bool) -> LayerStyle {
-    LayerStyle { head_norms, post_norms: true, gate: Gate::GeluTanh, ..LayerStyle::default() }
+    LayerStyle { head_norms, post_norms: true, gate: GateCurve::GeluTanh, ..LayerStyle::default() }
 }
 
 /// Embedded tokens are scaled by the square root of the width. The largest model scales scores by

@@ -32,9 +32,9 @@ use transformer::Transformer;
 
 use crate::cache::PageCopy;
 use crate::compute::ComputeSettings;
+use crate::layer_memory::{LayerMemory, OutOfMemory};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
-use crate::places::{OutOfMemory, Places};
 
 /// Families built here, as files write them.
 pub const SUPPORTED: &[&str] =
@@ -60,7 +60,7 @@ pub(crate) trait Network: Send {
         &mut self,
         settings: &LoadSettings,
         tokens: u32,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
     ) -> Result<(), OutOfMemory>;
 
     /// Copies the beginning of a page, in all layers.
@@ -162,14 +162,14 @@ pub fn shape(header: &Header) -> Result<ModelShape, LoadError> {
 pub(crate) fn open(
     header: &Header,
     file: Mapped,
-    places: &Places,
+    layer_memory: &LayerMemory,
     context: u32,
     compute: ComputeSettings,
 ) -> Result<Box<dyn Network>, LoadError> {
     if name(header)? == ENCODER {
-        return Ok(Box::new(Bert::new(bert::plan(header)?, file, places, compute)?));
+        return Ok(Box::new(Bert::new(bert::plan(header)?, file, layer_memory, compute)?));
     }
-    Ok(Box::new(Transformer::new(blueprint(header, context)?, file, places, compute)?))
+    Ok(Box::new(Transformer::new(blueprint(header, context)?, file, layer_memory, compute)?))
 }
 
 #[cfg(test)]

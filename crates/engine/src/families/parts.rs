@@ -54,7 +54,7 @@ impl Run<'_> {
 
 /// Where a token of a step belongs.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Place {
+pub(super) struct TokenPosition {
     pub(super) run: usize,
     pub(super) position: usize,
 }
@@ -66,7 +66,7 @@ pub(crate) struct Workspace {
     pub(crate) logits: Vec<f32>,
     /// Hidden states of the tokens asked for after the last norm, `tokens x width`, run by run.
     pub(crate) wanted: Vec<f32>,
-    pub(super) places: Vec<Place>,
+    pub(super) positions: Vec<TokenPosition>,
     /// The state of all tokens, `tokens x width`, where it is on its way from one stage to the next.
     pub(super) state: Vec<f32>,
     /// The permission to compute, where others compute too.
@@ -82,7 +82,7 @@ impl Workspace {
         Self {
             logits: space(rows, shape.vocabulary),
             wanted: space(tokens, shape.width),
-            places: Vec::with_capacity(tokens as usize),
+            positions: Vec::with_capacity(tokens as usize),
             state: space(tokens, shape.width),
             baton: None,
         }
@@ -101,11 +101,12 @@ impl Workspace {
 
     /// Notes where each token of the runs belongs.
     pub(super) fn place(&mut self, runs: &[Run<'_>]) {
-        self.places.clear();
+        self.positions.clear();
         for (run, found) in runs.iter().enumerate() {
             let start = found.sequence.length();
-            self.places
-                .extend((0..found.tokens.len()).map(|at| Place { run, position: start + at }));
+            self.positions.extend(
+                (0..found.tokens.len()).map(|at| TokenPosition { run, position: start + at }),
+            );
         }
     }
 }

@@ -124,7 +124,7 @@ impl Rotary {
 mod tests {
     use std::num::NonZero;
 
-    use deft_kernels::{Device, Host, Path};
+    use deft_kernels::{Device, Host, Instructions};
 
     use super::*;
 
@@ -160,7 +160,7 @@ mod tests {
         let before = length(&row);
         let mut angles = vec![0.0; 64];
         rotary.angles(77, &mut angles);
-        let host = Host::new(Path::best(), NonZero::new(1));
+        let host = Host::new(Instructions::best(), NonZero::new(1));
         host.turn(&mut row, 64, rotary.kind(), &angles, 1);
         assert!((length(&row) / before - 1.5).abs() < 1e-5);
     }

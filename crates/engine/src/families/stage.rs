@@ -9,14 +9,14 @@ use deft_kernels::{Device, Host, HostPages, Look, Looks, Norm, Routing, Stored};
 use deft_planning::{LoadSettings, ModelShape};
 
 use super::blueprint::{Blueprint, LayerPlan, Projection};
-use super::parts::{Place, View};
+use super::parts::{TokenPosition, View};
 use super::rotary::Rotary;
 use super::tensors::VectorPlace;
 use crate::baton::Baton;
 use crate::cache::{PageCopy, Store};
+use crate::layer_memory::{AcceleratorDelay, LayerMemory, OutOfMemory};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
-use crate::places::{OutOfMemory, Pace, Places};
 
 /// Where a stage has its weights and its pages.
 pub(super) trait Home: Send {
@@ -34,7 +34,7 @@ pub(super) trait Home: Send {
         &self,
         layer: usize,
         bytes: usize,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
     ) -> Result<<Self::Device as Device>::Pages, OutOfMemory>;
 }
 
@@ -54,17 +54,17 @@ impl Home for Arc<Mapped> {
         &self,
         layer: usize,
         bytes: usize,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
     ) -> Result<HostPages, OutOfMemory> {
         // All ones is a NaN in every form: a row that is read before it was written shows.
-        Ok(Box::new(places.filled(layer, bytes, 0xFF)?))
+        Ok(Box::new(layer_memory.filled(layer, bytes, 0xFF)?))
     }
 }
 
 /// What a step is, for every stage.
 pub(super) struct Step<'a> {
     /// Where each token belongs.
-    pub(super) places: &'a [Place],
+    pub(super) positions: &'a [TokenPosition],
     /// The pages of each run's sequence.
     pub(super) tables: &'a [&'a [u32]],
     /// The permission to compute, where others compute too.
@@ -88,7 +88,7 @@ pub(super) trait Layers: Send {
         host: &Host,
         settings: &LoadSettings,
         tokens: u32,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
     ) -> Result<(), OutOfMemory>;
 
     /// Copies the beginning of a page.
@@ -175,7 +175,7 @@ impl<D: Device> Buffers<D> {
         step: &Step<'_>,
     ) {
         self.looks.clear();
-        self.looks.extend(step.places.iter().map(|place| {
+        self.looks.extend(step.positions.iter().map(|place| {
             let seen = view.seen(place.position);
             Look { sequence: place.run, first: seen.start, end: seen.end }
         }));
@@ -201,7 +201,7 @@ pub(super) struct Stage<H: Home> {
     brought: Vec<f32>,
     score_scale: f32,
     score_cap: Option<f32>,
-    pace: Pace,
+    delay: AcceleratorDelay,
     held: Option<Held<H::Device>>,
 }
 
@@ -268,7 +268,7 @@ impl<H: Home> Stage<H> {
         home: H,
         file: &Mapped,
         host: &Host,
-        places: &Places,
+        layer_memory: &LayerMemory,
     ) -> Result<Self, LoadError> {
         let factors =
             blueprint.rotary_factors.as_ref().map(|place| place.load(file)).transpose()?;
@@ -292,19 +292,19 @@ impl<H: Home> Stage<H> {
             brought: Vec::new(),
             score_scale: blueprint.score_scale,
             score_cap: blueprint.score_cap,
-            pace: places.pace(&blueprint.shape.layer_weights),
+            delay: layer_memory.delay(&blueprint.shape.layer_weights),
             held: None,
             home,
         })
     }
 
     /// Brings the angles of all tokens of a step.
-    fn set_angles(&mut self, host: &Host, places: &[Place]) {
+    fn set_angles(&mut self, host: &Host, positions: &[TokenPosition]) {
         let device = self.home.device(host);
         for (rotary, angles) in self.rotaries.iter().zip(&mut self.angles) {
             let own = 2 * rotary.pairs();
-            self.brought.resize(places.len() * own, 0.0);
-            for (place, angles) in places.iter().zip(self.brought.chunks_mut(own.max(1))) {
+            self.brought.resize(positions.len() * own, 0.0);
+            for (place, angles) in positions.iter().zip(self.brought.chunks_mut(own.max(1))) {
                 rotary.angles(place.position, angles);
             }
             device.put(&mut self.brought, angles);
@@ -319,7 +319,7 @@ impl<H: Home> Stage<H> {
         step: &Step<'_>,
     ) {
         let (shape, layer) = (&self.shape, &self.layers[at]);
-        let (plan, tokens) = (&layer.plan, step.places.len());
+        let (plan, tokens) = (&layer.plan, step.positions.len());
         let Held { store, buffers } = held;
         let Buffers { state, normed, queries, keys, values, activations, .. } = buffers;
         device.size(normed, tokens * shape.width as usize);
@@ -353,7 +353,7 @@ impl<H: Home> Stage<H> {
         device.turn(queries, head, pairs, angles, tokens);
         device.turn(keys, head, pairs, angles, tokens);
         store.write(device, at, (keys, values), |token| {
-            let Place { run, position } = step.places[token];
+            let TokenPosition { run, position } = step.positions[token];
             (step.tables[run], position)
         });
         device.size(&mut buffers.heads, rows(shape.heads, shape.value_length));
@@ -397,10 +397,10 @@ impl<H: Home> Layers for Stage<H> {
         host: &Host,
         settings: &LoadSettings,
         tokens: u32,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
     ) -> Result<(), OutOfMemory> {
         let range = self.first..self.first + self.layers.len();
-        let take = |layer, bytes| self.home.pages(layer, bytes, places);
+        let take = |layer, bytes| self.home.pages(layer, bytes, layer_memory);
         let store = Store::new(&self.shape, settings, range, take)?;
         let device = self.home.device(host);
         let buffers = Buffers::new(device, &self.shape, settings, tokens);
@@ -420,7 +420,7 @@ impl<H: Home> Layers for Stage<H> {
     }
 
     fn compute(&mut self, host: &Host, step: &Step<'_>, state: &mut Vec<f32>) -> Duration {
-        self.set_angles(host, step.places);
+        self.set_angles(host, step.positions);
         let mut held = self.held.take().expect("memory is taken before the first step");
         let device = self.home.device(host);
         device.put(state, &mut held.buffers.state);
@@ -428,8 +428,8 @@ impl<H: Home> Layers for Stage<H> {
         for (at, layer) in self.layers.iter().enumerate() {
             let begun = Instant::now();
             self.attention_part(device, at, &mut held, step);
-            self.feed_forward_part(device, layer, step.places.len(), &mut held.buffers);
-            owed += self.pace.owed(self.first + at, begun);
+            self.feed_forward_part(device, layer, step.positions.len(), &mut held.buffers);
+            owed += self.delay.owed(self.first + at, begun);
             step.between_layers();
         }
         device.take(&mut held.buffers.state, state);

@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use deft_formats::gguf::StoredModel;
 use deft_kernels::{
-    CacheRows, Device, Gate, Host, HostPages, Looks, Matrix, Norm, Pairs, Place, Product, Routing,
-    Stored,
+    CacheRows, Destination, Device, GateCurve, Host, HostPages, Looks, Matrix, Norm, Pairs,
+    Product, Routing, Stored,
 };
 use deft_planning::{CacheType, Weights};
 
@@ -14,9 +14,9 @@ use super::stage::{Home, Layers, Stage};
 use super::tests::{cases, golden, ids, run};
 use super::transformer::Transformer;
 use crate::compute::ComputeSettings;
+use crate::layer_memory::{LayerMemory, OutOfMemory};
 use crate::mapped::Mapped;
 use crate::model::Model;
-use crate::places::{OutOfMemory, Places};
 
 /// Another device: its numbers are copied from and to the host. It computes with the host's operations.
 struct Elsewhere(Host);
@@ -85,8 +85,8 @@ impl Device for Elsewhere {
         products: [Product<'_, Self>; COUNT],
         activations: &mut Self::Activations,
     ) {
-        let products = products.map(|(matrix, Place { numbers, from })| {
-            (matrix, Place { numbers: &mut numbers.0, from })
+        let products = products.map(|(matrix, Destination { numbers, from })| {
+            (matrix, Destination { numbers: &mut numbers.0, from })
         });
         self.0.multiply(&x.0, products, activations);
     }
@@ -127,7 +127,7 @@ impl Device for Elsewhere {
         self.0.turn(&mut rows.0, head_length, pairs, &angles.0, tokens);
     }
 
-    fn gate(&self, curve: Gate, gate: &mut Far, up: &Far, width: usize) {
+    fn gate(&self, curve: GateCurve, gate: &mut Far, up: &Far, width: usize) {
         self.0.gate(curve, &mut gate.0, &up.0, width);
     }
 
@@ -180,9 +180,9 @@ impl Home for Away {
         &self,
         layer: usize,
         bytes: usize,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
     ) -> Result<HostPages, OutOfMemory> {
-        self.0.pages(layer, bytes, places)
+        self.0.pages(layer, bytes, layer_memory)
     }
 }
 
@@ -191,13 +191,13 @@ fn weights_that_each_node_has_give_the_same_bits() {
     let file = golden("models/qwen3moe-q8_0.gguf");
     let compute = ComputeSettings { threads: NonZero::new(3), ..ComputeSettings::default() };
     let prompt: Vec<u32> = (3..40).collect();
-    let logits = |places: Places| {
-        let (mut places, held) = (places, Weights::Mapped);
-        let model = Model::open_in(&file, 256, &mut places, held, compute, &mut |_, _| {});
+    let logits = |layer_memory: LayerMemory| {
+        let (mut layer_memory, held) = (layer_memory, Weights::Mapped);
+        let model = Model::open_in(&file, 256, &mut layer_memory, held, compute, &mut |_, _| {});
         run(&mut model.unwrap(), &prompt, 7, CacheType::F16).0
     };
     // Two copies on the first node stand for those of two nodes.
-    assert!(logits(Places::host()) == logits(Places::host().with_copies_on(&[0, 0])));
+    assert!(logits(LayerMemory::host()) == logits(LayerMemory::host().with_copies_on(&[0, 0])));
 }
 
 #[test]
@@ -211,17 +211,18 @@ fn layers_on_several_devices_give_the_bits_of_one() {
         let (whole, _) = run(&mut model, &prompt, 7, CacheType::F16);
         let StoredModel { header, parts } = StoredModel::read(&file).unwrap();
         let open = || {
-            let mut places = Places::host();
-            Mapped::open(&parts, &header, &mut places, Weights::Mapped, &mut |_, _| {}).unwrap()
+            let mut layer_memory = LayerMemory::host();
+            Mapped::open(&parts, &header, &mut layer_memory, Weights::Mapped, &mut |_, _| {})
+                .unwrap()
         };
         let plan = super::blueprint(&header, 4096).unwrap();
         let layers = plan.layers.len();
         assert!(layers > 1, "{}: a model of one layer shows nothing", case.name);
         let cut = Transformer::in_stages(plan, open(), compute, |plan, file, host| {
-            let (places, home) = (Places::host(), Arc::clone(file));
-            let first = Stage::new(plan, 0..1, home, file, host, &places)?;
+            let (layer_memory, home) = (LayerMemory::host(), Arc::clone(file));
+            let first = Stage::new(plan, 0..1, home, file, host, &layer_memory)?;
             let away = Away(Arc::clone(file), Elsewhere(compute.host()));
-            let second = Stage::new(plan, 1..layers, away, file, host, &places)?;
+            let second = Stage::new(plan, 1..layers, away, file, host, &layer_memory)?;
             let stages: Vec<Box<dyn Layers>> = vec![Box::new(first), Box::new(second)];
             Ok(stages)
         });

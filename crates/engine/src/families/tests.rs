@@ -2,15 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
-use deft_kernels::{Class, Path as Instructions};
+use deft_kernels::{Class, Instructions};
 use deft_planning::{CacheType, Demand, LoadSettings, PartKind, Placement, Weights};
 use serde_json::Value;
 
 use super::*;
 use crate::cache::{KvCache, Sequence};
 use crate::compute::ComputeSettings;
+use crate::layer_memory::LayerMemory;
 use crate::model::{LoadError, Model};
-use crate::places::Places;
 
 /// Files with float weights are held to this (golden/README.md).
 const FLOAT_TOLERANCE: f32 = 1e-3;
@@ -78,8 +78,8 @@ fn open_model(name: &str) -> Result<Model, LoadError> {
 /// On a path.
 pub(super) fn open_on(path: Instructions, name: &str) -> Result<Model, LoadError> {
     let compute = ComputeSettings { path, ..ComputeSettings::default() };
-    let (mut places, weights) = (Places::host(), Weights::Mapped);
-    Model::open_in(&golden(name), 4096, &mut places, weights, compute, &mut |_, _| {})
+    let (mut layer_memory, weights) = (LayerMemory::host(), Weights::Mapped);
+    Model::open_in(&golden(name), 4096, &mut layer_memory, weights, compute, &mut |_, _| {})
 }
 
 /// A model with its cache and one sequence.
@@ -103,7 +103,7 @@ impl<'m> Bench<'m> {
         };
         let settings =
             LoadSettings { lanes: 128, cache_tokens: Some(settings.context), ..settings };
-        model.network.hold(&settings, 129, &mut Places::host()).unwrap();
+        model.network.hold(&settings, 129, &mut LayerMemory::host()).unwrap();
         Self {
             cache: KvCache::new(&settings),
             work: Workspace::new(model.network.host(), model.shape(), 129, 128),
@@ -399,7 +399,7 @@ fn what_a_plan_says_of_cache_and_layers_is_what_every_family_takes() {
             }
             let demand = Demand::of(shape, &settings, &Placement::in_host(shape.placeable()));
             let cache = demand.parts.iter().find(|part| part.kind == PartKind::Cache).unwrap();
-            model.network.hold(&settings, 1, &mut Places::host()).unwrap();
+            model.network.hold(&settings, 1, &mut LayerMemory::host()).unwrap();
             let taken = model.network.page_bytes() as u64;
             assert_eq!(cache.bytes.0, taken, "{name} with {}", kind.name());
         }

@@ -14,9 +14,9 @@ use super::tensors::MatrixPlace;
 use super::{Network, Run, Workspace};
 use crate::cache::PageCopy;
 use crate::compute::ComputeSettings;
+use crate::layer_memory::{LayerMemory, OutOfMemory};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
-use crate::places::{OutOfMemory, Places};
 
 /// A decoder, opened.
 pub(super) struct Transformer {
@@ -38,12 +38,12 @@ impl Transformer {
     pub(super) fn new(
         plan: Blueprint,
         file: Mapped,
-        places: &Places,
+        layer_memory: &LayerMemory,
         compute: ComputeSettings,
     ) -> Result<Self, LoadError> {
         Self::in_stages(plan, file, compute, |plan, file, host| {
             let (all, home) = (0..plan.layers.len(), Arc::clone(file));
-            Ok(vec![Box::new(Stage::new(plan, all, home, file, host, places)?)])
+            Ok(vec![Box::new(Stage::new(plan, all, home, file, host, layer_memory)?)])
         })
     }
 
@@ -74,11 +74,11 @@ impl Transformer {
     /// The state of all tokens of a step to begin with.
     fn embed(&self, runs: &[Run<'_>], work: &mut Workspace) {
         let width = self.shape.width as usize;
-        work.state.resize(work.places.len() * width, 0.0);
-        let (places, file) = (&work.places, &*self.file);
+        work.state.resize(work.positions.len() * width, 0.0);
+        let (positions, file) = (&work.positions, &*self.file);
         let (embedding, scale) = (&self.embedding, self.embedding_scale);
         self.host.rows(&mut work.state, width, |row, state| {
-            let place = places[row];
+            let place = positions[row];
             let run = &runs[place.run];
             let token = run.tokens[place.position - run.sequence.length()];
             embedding.decode_row(file, token as usize, state);
@@ -116,12 +116,12 @@ impl Network for Transformer {
         &mut self,
         settings: &LoadSettings,
         tokens: u32,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
     ) -> Result<(), OutOfMemory> {
         let (rows, width) = (settings.lanes as usize, self.shape.width as usize);
         self.activations = self.host.activations(rows, width, self.shape.floats);
         for stage in &mut self.stages {
-            stage.hold(&self.host, settings, tokens, places)?;
+            stage.hold(&self.host, settings, tokens, layer_memory)?;
         }
         Ok(())
     }
@@ -136,8 +136,8 @@ impl Network for Transformer {
         work.place(runs);
         self.embed(runs, work);
         let tables: SmallVec<[&[u32]; 32]> = runs.iter().map(|run| run.sequence.pages()).collect();
-        let Workspace { places, baton, state, .. } = work;
-        let step = Step { places, tables: &tables, baton: baton.as_ref() };
+        let Workspace { positions, baton, state, .. } = work;
+        let step = Step { positions, tables: &tables, baton: baton.as_ref() };
         let mut owed = Duration::ZERO;
         for stage in &mut self.stages {
             owed += stage.compute(&self.host, &step, state);

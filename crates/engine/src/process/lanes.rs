@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use deft_planning::LoadSettings;
 use deft_planning::baton::Work;
-use deft_planning::pace::Pace;
+use deft_planning::prompt_speed::PromptSpeed;
 use deft_protocol::engine::{EngineStanding, FromEngine};
 use smallvec::SmallVec;
 
@@ -16,8 +16,8 @@ use crate::baton::Baton;
 use crate::cache::KvCache;
 use crate::families::{Run, Wanted, Workspace};
 use crate::lane::{CallError, Job, Lane, Next, Outcome, failed};
+use crate::layer_memory::{LayerMemory, OutOfMemory};
 use crate::model::Model;
-use crate::places::{OutOfMemory, Places};
 use admission::Waiting;
 
 use super::preparing::{Ready, Ticket};
@@ -38,7 +38,7 @@ pub(crate) struct Lanes {
     /// Pages that were in use when the next one found too few: it is not tried again before there are
     /// fewer.
     full_at: Option<usize>,
-    pace: Pace,
+    prompt_speed: PromptSpeed,
     done: Done,
 }
 
@@ -70,11 +70,11 @@ impl Lanes {
     pub(crate) fn new(
         mut model: Model,
         settings: LoadSettings,
-        places: &mut Places,
+        layer_memory: &mut LayerMemory,
     ) -> Result<Self, OutOfMemory> {
         let mut cache = KvCache::new(&settings);
         let tokens = settings.step_tokens(model.shape());
-        model.network.hold(&settings, tokens, places)?;
+        model.network.hold(&settings, tokens, layer_memory)?;
         let network = &mut model.network;
         let mut work = Workspace::new(network.host(), network.shape(), tokens, settings.lanes);
         let mut sequence = cache.begin(&[], 0);
@@ -87,7 +87,7 @@ impl Lanes {
         }
         cache.discard(sequence);
         let (lanes, paused, waiting) = (Vec::new(), Vec::new(), VecDeque::new());
-        let pace = Pace::default();
+        let prompt_speed = PromptSpeed::default();
         Ok(Self {
             model,
             settings,
@@ -98,7 +98,7 @@ impl Lanes {
             paused,
             waiting,
             full_at: None,
-            pace,
+            prompt_speed,
             done: Done::default(),
         })
     }
@@ -184,7 +184,7 @@ impl Lanes {
         self.count(&parts);
         let took = begun.0.elapsed().saturating_sub(self.waited() - begun.1);
         let taken: usize = parts.iter().map(|part| part.next.tokens).sum();
-        self.pace.note(u32::try_from(taken).unwrap_or(u32::MAX), took);
+        self.prompt_speed.note(u32::try_from(taken).unwrap_or(u32::MAX), took);
         for part in &parts {
             let lane = &mut self.lanes[part.lane];
             lane.advance(part.next.tokens, &mut self.cache);
@@ -256,7 +256,7 @@ impl Lanes {
     fn chunk(&self) -> usize {
         let is_wanted = self.work.baton.as_ref().is_some_and(Baton::is_wanted);
         let answers = self.lanes.iter().any(Lane::is_at_its_end);
-        self.pace.tokens(self.settings.chunk, is_wanted || answers) as usize
+        self.prompt_speed.tokens(self.settings.chunk, is_wanted || answers) as usize
     }
 
     /// Nothing is to be computed for now.

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, TryRecvError, channel};
 use std::time::{Duration, Instant};
 
-use deft_kernels::{Path, processors};
+use deft_kernels::{Instructions, processors};
 use deft_planning::{CacheType, LoadSettings, Weights};
 use deft_protocol::ProblemKind;
 use deft_protocol::engine::{
@@ -21,8 +21,8 @@ use thiserror::Error;
 use crate::baton::Board;
 use crate::compute::ComputeSettings;
 use crate::lane::CallError;
+use crate::layer_memory::LayerMemory;
 use crate::model::{Model, Words};
-use crate::places::Places;
 use lanes::Lanes;
 use preparing::{Order, Ready, Ticket, ToPrepare};
 
@@ -220,20 +220,21 @@ fn load(
     };
     settle(order);
     let copied = if order.copied { &order.nodes[..] } else { &[] };
-    let mut places = Places::ordered(&order.places).with_copies_on(copied);
+    let mut layer_memory = LayerMemory::ordered(&order.places).with_copies_on(copied);
     let compute = ComputeSettings {
         path: path(order).map_err(invalid)?,
         threads: order.threads.and_then(|threads| NonZero::new(threads as usize)),
     };
     let weights = settings.weights;
-    let model = Model::open_in(&order.file, order.context, &mut places, weights, compute, tell)
-        .map(|model| match &order.template {
-            Some(template) => model.with_template(template),
-            None => model,
-        })
-        .map_err(|error| (ProblemKind::Refused, error.to_string()))?;
+    let model =
+        Model::open_in(&order.file, order.context, &mut layer_memory, weights, compute, tell)
+            .map(|model| match &order.template {
+                Some(template) => model.with_template(template),
+                None => model,
+            })
+            .map_err(|error| (ProblemKind::Refused, error.to_string()))?;
     settings.check(model.shape()).map_err(|error| invalid(error.to_string()))?;
-    let mut lanes = Lanes::new(model, settings, &mut places)
+    let mut lanes = Lanes::new(model, settings, &mut layer_memory)
         .map_err(|error| (ProblemKind::Refused, error.to_string()))?;
     let share = order.baton.as_ref().map_or(0, |baton| baton.share);
     if let Some(baton) = board.and_then(|board| board.join(std::process::id(), share)) {
@@ -263,21 +264,24 @@ fn settle(order: &LoadOrder) {
 
 /// The instructions that were asked for; else those that were found the fastest, where this process may use them;
 /// else the best of those that are known.
-fn path(order: &LoadOrder) -> Result<Path, String> {
+fn path(order: &LoadOrder) -> Result<Instructions, String> {
     let Some(name) = &order.kernels else {
-        return Ok(fastest(order).unwrap_or_else(Path::best));
+        return Ok(fastest(order).unwrap_or_else(Instructions::best));
     };
-    let names: Vec<&str> = Path::available().map(Path::name).collect();
-    let found = Path::named(name).filter(|path| path.runs_here());
+    let names: Vec<&str> = Instructions::available().map(Instructions::name).collect();
+    let found = Instructions::named(name).filter(|path| path.runs_here());
     found.ok_or_else(|| format!("this processor has no `{name}`; it has {}", names.join(", ")))
 }
 
 /// The instructions that were found the fastest. The system may refuse them to one process and not to another.
-fn fastest(order: &LoadOrder) -> Option<Path> {
+fn fastest(order: &LoadOrder) -> Option<Instructions> {
     let name = order.fastest.as_deref()?;
-    let found = Path::named(name).filter(|path| path.runs_here());
+    let found = Instructions::named(name).filter(|path| path.runs_here());
     if found.is_none() {
-        tracing::warn!("`{name}` does not run in this process; it computes with {}", Path::best());
+        tracing::warn!(
+            "`{name}` does not run in this process; it computes with {}",
+            Instructions::best()
+        );
     }
     found
 }

@@ -1,7 +1,7 @@
 //! An engine process's whole life, over a real socket, without the process.
 
 use std::os::unix::net::UnixStream;
-use std::path::{Path as FilePath, PathBuf};
+use std::path::{Path, PathBuf};
 use std::thread::JoinHandle;
 
 use deft_protocol::chat::EndedBy;
@@ -18,7 +18,7 @@ struct Link {
 }
 
 fn desk() -> PathBuf {
-    FilePath::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/larkfen-desk/larkfen-desk-q8_0.gguf")
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/larkfen-desk/larkfen-desk-q8_0.gguf")
 }
 
 impl Link {
@@ -123,7 +123,7 @@ fn a_question_gets_its_answer_and_honest_figures() {
 
 #[test]
 fn every_kind_of_instructions_gives_the_same_answer_and_says_what_it_is() {
-    for path in Path::available() {
+    for path in Instructions::available() {
         let link = Link::forced(desk(), 256, 1, Some(path.name()));
         let FromEngine::Loaded { kernels, .. } = link.read() else { panic!("it is not loaded") };
         assert_eq!(kernels, path.to_string());
@@ -137,12 +137,12 @@ fn every_kind_of_instructions_gives_the_same_answer_and_says_what_it_is() {
 
 #[test]
 fn what_was_measured_to_be_the_fastest_is_used_where_it_runs_and_nothing_else_is_forced() {
-    let (best, simulated) = (Path::best(), Path::AmxSimulated);
+    let (best, simulated) = (Instructions::best(), Instructions::AmxSimulated);
     // A name that is not known stands for whatever the system refuses to this process.
     for (forced, fastest, wanted) in [
         (None, "amx-simulated", simulated),
         (None, "abacus", best),
-        (Some("scalar"), "amx-simulated", Path::Scalar),
+        (Some("scalar"), "amx-simulated", Instructions::Scalar),
     ] {
         let link = Link::ordered(desk(), 256, 1, |order| {
             order.kernels = forced.map(str::to_owned);
@@ -219,7 +219,7 @@ fn a_prompt_beyond_the_context_is_refused_with_both_figures() {
 fn weights_that_are_not_numbers_end_the_call_with_an_error() {
     for name in ["53-nan-weights", "54-inf-weights"] {
         let file =
-            FilePath::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../golden/bad/{name}.gguf"));
+            Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../golden/bad/{name}.gguf"));
         let link = Link::open(file, 64, 1);
         assert!(matches!(link.read(), FromEngine::Loaded { .. }));
         link.ask(1, "hi", |order| order.prompt = Prompt::Text("hi".to_owned()));
@@ -235,7 +235,7 @@ fn weights_that_are_not_numbers_end_the_call_with_an_error() {
 #[test]
 fn a_file_that_cannot_be_loaded_is_told_over_the_link() {
     let file =
-        FilePath::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/bad/47-missing-tensor.gguf");
+        Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/bad/47-missing-tensor.gguf");
     let link = Link::open(file, 64, 1);
     let FromEngine::LoadFailed { detail, .. } = link.read() else { panic!("it was loaded") };
     assert!(detail.contains("`blk.0.ffn_up.weight` is missing"), "{detail}");
@@ -359,7 +359,7 @@ fn where_no_call_can_be_prepared_any_more_the_process_ends() {
     let settings = LoadSettings::for_model(Model::open(&desk(), 64).unwrap().shape());
     let settings = LoadSettings { context: 64, lanes: 1, ..settings };
     let model = Model::open(&desk(), 64).unwrap();
-    let mut lanes = Lanes::new(model, settings, &mut Places::host()).unwrap();
+    let mut lanes = Lanes::new(model, settings, &mut LayerMemory::host()).unwrap();
     // A call waits for what never comes.
     lanes.expect(Ticket::new(1).0);
     let ended = run(&mut lanes, &received, &mut Vec::new());

@@ -3,7 +3,7 @@
 use super::strip::{Blocks, GROUP, Strip, half_at, nibbles, quants};
 
 /// The steps, as the format defines them, 128 more.
-pub const STEPS: [u8; 16] = {
+pub const CODEBOOK: [u8; 16] = {
     const SIGNED: [i8; 16] =
         [-127, -104, -83, -65, -49, -35, -22, -10, 1, 13, 25, 38, 53, 69, 89, 113];
     let mut steps = [0; 16];
@@ -20,7 +20,7 @@ pub const STEPS: [u8; 16] = {
 pub(super) fn choose(bytes: &[u8], quants: &mut [u8; GROUP]) {
     nibbles(bytes, quants);
     for quant in quants {
-        *quant = STEPS[usize::from(*quant & 0xF)];
+        *quant = CODEBOOK[usize::from(*quant & 0xF)];
     }
 }
 

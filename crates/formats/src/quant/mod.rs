@@ -20,7 +20,7 @@ mod q6_k;
 mod q8_0;
 mod strip;
 
-pub use iq4_nl::{IQ4_NL, STEPS};
+pub use iq4_nl::{CODEBOOK, IQ4_NL};
 pub use iq4_xs::IQ4_XS;
 pub use q2_k::Q2_K;
 pub use q3_k::Q3_K;

@@ -4,9 +4,9 @@ use std::arch::x86_64::*;
 
 use super::PAGE;
 use super::plain::ROWS;
-use crate::ahead::Parts;
 use crate::curve;
 use crate::matrix::Floats;
+use crate::prefetch::Parts;
 
 /// Queries whose scores, or sums, fill the registers.
 const TILE: usize = 8;

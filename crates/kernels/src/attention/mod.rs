@@ -27,8 +27,8 @@ pub use page::{Cached, Kind, PAGE};
 pub use spans::{SPAN, SpanSums};
 
 use crate::sixteen::{REGISTER, Sixteen};
-use crate::team::Places;
-use crate::{Class, Path, Team};
+use crate::team::DisjointRows;
+use crate::{Class, Instructions, Team};
 use pieces::{Cut, Piece};
 use spans::{NOTHING, State};
 use tiles::{SQUARE, Squares};
@@ -136,7 +136,7 @@ fn filled(length: usize) -> usize {
 /// # Panics
 /// When a page is missing or lengths do not fit.
 pub fn attend(
-    path: Path,
+    path: Instructions,
     team: &Team,
     attention: &Attention<'_>,
     looks: &[Look],
@@ -166,7 +166,7 @@ pub fn attend(
     let share = (looks.len() * heads).div_ceil(team.threads());
     let together = if is_small { most } else { share.clamp(1, most) };
     let cut = Cut::new(attention, looks, together);
-    let places = Places::new(out, values.length);
+    let places = DisjointRows::new(out, values.length);
     team.each(cut.count(), if is_small { cut.count() } else { 1 }, |_, pieces| {
         SPACE.with_borrow_mut(|space| {
             for piece in pieces.filter_map(|at| cut.piece(at)) {
@@ -178,7 +178,7 @@ pub fn attend(
 
 /// What attention is computed of.
 struct Attending<'a> {
-    path: Path,
+    path: Instructions,
     attention: &'a Attention<'a>,
     looks: &'a [Look],
     queries: &'a [f32],
@@ -199,8 +199,8 @@ impl Attending<'_> {
     /// Whether half floats are left as they are stored, for so many rows.
     fn reads_halves(&self, rows: &Range<usize>) -> bool {
         match self.path {
-            Path::Amx => true,
-            Path::Avx512 => rows.len() <= FEW,
+            Instructions::Amx => true,
+            Instructions::Avx512 => rows.len() <= FEW,
             _ => false,
         }
     }
@@ -221,7 +221,7 @@ impl Attending<'_> {
     ) {
         let Attention { values, heads, .. } = *self.attention;
         let stride = spans::stride(values.length);
-        let places = Places::new(aside, stride);
+        let places = DisjointRows::new(aside, stride);
         team.each(cut.count() * spans, 1, |_, pieces| {
             SPACE.with_borrow_mut(|space| {
                 for at in pieces {
@@ -255,7 +255,7 @@ fn finish(sums: &mut [f32], [_, weight]: State) {
 
 impl Space {
     /// A piece from the first span to the last.
-    fn attend(&mut self, work: &Attending<'_>, piece: &Piece, out: &Places<'_, f32>) {
+    fn attend(&mut self, work: &Attending<'_>, piece: &Piece, out: &DisjointRows<'_, f32>) {
         let Attention { values, heads, .. } = *work.attention;
         let (rows, width) = (self.take_queries(work, piece), work.width());
         let looks = &work.looks[piece.tokens.clone()];

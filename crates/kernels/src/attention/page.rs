@@ -7,8 +7,8 @@ use half::slice::HalfFloatSliceExt;
 use super::plain::Rows;
 use super::{check, filled};
 use crate::sixteen::Sixteen;
-use crate::team::Places;
-use crate::{Path, Team, on_every_path};
+use crate::team::DisjointRows;
+use crate::{Instructions, Team, on_every_path};
 
 /// Positions of a page.
 pub const PAGE: usize = 32;
@@ -57,7 +57,7 @@ impl<'a> Cached<'a> {
     /// A page's keys, `length x positions`: as floats, or `as_stored` for who reads half floats.
     pub(super) fn keys<'b>(
         &self,
-        path: Path,
+        path: Instructions,
         page: u32,
         head: usize,
         as_stored: bool,
@@ -83,7 +83,7 @@ impl<'a> Cached<'a> {
     /// The first `used` positions' values, likewise; rows of floats are filled up to whole registers.
     pub(super) fn values<'b>(
         &self,
-        path: Path,
+        path: Instructions,
         page: u32,
         head: usize,
         used: usize,
@@ -131,10 +131,10 @@ impl<'a> Cached<'a> {
         };
         let mut values = vec![0.0; PAGE * filled(self.length)];
         let rows = match kind {
-            Kind::Values => self.values(Path::Scalar, page, head, PAGE, false, &mut values),
+            Kind::Values => self.values(Instructions::Scalar, page, head, PAGE, false, &mut values),
             Kind::Keys => {
                 let keys = &mut values[..PAGE * self.length];
-                self.keys(Path::Scalar, page, head, false, keys)
+                self.keys(Instructions::Scalar, page, head, false, keys)
             }
         };
         rows.floats()[first..].iter().step_by(step).take(self.length).copied().collect()
@@ -182,7 +182,7 @@ impl<'a> Cached<'a> {
         bytes: &mut [u8],
     ) {
         let positions = rows.len() / (heads * length);
-        let pages = Places::new(bytes, PAGE * tensor_type.row_bytes(length));
+        let pages = DisjointRows::new(bytes, PAGE * tensor_type.row_bytes(length));
         // A piece is a head with the pages of a class: those whose numbers leave the same remainder.
         let grain = LEAST_VALUES.div_ceil((positions * length).div_ceil(CLASSES).max(1));
         team.each(heads * CLASSES, grain, |_, own| {
@@ -301,16 +301,18 @@ fn copy(bytes: &[u8], out: &mut [f32]) {
 }
 
 /// Half floats to floats.
-fn widen(path: Path, bytes: &[u8], out: &mut [f32]) {
+fn widen(path: Instructions, bytes: &[u8], out: &mut [f32]) {
     assert_eq!(bytes.len(), out.len() * 2, "half floats and floats differ in length");
     let whole = out.len() / 16 * 16;
     let done = match path {
         // SAFETY: the path was found on this processor; lengths are equal.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 => unsafe { x86::widen_512(bytes, &mut out[..whole]) },
+        Instructions::Avx512 => unsafe { x86::widen_512(bytes, &mut out[..whole]) },
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        Path::AvxVnni | Path::Avx2 => unsafe { x86::widen_256(bytes, &mut out[..whole]) },
+        Instructions::AvxVnni | Instructions::Avx2 => unsafe {
+            x86::widen_256(bytes, &mut out[..whole])
+        },
         _ => 0,
     };
     for (value, word) in out[done..].iter_mut().zip(bytes[done * 2..].as_chunks::<2>().0) {
@@ -319,23 +321,23 @@ fn widen(path: Path, bytes: &[u8], out: &mut [f32]) {
 }
 
 /// Keys in eight bits to floats.
-fn key_blocks(path: Path, bytes: &[u8], out: &mut [f32]) {
+fn key_blocks(path: Instructions, bytes: &[u8], out: &mut [f32]) {
     assert_eq!(bytes.len() / KEY_BLOCK * GROUP * PAGE, out.len(), "blocks and floats differ");
     match path {
         // SAFETY: the path was found on this processor; lengths are equal.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 => unsafe { x86::key_blocks_512(bytes, out) },
+        Instructions::Avx512 => unsafe { x86::key_blocks_512(bytes, out) },
         _ => narrow_key_blocks(path, bytes, out),
     }
 }
 
 /// Values in eight bits to floats.
-fn value_blocks(path: Path, bytes: &[u8], out: &mut [f32]) {
+fn value_blocks(path: Instructions, bytes: &[u8], out: &mut [f32]) {
     assert_eq!(bytes.len() / Q8_BYTES * GROUP, out.len(), "blocks and floats differ");
     match path {
         // SAFETY: the path was found on this processor; lengths are equal.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 => unsafe { x86::value_blocks_512(bytes, out) },
+        Instructions::Avx512 => unsafe { x86::value_blocks_512(bytes, out) },
         _ => narrow_value_blocks(path, bytes, out),
     }
 }
@@ -476,7 +478,7 @@ mod tests {
     #[test]
     fn every_half_float_is_widened_exactly_on_every_path() {
         let bytes: Vec<u8> = (0..=u16::MAX).flat_map(u16::to_le_bytes).collect();
-        for path in Path::available() {
+        for path in Instructions::available() {
             let mut out = vec![0.0; 1 << 16];
             widen(path, &bytes, &mut out);
             for bits in 0..=u16::MAX {

@@ -7,7 +7,7 @@ use crate::curve::{exp, tanh};
 #[cfg(target_arch = "x86_64")]
 use crate::matrix::{Half, Single};
 use crate::on_every_path;
-use crate::{Path, matrix};
+use crate::{Instructions, matrix};
 
 /// Rows that become weights together.
 pub(super) const ROWS: usize = 16;
@@ -46,7 +46,7 @@ impl<'a> Rows<'a> {
 /// `scores[query][position] = keys[.][position] . query`; `queries` is `queries x length`, `keys` is
 /// `length x positions`. May ask for the bytes that come `next`.
 pub(super) fn scores(
-    path: Path,
+    path: Instructions,
     queries: &[f32],
     keys: Rows<'_>,
     length: usize,
@@ -58,7 +58,7 @@ pub(super) fn scores(
     match (path, keys) {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor; lengths were asserted.
-        (Path::Avx512, Rows::Single(keys)) => unsafe {
+        (Instructions::Avx512, Rows::Single(keys)) => unsafe {
             avx512::scores::<Single>(queries, bytemuck::cast_slice(keys), length, scores, next);
         },
         #[cfg(target_arch = "x86_64")]
@@ -68,7 +68,7 @@ pub(super) fn scores(
         },
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor; lengths were asserted.
-        (Path::AvxVnni | Path::Avx2, Rows::Single(keys)) => unsafe {
+        (Instructions::AvxVnni | Instructions::Avx2, Rows::Single(keys)) => unsafe {
             avx2::scores(queries, keys, length, scores);
         },
         (_, Rows::Single(keys)) => plain_scores(queries, keys, length, scores),
@@ -78,7 +78,7 @@ pub(super) fn scores(
 /// `sums[query] += scores[query][position] * values[position]` for the first `used` positions; rows of
 /// values and sums are `width` long, a multiple of 16. May ask for the bytes that come `next`.
 pub(super) fn gather(
-    path: Path,
+    path: Instructions,
     scores: &[[f32; PAGE]],
     values: Rows<'_>,
     width: usize,
@@ -91,7 +91,7 @@ pub(super) fn gather(
     match (path, values) {
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor; lengths were asserted.
-        (Path::Avx512, Rows::Single(values)) => unsafe {
+        (Instructions::Avx512, Rows::Single(values)) => unsafe {
             let values = bytemuck::cast_slice(values);
             avx512::gather::<Single>(scores, values, width, used, sums, next);
         },
@@ -102,7 +102,7 @@ pub(super) fn gather(
         },
         #[cfg(target_arch = "x86_64")]
         // SAFETY: the path was found on this processor; lengths were asserted.
-        (Path::AvxVnni | Path::Avx2, Rows::Single(values)) => unsafe {
+        (Instructions::AvxVnni | Instructions::Avx2, Rows::Single(values)) => unsafe {
             avx2::gather(scores, values, width, used, sums);
         },
         (_, Rows::Single(values)) => plain_gather(scores, values, width, used, sums),
@@ -125,7 +125,7 @@ pub(super) struct Softmax<'a> {
 
 /// Turns scores into weights: those seen are scaled, capped (where `cap` is not 0), and put to the power of
 /// `e`, less the largest so far; those not seen are 0. What was summed before is made smaller accordingly.
-pub(super) fn soften(path: Path, rows: Softmax<'_>, width: usize, scale: f32, cap: f32) {
+pub(super) fn soften(path: Instructions, rows: Softmax<'_>, width: usize, scale: f32, cap: f32) {
     let Softmax { scores, seen, largest, weights, sums } = rows;
     let count = scores.len();
     assert!(width.is_multiple_of(16) && sums.len() == count * width, "sums of whole registers");
@@ -138,7 +138,7 @@ pub(super) fn soften(path: Path, rows: Softmax<'_>, width: usize, scale: f32, ca
         match path {
             #[cfg(target_arch = "x86_64")]
             // SAFETY: the path was found on this processor; lengths were asserted.
-            Path::Avx512 if cap == 0.0 => unsafe {
+            Instructions::Avx512 if cap == 0.0 => unsafe {
                 avx512::soften(scores, seen, scale, largest, weights, sums);
             },
             _ => narrow_soften(path, scores, seen, (scale, cap), largest, weights, sums),

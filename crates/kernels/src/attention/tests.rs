@@ -63,7 +63,7 @@ impl Cache {
 }
 
 fn run(
-    path: Path,
+    path: Instructions,
     threads: usize,
     attention: &Attention<'_>,
     looks: &[Look],
@@ -79,9 +79,10 @@ fn run(
 }
 
 /// The plain paths of both classes, and all that give the same bits.
-fn classes() -> [(Path, Vec<Path>); 2] {
-    [Path::Scalar, Path::AmxSimulated]
-        .map(|twin| (twin, Path::available().filter(|path| path.class() == twin.class()).collect()))
+fn classes() -> [(Instructions, Vec<Instructions>); 2] {
+    [Instructions::Scalar, Instructions::AmxSimulated].map(|twin| {
+        (twin, Instructions::available().filter(|path| path.class() == twin.class()).collect())
+    })
 }
 
 /// In double precision, straight from the definition.
@@ -101,6 +102,25 @@ fn exact(look: &Look, query: &[f32], head: usize, length: usize, cap: Option<f32
             .sum()
     };
     (0..length).map(|at| sum(at) / total).collect()
+}
+
+/// Largest distance of a token's attention, bit patterns of `heads x length` values, from the definition.
+fn apart(
+    found: &[u32],
+    queries: &[f32],
+    look: &Look,
+    (group, length): (usize, usize),
+    cap: Option<f32>,
+) -> f64 {
+    let mut largest = 0f64;
+    for head in 0..HEADS * group {
+        let query = &queries[head * length..][..length];
+        let wanted = exact(look, query, head / group, length, cap);
+        for (found, wanted) in found[head * length..][..length].iter().zip(wanted) {
+            largest = largest.max((f64::from(f32::from_bits(*found)) - wanted).abs());
+        }
+    }
+    largest
 }
 
 proptest! {
@@ -157,18 +177,11 @@ proptest! {
                         prop_assert_eq!(&found, &twin, "{} on {}", tensor_type, path);
                     }
                 }
-                let exactly = if plain == Path::Scalar { 2e-3 } else { 8e-3 };
+                let exactly = if plain == Instructions::Scalar { 2e-3 } else { 8e-3 };
                 let allowed = if tensor_type == TensorType::Q8_0 { 0.03 } else { exactly };
-                let last = tokens - 1;
-                for head in 0..HEADS * group {
-                    let query = &queries[last * row + head * length..][..length];
-                    let wanted = exact(&own[last], query, head / group, length, cap);
-                    let found = &twin[last * row + head * length..][..length];
-                    for (found, wanted) in found.iter().zip(wanted) {
-                        let error = (f64::from(f32::from_bits(*found)) - wanted).abs();
-                        prop_assert!(error < allowed, "{}: {} apart", tensor_type, error);
-                    }
-                }
+                let (last, from) = (&own[tokens - 1], (tokens - 1) * row);
+                let apart = apart(&twin[from..], &queries[from..], last, (group, length), cap);
+                prop_assert!(apart < allowed, "{}: {} apart", tensor_type, apart);
             }
         }
     }
@@ -195,7 +208,7 @@ fn spans_give_the_same_bits_whoever_computes_them() {
             let looks = ends.map(look);
             let queries: Vec<f32> =
                 (0..looks.len() * row).map(|at| (at as f32 * 0.21).cos()).collect();
-            let alone = |at: usize, path: Path, threads: usize| {
+            let alone = |at: usize, path: Instructions, threads: usize| {
                 let own = &queries[at * row..][..row];
                 run(path, threads, &attention, std::slice::from_ref(&looks[at]), own)
             };
@@ -212,7 +225,7 @@ fn spans_give_the_same_bits_whoever_computes_them() {
                         assert!(found == own, "{tensor_type} on {path}, {at} alone");
                     }
                 }
-                let allowed = if plain == Path::Scalar { 2e-3 } else { 8e-3 };
+                let allowed = if plain == Instructions::Scalar { 2e-3 } else { 8e-3 };
                 for (at, look) in looks.iter().enumerate() {
                     let query = &queries[at * row..][..length];
                     let wanted = exact(look, query, 0, length, cap);
@@ -249,7 +262,7 @@ fn attention_in_tiles_is_summed_in_the_order_that_is_told() {
         weights: &mut weights,
         sums: &mut sums,
     };
-    plain::soften(Path::Scalar, softmax, length, attention.scale, 0.0);
+    plain::soften(Instructions::Scalar, softmax, length, attention.scale, 0.0);
     let mean = |at: usize| {
         let value = |position| read(Kind::Values, &cache.values, position)[at];
         let values: Vec<f32> = (0..used).map(value).collect();
@@ -271,7 +284,7 @@ fn without_room_for_spans_one_thread_goes_through_them() {
     let looks = [Look { sequence: 0, first: 0, end: 2 * SPAN }];
     let queries: Vec<f32> = (0..HEADS * 32).map(|at| (at as f32 * 0.21).cos()).collect();
     let mut out = vec![f32::NAN; HEADS * 32];
-    let (path, team) = (Path::best(), Team::new(NonZero::new(4)));
+    let (path, team) = (Instructions::best(), Team::new(NonZero::new(4)));
     attend(path, &team, &attention, &looks, &queries, &mut out, &mut SpanSums::default());
     let found: Vec<u32> = out.into_iter().map(f32::to_bits).collect();
     assert_eq!(found, run(path, 4, &attention, &looks, &queries));
@@ -300,7 +313,7 @@ fn a_value_too_large_for_the_cache_reaches_nobody_who_does_not_see_it() {
         let queries: Vec<f32> = (0..4 * HEADS * 64).map(|at| (at as f32 * 0.21).cos()).collect();
         let pages = [&clean.pages[..]];
         let row = HEADS * 64;
-        for path in Path::available() {
+        for path in Instructions::available() {
             let expected = run(path, 1, &clean.attention(&pages, 1, None), &looks, &queries);
             let found = run(path, 1, &spoilt.attention(&pages, 1, None), &looks, &queries);
             assert!(found[..3 * row] == expected[..3 * row], "{tensor_type} on {path}");
@@ -317,7 +330,7 @@ fn sequences_of_one_step_see_their_own_pages_only() {
     let attention = cache.attention(&pages, 1, None);
     let look = |sequence, end| Look { sequence, first: 0, end };
     let looks = [look(0, 40), look(0, 41), look(1, 20), look(0, 42), look(1, 60)];
-    for path in Path::available() {
+    for path in Instructions::available() {
         let together = run(path, 2, &attention, &looks, &queries);
         for (at, look) in looks.iter().enumerate() {
             let own = &queries[at * HEADS * 64..][..HEADS * 64];
@@ -387,7 +400,7 @@ fn floats_are_read_where_they_stand_or_copied_with_the_same_result() {
     let queries: Vec<f32> = (0..HEADS * 48).map(|at| value(at, 1, 3)).collect();
     let looks = [Look { sequence: 0, first: 0, end: 40 }];
     let mut lines = vec![crate::sixteen::Sixteen::default(); cache.keys.len() / 64 + 1];
-    for path in Path::available() {
+    for path in Instructions::available() {
         let results = [0, 4].map(|offset| {
             let bytes: &mut [u8] = bytemuck::cast_slice_mut(&mut lines);
             let keys = &mut bytes[offset..][..cache.keys.len()];

@@ -10,7 +10,7 @@ use bytemuck::Zeroable;
 
 use super::PAGE;
 use super::plain::Rows;
-use crate::Path;
+use crate::Instructions;
 #[cfg(target_arch = "x86_64")]
 use crate::matrix::{Half, Single};
 use crate::on_every_path;
@@ -33,7 +33,7 @@ pub(super) struct Squares {
 
 impl Squares {
     /// Takes queries, `queries x length`.
-    pub(super) fn take_queries(&mut self, path: Path, queries: &[f32], length: usize) {
+    pub(super) fn take_queries(&mut self, path: Instructions, queries: &[f32], length: usize) {
         let across = length.div_ceil(TERMS);
         let count = (queries.len() / length).next_multiple_of(SQUARE) / SIDE;
         self.queries.clear();
@@ -48,7 +48,7 @@ impl Squares {
     /// `length x positions`. May ask for the bytes that come `next`.
     pub(super) fn scores(
         &mut self,
-        path: Path,
+        path: Instructions,
         keys: Rows<'_>,
         length: usize,
         rows: &Range<usize>,
@@ -58,7 +58,7 @@ impl Squares {
         self.take_right(path, keys, PAGE, length, next);
         match path {
             #[cfg(target_arch = "x86_64")]
-            Path::Amx => self.multiply_keys::<Amx>(length.div_ceil(TERMS), rows, scores),
+            Instructions::Amx => self.multiply_keys::<Amx>(length.div_ceil(TERMS), rows, scores),
             _ => self.multiply_keys::<Simulated>(length.div_ceil(TERMS), rows, scores),
         }
     }
@@ -85,7 +85,7 @@ impl Squares {
     #[expect(clippy::too_many_arguments, reason = "two matrices, what of them, and the result")]
     pub(super) fn gather(
         &mut self,
-        path: Path,
+        path: Instructions,
         weights: &mut [[f32; PAGE]],
         rows: &Range<usize>,
         values: Rows<'_>,
@@ -97,7 +97,7 @@ impl Squares {
         self.take_right(path, values, stored, used, next);
         match path {
             #[cfg(target_arch = "x86_64")]
-            Path::Amx => self.multiply_values::<Amx>(weights, rows, width, sums),
+            Instructions::Amx => self.multiply_values::<Amx>(weights, rows, width, sums),
             _ => self.multiply_values::<Simulated>(weights, rows, width, sums),
         }
     }
@@ -134,7 +134,7 @@ impl Squares {
     /// filled up to whole tiles and columns to pairs of sixteen, with zeros.
     fn take_right(
         &mut self,
-        path: Path,
+        path: Instructions,
         rows: Rows<'_>,
         columns: usize,
         terms: usize,
@@ -154,7 +154,7 @@ impl Squares {
             },
             #[cfg(target_arch = "x86_64")]
             // SAFETY: as above.
-            Rows::Single(floats) if path == Path::Amx => unsafe {
+            Rows::Single(floats) if path == Instructions::Amx => unsafe {
                 let bytes = bytemuck::cast_slice(floats);
                 crate::tiles::right::<Single>(bytes, columns, terms, lines, next);
             },
@@ -169,9 +169,9 @@ fn squares(rows: &Range<usize>) -> impl Iterator<Item = Range<usize>> {
 }
 
 /// Up to sixteen rows of so many values to a row of tiles, filled up with zeros.
-fn round_left(path: Path, values: &[f32], length: usize, tiles: &mut [Tile]) {
+fn round_left(path: Instructions, values: &[f32], length: usize, tiles: &mut [Tile]) {
     #[cfg(target_arch = "x86_64")]
-    if path == Path::Amx {
+    if path == Instructions::Amx {
         // SAFETY: the path was found on this processor.
         return unsafe { crate::tiles::left(values, length, tiles) };
     }

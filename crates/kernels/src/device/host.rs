@@ -6,14 +6,14 @@ use std::ops::DerefMut;
 use smallvec::SmallVec;
 
 use super::routing::{Chosen, Routing, choose};
-use super::{CacheRows, Device, Looks, Norm, Place, Product};
+use super::{CacheRows, Destination, Device, Looks, Norm, Product};
 use crate::attention::{Attention, Cached, SpanSums, attend};
 use crate::matrix::{Activations, Matrix, Stored, dot, multiply_all};
 use crate::pointwise::{
-    Gate, Pairs, add, add_rows, add_scaled, gate, gelu_erf, layer_norm, rms_norm,
+    GateCurve, Pairs, add, add_rows, add_scaled, gate, gelu_erf, layer_norm, rms_norm,
     rms_norm_in_place, soft_cap, softmax, turn,
 };
-use crate::{PAGE, Path, Team, in_large_pages};
+use crate::{Instructions, PAGE, Team, in_large_pages};
 
 /// Memory of pages on the host.
 pub type HostPages = Box<dyn DerefMut<Target = [u8]> + Send + Sync>;
@@ -21,7 +21,7 @@ pub type HostPages = Box<dyn DerefMut<Target = [u8]> + Send + Sync>;
 /// Instructions, and a team of threads that waits.
 #[derive(Debug)]
 pub struct Host {
-    path: Path,
+    path: Instructions,
     team: Team,
 }
 
@@ -37,14 +37,14 @@ impl Host {
     /// # Panics
     /// This processor cannot run the path.
     #[must_use]
-    pub fn new(path: Path, threads: Option<NonZero<usize>>) -> Self {
+    pub fn new(path: Instructions, threads: Option<NonZero<usize>>) -> Self {
         assert!(path.runs_here(), "this processor has no {path}");
         Self { path, team: Team::new(threads) }
     }
 
     /// The instructions.
     #[must_use]
-    pub fn path(&self) -> Path {
+    pub fn path(&self) -> Instructions {
         self.path
     }
 
@@ -183,7 +183,7 @@ impl Device for Host {
         products: [Product<'_, Self>; COUNT],
         activations: &mut Activations,
     ) {
-        let products = products.map(|(matrix, Place { numbers, from })| {
+        let products = products.map(|(matrix, Destination { numbers, from })| {
             let count = x.len() / matrix.columns * matrix.rows;
             (matrix, &mut numbers[from..from + count])
         });
@@ -252,7 +252,7 @@ impl Device for Host {
         });
     }
 
-    fn gate(&self, curve: Gate, inner: &mut Vec<f32>, up: &Vec<f32>, width: usize) {
+    fn gate(&self, curve: GateCurve, inner: &mut Vec<f32>, up: &Vec<f32>, width: usize) {
         let path = self.path;
         self.rows(inner, width, |row, inner| {
             gate(path, curve, inner, &up[row * width..][..width]);

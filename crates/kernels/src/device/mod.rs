@@ -11,7 +11,7 @@ pub use routing::{Chosen, Routing};
 
 use crate::attention::{Kind, Look};
 use crate::matrix::Matrix;
-use crate::pointwise::{Gate, Pairs};
+use crate::pointwise::{GateCurve, Pairs};
 
 use deft_formats::quant::TensorType;
 
@@ -65,18 +65,19 @@ pub struct Norm<N> {
 }
 
 /// A matrix, and where the results of a product with it stand.
-pub type Product<'a, D> = (Matrix<<D as Device>::Stored<'a>>, Place<'a, <D as Device>::Numbers>);
+pub type Product<'a, D> =
+    (Matrix<<D as Device>::Stored<'a>>, Destination<'a, <D as Device>::Numbers>);
 
-/// A place within numbers.
+/// Where results go within numbers.
 #[derive(Debug)]
-pub struct Place<'a, N> {
+pub struct Destination<'a, N> {
     /// All of them.
     pub numbers: &'a mut N,
     /// The first one.
     pub from: usize,
 }
 
-impl<'a, N> From<&'a mut N> for Place<'a, N> {
+impl<'a, N> From<&'a mut N> for Destination<'a, N> {
     fn from(numbers: &'a mut N) -> Self {
         Self { numbers, from: 0 }
     }
@@ -165,7 +166,7 @@ pub trait Device: Send {
     );
 
     /// `gate = curve(gate) * up`, element by element, in rows of a width.
-    fn gate(&self, curve: Gate, gate: &mut Self::Numbers, up: &Self::Numbers, width: usize);
+    fn gate(&self, curve: GateCurve, gate: &mut Self::Numbers, up: &Self::Numbers, width: usize);
 
     /// The Gaussian error unit by the error function, in rows of a width.
     fn gelu(&self, rows: &mut Self::Numbers, width: usize);

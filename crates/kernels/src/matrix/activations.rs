@@ -9,7 +9,7 @@ use crate::matrix::lines::TokenLines;
 use crate::matrix::tiles;
 use crate::on_every_path;
 use crate::sixteen::{REGISTER, Sixteen};
-use crate::{Class, Path, Team, in_large_pages};
+use crate::{Class, Instructions, Team, in_large_pages};
 
 /// Added and taken away again it rounds to a whole number, ties to even; its bits then end in that
 /// number.
@@ -36,20 +36,20 @@ pub(crate) const FLOAT_TOKENS: usize = 6;
 /// up with zeros.
 #[derive(Debug, Clone, Copy, Pod, Zeroable)]
 #[repr(C, align(64))]
-pub(crate) struct Eighths {
+pub(crate) struct RoundedStrip {
     /// Within -127..=127, group by group; of several tokens on AVX2 as that path reads them.
     pub(crate) quants: [i8; STRIP],
     /// Value = scale x quant.
     pub(crate) scales: [f32; STRIP_GROUPS],
     /// Minus the weights' offset times the sum of quants: of groups, or of both halves of groups. What
     /// an integer sum of stored quants begins with.
-    pub(crate) starts: [[i32; STRIP_GROUPS]; 2],
+    pub(crate) sum_biases: [[i32; STRIP_GROUPS]; 2],
     /// Sum of quants times scale, likewise: what is multiplied with minima.
-    pub(crate) lows: [[f32; STRIP_GROUPS]; 2],
+    pub(crate) min_factors: [[f32; STRIP_GROUPS]; 2],
 }
 
 #[cfg(target_arch = "x86_64")]
-impl Eighths {
+impl RoundedStrip {
     /// The first groups, so many, again and again.
     pub(crate) fn repeated(&self, groups: usize) -> Self {
         let mut all = *self;
@@ -58,8 +58,8 @@ impl Eighths {
             all.quants.copy_within(first * GROUP..(first + 1) * GROUP, group * GROUP);
             all.scales[group] = all.scales[first];
             for half in 0..2 {
-                all.starts[half][group] = all.starts[half][first];
-                all.lows[half][group] = all.lows[half][first];
+                all.sum_biases[half][group] = all.sum_biases[half][first];
+                all.min_factors[half][group] = all.min_factors[half][first];
             }
         }
         all
@@ -90,7 +90,7 @@ impl<'a> FloatTiles<'a> {
 }
 
 /// Lines of a token's strip; in tiles there are no more.
-const LINES: usize = size_of::<Eighths>() / size_of::<Sixteen>();
+const LINES: usize = size_of::<RoundedStrip>() / size_of::<Sixteen>();
 #[cfg(target_arch = "x86_64")]
 const _: () = assert!(TokenLines::MOST <= LINES * TILE_TOKENS);
 
@@ -101,20 +101,20 @@ pub(crate) enum Kind {
     #[default]
     Floats,
     /// In eight bits, for weights of a form.
-    Eighths(Form),
+    RoundedStrip(Form),
     /// In BF16, in tiles.
     Tiles,
 }
 
 impl Kind {
     /// For a type of weights on a path.
-    fn of(path: Path, tensor_type: TensorType) -> Self {
+    fn of(path: Instructions, tensor_type: TensorType) -> Self {
         match (path.class(), Form::of(tensor_type)) {
             // Whoever keeps weights in single precision wants it, and so does a router.
             (_, None) if tensor_type == TensorType::F32 => Self::Floats,
             (Class::Bf16, _) => Self::Tiles,
             (Class::Int8, None) => Self::Floats,
-            (Class::Int8, Some(form)) => Self::Eighths(form),
+            (Class::Int8, Some(form)) => Self::RoundedStrip(form),
         }
     }
 }
@@ -123,21 +123,21 @@ impl Kind {
 /// activations in eight bits. Reused from product to product.
 #[derive(Debug, Default)]
 pub struct Activations {
-    /// Strip by strip [`Eighths`], or tiles as [`TokenLines`] tells; floats as they are, or in tiles as
+    /// Strip by strip [`RoundedStrip`], or tiles as [`TokenLines`] tells; floats as they are, or in tiles as
     /// [`FloatTiles`] tell; tiles of BF16 as [`tiles`] tell.
     lines: Vec<Sixteen>,
     pub(crate) tokens: usize,
     pub(crate) width: usize,
     pub(crate) kind: Kind,
     /// Which reads them.
-    pub(crate) path: Option<Path>,
+    pub(crate) path: Option<Instructions>,
 }
 
 impl Activations {
     /// Room for so many tokens of such a width on a path, for weights in blocks or for floats too, so that
     /// preparing them takes no memory any more.
     #[must_use]
-    pub fn with_room(path: Path, tokens: usize, width: usize, floats: bool) -> Self {
+    pub fn with_room(path: Instructions, tokens: usize, width: usize, floats: bool) -> Self {
         let blocks = match path.class() {
             Class::Int8 => tokens.next_multiple_of(TILE_TOKENS) * width.div_ceil(STRIP) * LINES,
             Class::Bf16 => tiles::lines_of(tokens, width),
@@ -152,7 +152,7 @@ impl Activations {
 
     /// Whether they are multiplied as they are with weights of a type, on a path.
     #[must_use]
-    pub fn stay_floats(path: Path, tensor_type: TensorType) -> bool {
+    pub fn stay_floats(path: Instructions, tensor_type: TensorType) -> bool {
         Kind::of(path, tensor_type) == Kind::Floats
     }
 
@@ -165,7 +165,7 @@ impl Activations {
     /// When the type has blocks and `width` is not a multiple of 32.
     pub fn prepare(
         &mut self,
-        path: Path,
+        path: Instructions,
         team: &Team,
         tensor_type: TensorType,
         values: &[f32],
@@ -179,7 +179,7 @@ impl Activations {
                 self.lines.resize(tiles::lines_of(self.tokens, width), Sixteen::default());
                 return tiles::round(path, team, values, width, &mut self.lines);
             }
-            Kind::Eighths(form) => form,
+            Kind::RoundedStrip(form) => form,
         };
         assert!(width.is_multiple_of(GROUP), "rows of {width} values are not whole blocks");
         let is_tiled = self.is_tiled();
@@ -192,7 +192,7 @@ impl Activations {
             _ => LINES,
         };
         self.lines.resize(pieces * strips * lines, Sixteen::default());
-        let places = crate::team::Places::new(&mut self.lines, strips * lines);
+        let places = crate::team::DisjointRows::new(&mut self.lines, strips * lines);
         #[cfg(target_arch = "x86_64")]
         let is_interleaved = path.is_narrow() && self.tokens > 1;
         team.each(pieces, GRAIN / together, |_, pieces| {
@@ -221,7 +221,7 @@ impl Activations {
 
     /// Whether tokens stand together: for the widest path, eight bits of several tokens and all floats.
     fn is_tiled(&self) -> bool {
-        let widest = self.path.map(Path::vectors) == Some(Path::Avx512);
+        let widest = self.path.map(Instructions::vectors) == Some(Instructions::Avx512);
         widest && (self.kind == Kind::Floats || self.tokens > 1)
     }
 
@@ -237,7 +237,7 @@ impl Activations {
         let pieces = tokens.div_ceil(together.max(1));
         let length = width.div_ceil(REGISTER) * together;
         self.lines.resize(pieces * length, Sixteen::default());
-        let places = crate::team::Places::new(&mut self.lines, length);
+        let places = crate::team::DisjointRows::new(&mut self.lines, length);
         team.each(pieces, 1, |_, pieces| {
             for piece in pieces {
                 let first = piece * together * width;
@@ -261,7 +261,7 @@ impl Activations {
     #[cfg(target_arch = "x86_64")]
     pub(crate) fn tokens_together(&self, threads: usize, tile: usize) -> usize {
         let lines = match self.kind {
-            Kind::Eighths(form) => {
+            Kind::RoundedStrip(form) => {
                 self.width.div_ceil(STRIP) * (TokenLines(form).count() / TILE_TOKENS)
             }
             _ => self.width.div_ceil(REGISTER),
@@ -294,7 +294,7 @@ impl Activations {
     }
 
     /// The strips of all tokens, where these do not stand together.
-    pub(crate) fn strips(&self) -> &[Eighths] {
+    pub(crate) fn strips(&self) -> &[RoundedStrip] {
         assert!(!self.is_tiled(), "prepared for another path");
         bytemuck::cast_slice(&self.lines)
     }
@@ -306,7 +306,7 @@ impl Activations {
     }
 
     /// A token's strips likewise.
-    pub(crate) fn of(&self, token: usize) -> &[Eighths] {
+    pub(crate) fn of(&self, token: usize) -> &[RoundedStrip] {
         let strips = self.width.div_ceil(STRIP);
         &self.strips()[token * strips..][..strips]
     }
@@ -320,12 +320,12 @@ impl Activations {
 }
 
 /// A token's row.
-fn round_row(path: Path, values: &[f32], form: Form, strips: &mut [Eighths]) {
+fn round_row(path: Instructions, values: &[f32], form: Form, strips: &mut [RoundedStrip]) {
     for (values, strip) in values.chunks(STRIP).zip(strips) {
         match path {
             #[cfg(target_arch = "x86_64")]
             // SAFETY: the path was found on this processor.
-            Path::Avx512 => unsafe { super::avx512::round_strip(values, form, strip) },
+            Instructions::Avx512 => unsafe { super::avx512::round_strip(values, form, strip) },
             _ => round_strip(path, values, form, strip),
         }
     }
@@ -344,11 +344,11 @@ fn round_tile(values: &[f32], width: usize, form: Form, tiles: &mut [Sixteen]) {
 }
 
 on_every_path! {
-    fn round_strip(values: &[f32], form: Form, strip: &mut Eighths) = round_strip_plain;
+    fn round_strip(values: &[f32], form: Form, strip: &mut RoundedStrip) = round_strip_plain;
 }
 
 #[inline(always)]
-fn round_strip_plain(values: &[f32], form: Form, strip: &mut Eighths) {
+fn round_strip_plain(values: &[f32], form: Form, strip: &mut RoundedStrip) {
     let (blocks, _) = values.as_chunks::<GROUP>();
     let mut inverses = [0f32; STRIP_GROUPS];
     strip.scales = [0.0; STRIP_GROUPS];
@@ -377,8 +377,8 @@ fn round_strip_plain(values: &[f32], form: Form, strip: &mut Eighths) {
         *second = [0; STRIP_GROUPS];
     }
     for (half, sums) in sums.iter().enumerate() {
-        strip.starts[half] = sums.map(|sum| -i32::from(form.offset) * sum);
-        for ((low, sum), scale) in strip.lows[half].iter_mut().zip(sums).zip(strip.scales) {
+        strip.sum_biases[half] = sums.map(|sum| -i32::from(form.offset) * sum);
+        for ((low, sum), scale) in strip.min_factors[half].iter_mut().zip(sums).zip(strip.scales) {
             #[expect(clippy::cast_precision_loss, reason = "at most 32 x 127")]
             let sum = *sum as f32;
             *low = scale * sum;

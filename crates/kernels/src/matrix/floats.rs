@@ -11,7 +11,7 @@ use super::work::{Cut, Work};
 use super::{Matrix, Stored, scalar};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
-use crate::Path;
+use crate::Instructions;
 use crate::team::Outputs;
 
 /// Multiplications that a thread takes at a time, at least.
@@ -22,7 +22,7 @@ const LEAST_PRODUCTS: usize = 1 << 15;
 /// # Panics
 /// When they differ in length.
 #[must_use]
-pub(crate) fn dot(path: Path, row: &[f32], x: &[f32]) -> f32 {
+pub(crate) fn dot(path: Instructions, row: &[f32], x: &[f32]) -> f32 {
     const { assert!(cfg!(target_endian = "little"), "rows are stored little-endian") };
     one_row(path, TensorType::F32, bytemuck::cast_slice(row), x)
 }
@@ -38,7 +38,7 @@ pub(crate) struct Half;
 pub(crate) struct Brain;
 
 pub(super) fn work<'a>(
-    path: Path,
+    path: Instructions,
     threads: usize,
     matrix: Matrix<Stored<'a>>,
     x: &'a Activations,
@@ -63,7 +63,7 @@ pub(super) fn work<'a>(
 /// Rows one by one.
 fn rows(work: &Work<'_>, rows: Range<usize>) {
     let Matrix { tensor_type, columns, .. } = work.matrix;
-    let path = work.x.path.unwrap_or(Path::Scalar);
+    let path = work.x.path.unwrap_or(Instructions::Scalar);
     for row in rows {
         for (token, x) in work.x.floats().chunks(columns).enumerate() {
             // SAFETY: rows are given to one thread once.
@@ -79,18 +79,22 @@ type Panels = ((usize, usize), fn(&Work<'_>, Range<usize>));
 
 /// How a path does panels, where it does.
 #[cfg(target_arch = "x86_64")]
-fn panels(path: Path, tensor_type: TensorType, tokens: usize) -> Option<Panels> {
+fn panels(path: Instructions, tensor_type: TensorType, tokens: usize) -> Option<Panels> {
     let wide = (avx512::FLOAT_ROWS, FLOAT_TOKENS);
     let narrow = (avx2::FLOAT_ROWS, avx2::FLOAT_TOKENS);
     Some(match (path, tensor_type) {
-        (Path::Avx512, TensorType::F32) => (wide, wide_panels::<Single>),
-        (Path::Avx512, TensorType::F16) => (wide, wide_panels::<Half>),
-        (Path::Avx512, _) => (wide, wide_panels::<Brain>),
-        (Path::AvxVnni | Path::Avx2, _) if tokens == 1 => return None,
-        (Path::AvxVnni | Path::Avx2, TensorType::F32) => (narrow, narrow_panels::<Single>),
-        (Path::AvxVnni | Path::Avx2, TensorType::F16) => (narrow, narrow_panels::<Half>),
-        (Path::AvxVnni | Path::Avx2, _) => (narrow, narrow_panels::<Brain>),
-        (Path::Scalar | Path::Amx | Path::AmxSimulated, _) => return None,
+        (Instructions::Avx512, TensorType::F32) => (wide, wide_panels::<Single>),
+        (Instructions::Avx512, TensorType::F16) => (wide, wide_panels::<Half>),
+        (Instructions::Avx512, _) => (wide, wide_panels::<Brain>),
+        (Instructions::AvxVnni | Instructions::Avx2, _) if tokens == 1 => return None,
+        (Instructions::AvxVnni | Instructions::Avx2, TensorType::F32) => {
+            (narrow, narrow_panels::<Single>)
+        }
+        (Instructions::AvxVnni | Instructions::Avx2, TensorType::F16) => {
+            (narrow, narrow_panels::<Half>)
+        }
+        (Instructions::AvxVnni | Instructions::Avx2, _) => (narrow, narrow_panels::<Brain>),
+        (Instructions::Scalar | Instructions::Amx | Instructions::AmxSimulated, _) => return None,
     })
 }
 
@@ -119,23 +123,23 @@ fn narrow_panels<F: avx2::Eights>(work: &Work<'_>, pieces: Range<usize>) {
 }
 
 /// A row of floats times a token.
-fn one_row(path: Path, tensor_type: TensorType, row: &[u8], x: &[f32]) -> f32 {
+fn one_row(path: Instructions, tensor_type: TensorType, row: &[u8], x: &[f32]) -> f32 {
     assert_eq!(row.len(), tensor_type.row_bytes(x.len()), "row and activations differ in length");
     match (path.vectors(), tensor_type) {
         // SAFETY: the path was found on this processor (its instructions include the other's); the
         // lengths were asserted.
         #[cfg(target_arch = "x86_64")]
-        (Path::Avx512 | Path::AvxVnni | Path::Avx2, TensorType::F32) => unsafe {
+        (Instructions::Avx512 | Instructions::AvxVnni | Instructions::Avx2, TensorType::F32) => unsafe {
             avx2::float_row::<Single>(row, x)
         },
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        (Path::Avx512 | Path::AvxVnni | Path::Avx2, TensorType::F16) => unsafe {
+        (Instructions::Avx512 | Instructions::AvxVnni | Instructions::Avx2, TensorType::F16) => unsafe {
             avx2::float_row::<Half>(row, x)
         },
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        (Path::Avx512 | Path::AvxVnni | Path::Avx2, _) => unsafe {
+        (Instructions::Avx512 | Instructions::AvxVnni | Instructions::Avx2, _) => unsafe {
             avx2::float_row::<Brain>(row, x)
         },
         (_, TensorType::F32) => scalar::f32_row(row, x),

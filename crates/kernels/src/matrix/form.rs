@@ -34,7 +34,7 @@ impl Form {
     }
 
     /// Of these, those whose integer sums do not begin with nothing.
-    pub(crate) const fn starts(self) -> usize {
+    pub(crate) const fn sum_biases(self) -> usize {
         if self.offset == 0 { 0 } else { self.parts() }
     }
 

@@ -9,7 +9,7 @@ use super::activations::TILE_TOKENS;
 use super::form::Form;
 
 /// Dot instructions that a strip takes: each multiplies four values of all sixteen groups.
-pub(super) const STEPS: usize = STRIP / 64;
+pub(super) const REGISTERS: usize = STRIP / 64;
 /// Rows of a tile.
 pub(super) const TILE_ROWS: usize = 4;
 
@@ -20,7 +20,7 @@ pub(super) struct RowLines(Form);
 
 impl RowLines {
     /// Most that there are of any type.
-    pub(super) const MOST: usize = (STEPS + 2 + 2) * TILE_ROWS;
+    pub(super) const MOST: usize = (REGISTERS + 2 + 2) * TILE_ROWS;
 
     pub(super) const fn of<B: Blocks>() -> Self {
         Self(Form::of_blocks::<B>())
@@ -31,11 +31,11 @@ impl RowLines {
     }
 
     pub(super) const fn scales(self, half: usize, row: usize) -> usize {
-        (STEPS + half) * TILE_ROWS + row
+        (REGISTERS + half) * TILE_ROWS + row
     }
 
     pub(super) const fn mins(self, half: usize, row: usize) -> usize {
-        (STEPS + self.0.parts() + half) * TILE_ROWS + row
+        (REGISTERS + self.0.parts() + half) * TILE_ROWS + row
     }
 
     /// How many there are.
@@ -52,7 +52,7 @@ pub(super) struct TokenLines(pub(super) Form);
 
 impl TokenLines {
     /// Most that there are of any type.
-    pub(super) const MOST: usize = (STEPS + 1 + 2 + 2) * TILE_TOKENS;
+    pub(super) const MOST: usize = (REGISTERS + 1 + 2 + 2) * TILE_TOKENS;
 
     pub(super) const fn of<B: Blocks>() -> Self {
         Self(Form::of_blocks::<B>())
@@ -63,20 +63,20 @@ impl TokenLines {
     }
 
     pub(super) const fn scales(self, token: usize) -> usize {
-        STEPS * TILE_TOKENS + token
+        REGISTERS * TILE_TOKENS + token
     }
 
-    pub(super) const fn starts(self, half: usize, token: usize) -> usize {
-        (STEPS + 1 + half) * TILE_TOKENS + token
+    pub(super) const fn sum_biases(self, half: usize, token: usize) -> usize {
+        (REGISTERS + 1 + half) * TILE_TOKENS + token
     }
 
-    pub(super) const fn lows(self, half: usize, token: usize) -> usize {
-        self.starts(self.0.starts() + half, token)
+    pub(super) const fn min_factors(self, half: usize, token: usize) -> usize {
+        self.sum_biases(self.0.sum_biases() + half, token)
     }
 
     /// How many there are.
     pub(super) const fn count(self) -> usize {
-        self.lows(self.0.mins(), 0)
+        self.min_factors(self.0.mins(), 0)
     }
 }
 
@@ -92,15 +92,15 @@ mod tests {
             let (rows, tokens) = (RowLines(form), TokenLines(form));
             let (mut of_rows, mut of_tokens) = (Vec::new(), Vec::new());
             for row in 0..TILE_ROWS {
-                of_rows.extend((0..STEPS).map(|step| rows.quants(step, row)));
+                of_rows.extend((0..REGISTERS).map(|step| rows.quants(step, row)));
                 of_rows.extend((0..form.parts()).map(|half| rows.scales(half, row)));
                 of_rows.extend((0..form.mins()).map(|half| rows.mins(half, row)));
             }
             for token in 0..TILE_TOKENS {
-                of_tokens.extend((0..STEPS).map(|step| tokens.quants(step, token)));
+                of_tokens.extend((0..REGISTERS).map(|step| tokens.quants(step, token)));
                 of_tokens.push(tokens.scales(token));
-                of_tokens.extend((0..form.starts()).map(|half| tokens.starts(half, token)));
-                of_tokens.extend((0..form.mins()).map(|half| tokens.lows(half, token)));
+                of_tokens.extend((0..form.sum_biases()).map(|half| tokens.sum_biases(half, token)));
+                of_tokens.extend((0..form.mins()).map(|half| tokens.min_factors(half, token)));
             }
             for (mut lines, count) in [(of_rows, rows.count()), (of_tokens, tokens.count())] {
                 lines.sort_unstable();

@@ -37,7 +37,7 @@ pub(crate) use floats::dot;
 pub(crate) use floats::{Half, Single};
 pub use stored::{HostMemory, Stored};
 
-use crate::{Path, Team};
+use crate::{Instructions, Team};
 use smallvec::SmallVec;
 use work::Work;
 
@@ -84,7 +84,7 @@ impl<'a> Matrix<Stored<'a>> {
 /// # Panics
 /// When the lengths do not fit, or `x` was not prepared for this type on this path.
 pub fn multiply<'m>(
-    path: Path,
+    path: Instructions,
     team: &Team,
     matrix: Matrix<impl Into<Stored<'m>>>,
     x: &Activations,
@@ -98,7 +98,7 @@ pub fn multiply<'m>(
 /// # Panics
 /// As [`multiply`].
 pub(crate) fn multiply_all<'m, 'o, B: Into<Stored<'m>>>(
-    path: Path,
+    path: Instructions,
     team: &Team,
     x: &Activations,
     products: impl IntoIterator<Item = (Matrix<B>, &'o mut [f32])>,

@@ -2,7 +2,7 @@
 
 use super::activations::TILE_TOKENS;
 use super::lines::{RowLines, TILE_ROWS};
-use crate::ahead::Ahead;
+use crate::prefetch::Prefetch;
 use crate::sixteen::Sixteen;
 
 /// Tiles of a panel: so many stay in the nearest cache while tokens pass by.
@@ -30,7 +30,7 @@ pub(super) struct Panel {
 #[derive(Debug)]
 pub(super) struct Next {
     /// For tiles.
-    pub(super) ahead: Ahead,
+    pub(super) ahead: Prefetch,
     /// For strips: how far on the next panel's are; 0 where tiles ask for them.
     pub(super) distance: usize,
 }
@@ -41,7 +41,7 @@ impl Next {
         let tiles = tokens.div_ceil(TILE_TOKENS) * shape.rows / TILE_ROWS;
         let (for_tiles, distance) =
             if tokens > FEW_TOKENS { (stored, 0) } else { (&[][..], stored.len()) };
-        Self { ahead: Ahead::of(for_tiles, tiles * shape.blocks), distance }
+        Self { ahead: Prefetch::of(for_tiles, tiles * shape.blocks), distance }
     }
 }
 

@@ -6,7 +6,7 @@ use std::ops::Range;
 use deft_formats::quant::{Blocks, STRIP, Strip, TensorType, unpack};
 use deft_formats::with_blocks;
 
-use super::activations::{Activations, Eighths, TILE_TOKENS};
+use super::activations::{Activations, RoundedStrip, TILE_TOKENS};
 #[cfg(target_arch = "x86_64")]
 use super::lines::{RowLines, TILE_ROWS, TokenLines};
 #[cfg(target_arch = "x86_64")]
@@ -15,7 +15,7 @@ use super::work::{Cut, Work};
 use super::{Matrix, Stored, scalar, tree};
 #[cfg(target_arch = "x86_64")]
 use super::{avx2, avx512};
-use crate::Path;
+use crate::Instructions;
 use crate::sixteen::Sixteen;
 use crate::team::Outputs;
 #[cfg(target_arch = "x86_64")]
@@ -46,7 +46,7 @@ thread_local! {
 }
 
 pub(super) fn work<'a>(
-    path: Path,
+    path: Instructions,
     threads: usize,
     matrix: Matrix<Stored<'a>>,
     x: &'a Activations,
@@ -62,7 +62,7 @@ pub(super) fn work<'a>(
     } else {
         match path {
             #[cfg(target_arch = "x86_64")]
-            Path::Avx512 => {
+            Instructions::Avx512 => {
                 let part = x.tokens_together(threads, TILE_TOKENS);
                 let rows = Shape::of(matrix.columns.div_ceil(STRIP), part).rows;
                 let count = matrix.rows.div_ceil(rows) * x.tokens.div_ceil(part.max(1));
@@ -70,9 +70,9 @@ pub(super) fn work<'a>(
                 (part, Cut { count, grain: products(part, rows), run })
             }
             #[cfg(target_arch = "x86_64")]
-            Path::AvxVnni | Path::Avx2 => {
+            Instructions::AvxVnni | Instructions::Avx2 => {
                 let count = matrix.rows.div_ceil(avx2::ROWS);
-                let run = with_blocks!(kind, B => if path == Path::Avx2 {
+                let run = with_blocks!(kind, B => if path == Instructions::Avx2 {
                     narrow_panels::<B, avx2::Pairs> as Run
                 } else {
                     narrow_panels::<B, avx2::Fours> as Run
@@ -128,21 +128,21 @@ fn panels<B: avx512::Wide>(work: &Work<'_>, pieces: Range<usize>) {
 }
 
 /// Some rows times one token.
-fn one_token(path: Path, tensor_type: TensorType) -> Run {
+fn one_token(path: Instructions, tensor_type: TensorType) -> Run {
     with_blocks!(tensor_type, B => match path {
         // SAFETY: the path was found on this processor; nothing else is demanded.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx512 => |work, rows| with_token(work, rows, |rows, bytes, x, out| unsafe {
+        Instructions::Avx512 => |work, rows| with_token(work, rows, |rows, bytes, x, out| unsafe {
             avx512::rows::<B>(rows, bytes, x, out);
         }),
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        Path::AvxVnni => |work, rows| with_token(work, rows, |rows, bytes, x, out| unsafe {
+        Instructions::AvxVnni => |work, rows| with_token(work, rows, |rows, bytes, x, out| unsafe {
             avx2::rows::<B, avx2::Fours>(rows, bytes, x, out);
         }),
         // SAFETY: as above.
         #[cfg(target_arch = "x86_64")]
-        Path::Avx2 => |work, rows| with_token(work, rows, |rows, bytes, x, out| unsafe {
+        Instructions::Avx2 => |work, rows| with_token(work, rows, |rows, bytes, x, out| unsafe {
             avx2::rows::<B, avx2::Pairs>(rows, bytes, x, out);
         }),
         _ => |work, rows| with_token(work, rows, scalar::rows::<B>),
@@ -153,7 +153,7 @@ fn one_token(path: Path, tensor_type: TensorType) -> Run {
 fn with_token(
     work: &Work<'_>,
     rows: Range<usize>,
-    multiply: impl Fn(&[u8], usize, &[Eighths], &mut [f32]),
+    multiply: impl Fn(&[u8], usize, &[RoundedStrip], &mut [f32]),
 ) {
     let stored = work.stored(rows.clone());
     // SAFETY: rows are given to one thread once.

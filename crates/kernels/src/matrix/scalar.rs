@@ -3,7 +3,7 @@
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
 use half::f16;
 
-use super::activations::Eighths;
+use super::activations::RoundedStrip;
 use super::{PARTIALS, tree};
 
 pub(super) fn f32_row(row: &[u8], x: &[f32]) -> f32 {
@@ -31,7 +31,7 @@ fn floats(row: impl Iterator<Item = f32>, x: &[f32]) -> f32 {
 }
 
 /// Adds a strip times activations (group by group) to the partial sums.
-pub(super) fn strip<B: Blocks>(strip: &Strip, x: &Eighths, partials: &mut [f32; PARTIALS]) {
+pub(super) fn strip<B: Blocks>(strip: &Strip, x: &RoundedStrip, partials: &mut [f32; PARTIALS]) {
     let wide = |bits: u16| f16::from_bits(bits).to_f32();
     let halves = if B::HALVES { 2 } else { 1 };
     let values = GROUP / halves;
@@ -41,7 +41,7 @@ pub(super) fn strip<B: Blocks>(strip: &Strip, x: &Eighths, partials: &mut [f32; 
             let pairs = strip.quants[from..from + values].iter().zip(&x.quants[from..]);
             let sum: i32 = pairs.map(|(&weight, &x)| i32::from(weight) * i32::from(x)).sum();
             #[expect(clippy::cast_precision_loss, reason = "at most 32 x 255 x 127, exact in f32")]
-            let sum = (sum + x.starts[half][group]) as f32;
+            let sum = (sum + x.sum_biases[half][group]) as f32;
             let (mut scale, mut min) = (wide(strip.scale[group]), wide(strip.min[group]));
             if B::SUB_SCALES {
                 scale *= f32::from(strip.scales[half][group]);
@@ -49,14 +49,14 @@ pub(super) fn strip<B: Blocks>(strip: &Strip, x: &Eighths, partials: &mut [f32; 
             }
             *partial = sum.mul_add(scale * x.scales[group], *partial);
             if B::MINIMA {
-                *partial = (-min).mul_add(x.lows[half][group], *partial);
+                *partial = (-min).mul_add(x.min_factors[half][group], *partial);
             }
         }
     }
 }
 
 /// Rows of so many bytes times the activations of a token.
-pub(super) fn rows<B: Blocks>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
+pub(super) fn rows<B: Blocks>(rows: &[u8], row_bytes: usize, x: &[RoundedStrip], out: &mut [f32]) {
     let mut taken = Strip::default();
     for (row, out) in rows.chunks_exact(row_bytes).zip(out) {
         let mut partials = [0f32; PARTIALS];

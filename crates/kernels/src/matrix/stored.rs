@@ -71,7 +71,7 @@ mod tests {
 
     use super::*;
     use crate::matrix::{Activations, Matrix, multiply};
-    use crate::{Path, Team};
+    use crate::{Instructions, Team};
 
     /// Copies that differ, so that it shows which of them was read.
     #[test]
@@ -94,7 +94,7 @@ mod tests {
         // A node that has no copy reads the first one.
         for (node, value) in [(0, 1.0), (1, 2.0), (2, 3.0), (9, 1.0)] {
             processors::say_node(node);
-            for path in Path::available() {
+            for path in Instructions::available() {
                 let team = Team::new(NonZero::new(1));
                 let mut x = Activations::default();
                 x.prepare(path, &team, matrix.tensor_type, &[1.0; 64], columns);

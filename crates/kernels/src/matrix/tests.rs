@@ -7,9 +7,9 @@ use proptest::prelude::*;
 
 use super::*;
 
-fn paths() -> Vec<Path> {
-    let (paths, missing): (Vec<Path>, Vec<Path>) =
-        Path::ALL.into_iter().partition(|path| path.runs_here());
+fn paths() -> Vec<Instructions> {
+    let (paths, missing): (Vec<Instructions>, Vec<Instructions>) =
+        Instructions::ALL.into_iter().partition(|path| path.runs_here());
     for path in missing {
         eprintln!("skipped: this processor has no {path}");
     }
@@ -20,17 +20,17 @@ fn paths() -> Vec<Path> {
 struct Twins<T>([T; 2]);
 
 impl<T> Twins<T> {
-    fn of(result: impl Fn(Path) -> T) -> Self {
-        Self([result(Path::Scalar), result(Path::AmxSimulated)])
+    fn of(result: impl Fn(Instructions) -> T) -> Self {
+        Self([result(Instructions::Scalar), result(Instructions::AmxSimulated)])
     }
 
     /// That of a path's class.
-    fn of_class(&self, path: Path) -> &T {
+    fn of_class(&self, path: Instructions) -> &T {
         &self.0[usize::from(path.class() == crate::Class::Bf16)]
     }
 }
 
-fn product(path: Path, team: &Team, matrix: Matrix<&[u8]>, x: &[f32]) -> Vec<f32> {
+fn product(path: Instructions, team: &Team, matrix: Matrix<&[u8]>, x: &[f32]) -> Vec<f32> {
     let mut activations = Activations::default();
     activations.prepare(path, team, matrix.tensor_type, x, matrix.columns);
     let mut out = vec![f32::NAN; x.len() / matrix.columns * matrix.rows];
@@ -123,7 +123,7 @@ proptest! {
         pairs in prop::collection::vec((-50f32..50.0, -50f32..50.0), 1..200),
     ) {
         let (weights, x): (Vec<f32>, Vec<f32>) = pairs.into_iter().unzip();
-        let twin = dot(Path::Scalar, &weights, &x);
+        let twin = dot(Instructions::Scalar, &weights, &x);
         for path in paths() {
             prop_assert_eq!(dot(path, &weights, &x), twin);
         }
@@ -251,12 +251,12 @@ fn no_token_has_no_result() {
 fn activations_of_another_path_are_noticed() {
     let team = Team::new(NonZero::new(1));
     let mut x = Activations::default();
-    x.prepare(Path::Scalar, &team, TensorType::Q8_0, &[1.0; 64], 32);
+    x.prepare(Instructions::Scalar, &team, TensorType::Q8_0, &[1.0; 64], 32);
     // On a processor that has nothing better, of no path.
-    x.path = x.path.filter(|_| Path::best() != Path::Scalar);
+    x.path = x.path.filter(|_| Instructions::best() != Instructions::Scalar);
     let bytes = stored(TensorType::Q8_0, 32, 7);
     let matrix = Matrix { tensor_type: TensorType::Q8_0, rows: 1, columns: 32, bytes: &bytes[..] };
-    multiply(Path::best(), &team, matrix, &x, &mut [0.0; 2]);
+    multiply(Instructions::best(), &team, matrix, &x, &mut [0.0; 2]);
 }
 
 /// Whole tiles of tokens leave nothing for the last of so many threads.

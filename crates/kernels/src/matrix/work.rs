@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::activations::{Activations, Kind};
 use super::{Matrix, Stored, floats, quants, tiles};
 use crate::team::Outputs;
-use crate::{Path, Team};
+use crate::{Instructions, Team};
 
 /// A product, cut into pieces of which each is done by one thread.
 pub(super) struct Work<'a> {
@@ -33,7 +33,7 @@ pub(super) struct Cut {
 impl<'a> Work<'a> {
     /// A product on a path, for a team of so many threads.
     pub(super) fn of(
-        path: Path,
+        path: Instructions,
         threads: usize,
         matrix: Matrix<Stored<'a>>,
         x: &'a Activations,
@@ -43,7 +43,7 @@ impl<'a> Work<'a> {
         match x.kind {
             Kind::Tiles => tiles::work(path, matrix, x, out),
             Kind::Floats => floats::work(path, threads, matrix, x, out),
-            Kind::Eighths(_) => quants::work(path, threads, matrix, x, out),
+            Kind::RoundedStrip(_) => quants::work(path, threads, matrix, x, out),
         }
     }
 

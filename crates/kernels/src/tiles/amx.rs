@@ -11,7 +11,7 @@ use std::sync::LazyLock;
 #[cfg(test)]
 use super::Simulated;
 use super::{Group, HIGH, Panel, SIDE, Sums, Tile, Tiles, avx512, check, check_square};
-use crate::Path;
+use crate::Instructions;
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
@@ -23,7 +23,7 @@ const ASK_FOR_STATE: libc::c_int = 0x1023;
 /// Tile registers among those.
 const TILE_STATE: libc::c_ulong = 18;
 /// Bytes of a line.
-const LINE: usize = 64;
+const CACHE_LINE: usize = 64;
 
 /// Whether the processor has tiles, and the system lets this process use them. Asked once; the answer holds for
 /// all threads and for processes that this one becomes by `fork`, and not for programs that it starts.
@@ -32,7 +32,7 @@ pub(crate) fn present() -> bool {
         && is_x86_feature_detected!("avx512bw")
         && is_x86_feature_detected!("avx512dq")
         && is_x86_feature_detected!("avx512vl")
-        && Path::Avx2.runs_here();
+        && Instructions::Avx2.runs_here();
     // Without the instructions tests of this crate use their twins: everything around them is tried.
     around && (cfg!(test) || instructions())
 }
@@ -69,7 +69,7 @@ impl Sizes {
         #[expect(clippy::cast_possible_truncation, reason = "at most sixteen columns, 64 bytes")]
         for register in 0..8 {
             let of_rows = matches!(register, 4 | 5);
-            sizes.bytes[register] = if of_rows { LINE } else { 4 * columns } as u16;
+            sizes.bytes[register] = if of_rows { CACHE_LINE } else { 4 * columns } as u16;
             sizes.rows[register] = SIDE as u8;
         }
         sizes
@@ -112,7 +112,7 @@ impl Drop for Amx {
 }
 
 impl Tiles for Amx {
-    const PATH: Path = Path::Amx;
+    const PATH: Instructions = Instructions::Amx;
 
     fn begin() -> Self {
         Self { columns: 0 }
@@ -202,9 +202,9 @@ unsafe fn add_one(panel: Panel<'_>, lines: &[Sixteen], columns: usize, sums: &mu
             "tilestored [{sums} + {line}*1], tmm0",
             "tilestored [{sums} + {line}*1 + 1024], tmm2",
             sums = in(reg) sums.as_mut_ptr(),
-            line = in(reg) LINE,
+            line = in(reg) CACHE_LINE,
             width = in(reg) 4 * columns,
-            step = in(reg) LINE * columns,
+            step = in(reg) CACHE_LINE * columns,
             upper = inout(reg) panel.upper.as_ptr() => _,
             lower = inout(reg) panel.lower.as_ptr() => _,
             right = inout(reg) lines.as_ptr() => _,
@@ -252,7 +252,7 @@ unsafe fn add_two(panel: Panel<'_>, lines: [&[Sixteen]; 2], sums: [*mut f32; 4],
             third = in(reg) sums[2],
             fourth = in(reg) sums[3],
             apart = in(reg) 4 * apart,
-            line = in(reg) LINE,
+            line = in(reg) CACHE_LINE,
             upper = inout(reg) panel.upper.as_ptr() => _,
             lower = inout(reg) panel.lower.as_ptr() => _,
             right = inout(reg) lines[0].as_ptr() => _,

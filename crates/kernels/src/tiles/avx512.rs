@@ -5,8 +5,8 @@ use std::arch::x86_64::*;
 use std::ops::Range;
 
 use super::{SIDE, TERMS, Tile};
-use crate::ahead::{LINE, Parts};
 use crate::matrix::{Floats, words};
+use crate::prefetch::{CACHE_LINE, Parts};
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
@@ -122,7 +122,7 @@ pub(crate) unsafe fn right<F: Floats>(
     unsafe {
         let places = _mm512_loadu_si512(SIDE_BY_SIDE.as_ptr().cast());
         for pair in 0..across * SIDE {
-            for line in (0..ahead.length()).step_by(LINE) {
+            for line in (0..ahead.length()).step_by(CACHE_LINE) {
                 ahead.fetch(pair.min(pairs - 1), line);
             }
             let row = |term: usize, block: usize| {

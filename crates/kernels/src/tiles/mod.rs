@@ -17,7 +17,7 @@ use std::ops::Range;
 
 use bytemuck::{Pod, Zeroable};
 
-use crate::Path;
+use crate::Instructions;
 use crate::sixteen::{REGISTER, Sixteen};
 use crate::team::Results;
 
@@ -63,7 +63,7 @@ pub(crate) struct Group<'a> {
 /// What multiplies tiles.
 pub(crate) trait Tiles {
     /// The path that it belongs to.
-    const PATH: Path;
+    const PATH: Instructions;
 
     /// Ready to multiply, on this thread.
     fn begin() -> Self;

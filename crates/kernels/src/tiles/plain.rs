@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::{Group, Panel, SIDE, Sums, TERMS, Tile, Tiles, check, check_square};
 use crate::sixteen::Sixteen;
 use crate::team::Results;
-use crate::{Path, on_every_path};
+use crate::{Instructions, on_every_path};
 
 /// To BF16: the nearest, ties to even; what is smaller than a normal number becomes zero.
 #[inline(always)]
@@ -83,7 +83,7 @@ fn add_row(row: &[u16; TERMS], right: &[[[f32; SIDE]; SIDE]; 2], sums: &mut [f32
 pub(crate) struct Simulated;
 
 impl Tiles for Simulated {
-    const PATH: Path = Path::AmxSimulated;
+    const PATH: Instructions = Instructions::AmxSimulated;
 
     fn begin() -> Self {
         Self

@@ -19,9 +19,9 @@ const STORY: usize = 1_000;
 
 #[derive(Debug, Clone)]
 enum Operation {
-    Load(Wish),
+    Load(Request),
     /// A call for something that is not loaded: what is least valuable makes room.
-    Call(Wish),
+    Call(Request),
     Unload(u32),
     /// Memory is held over a crash, for it is loaded again.
     Crash(u32),
@@ -35,19 +35,19 @@ enum Operation {
 }
 
 #[derive(Debug, Clone)]
-struct Wish {
+struct Request {
     id: u32,
     /// Three files of different size.
     file: u8,
     lanes: u32,
-    places: Vec<WishedPlace>,
+    places: Vec<RequestedPlace>,
     pinned: bool,
     importance: i32,
 }
 
 #[derive(Debug, Clone)]
 struct Loaded {
-    wish: Wish,
+    request: Request,
     demand: Demand,
     busy: bool,
     since: u64,
@@ -69,8 +69,8 @@ fn shape_of(file: u8) -> ModelShape {
     ModelShape { file, layer_weights: vec![layer; 5], ..demo_shape() }
 }
 
-impl Wish {
-    /// Asks the ledger with what this wishes.
+impl Request {
+    /// Asks the ledger with this request.
     fn wanted<T>(&self, ask: impl FnOnce(Candidate<'_>) -> T) -> T {
         let (name, shape) = (format!("larkfen-{}/q8_0", self.file), shape_of(self.file));
         let settings = LoadSettings { lanes: self.lanes, ..LoadSettings::for_model(&shape) };
@@ -92,17 +92,21 @@ impl House {
     }
 
     /// Grants or refuses; whatever is granted must keep every pool it needs within its limit.
-    fn load(&mut self, wish: &Wish) -> bool {
+    fn load(&mut self, request: &Request) -> bool {
         let before = self.reserved();
         let ledger = &mut self.ledger;
-        let result = wish.wanted(|wanted| ledger.reserve(wish.id, wanted, &BTreeSet::new()));
+        let result = request.wanted(|wanted| ledger.reserve(request.id, wanted, &BTreeSet::new()));
         let Ok(grant) = result else {
             assert_eq!(self.reserved(), before, "a refusal reserves nothing");
             return false;
         };
-        let loaded =
-            Loaded { wish: wish.clone(), demand: grant.demand, busy: false, since: self.clock };
-        self.loaded.insert(wish.id, loaded);
+        let loaded = Loaded {
+            request: request.clone(),
+            demand: grant.demand,
+            busy: false,
+            since: self.clock,
+        };
+        self.loaded.insert(request.id, loaded);
         for ((after, before), limit) in self.reserved().into_iter().zip(before).zip(self.limits) {
             assert!(after == before || after <= limit, "{after} of {limit} after a grant");
         }
@@ -110,29 +114,29 @@ impl House {
         true
     }
 
-    fn call(&mut self, wish: &Wish) {
+    fn call(&mut self, request: &Request) {
         let unused: Vec<Unused<u32>> = self
             .loaded
             .values()
-            .filter(|found| !found.busy && !found.wish.pinned)
+            .filter(|found| !found.busy && !found.request.pinned)
             .map(|found| Unused {
-                id: found.wish.id,
-                importance: found.wish.importance,
+                id: found.request.id,
+                importance: found.request.importance,
                 idle: Duration::from_secs(self.clock - found.since),
                 frees: found.demand.total(),
                 reload: Duration::from_millis(200),
             })
             .collect();
         let order = least_valuable_first(unused);
-        let Some(gone) = wish.wanted(|wanted| self.ledger.evictions(wanted, &order)) else {
+        let Some(gone) = request.wanted(|wanted| self.ledger.evictions(wanted, &order)) else {
             return;
         };
         for id in &gone {
             let went = &self.loaded[id];
-            assert!(!went.busy && !went.wish.pinned, "a pinned or busy one was to go");
+            assert!(!went.busy && !went.request.pinned, "a pinned or busy one was to go");
         }
         gone.iter().for_each(|id| self.unload(*id));
-        assert!(self.load(wish), "room was made, and it does not fit");
+        assert!(self.load(request), "room was made, and it does not fit");
     }
 
     fn unload(&mut self, id: u32) {
@@ -141,19 +145,24 @@ impl House {
     }
 
     fn restart(&mut self) {
-        let mut wishes: Vec<Wish> = self.loaded.values().map(|found| found.wish.clone()).collect();
-        wishes.sort_by_key(|wish| std::cmp::Reverse(wish.importance));
-        wishes.iter().for_each(|wish| self.unload(wish.id));
+        let mut requests: Vec<Request> =
+            self.loaded.values().map(|found| found.request.clone()).collect();
+        requests.sort_by_key(|request| std::cmp::Reverse(request.importance));
+        requests.iter().for_each(|request| self.unload(request.id));
         assert_eq!(self.reserved(), [0; 3], "nothing is left of what was unloaded");
-        for wish in wishes {
-            self.load(&wish);
+        for request in requests {
+            self.load(&request);
         }
     }
 
     fn take(&mut self, operation: &Operation) {
         match operation {
-            Operation::Load(wish) if !self.loaded.contains_key(&wish.id) => drop(self.load(wish)),
-            Operation::Call(wish) if !self.loaded.contains_key(&wish.id) => self.call(wish),
+            Operation::Load(request) if !self.loaded.contains_key(&request.id) => {
+                self.load(request);
+            }
+            Operation::Call(request) if !self.loaded.contains_key(&request.id) => {
+                self.call(request)
+            }
             Operation::Load(_) | Operation::Call(_) => {}
             Operation::Unload(id) | Operation::SetAside(id) => self.unload(*id),
             Operation::Crash(id) => {
@@ -185,7 +194,7 @@ impl House {
         let mut held = [0; 3];
         let mut shared = [0; 6];
         for found in self.loaded.values() {
-            let file = &mut shared[usize::from(found.wish.file)];
+            let file = &mut shared[usize::from(found.request.file)];
             *file = (*file).max(found.demand.amount(HOST).shared.0);
             for (held, pool) in held.iter_mut().zip(POOLS) {
                 *held += found.demand.amount(pool).private.0;
@@ -196,17 +205,17 @@ impl House {
     }
 }
 
-fn places() -> impl Strategy<Value = Vec<WishedPlace>> + Clone {
+fn places() -> impl Strategy<Value = Vec<RequestedPlace>> + Clone {
     let share = prop_oneof![
         Just(Share::Rest),
         (1u32..4).prop_map(Share::Layers),
         (1u32..60).prop_map(Share::Percent),
     ];
     let place = |pool: &'static str| {
-        let wished = move |share| WishedPlace { pool: pool.to_owned(), share };
-        share.clone().prop_map(wished).boxed()
+        let requested = move |share| RequestedPlace { pool: pool.to_owned(), share };
+        share.clone().prop_map(requested).boxed()
     };
-    let rest = WishedPlace { pool: HOST.to_owned(), share: Share::Rest };
+    let rest = RequestedPlace { pool: HOST.to_owned(), share: Share::Rest };
     prop_oneof![
         3 => Just(Vec::new()),
         1 => place("fern").prop_map(|fern| vec![fern]),
@@ -218,8 +227,8 @@ fn places() -> impl Strategy<Value = Vec<WishedPlace>> + Clone {
 
 fn operation() -> impl Strategy<Value = Operation> {
     let id = 0u32..14;
-    let wish = (id.clone(), 0u8..6, 1u32..6, places(), prop::bool::weighted(0.2), -1i32..2)
-        .prop_map(|(id, file, lanes, places, pinned, importance)| Wish {
+    let request = (id.clone(), 0u8..6, 1u32..6, places(), prop::bool::weighted(0.2), -1i32..2)
+        .prop_map(|(id, file, lanes, places, pinned, importance)| Request {
             id,
             file,
             lanes,
@@ -229,8 +238,8 @@ fn operation() -> impl Strategy<Value = Operation> {
         })
         .boxed();
     prop_oneof![
-        6 => wish.clone().prop_map(Operation::Load),
-        4 => wish.prop_map(Operation::Call),
+        6 => request.clone().prop_map(Operation::Load),
+        4 => request.prop_map(Operation::Call),
         4 => id.clone().prop_map(Operation::Unload),
         1 => id.clone().prop_map(Operation::Crash),
         1 => id.clone().prop_map(Operation::SetAside),

@@ -214,8 +214,8 @@ fn layered() -> ModelShape {
     ModelShape { layer_weights: vec![Bytes::mib(1); 5], ..shape(10 << 20) }
 }
 
-fn open(pool: &str) -> WishedPlace {
-    WishedPlace { pool: pool.to_owned(), share: Share::Rest }
+fn open(pool: &str) -> RequestedPlace {
+    RequestedPlace { pool: pool.to_owned(), share: Share::Rest }
 }
 
 #[test]

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use super::{Candidate, Ledger};
 use crate::refusal::{Shortage, WayOut};
-use crate::{Bytes, CacheType, HOST, LoadSettings, Share, WishedPlace};
+use crate::{Bytes, CacheType, HOST, LoadSettings, RequestedPlace, Share};
 
 /// Contexts that are offered are multiples of this.
 const CONTEXT_STEP: u32 = 64;
@@ -78,14 +78,14 @@ impl<Id: Ord + Copy> Ledger<Id> {
 
     /// Other places for its layers: host memory alone, or what fits into one accelerator there.
     fn other_places(&self, wanted: Candidate<'_>) -> Vec<WayOut> {
-        let open = |pool: &str| WishedPlace { pool: pool.to_owned(), share: Share::Rest };
+        let open = |pool: &str| RequestedPlace { pool: pool.to_owned(), share: Share::Rest };
         let accelerators = self.pools.iter().skip(1);
-        let wishes = accelerators
+        let requests = accelerators
             .map(|pool| vec![open(&pool.name), open(HOST)])
             .chain((!wanted.places.is_empty()).then(|| vec![open(HOST)]));
         let mut ways: Vec<WayOut> = Vec::new();
-        for wish in wishes {
-            let Some(grant) = self.fits(Candidate { places: &wish, ..wanted }) else {
+        for request in requests {
+            let Some(grant) = self.fits(Candidate { places: &request, ..wanted }) else {
                 continue;
             };
             let way = WayOut::Places { places: grant.placement, need: grant.demand.total() };

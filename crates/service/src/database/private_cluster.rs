@@ -581,5 +581,5 @@ fn launch(
     // The death signal follows the thread that spawns: this must be one that lives as long as the
     // service, so spawning has a thread of its own.
     postgres.stdout(log_file).stderr(errors);
-    crate::spawner::spawn(postgres).map_err(io_error(folder))
+    crate::process::spawner::spawn(postgres).map_err(io_error(folder))
 }

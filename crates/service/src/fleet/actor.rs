@@ -16,11 +16,11 @@ use super::engine_link::{EngineProcess, ProcessEvent};
 use super::instance::{AfterCrash, Instance, Leaving};
 use super::memory::{self, Measured};
 use super::pools::Machine;
-use super::queue::{Left, Line};
+use super::queue::{CallQueue, Left};
 use super::room::Pending;
 use super::{Ask, FleetReport, Judged, Target, Unload};
 use crate::config::Evictable;
-use crate::{descriptors, refusals, wire};
+use crate::{loading::refusals, process::descriptors, wire};
 
 /// When it is tried again to start a process, where too many files were open.
 const FILES_AGAIN: Duration = Duration::from_secs(2);
@@ -33,7 +33,7 @@ pub(super) struct Actor {
     /// Loads that wait for others to go.
     pub(super) pending: Vec<Pending>,
     /// Calls that wait, by variant.
-    pub(super) lines: BTreeMap<Uuid, Line>,
+    pub(super) queues: BTreeMap<Uuid, CallQueue>,
     /// Calls that may wait for each instance.
     pub(super) queue: usize,
     pub(super) begun: Instant,
@@ -85,7 +85,7 @@ impl Actor {
             board: board(),
             instances: BTreeMap::new(),
             pending: Vec::new(),
-            lines: BTreeMap::new(),
+            queues: BTreeMap::new(),
             queue: rules.queue,
             begun: Instant::now(),
             hang: rules.hang,
@@ -159,7 +159,7 @@ impl Actor {
                 self.retry_pending();
             }
             Ask::Refresh => {
-                self.look_at_turns();
+                self.look_at_baton_times();
                 self.end_the_hung();
                 self.drain_the_free();
                 self.end_the_idle();
@@ -363,8 +363,8 @@ impl Actor {
                         "`{title}` is ready after {seconds:.3} s; confined to: {confined}"
                     );
                     instance.become_ready(kernels, seconds, &warnings);
-                    if let Some(line) = self.lines.get_mut(&instance.target.variant) {
-                        line.target = None;
+                    if let Some(queue) = self.queues.get_mut(&instance.target.variant) {
+                        queue.reload = None;
                     }
                     self.measure();
                 }
@@ -379,11 +379,12 @@ impl Actor {
         }
     }
 
-    fn look_at_turns(&mut self) {
+    fn look_at_baton_times(&mut self) {
         let Some(board) = &self.board else { return };
         for instance in self.instances.values_mut() {
-            let turns = instance.process.as_ref().and_then(|process| board.turns(process.pid));
-            instance.turns = turns.unwrap_or_default();
+            let baton_times =
+                instance.process.as_ref().and_then(|process| board.times(process.pid));
+            instance.baton_times = baton_times.unwrap_or_default();
         }
     }
 
@@ -514,8 +515,8 @@ impl Actor {
         };
         instance.gone.push(gone);
         instance.leaving = Leaving::Gone;
-        if let Some(line) = self.lines.get_mut(&instance.target.variant) {
-            line.target = None;
+        if let Some(queue) = self.queues.get_mut(&instance.target.variant) {
+            queue.reload = None;
         }
         self.end(id, how);
         Ok(())

@@ -23,7 +23,7 @@ use tokio::net::UnixStream;
 use tokio::sync::mpsc;
 use tokio_util::codec::{FramedRead, LengthDelimitedCodec};
 
-use crate::spawner;
+use crate::process::spawner;
 
 /// What an engine process tells of itself.
 #[derive(Debug)]

@@ -20,9 +20,9 @@ use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
 use deft_depot::VariantName;
-use deft_engine::baton::{Board, Turns};
+use deft_engine::baton::{BatonTimes, Board};
 use deft_planning::{
-    Candidate, Demand, Grant, LoadSettings, ModelShape, Placement, Weights, WishedPlace,
+    Candidate, Demand, Grant, LoadSettings, ModelShape, Placement, RequestedPlace, Weights,
 };
 use deft_protocol::Problem;
 use deft_protocol::engine::{BatonOrder, EngineStanding, LINK_VERSION, LoadOrder, PlaceOrder};
@@ -37,8 +37,8 @@ use super::engine_link::{EngineLink, EngineProcess};
 use super::memory::Measured;
 use super::pools;
 use super::queue::{Asker, Left};
-use crate::processor::Computing;
-use crate::{refusals, wire};
+use crate::loading::processor::Computing;
+use crate::{loading::refusals, wire};
 
 /// Address space of a thread: its stack, and what the allocator keeps for it.
 const THREAD_SPACE: u64 = 144 << 20;
@@ -65,8 +65,8 @@ pub(crate) struct Target {
     /// A chat template in place of the file's own.
     pub(crate) template: Option<String>,
     pub(crate) settings: LoadSettings,
-    /// Where its layers are wished; host memory where nothing is said.
-    pub(crate) places: Vec<WishedPlace>,
+    /// Where its layers are requested; host memory where nothing is said.
+    pub(crate) places: Vec<RequestedPlace>,
     pub(crate) policy: Policy,
 }
 
@@ -217,7 +217,7 @@ pub(super) struct Instance {
     /// How its lanes and pages stand.
     pub(super) standing: Option<EngineStanding>,
     /// What it computed and waited, as of the last look.
-    pub(super) turns: Turns,
+    pub(super) baton_times: BatonTimes,
     /// Whether it takes no more calls, so that a call of another model finds room.
     pub(super) takes_no_calls: bool,
     /// Why its process was ended, where the fleet did that.
@@ -264,7 +264,7 @@ impl Instance {
             load_share: None,
             leaving: Leaving::Gone,
             standing: None,
-            turns: Turns::default(),
+            baton_times: BatonTimes::default(),
             takes_no_calls: false,
             why_ended: None,
             use_made: Arc::default(),
@@ -277,7 +277,7 @@ impl Instance {
         }
     }
 
-    /// What its engine process is told; `board` is where it takes turns with others.
+    /// What its engine process is told; `board` is where it takes baton_times with others.
     pub(super) fn order(
         &self,
         places: Vec<PlaceOrder>,
@@ -532,8 +532,8 @@ impl Instance {
             steps: standing.steps,
             prompt_tokens: standing.prompt_tokens,
             answer_tokens: standing.answer_tokens,
-            computed_seconds: self.turns.computed.as_secs_f64(),
-            waited_seconds: self.turns.waited.as_secs_f64(),
+            computed_seconds: self.baton_times.computed.as_secs_f64(),
+            waited_seconds: self.baton_times.waited.as_secs_f64(),
         }
     }
 

@@ -12,7 +12,7 @@ mod room;
 
 use std::time::Duration;
 
-use deft_planning::{Grant, LoadSettings, PoolReport, WishedPlace};
+use deft_planning::{Grant, LoadSettings, PoolReport, RequestedPlace};
 use deft_protocol::Problem;
 use deft_protocol::manage::{Decision, InstanceReport, Origin, Pool};
 use tokio::sync::{mpsc, oneshot, watch};
@@ -25,12 +25,12 @@ pub(crate) use instance::Seat;
 use instance::{Policy, Target};
 use memory::Measured;
 use pools::Machine;
-pub(crate) use queue::{Asker, Place, Told};
+pub(crate) use queue::{Asker, QueuePosition, Standing};
 
-use crate::catalogue::off_thread;
 use crate::config::Evictable;
-use crate::header_helper::HeaderHelper;
-use crate::{refusals, wire};
+use crate::depot::catalogue::off_thread;
+use crate::depot::header_process::HeaderHelper;
+use crate::{loading::refusals, wire};
 
 /// Questions that may wait for the fleet's task.
 const WAITING: usize = 256;
@@ -285,7 +285,7 @@ impl Fleet {
 pub(crate) async fn target(
     registered: &crate::records::variants::Registered,
     policy: Policy,
-    places: Vec<WishedPlace>,
+    places: Vec<RequestedPlace>,
     settings: impl FnOnce(&deft_planning::ModelShape) -> Result<LoadSettings, Problem>,
 ) -> Result<Target, Problem> {
     let (path, stamp, stored) = (registered.path.clone(), registered.stamp, registered.stored);

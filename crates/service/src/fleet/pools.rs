@@ -11,7 +11,7 @@ use uuid::Uuid;
 use super::instance::Instance;
 use super::memory::Measured;
 use crate::config::{self, Accelerator, ConfigError};
-use crate::processor::Computing;
+use crate::loading::processor::Computing;
 
 /// What there is to load into.
 #[derive(Debug, Clone)]

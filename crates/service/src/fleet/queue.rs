@@ -15,7 +15,7 @@ use super::Seat;
 use super::actor::Actor;
 use super::instance::{Instance, Target};
 use super::room::Pending;
-use crate::refusals;
+use crate::loading::refusals;
 
 /// Places in the queue are told no more often.
 const TELL_EVERY: Duration = Duration::from_millis(50);
@@ -30,16 +30,16 @@ pub(crate) struct Asker {
     /// How long it waits for load and lane, where the call says so itself.
     pub(crate) deadline: Option<Duration>,
     /// Where it is told how it stands.
-    pub(crate) place: Arc<Place>,
+    pub(crate) place: Arc<QueuePosition>,
 }
 
 /// A call's place in a queue, for whoever looks at it.
 #[derive(Debug, Default)]
-pub(crate) struct Place(Mutex<Option<Told>>);
+pub(crate) struct QueuePosition(Mutex<Option<Standing>>);
 
 /// What is told of a place.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Told {
+pub(crate) struct Standing {
     /// 1 is next.
     pub(crate) position: u32,
     /// How long it will probably take.
@@ -48,16 +48,16 @@ pub(crate) struct Told {
     pub(crate) is_loaded: bool,
 }
 
-impl Place {
+impl QueuePosition {
     /// How it stands; none where it does not wait.
-    pub(crate) fn told(&self) -> Option<Told> {
+    pub(crate) fn told(&self) -> Option<Standing> {
         *self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn tell(&self, told: Option<Told>) {
+    fn tell(&self, told: Option<Standing>) {
         let mut place = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let was_loaded = place.is_some_and(|told| told.is_loaded);
-        *place = told.map(|told| Told { is_loaded: told.is_loaded || was_loaded, ..told });
+        *place = told.map(|told| Standing { is_loaded: told.is_loaded || was_loaded, ..told });
     }
 }
 
@@ -82,19 +82,19 @@ pub(crate) struct Left {
 
 /// The queue of a variant.
 #[derive(Default)]
-pub(super) struct Line {
-    queue: Queue<Ticket>,
+pub(super) struct CallQueue {
+    waiting: Queue<Ticket>,
     holding: Holding,
     told: Option<Instant>,
     /// What is loaded for those who wait, where the instance made room for others.
-    pub(super) target: Option<Target>,
+    pub(super) reload: Option<Target>,
     /// A load for those who wait.
     loading: Option<oneshot::Receiver<Result<Uuid, Problem>>>,
 }
 
-impl Line {
+impl CallQueue {
     fn refuse(&mut self, problem: &Problem) {
-        self.queue.drain().into_iter().for_each(|ticket| ticket.give(Err(problem.clone())));
+        self.waiting.drain().into_iter().for_each(|ticket| ticket.give(Err(problem.clone())));
     }
 }
 
@@ -114,28 +114,28 @@ impl Actor {
         let now = self.begun.elapsed();
         let is_loaded = self.is_loaded(variant);
         let has_free = self.free_instance(variant, asker.lanes).is_some();
-        let line = self.lines.entry(variant).or_default();
-        line.queue.retain(|ticket| !ticket.answer.is_closed());
-        let most = (self.queue * there).max(usize::from(has_free && line.queue.is_empty()));
+        let queue = self.queues.entry(variant).or_default();
+        queue.waiting.retain(|ticket| !ticket.answer.is_closed());
+        let most = (self.queue * there).max(usize::from(has_free && queue.waiting.is_empty()));
         let (answer, seat) = oneshot::channel();
-        if line.queue.len() >= most {
-            let wait = line.holding.expected(most + 1, lanes);
+        if queue.waiting.len() >= most {
+            let wait = queue.holding.expected(most + 1, lanes);
             let _ = answer.send(Err(refusals::queue_full(most, wait)));
             return Some(seat);
         }
         let (caller, class) = (asker.caller.clone(), asker.class);
-        let position = u32::try_from(line.queue.len() + 1).unwrap_or(u32::MAX);
-        asker.place.tell(Some(Told { position, expected: None, is_loaded }));
-        let pushed = line.queue.push(Ticket { asker, answer }, &caller, class, most, now);
+        let position = u32::try_from(queue.waiting.len() + 1).unwrap_or(u32::MAX);
+        asker.place.tell(Some(Standing { position, expected: None, is_loaded }));
+        let pushed = queue.waiting.push(Ticket { asker, answer }, &caller, class, most, now);
         debug_assert!(pushed.is_ok(), "it was seen to have room");
         Some(seat)
     }
 
     /// A seat was given back.
     pub(super) fn left(&mut self, left: &Left) {
-        if let Some(line) = self.lines.get_mut(&left.variant) {
-            line.queue.returned(&left.caller);
-            line.holding.note(left.held);
+        if let Some(queue) = self.queues.get_mut(&left.variant) {
+            queue.waiting.returned(&left.caller);
+            queue.holding.note(left.held);
         }
     }
 
@@ -148,19 +148,19 @@ impl Actor {
 
     /// How many wait for a variant.
     pub(super) fn queued(&self, variant: Uuid) -> u32 {
-        let waiting = self.lines.get(&variant).map_or(0, |line| line.queue.len());
+        let waiting = self.queues.get(&variant).map_or(0, |queue| queue.waiting.len());
         u32::try_from(waiting).unwrap_or(u32::MAX)
     }
 
     /// Gives free lanes to those who wait.
     pub(super) fn serve_all(&mut self) {
-        let variants: Vec<Uuid> = self.lines.keys().copied().collect();
+        let variants: Vec<Uuid> = self.queues.keys().copied().collect();
         for variant in variants {
             self.serve(variant);
         }
         let instances = &self.instances;
-        self.lines.retain(|&variant, line| {
-            !line.queue.is_empty()
+        self.queues.retain(|&variant, queue| {
+            !queue.waiting.is_empty()
                 || instances.values().any(|found| found.target.variant == variant)
         });
     }
@@ -168,18 +168,18 @@ impl Actor {
     fn serve(&mut self, variant: Uuid) {
         let now = self.begun.elapsed();
         loop {
-            let Some(line) = self.lines.get_mut(&variant) else { return };
-            line.queue.retain(|ticket| !ticket.answer.is_closed());
-            let Some(next) = line.queue.peek(now) else {
+            let Some(queue) = self.queues.get_mut(&variant) else { return };
+            queue.waiting.retain(|ticket| !ticket.answer.is_closed());
+            let Some(next) = queue.waiting.peek(now) else {
                 // Nothing is loaded for nobody.
-                line.loading = None;
+                queue.loading = None;
                 return;
             };
             let lanes = next.asker.lanes;
             let Some(free) = self.free_instance(variant, lanes) else { break };
-            let Some(line) = self.lines.get_mut(&variant) else { return };
+            let Some(queue) = self.queues.get_mut(&variant) else { return };
             let (Some(ticket), Some(instance)) =
-                (line.queue.pop(now), self.instances.get_mut(&free))
+                (queue.waiting.pop(now), self.instances.get_mut(&free))
             else {
                 return;
             };
@@ -189,8 +189,8 @@ impl Actor {
         }
         match self.nobody_comes(variant) {
             Some(problem) => {
-                if let Some(line) = self.lines.get_mut(&variant) {
-                    line.refuse(&problem);
+                if let Some(queue) = self.queues.get_mut(&variant) {
+                    queue.refuse(&problem);
                 }
             }
             None => {
@@ -206,21 +206,21 @@ impl Actor {
             found.target.variant == variant
                 && !matches!(found.state, InstanceState::Evicted | InstanceState::Failed)
         });
-        let Some(line) = self.lines.get_mut(&variant) else { return };
-        if let Some(loading) = &mut line.loading {
+        let Some(queue) = self.queues.get_mut(&variant) else { return };
+        if let Some(loading) = &mut queue.loading {
             match loading.try_recv() {
                 Err(TryRecvError::Empty) => return,
                 Ok(Err(problem)) => {
-                    (line.loading, line.target) = (None, None);
-                    line.refuse(&problem);
+                    (queue.loading, queue.reload) = (None, None);
+                    queue.refuse(&problem);
                     return;
                 }
-                Ok(Ok(_)) | Err(TryRecvError::Closed) => line.loading = None,
+                Ok(Ok(_)) | Err(TryRecvError::Closed) => queue.loading = None,
             }
         }
-        let Some(target) = line.target.clone().filter(|_| !is_there) else { return };
+        let Some(target) = queue.reload.clone().filter(|_| !is_there) else { return };
         let (answer, loaded) = oneshot::channel();
-        line.loading = Some(loaded);
+        queue.loading = Some(loaded);
         self.load_or_wait(Pending::new(Uuid::now_v7(), target, Origin::OnDemand, answer));
     }
 
@@ -237,7 +237,7 @@ impl Actor {
 
     /// Why no instance will serve those who wait, if so.
     fn nobody_comes(&self, variant: Uuid) -> Option<Problem> {
-        let comes_back = self.lines.get(&variant).is_some_and(|line| line.target.is_some());
+        let comes_back = self.queues.get(&variant).is_some_and(|queue| queue.reload.is_some());
         let mut problem = (!comes_back).then(refusals::unloaded);
         for found in self.instances.values().filter(|found| found.target.variant == variant) {
             match found.state {
@@ -261,16 +261,16 @@ impl Actor {
     fn tell_places(&mut self, variant: Uuid) {
         let (lanes, now) = (self.lanes(variant), self.begun.elapsed());
         let is_loaded = self.is_loaded(variant);
-        let Some(line) = self.lines.get_mut(&variant) else { return };
-        if line.told.is_some_and(|told| told.elapsed() < TELL_EVERY) {
+        let Some(queue) = self.queues.get_mut(&variant) else { return };
+        if queue.told.is_some_and(|told| told.elapsed() < TELL_EVERY) {
             // The fleet's clock comes back to it.
             return;
         }
-        line.told = Some(Instant::now());
-        for (at, ticket) in (1..).zip(line.queue.in_order(now)) {
+        queue.told = Some(Instant::now());
+        for (at, ticket) in (1..).zip(queue.waiting.in_order(now)) {
             let position = u32::try_from(at).unwrap_or(u32::MAX);
-            let expected = line.holding.expected(at, lanes);
-            ticket.asker.place.tell(Some(Told { position, expected, is_loaded }));
+            let expected = queue.holding.expected(at, lanes);
+            ticket.asker.place.tell(Some(Standing { position, expected, is_loaded }));
         }
     }
 }

@@ -17,7 +17,7 @@ use super::decisions::What;
 use super::instance::{Instance, Leaving};
 use super::{Target, Unload};
 use crate::config::Evictable;
-use crate::refusals::{self, DOES_NOT_FIT, DRAINING, LOADED_OTHERWISE};
+use crate::loading::refusals::{self, DOES_NOT_FIT, DRAINING, LOADED_OTHERWISE};
 use crate::wire;
 
 /// A load that waits for others to go.
@@ -284,7 +284,7 @@ impl Actor {
         }
         // Calls that come for it now are not refused: it is loaded again for them.
         let (variant, target) = (instance.target.variant, instance.target.clone());
-        self.lines.entry(variant).or_default().target = Some(target);
+        self.queues.entry(variant).or_default().reload = Some(target);
         self.end(id, Unload::Drain);
     }
 

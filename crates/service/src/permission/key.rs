@@ -11,7 +11,7 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use rustix::fs::{Mode, OFlags};
 use thiserror::Error;
 
-use crate::private_files::write_whole;
+use crate::process::private_files::write_whole;
 
 /// The file with the key, in the data directory.
 const FILE: &str = "operator.key";

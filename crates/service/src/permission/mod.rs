@@ -2,6 +2,7 @@
 //! not tell, or who is no operator, needs the operator's key or a session that began with a link.
 
 mod attempts;
+pub(crate) mod guard;
 mod key;
 mod operators;
 mod peers;

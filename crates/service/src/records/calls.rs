@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 use crate::database::in_time;
 
-use crate::metrics::Metrics;
+use crate::observing::metrics::Metrics;
 
 /// Rows kept while the database is away; beyond that new ones are dropped, and counted.
 const BUFFERED: usize = 10_000;

@@ -7,7 +7,7 @@ use uuid::Uuid;
 
 use crate::database::in_time;
 
-use crate::history::{Sample, step};
+use crate::observing::history::{Sample, step};
 
 /// Adds a sample to the steps it falls in.
 pub(crate) async fn store(database: &PgPool, node: Uuid, sample: &Sample) -> sqlx::Result<()> {

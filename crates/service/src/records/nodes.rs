@@ -8,7 +8,7 @@ use thiserror::Error;
 use uuid::Uuid;
 
 use crate::database::in_time;
-use crate::private_files::write_whole;
+use crate::process::private_files::write_whole;
 
 /// The file with the node's id, in its data directory.
 const FILE: &str = "node-id";

@@ -28,7 +28,7 @@ pub(crate) struct Registered {
     /// Whether its files are the depot's own.
     pub(crate) stored: bool,
     /// Whether it is there for the time of a call only; then it is in no record.
-    pub(crate) passing: bool,
+    pub(crate) is_temporary: bool,
     /// What the operator gave with it.
     pub(crate) given: Given,
 }
@@ -93,7 +93,7 @@ impl Row {
             registered_at: row.registered_at,
             since: Instant::now(),
             stored: row.kept,
-            passing: false,
+            is_temporary: false,
             given: Given { template: row.template, defaults },
         })
     }

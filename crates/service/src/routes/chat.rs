@@ -14,7 +14,7 @@ use super::App;
 use super::caller::Caller;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
-use crate::gateway::{Answers, Question, Whole, check_answers};
+use crate::answering::gateway::{Answers, Question, Whole, check_answers};
 
 /// Answers a conversation, as one response or as server-sent events.
 #[utoipa::path(

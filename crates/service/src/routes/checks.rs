@@ -6,7 +6,7 @@ use deft_protocol::manage::{CheckReport, CheckRequest};
 
 use super::App;
 use super::respond::{Body, ManageError, body};
-use crate::checkup;
+use crate::answering::checkup;
 
 /// Checks a model: template, tokenizer, numbers, a short answer. The model is loaded for that.
 #[utoipa::path(

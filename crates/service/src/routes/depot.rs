@@ -59,7 +59,7 @@ pub(super) async fn list_depot(app: web::Data<App>) -> HttpResponse {
 )]
 #[get("/manage/v1/not-understood")]
 pub(super) async fn not_understood(app: web::Data<App>) -> Result<HttpResponse, ManageError> {
-    Ok(HttpResponse::Ok().json(app.keeping.not_understood().await?))
+    Ok(HttpResponse::Ok().json(app.depot_files.not_understood().await?))
 }
 
 /// Registers a model file without copying it.
@@ -77,7 +77,7 @@ pub(super) async fn register(
     let register = |app: Arc<App>| async move {
         let path = Path::new(&request.path);
         match request.temporary {
-            true => app.catalogue.pass(path).await,
+            true => app.catalogue.register_temporarily(path).await,
             false => app.catalogue.register(path, request.name.as_deref()).await,
         }
     };
@@ -143,7 +143,7 @@ pub(super) async fn rename(
     let request: RenameRequest = body(&bytes.0)?;
     let registered = resolve(&app, name)?;
     let rename =
-        |app: Arc<App>| async move { app.keeping.rename(&registered, &request.name).await };
+        |app: Arc<App>| async move { app.depot_files.rename(&registered, &request.name).await };
     let renamed = change(&app, rename).await?;
     Ok(HttpResponse::Ok().json(described(&app, &renamed).await))
 }
@@ -170,6 +170,6 @@ pub(super) async fn remove(
 ) -> Result<HttpResponse, ManageError> {
     let registered = resolve(&app, name)?;
     let only_ask = query.dry_run;
-    let remove = |app: Arc<App>| async move { app.keeping.remove(&registered, only_ask).await };
+    let remove = |app: Arc<App>| async move { app.depot_files.remove(&registered, only_ask).await };
     Ok(HttpResponse::Ok().json(change(&app, remove).await?))
 }

@@ -12,7 +12,7 @@ use deft_protocol::embeddings::{
 use super::caller::Caller;
 use super::respond::{Body, ChatError, body};
 use super::{App, streaming};
-use crate::gateway::Embedded;
+use crate::answering::gateway::Embedded;
 
 /// Computes embeddings of one or several inputs.
 #[utoipa::path(

@@ -47,7 +47,7 @@ impl Events {
 /// Writes the status whenever it changes, as long as somebody listens.
 pub(crate) async fn write(app: web::Data<App>) {
     let (mut reports, mut database) = (app.fleet.reports(), app.database_up.clone());
-    let (mut transfers, mut calls) = (app.keeping.transfers.changes(), app.board.changes());
+    let (mut transfers, mut calls) = (app.depot_files.transfers.changes(), app.board.changes());
     loop {
         if app.events.written.receiver_count() == 0 {
             app.events.joined.notified().await;

@@ -9,7 +9,7 @@ use utoipa::IntoParams;
 
 use super::App;
 use super::respond::ManageError;
-use crate::catalogue::database_problem;
+use crate::depot::catalogue::database_problem;
 use crate::records;
 
 /// Time span.

@@ -3,7 +3,7 @@
 use actix_web::{HttpResponse, get, web};
 
 use super::App;
-use crate::metrics::CONTENT_TYPE;
+use crate::observing::metrics::CONTENT_TYPE;
 
 /// Returns metrics in the OpenMetrics text format.
 #[utoipa::path(

@@ -4,7 +4,8 @@ mod caller;
 mod calls;
 mod chat;
 mod checks;
-mod console;
+mod console_access;
+pub(crate) mod console_files;
 mod depot;
 mod embeddings;
 pub(crate) mod events;
@@ -36,17 +37,16 @@ use sqlx::PgPool;
 use tokio::sync::watch;
 use uuid::Uuid;
 
-use crate::board::{Arrived, Board};
-use crate::catalogue::Catalogue;
-use crate::changes::Changes;
-use crate::console as console_files;
+use crate::answering::board::{Arrived, Board};
+use crate::answering::gateway::{Begun, Gateway, Question};
+use crate::depot::catalogue::Catalogue;
+use crate::depot::files::DepotFiles;
+use crate::depot::pulling::Pulling;
 use crate::fleet::Fleet;
-use crate::gateway::{Begun, Gateway, Question};
-use crate::keeping::Keeping;
-use crate::loads::Loads;
-use crate::metrics::Metrics;
+use crate::loading::loads::Loads;
+use crate::observing::metrics::Metrics;
 use crate::permission::Permission;
-use crate::pulling::Pulling;
+use crate::process::changes::Changes;
 
 use caller::Caller;
 pub(crate) use caller::readable;
@@ -75,7 +75,7 @@ pub(crate) struct App {
     pub(crate) heartbeat: Duration,
     pub(crate) status_held: Duration,
     pub(crate) changes: Changes,
-    pub(crate) keeping: Keeping,
+    pub(crate) depot_files: DepotFiles,
     pub(crate) pulling: Pulling,
     pub(crate) database: PgPool,
     pub(crate) database_up: watch::Receiver<bool>,
@@ -135,7 +135,7 @@ impl App {
             calls: self.board.all(&report.instances),
             instances: report.instances,
             decisions: report.decisions,
-            transfers: self.keeping.transfers.all(),
+            transfers: self.depot_files.transfers.all(),
         }
     }
 }
@@ -183,8 +183,8 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(pools::limit)
         .service(instances::wait)
         .service(status::status)
-        .service(console::link)
-        .service(console::enter)
+        .service(console_access::link)
+        .service(console_access::enter)
         .service(events::events)
         .service(history::history)
         .service(metrics::metrics)

@@ -14,7 +14,7 @@ use serde::Serialize;
 use tokio::time::timeout;
 
 use super::respond::error_body;
-use crate::gateway::{Answers, Piece};
+use crate::answering::gateway::{Answers, Piece};
 
 /// The last event of an answer.
 const END: &[u8] = b"data: [DONE]\n\n";

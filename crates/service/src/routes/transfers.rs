@@ -16,7 +16,7 @@ use super::{App, change};
 #[utoipa::path(tag = "transfers", responses((status = 200, body = Vec<Transfer>)))]
 #[get("/manage/v1/transfers")]
 pub(super) async fn list_transfers(app: web::Data<App>) -> HttpResponse {
-    HttpResponse::Ok().json(app.keeping.transfers.all())
+    HttpResponse::Ok().json(app.depot_files.transfers.all())
 }
 
 /// Returns one transfer.
@@ -30,7 +30,7 @@ pub(super) async fn transfer(
     app: web::Data<App>,
     id: web::Path<Uuid>,
 ) -> Result<HttpResponse, ManageError> {
-    Ok(HttpResponse::Ok().json(app.keeping.transfers.get(*id)?))
+    Ok(HttpResponse::Ok().json(app.depot_files.transfers.get(*id)?))
 }
 
 /// Cancels a transfer, and removes its partial files.
@@ -45,7 +45,7 @@ pub(super) async fn cancel(
     id: web::Path<Uuid>,
 ) -> Result<HttpResponse, ManageError> {
     let id = *id;
-    let cancel = |app: Arc<App>| async move { app.keeping.transfers.cancel(id).await };
+    let cancel = |app: Arc<App>| async move { app.depot_files.transfers.cancel(id).await };
     Ok(HttpResponse::Ok().json(change(&app, cancel).await?))
 }
 
@@ -59,7 +59,7 @@ pub(super) async fn cancel(
 pub(super) async fn import(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: ImportRequest = body(&bytes.0)?;
     Ok(HttpResponse::Accepted()
-        .json(change(&app, |app| async move { app.keeping.import(&request).await }).await?))
+        .json(change(&app, |app| async move { app.depot_files.import(&request).await }).await?))
 }
 
 /// Copies the files of a variant into a folder.
@@ -78,8 +78,9 @@ pub(super) async fn export(
     let request: ExportRequest = body(&bytes.0)?;
     let (model, variant) = name.into_inner();
     let registered = app.loads.resolve(&format!("{model}/{variant}"))?;
-    Ok(HttpResponse::Accepted()
-        .json(change(&app, |app| async move { app.keeping.export(&registered, &request) }).await?))
+    Ok(HttpResponse::Accepted().json(
+        change(&app, |app| async move { app.depot_files.export(&registered, &request) }).await?,
+    ))
 }
 
 /// Reads stored files and compares their digests.
@@ -92,7 +93,7 @@ pub(super) async fn export(
 pub(super) async fn verify(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: VerifyRequest = body(&bytes.0)?;
     Ok(HttpResponse::Accepted()
-        .json(change(&app, |app| async move { app.keeping.verify(&request).await }).await?))
+        .json(change(&app, |app| async move { app.depot_files.verify(&request).await }).await?))
 }
 
 /// Lists the models in a folder of the service's machine and below it; nothing is imported.
@@ -104,7 +105,7 @@ pub(super) async fn verify(app: web::Data<App>, bytes: Body) -> Result<HttpRespo
 #[post("/manage/v1/depot/scan")]
 pub(super) async fn scan(app: web::Data<App>, bytes: Body) -> Result<HttpResponse, ManageError> {
     let request: ScanRequest = body(&bytes.0)?;
-    Ok(HttpResponse::Ok().json(app.keeping.scan(&request.folder).await?))
+    Ok(HttpResponse::Ok().json(app.depot_files.scan(&request.folder).await?))
 }
 
 /// Returns the disk usage of the depot.
@@ -114,5 +115,5 @@ pub(super) async fn scan(app: web::Data<App>, bytes: Body) -> Result<HttpRespons
 )]
 #[get("/manage/v1/usage")]
 pub(super) async fn usage(app: web::Data<App>) -> Result<HttpResponse, ManageError> {
-    Ok(HttpResponse::Ok().json(app.keeping.usage().await?))
+    Ok(HttpResponse::Ok().json(app.depot_files.usage().await?))
 }

@@ -1,6 +1,9 @@
-use deft_planning::Bytes;
+use deft_planning::{Bytes, CacheType, LoadSettings, ModelShape};
+use deft_protocol::manage::{CachePrecision, IdleLimit, SettingsRequest, WeightsHeld};
+use deft_protocol::{Problem, ProblemKind};
 
 use super::*;
+use crate::fleet::instance::{Policy, Target};
 
 fn shape() -> ModelShape {
     ModelShape {
@@ -37,8 +40,8 @@ fn settings_return_as_they_were() {
     let request = SettingsRequest { lanes: Some(3), chunk: Some(64), ..Default::default() };
     let loaded = load_settings(&request, &shape()).unwrap();
     let kept = Policy { pinned: true, importance: 3, share: 250, idle: IdleLimit::Seconds(90) };
-    let wished = Target { settings: loaded, policy: kept, ..target(&request) };
-    let request = SettingsRequest::from(&settings(&wished));
+    let requested = Target { settings: loaded, policy: kept, ..target(&request) };
+    let request = SettingsRequest::from(&settings(&requested));
     assert_eq!(load_settings(&request, &shape()).unwrap(), loaded);
     assert_eq!(policy(&request, IdleLimit::Never).unwrap(), kept);
     let nothing = SettingsRequest { share: Some(0), ..Default::default() };
@@ -99,15 +102,15 @@ fn the_command_that_loads_again_says_all_that_was_wished() {
         idle: Some(IdleLimit::Seconds(90)),
         ..Default::default()
     };
-    let wished = target(&request);
+    let requested = target(&request);
     assert_eq!(
-        command_of(&wished),
+        command_of(&requested),
         "deft load larkfen-desk/q8_0 --context 512 --in fern=3,host --weights resident --threads 1 \
          --pinned --importance -2 --idle 90s"
     );
-    let again = SettingsRequest::from(&settings(&wished));
-    assert_eq!(places(&again), wished.places);
-    assert_eq!(load_settings(&again, &shape()).unwrap(), wished.settings);
+    let again = SettingsRequest::from(&settings(&requested));
+    assert_eq!(places(&again), requested.places);
+    assert_eq!(load_settings(&again, &shape()).unwrap(), requested.settings);
 }
 
 #[test]

@@ -3,7 +3,8 @@
 use std::fmt::Write;
 
 use deft_protocol::manage::{
-    CheckReport, DepotUsage, Finding, NotUnderstood, Removal, ServiceStatus, Variant, VariantUsage,
+    CheckReport, DepotUsage, Finding, MixShare, ModelFacts, NotUnderstood, Removal, ServiceStatus,
+    Variant, VariantUsage,
 };
 use serde_json::json;
 
@@ -137,26 +138,34 @@ pub(super) fn kernels(status: &ServiceStatus, name: &str) -> Option<String> {
     instances.find_map(|instance| instance.kernels.clone())
 }
 
-pub(super) fn inspection(variant: &Variant, kernels: Option<&str>, with_template: bool) -> String {
-    let facts = &variant.facts;
-    let mix: Vec<String> = facts
-        .mix
-        .iter()
-        .map(|share| {
-            format!(
-                "{} {} in {} tensors",
-                share.tensor_type,
-                print::bytes(share.bytes),
-                share.tensors
-            )
-        })
-        .collect();
-    let own = |value: &Option<String>| value.clone().unwrap_or_else(|| "not stated".to_owned());
+fn mix(facts: &ModelFacts) -> String {
+    let share = |share: &MixShare| {
+        let bytes = print::bytes(share.bytes);
+        format!("{} {bytes} in {} tensors", share.tensor_type, share.tensors)
+    };
+    facts.mix.iter().map(share).collect::<Vec<_>>().join(", ")
+}
+
+fn heads(facts: &ModelFacts) -> String {
     let lengths = if facts.key_length == facts.value_length {
         facts.key_length.to_string()
     } else {
         format!("{} and {}", facts.key_length, facts.value_length)
     };
+    format!("{} ({} for keys and values), of {lengths}", facts.heads, facts.kv_heads)
+}
+
+fn state(variant: &Variant, kernels: Option<&str>) -> String {
+    match (variant.loaded, kernels) {
+        (true, Some(kernels)) => format!("loaded, computes with {kernels}"),
+        (true, None) => "loaded".to_owned(),
+        (false, _) => "not loaded".to_owned(),
+    }
+}
+
+fn rows(variant: &Variant, kernels: Option<&str>) -> Vec<(&'static str, String)> {
+    let facts = &variant.facts;
+    let own = |value: &Option<String>| value.clone().unwrap_or_else(|| "not stated".to_owned());
     let window = facts.window.map_or("none".to_owned(), |window| {
         format!("{} of {} layers see {} tokens", window.layers, facts.layers, window.tokens)
     });
@@ -177,33 +186,28 @@ pub(super) fn inspection(variant: &Variant, kernels: Option<&str>, with_template
         ("serves", facts.serves.join(", ")),
         ("family", facts.family.clone()),
         ("parameters", print::count(facts.parameters)),
-        ("types", mix.join(", ")),
+        ("types", mix(facts)),
         ("context", format!("{} tokens", print::count(facts.context_length.into()))),
         ("window", window),
         ("layers", format!("{}, width {}", facts.layers, facts.width)),
-        (
-            "heads",
-            format!("{} ({} for keys and values), of {lengths}", facts.heads, facts.kv_heads),
-        ),
+        ("heads", heads(facts)),
         ("vocabulary", format!("{} tokens", print::count(facts.vocabulary.into()))),
         ("tokenizer", facts.tokenizer.clone()),
         ("special tokens", specials.collect::<Vec<_>>().join(", ")),
         ("template", if facts.has_template { "in the file" } else { "none" }.to_owned()),
         ("registered", print::time(variant.registered_at)),
-        (
-            "state",
-            match (variant.loaded, kernels) {
-                (true, Some(kernels)) => format!("loaded, computes with {kernels}"),
-                (true, None) => "loaded".to_owned(),
-                (false, _) => "not loaded".to_owned(),
-            },
-        ),
+        ("state", state(variant, kernels)),
     ];
     if let Some(pooling) = &facts.pooling {
         rows.insert(12, ("pooling", pooling.clone()));
     }
+    rows
+}
+
+pub(super) fn inspection(variant: &Variant, kernels: Option<&str>, with_template: bool) -> String {
+    let facts = &variant.facts;
     let mut text = format!("{}\n", variant.name);
-    for (name, value) in rows {
+    for (name, value) in rows(variant, kernels) {
         // Writing to a `String` cannot fail.
         let _ = writeln!(text, "  {name:<16}{value}");
     }

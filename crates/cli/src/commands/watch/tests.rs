@@ -110,5 +110,6 @@ fn what_is_chosen_stays_within_what_is_there() {
     view.take(empty, Instant::now());
     assert_eq!(view.press(Key::Unload), None);
     assert_eq!(view.press(Key::Up), None);
-    drawn(&view);
+    let drawn = drawn(&view);
+    assert!(drawn.contains("running calls: 0") && !drawn.contains('›'), "{drawn}");
 }

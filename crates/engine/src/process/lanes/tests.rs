@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::num::NonZero;
 use std::path::Path;
 
-use deft_kernels::Path as Instructions;
+use deft_kernels::Instructions;
 use deft_planning::{CacheType, Weights};
 use deft_protocol::chat::EndedBy;
 use deft_protocol::engine::{EngineFigures, Prompt, Sampling, TokenScore, WhenContextFull};
@@ -47,10 +47,10 @@ fn open_on(path: Instructions, name: &str, settings: LoadSettings) -> Lanes {
     let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
     let threads = settings.threads.and_then(|threads| NonZero::new(threads as usize));
     let compute = ComputeSettings { path, threads };
-    let (mut places, weights) = (Places::host(), settings.weights);
+    let (mut layer_memory, weights) = (LayerMemory::host(), settings.weights);
     let context = settings.context;
-    let model = Model::open_in(&file, context, &mut places, weights, compute, &mut |_, _| {});
-    Lanes::new(model.unwrap(), settings, &mut places).unwrap()
+    let model = Model::open_in(&file, context, &mut layer_memory, weights, compute, &mut |_, _| {});
+    Lanes::new(model.unwrap(), settings, &mut layer_memory).unwrap()
 }
 
 fn settings(context: u32, lanes: u32, chunk: u32, cache: CacheType) -> LoadSettings {
@@ -421,17 +421,17 @@ fn place(pool: &str, layers: u32, free: u64) -> PlaceOrder {
 
 fn open_in(name: &str, orders: &[PlaceOrder]) -> Result<Lanes, LoadError> {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
-    let mut places = Places::ordered(orders);
+    let mut layer_memory = LayerMemory::ordered(orders);
     let model = Model::open_in(
         &path,
         96,
-        &mut places,
+        &mut layer_memory,
         Weights::Mapped,
         ComputeSettings::default(),
         &mut |_, _| {},
     )?;
     let settings = settings(96, 2, 16, CacheType::F16);
-    Ok(Lanes::new(model, settings, &mut places)?)
+    Ok(Lanes::new(model, settings, &mut layer_memory)?)
 }
 
 #[test]

@@ -4,8 +4,8 @@ use proptest::prelude::*;
 
 use super::*;
 
-fn in_eight_bits() -> impl Iterator<Item = Path> {
-    Path::available().filter(|path| path.class() == Class::Int8)
+fn in_eight_bits() -> impl Iterator<Item = Instructions> {
+    Instructions::available().filter(|path| path.class() == Class::Int8)
 }
 
 fn rounded(values: &[f32]) -> (Vec<i8>, Vec<f32>) {
@@ -47,8 +47,8 @@ struct Told {
     quants: Vec<i8>,
     scales: [f32; STRIP_GROUPS],
     /// Of the halves of groups, or of groups.
-    starts: Vec<[i32; STRIP_GROUPS]>,
-    lows: Vec<[f32; STRIP_GROUPS]>,
+    sum_biases: Vec<[i32; STRIP_GROUPS]>,
+    min_factors: Vec<[f32; STRIP_GROUPS]>,
 }
 
 fn told(x: &Activations, form: Form, token: usize) -> Told {
@@ -61,23 +61,23 @@ fn told(x: &Activations, form: Form, token: usize) -> Told {
             .collect();
         let quants = quants.concat();
         let line = |line: usize| x.tiles()[line].0;
-        let starts = (0..form.starts()).map(|half| lines.starts(half, token));
-        let lows = (0..form.mins()).map(|half| lines.lows(half, token));
+        let sum_biases = (0..form.sum_biases()).map(|half| lines.sum_biases(half, token));
+        let min_factors = (0..form.mins()).map(|half| lines.min_factors(half, token));
         return Told {
             quants: (0..STRIP).map(|at| quants[group_by_group(at)]).collect(),
             scales: line(lines.scales(token)),
-            starts: starts.map(|at| bytemuck::cast(line(at))).collect(),
-            lows: lows.map(line).collect(),
+            sum_biases: sum_biases.map(|at| bytemuck::cast(line(at))).collect(),
+            min_factors: min_factors.map(line).collect(),
         };
     }
     let strip = &x.of(token)[0];
-    let is_interleaved = x.path.is_some_and(Path::is_narrow);
+    let is_interleaved = x.path.is_some_and(Instructions::is_narrow);
     let place = |at| if is_interleaved { group_by_group(at) } else { at };
     Told {
         quants: (0..STRIP).map(|at| strip.quants[place(at)]).collect(),
         scales: strip.scales,
-        starts: strip.starts.to_vec(),
-        lows: strip.lows.to_vec(),
+        sum_biases: strip.sum_biases.to_vec(),
+        min_factors: strip.min_factors.to_vec(),
     }
 }
 
@@ -101,10 +101,14 @@ fn strips_tell_sums_for_offsets_and_minima() {
             let own = &quants[group * GROUP + half * length..][..length];
             let sum: i32 = own.iter().map(|&quant| i32::from(quant)).sum();
             if offset != 0 {
-                assert_eq!(told.starts[half][group], -offset * sum, "{tensor_type}");
+                assert_eq!(told.sum_biases[half][group], -offset * sum, "{tensor_type}");
             }
             if form.minima {
-                assert_eq!(told.lows[half][group], scales[group] * sum as f32, "{tensor_type}");
+                assert_eq!(
+                    told.min_factors[half][group],
+                    scales[group] * sum as f32,
+                    "{tensor_type}"
+                );
             }
         }
     }
@@ -114,7 +118,7 @@ fn strips_tell_sums_for_offsets_and_minima() {
 #[test]
 fn tokens_are_divided_by_threads_and_by_what_stays_near() {
     let together = |form: Option<Form>, tokens, width| {
-        let kind = form.map_or(Kind::Floats, Kind::Eighths);
+        let kind = form.map_or(Kind::Floats, Kind::RoundedStrip);
         let x = Activations { kind, tokens, width, ..Activations::default() };
         let tile = if form.is_some() { TILE_TOKENS } else { FLOAT_TOKENS };
         x.tokens_together(2, tile)

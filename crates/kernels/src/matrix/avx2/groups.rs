@@ -3,8 +3,8 @@
 use std::arch::x86_64::*;
 
 use deft_formats::quant::{
-    Blocks, GROUP, IQ4_NL, IQ4_XS, Q2_K, Q3_K, Q4_0, Q4_1, Q4_K, Q5_0, Q5_1, Q5_K, Q6_K, Q8_0,
-    STEPS,
+    Blocks, CODEBOOK, GROUP, IQ4_NL, IQ4_XS, Q2_K, Q3_K, Q4_0, Q4_1, Q4_K, Q5_0, Q5_1, Q5_K, Q6_K,
+    Q8_0,
 };
 
 /// A type whose quants come straight into registers.
@@ -100,7 +100,7 @@ unsafe fn with_fifth(quants: __m256i, bits: *const u8) -> __m256i {
 #[target_feature(enable = "avx2")]
 fn chosen(nibbles: __m256i) -> __m256i {
     // SAFETY: there are sixteen steps.
-    let steps = unsafe { _mm_loadu_si128(STEPS.as_ptr().cast()) };
+    let steps = unsafe { _mm_loadu_si128(CODEBOOK.as_ptr().cast()) };
     _mm256_shuffle_epi8(_mm256_broadcastsi128_si256(steps), nibbles)
 }
 

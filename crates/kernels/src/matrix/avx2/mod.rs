@@ -9,9 +9,9 @@ mod panel;
 
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack_scales};
 
-use super::activations::Eighths;
+use super::activations::RoundedStrip;
 use super::{PARTIALS, tree};
-use crate::ahead::{AHEAD, ask_for};
+use crate::prefetch::{PREFETCH_DISTANCE, prefetch_strip};
 pub(super) use dots::{Dots, Fours, Pairs};
 pub(super) use floats::{
     Eights, ROWS as FLOAT_ROWS, TOKENS as FLOAT_TOKENS, multiply as multiply_floats,
@@ -69,12 +69,12 @@ fn add<B: Blocks>(
 /// What integer sums of eight groups, or of their halves, begin with.
 #[target_feature(enable = "avx2")]
 #[inline]
-fn start<B: Blocks, D: Dots>(x: &Eighths, half: usize, first: usize) -> __m256i {
+fn start<B: Blocks, D: Dots>(x: &RoundedStrip, half: usize, first: usize) -> __m256i {
     if B::OFFSET == 0 || is_signed::<B, D>() {
         return _mm256_setzero_si256();
     }
     // SAFETY: eight entries are read, from `first` on, of sixteen.
-    unsafe { _mm256_loadu_si256(x.starts[half].as_ptr().add(first).cast()) }
+    unsafe { _mm256_loadu_si256(x.sum_biases[half].as_ptr().add(first).cast()) }
 }
 
 /// Groups of a strip that so many bytes of a row from its first one on hold.
@@ -89,7 +89,7 @@ fn add_strip<B: Blocks, D: Dots>(
     group: impl Fn(usize) -> __m256i,
     groups: usize,
     strip: &Strip,
-    x: &Eighths,
+    x: &RoundedStrip,
     partials: &mut [f32; PARTIALS],
 ) {
     for (eight, partials) in partials.as_chunks_mut::<GROUPS>().0.iter_mut().enumerate() {
@@ -109,7 +109,7 @@ fn add_strip<B: Blocks, D: Dots>(
             for (half, sums) in sums.into_iter().enumerate().take(if B::HALVES { 2 } else { 1 }) {
                 let sums = _mm256_add_epi32(sums, start::<B, D>(x, half, first));
                 let scales = scale_and_min::<B>(strip, half, first);
-                partial = add::<B>(partial, sums, scales, (&x.scales, &x.lows[half]), first);
+                partial = add::<B>(partial, sums, scales, (&x.scales, &x.min_factors[half]), first);
             }
             _mm256_storeu_ps(partials.as_mut_ptr(), partial);
         }
@@ -155,7 +155,7 @@ fn both(pairs: __m256i) -> __m256i {
 #[inline]
 fn integer_sums<B: Blocks, D: Dots>(
     group: impl Fn(usize) -> __m256i,
-    x: &Eighths,
+    x: &RoundedStrip,
     first: usize,
 ) -> [__m256i; 2] {
     let mut sums = [_mm256_setzero_si256(); GROUPS];
@@ -186,7 +186,7 @@ fn integer_sums<B: Blocks, D: Dots>(
 pub(super) fn rows<B: Narrow, D: Dots>(
     rows: &[u8],
     row_bytes: usize,
-    x: &[Eighths],
+    x: &[RoundedStrip],
     out: &mut [f32],
 ) {
     let mut strip = Strip::default();
@@ -194,7 +194,7 @@ pub(super) fn rows<B: Narrow, D: Dots>(
         let mut partials = [0f32; PARTIALS];
         let mut strips = row.chunks_exact(STRIP / B::VALUES * B::BYTES);
         for (blocks, x) in strips.by_ref().zip(x) {
-            ask_for::<B>(blocks, AHEAD);
+            prefetch_strip::<B>(blocks, PREFETCH_DISTANCE);
             unpack_scales::<B>(blocks, &mut strip);
             // SAFETY: these are the blocks of sixteen groups.
             let group = |group: usize| unsafe { B::group(blocks.as_ptr(), group) };

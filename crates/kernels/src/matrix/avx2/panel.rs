@@ -8,9 +8,9 @@ use super::{
     Dots, GROUPS, Narrow, Pairs, add, both, groups_in, is_signed, meant, pairs, scale_and_min,
     start,
 };
-use crate::ahead::ask_for;
-use crate::matrix::activations::Eighths;
+use crate::matrix::activations::RoundedStrip;
 use crate::matrix::tree;
+use crate::prefetch::prefetch_strip;
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
@@ -45,7 +45,7 @@ const TILE_ROWS: usize = 2;
 /// Tokens of a tile.
 const TILE_TOKENS: usize = 3;
 /// Words of a group: so many times four quants of sixteen groups stand in a strip.
-const STEPS: usize = GROUP / 4;
+const WORDS: usize = GROUP / 4;
 
 /// Takes blocks of a row apart.
 #[target_feature(enable = "avx2,fma,f16c")]
@@ -141,7 +141,7 @@ fn words(groups: [__m256i; GROUPS]) -> [__m256i; GROUPS] {
 pub(in crate::matrix) unsafe fn panel<B: Narrow, D: Dots>(
     rows: &[u8],
     row_bytes: usize,
-    x: &[Eighths],
+    x: &[RoundedStrip],
     space: (&mut Strip, &mut Panel, &mut Vec<Sixteen>),
     out: &Results<'_>,
 ) {
@@ -156,7 +156,7 @@ pub(in crate::matrix) unsafe fn panel<B: Narrow, D: Dots>(
         for (row, taken) in rows.chunks_exact(row_bytes).zip(&mut *panel) {
             let rest = &row[at * bytes..];
             // The strip in its place in the panel after this one.
-            ask_for::<B>(rest, rows.len());
+            prefetch_strip::<B>(rest, rows.len());
             take_apart::<B, D>(&rest[..bytes.min(rest.len())], strip, taken);
         }
         for token in (0..tokens).step_by(TILE_TOKENS) {
@@ -185,7 +185,7 @@ pub(in crate::matrix) unsafe fn panel<B: Narrow, D: Dots>(
 struct Tile<'a> {
     panel: &'a [Taken],
     /// A strip of the first token; that of the next one is so many strips on.
-    x: &'a [Eighths],
+    x: &'a [RoundedStrip],
     strips: usize,
     /// Partial sums, token by token: so many rows each.
     sums: &'a mut [Sixteen],
@@ -224,7 +224,7 @@ impl Tile<'_> {
         row: usize,
     ) -> usize {
         // SAFETY: as the caller promises.
-        let (taken, x): ([&Taken; ROWS], [&Eighths; TOKENS]) = unsafe {
+        let (taken, x): ([&Taken; ROWS], [&RoundedStrip; TOKENS]) = unsafe {
             (
                 std::array::from_fn(|at| self.panel.get_unchecked(row + at)),
                 std::array::from_fn(|token| self.x.get_unchecked(token * self.strips)),
@@ -250,7 +250,7 @@ impl Tile<'_> {
                             let place = sums.0.as_mut_ptr().add(first);
                             let scale = _mm256_load_ps(taken.scales[half].as_ptr().add(first));
                             let min = _mm256_load_ps(taken.mins[half].as_ptr().add(first));
-                            let x = (&x.scales, &x.lows[half]);
+                            let x = (&x.scales, &x.min_factors[half]);
                             let partial = _mm256_load_ps(place);
                             let partial = add::<B>(partial, whole, (scale, min), x, first);
                             _mm256_store_ps(place, partial);
@@ -268,12 +268,12 @@ impl Tile<'_> {
 #[inline]
 fn integer_sums<B: Narrow, D: Dots, const ROWS: usize, const TOKENS: usize>(
     taken: [&Taken; ROWS],
-    x: [&Eighths; TOKENS],
+    x: [&RoundedStrip; TOKENS],
     half: usize,
     first: usize,
 ) -> [[__m256i; ROWS]; TOKENS] {
     let halves = if B::HALVES { 2 } else { 1 };
-    let steps = half * STEPS / halves..(half + 1) * STEPS / halves;
+    let steps = half * WORDS / halves..(half + 1) * WORDS / halves;
     let mut whole = x.map(|x| [start::<B, D>(x, half, first); ROWS]);
     if D::WHOLE {
         for step in steps {
@@ -317,5 +317,5 @@ fn integer_sums<B: Narrow, D: Dots, const ROWS: usize, const TOKENS: usize>(
 const fn together<B: Narrow>() -> usize {
     let most = if is_signed::<B, Pairs>() { 128 } else { B::MOST as usize };
     let steps = i16::MAX as usize / (2 * 127 * most);
-    if steps < STEPS { steps } else { STEPS }
+    if steps < WORDS { steps } else { WORDS }
 }

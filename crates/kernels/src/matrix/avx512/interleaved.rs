@@ -4,7 +4,7 @@ use std::arch::x86_64::*;
 
 use deft_formats::quant::{Blocks, STRIP_GROUPS};
 
-use super::STEPS;
+use super::REGISTERS;
 use super::quants::{Wide, chosen, four_bits, load};
 
 /// Of types that have no shorter way: by way of registers with two groups in each.
@@ -13,15 +13,15 @@ use super::quants::{Wide, chosen, four_bits, load};
 /// Blocks of 512 values can be read.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2")]
 #[inline]
-pub(super) unsafe fn by_groups<B: Wide>(blocks: *const u8) -> [__m512i; STEPS] {
+pub(super) unsafe fn by_groups<B: Wide>(blocks: *const u8) -> [__m512i; REGISTERS] {
     // SAFETY: as the caller promises.
-    interleaved(&unsafe { load::<B>(blocks, STEPS) })
+    interleaved(&unsafe { load::<B>(blocks, REGISTERS) })
 }
 
 /// From registers with two groups in each.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl")]
 #[inline]
-pub(super) fn interleaved(quants: &[__m512i; STEPS]) -> [__m512i; STEPS] {
+pub(super) fn interleaved(quants: &[__m512i; REGISTERS]) -> [__m512i; REGISTERS] {
     let [a, b, c, d, e, f, g, h] = *quants;
     let (low, high) = (words(a, b, c, d), words(e, f, g, h));
     let (even, odd) = (super::places(false), super::places(true));
@@ -51,7 +51,9 @@ pub(crate) fn words(a: __m512i, b: __m512i, c: __m512i, d: __m512i) -> [__m512i;
 /// Sixteen blocks can be read.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
-pub(super) unsafe fn nibbles<B: Blocks, const AT: usize>(blocks: *const u8) -> [__m512i; STEPS] {
+pub(super) unsafe fn nibbles<B: Blocks, const AT: usize>(
+    blocks: *const u8,
+) -> [__m512i; REGISTERS] {
     // Four blocks that are four apart, so that words come to stand in the order of the groups.
     let four = |first: usize| {
         // SAFETY: blocks have 16 bytes there.
@@ -76,7 +78,7 @@ pub(super) unsafe fn nibbles<B: Blocks, const AT: usize>(blocks: *const u8) -> [
 /// As [`nibbles`].
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
-pub(super) unsafe fn steps<B: Blocks, const AT: usize>(blocks: *const u8) -> [__m512i; STEPS] {
+pub(super) unsafe fn steps<B: Blocks, const AT: usize>(blocks: *const u8) -> [__m512i; REGISTERS] {
     // SAFETY: as the caller promises.
     unsafe { nibbles::<B, AT>(blocks) }.map(|nibbles| chosen(nibbles))
 }
@@ -89,7 +91,7 @@ pub(super) unsafe fn steps<B: Blocks, const AT: usize>(blocks: *const u8) -> [__
 #[inline]
 pub(super) unsafe fn nibbles_and_fifths<B: Blocks, const AT: usize>(
     blocks: *const u8,
-) -> [__m512i; STEPS] {
+) -> [__m512i; REGISTERS] {
     // SAFETY: as the caller promises.
     let (mut quants, bits) =
         unsafe { (nibbles::<B, AT>(blocks), words_at::<B>(blocks.add(AT - 4))) };
@@ -155,7 +157,7 @@ unsafe fn words_at<B: Blocks>(blocks: *const u8) -> __m512i {
 #[inline]
 pub(super) unsafe fn nibble_pairs<B: Blocks, const AT: usize>(
     blocks: *const u8,
-) -> [__m512i; STEPS] {
+) -> [__m512i; REGISTERS] {
     // SAFETY: as the caller promises.
     let pair = |at: usize| unsafe { of_both::<B>(blocks.add(AT + at * 32)) };
     let bytes = words(pair(0), pair(1), pair(2), pair(3));
@@ -177,7 +179,7 @@ pub(super) unsafe fn nibble_pairs<B: Blocks, const AT: usize>(
 #[inline]
 pub(super) unsafe fn nibble_pairs_and_fifths<B: Blocks, const AT: usize>(
     blocks: *const u8,
-) -> [__m512i; STEPS] {
+) -> [__m512i; REGISTERS] {
     // SAFETY: as the caller promises.
     let (quants, bits) =
         unsafe { (nibble_pairs::<B, AT>(blocks), of_both::<B>(blocks.add(AT - 32))) };
@@ -193,7 +195,7 @@ pub(super) unsafe fn nibble_pairs_and_fifths<B: Blocks, const AT: usize>(
 #[inline]
 pub(super) unsafe fn steps_of_pairs<B: Blocks, const AT: usize>(
     blocks: *const u8,
-) -> [__m512i; STEPS] {
+) -> [__m512i; REGISTERS] {
     // SAFETY: two blocks have twice 64 bytes there.
     let four = |at: usize| unsafe {
         _mm512_loadu_si512(blocks.add(at / 2 * B::BYTES + AT + at % 2 * 64).cast())
@@ -214,7 +216,9 @@ pub(super) unsafe fn steps_of_pairs<B: Blocks, const AT: usize>(
 /// Two blocks can be read.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
-pub(super) unsafe fn two_bits<B: Blocks, const AT: usize>(blocks: *const u8) -> [__m512i; STEPS] {
+pub(super) unsafe fn two_bits<B: Blocks, const AT: usize>(
+    blocks: *const u8,
+) -> [__m512i; REGISTERS] {
     // SAFETY: both blocks have 64 bytes there.
     let block = |at: usize| unsafe { _mm512_loadu_si512(blocks.add(at * B::BYTES + AT).cast()) };
     let (first, second) = (block(0), block(1));
@@ -235,7 +239,7 @@ pub(super) unsafe fn two_bits<B: Blocks, const AT: usize>(blocks: *const u8) -> 
 #[inline]
 pub(super) unsafe fn two_bits_and_thirds<B: Blocks, const AT: usize>(
     blocks: *const u8,
-) -> [__m512i; STEPS] {
+) -> [__m512i; REGISTERS] {
     // SAFETY: as the caller promises.
     let (quants, bits) = unsafe { (two_bits::<B, AT>(blocks), of_both::<B>(blocks)) };
     with_bits::<2>(quants, bits)
@@ -245,7 +249,10 @@ pub(super) unsafe fn two_bits_and_thirds<B: Blocks, const AT: usize>(
 /// every group.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
-fn with_bits<const PLACE: i32>(mut quants: [__m512i; STEPS], bits: __m512i) -> [__m512i; STEPS] {
+fn with_bits<const PLACE: i32>(
+    mut quants: [__m512i; REGISTERS],
+    bits: __m512i,
+) -> [__m512i; REGISTERS] {
     // A group's bits turn to that place, each within its byte.
     let group = _mm512_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7, 0, 1, 2, 3, 4, 5, 6, 7);
     let by = _mm512_sub_epi32(group, _mm512_set1_epi32(PLACE));
@@ -258,7 +265,7 @@ fn with_bits<const PLACE: i32>(mut quants: [__m512i; STEPS], bits: __m512i) -> [
     quants
 }
 
-/// Places of words, `step` further on.
+/// DisjointRows of words, `step` further on.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn moved(places: __m512i, step: usize) -> __m512i {

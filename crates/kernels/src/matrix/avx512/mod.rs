@@ -12,7 +12,7 @@ mod tiles;
 
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS};
 
-use super::activations::{Eighths, TILE_TOKENS};
+use super::activations::{RoundedStrip, TILE_TOKENS};
 pub(crate) use floats::Floats;
 pub(super) use floats::{ROWS as FLOAT_ROWS, multiply as multiply_floats};
 use interleaved::interleaved;
@@ -23,10 +23,10 @@ pub(super) use rounding::{round_into, round_strip};
 use scales::Scales;
 pub(super) use tiles::{half_row, round_group, row_of_tiles};
 
-use super::lines::{RowLines, STEPS, TILE_ROWS, TokenLines};
+use super::lines::{REGISTERS, RowLines, TILE_ROWS, TokenLines};
 use super::panel::Panel;
-use crate::ahead::{AHEAD, Ahead, ask_for, ask_for_bytes};
 use crate::dots::wide_fours;
+use crate::prefetch::{PREFETCH_DISTANCE, Prefetch, prefetch_bytes, prefetch_strip};
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
@@ -55,7 +55,7 @@ fn places(odd: bool) -> __m512i {
 /// neighbouring words: in a lane of 128 bits the same quarter of four registers.
 #[target_feature(enable = "avx512f")]
 #[inline]
-fn quarters(sums: &[__m512i; STEPS]) -> (__m512i, __m512i) {
+fn quarters(sums: &[__m512i; REGISTERS]) -> (__m512i, __m512i) {
     let four = |first: usize| {
         let pair = |at: usize| {
             let (a, b) = (sums[at], sums[at + 1]);
@@ -70,7 +70,7 @@ fn quarters(sums: &[__m512i; STEPS]) -> (__m512i, __m512i) {
 /// The integer sums of both halves of all groups, in their order.
 #[target_feature(enable = "avx512f")]
 #[inline]
-fn half_sums(sums: &[__m512i; STEPS]) -> (__m512i, __m512i) {
+fn half_sums(sums: &[__m512i; REGISTERS]) -> (__m512i, __m512i) {
     let (low, high) = quarters(sums);
     (
         _mm512_permutex2var_epi32(low, places(false), high),
@@ -105,29 +105,29 @@ fn add<B: Blocks>(
 #[inline]
 fn add_strip<B: Blocks>(
     partial: __m512,
-    sums: &[__m512i; STEPS],
+    sums: &[__m512i; REGISTERS],
     scales: &Scales,
-    x: &Eighths,
+    x: &RoundedStrip,
 ) -> __m512 {
     let (first, second) = half_sums(sums);
     // SAFETY: the arrays have sixteen entries.
-    let start = |half: usize| unsafe { _mm512_load_si512(x.starts[half].as_ptr().cast()) };
+    let start = |half: usize| unsafe { _mm512_load_si512(x.sum_biases[half].as_ptr().cast()) };
     let (scale, min) = (scales.scales[0], scales.mins[0]);
     if !B::HALVES {
         let sums = _mm512_add_epi32(_mm512_add_epi32(first, second), start(0));
-        return add::<B>(partial, sums, scale, min, &x.scales, &x.lows[0]);
+        return add::<B>(partial, sums, scale, min, &x.scales, &x.min_factors[0]);
     }
     let first = _mm512_add_epi32(first, start(0));
-    let partial = add::<B>(partial, first, scale, min, &x.scales, &x.lows[0]);
+    let partial = add::<B>(partial, first, scale, min, &x.scales, &x.min_factors[0]);
     let (scale, min) = (scales.scales[1], scales.mins[1]);
     let second = _mm512_add_epi32(second, start(1));
-    add::<B>(partial, second, scale, min, &x.scales, &x.lows[1])
+    add::<B>(partial, second, scale, min, &x.scales, &x.min_factors[1])
 }
 
 /// Rows of so many bytes times the activations of a token, group by group.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
-pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) {
+pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[RoundedStrip], out: &mut [f32]) {
     let strip_bytes = const { STRIP / B::VALUES * B::BYTES };
     let (whole, left) = (row_bytes / strip_bytes, row_bytes % strip_bytes);
     let mut room = Room::default();
@@ -137,16 +137,16 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &
         let row = &rows[row * row_bytes..];
         let mut partial = _mm512_setzero_ps();
         for (blocks, x) in row.chunks_exact(strip_bytes).take(whole).zip(x) {
-            ask_for::<B>(blocks, AHEAD);
+            prefetch_strip::<B>(blocks, PREFETCH_DISTANCE);
             // SAFETY: these are blocks of 512 values.
             let (quants, scales) = unsafe {
-                (quants::load::<B>(blocks.as_ptr(), STEPS), B::scales_of(blocks.as_ptr()))
+                (quants::load::<B>(blocks.as_ptr(), REGISTERS), B::scales_of(blocks.as_ptr()))
             };
             partial = add_strip::<B>(partial, &products(&quants, x), &scales, x);
         }
         if let Some(x) = x.last().filter(|_| left > 0) {
             let rest = &row[whole * strip_bytes..];
-            ask_for_bytes(&rest[..left], AHEAD);
+            prefetch_bytes(&rest[..left], PREFETCH_DISTANCE);
             let (quants, scales) = rest::groups::<B>(rest, left, &mut room);
             partial = add_strip::<B>(partial, &products(&quants, x), &scales, x);
         }
@@ -157,7 +157,12 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &
 /// Rows of which several fill a strip, as many at a time; returns how many rows.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
-fn short_rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [f32]) -> usize {
+fn short_rows<B: Wide>(
+    rows: &[u8],
+    row_bytes: usize,
+    x: &[RoundedStrip],
+    out: &mut [f32],
+) -> usize {
     let strip_bytes = STRIP / B::VALUES * B::BYTES;
     if row_bytes >= strip_bytes || !strip_bytes.is_multiple_of(row_bytes) {
         return 0;
@@ -167,8 +172,9 @@ fn short_rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[Eighths], out: &mut [
     let mut done = 0;
     for (blocks, out) in rows.chunks_exact(strip_bytes).zip(out.chunks_exact_mut(together)) {
         // SAFETY: these are blocks of 512 values.
-        let (quants, scales) =
-            unsafe { (quants::load::<B>(blocks.as_ptr(), STEPS), B::scales_of(blocks.as_ptr())) };
+        let (quants, scales) = unsafe {
+            (quants::load::<B>(blocks.as_ptr(), REGISTERS), B::scales_of(blocks.as_ptr()))
+        };
         let none = _mm512_setzero_ps();
         let partials = add_strip::<B>(none, &products(&quants, &x), &scales, &x);
         short_trees(partials, out);
@@ -203,7 +209,7 @@ fn short_trees(partials: __m512, out: &mut [f32]) {
 #[target_feature(enable = "avx512f,avx512bw")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
-fn products(quants: &[__m512i; STEPS], x: &Eighths) -> [__m512i; STEPS] {
+fn products(quants: &[__m512i; REGISTERS], x: &RoundedStrip) -> [__m512i; REGISTERS] {
     // SAFETY: activations have 512 quants, 64 for each step.
     std::array::from_fn(|step| unsafe {
         let x = _mm512_load_si512(x.quants.as_ptr().add(step * 64).cast());
@@ -234,7 +240,7 @@ pub(super) fn pack<B: Wide>(
 ) {
     if bytes == STRIP / B::VALUES * B::BYTES {
         if ahead > 0 {
-            ask_for::<B>(stored, ahead);
+            prefetch_strip::<B>(stored, ahead);
         }
         // SAFETY: these are blocks of 512 values.
         let (quants, scales) =
@@ -242,7 +248,7 @@ pub(super) fn pack<B: Wide>(
         put::<B>(&quants, &scales, tile, row);
     } else {
         if ahead > 0 {
-            ask_for_bytes(&stored[..bytes], ahead);
+            prefetch_bytes(&stored[..bytes], ahead);
         }
         let (quants, scales) = rest::interleaved::<B>(stored, bytes, room);
         put::<B>(&quants, &scales, tile, row);
@@ -252,7 +258,12 @@ pub(super) fn pack<B: Wide>(
 /// Writes a strip to its place in a tile.
 #[target_feature(enable = "avx512f")]
 #[inline]
-fn put<B: Blocks>(quants: &[__m512i; STEPS], scales: &Scales, tile: &mut [Sixteen], row: usize) {
+fn put<B: Blocks>(
+    quants: &[__m512i; REGISTERS],
+    scales: &Scales,
+    tile: &mut [Sixteen],
+    row: usize,
+) {
     let lines = RowLines::of::<B>();
     assert!(tile.len() == lines.count() && row < TILE_ROWS, "a tile has another size");
     let tile = tile.as_mut_ptr();
@@ -285,7 +296,7 @@ pub(super) struct Block<'a> {
     /// looked at.
     pub(super) out: &'a Results<'a>,
     /// What comes next.
-    pub(super) ahead: &'a mut Ahead,
+    pub(super) ahead: &'a mut Prefetch,
 }
 
 impl Block<'_> {
@@ -409,11 +420,11 @@ unsafe fn add_tile<B: Blocks, const TOKENS: usize>(
     let mut whole: [[__m512i; TILE_ROWS]; TOKENS] = std::array::from_fn(|token| {
         let start = match B::OFFSET {
             0 => _mm512_setzero_si512(),
-            _ => load_words(x(of_tokens.starts(half, token))),
+            _ => load_words(x(of_tokens.sum_biases(half, token))),
         };
         [start; TILE_ROWS]
     });
-    for step in half * STEPS / halves..(half + 1) * STEPS / halves {
+    for step in half * REGISTERS / halves..(half + 1) * REGISTERS / halves {
         let quants: [__m512i; TILE_ROWS] =
             std::array::from_fn(|row| load_words(weights(of_rows.quants(step, row))));
         for (token, whole) in whole.iter_mut().enumerate() {
@@ -428,7 +439,7 @@ unsafe fn add_tile<B: Blocks, const TOKENS: usize>(
         let min = if B::MINIMA { load_floats(weights(of_rows.mins(half, row))) } else { scale };
         for (token, partials) in partials.iter_mut().enumerate() {
             let x_scale = x(of_tokens.scales(token));
-            let x_low = if B::MINIMA { x(of_tokens.lows(half, token)) } else { x_scale };
+            let x_low = if B::MINIMA { x(of_tokens.min_factors(half, token)) } else { x_scale };
             let whole = whole[token][row];
             partials[row] = add::<B>(partials[row], whole, scale, min, &x_scale.0, &x_low.0);
         }

@@ -4,10 +4,10 @@
 use std::arch::x86_64::*;
 
 use deft_formats::quant::{
-    Blocks, IQ4_NL, IQ4_XS, Q2_K, Q3_K, Q4_0, Q4_1, Q4_K, Q5_0, Q5_1, Q5_K, Q6_K, Q8_0, STEPS,
+    Blocks, CODEBOOK, IQ4_NL, IQ4_XS, Q2_K, Q3_K, Q4_0, Q4_1, Q4_K, Q5_0, Q5_1, Q5_K, Q6_K, Q8_0,
 };
 
-use super::STEPS as REGISTERS;
+use super::REGISTERS;
 use super::interleaved;
 use super::scales::Scales;
 
@@ -115,7 +115,7 @@ fn with_fifth(quants: __m512i, bits: u64) -> __m512i {
 #[inline]
 pub(super) fn chosen(nibbles: __m512i) -> __m512i {
     // SAFETY: there are sixteen steps.
-    let steps = unsafe { _mm_loadu_si128(STEPS.as_ptr().cast()) };
+    let steps = unsafe { _mm_loadu_si128(CODEBOOK.as_ptr().cast()) };
     _mm512_shuffle_epi8(_mm512_broadcast_i32x4(steps), nibbles)
 }
 

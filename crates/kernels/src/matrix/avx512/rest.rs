@@ -7,7 +7,7 @@ use std::arch::x86_64::*;
 
 use deft_formats::quant::{Blocks, GROUP, STRIP};
 
-use super::STEPS;
+use super::REGISTERS;
 use super::quants::{Wide, load};
 use super::scales::Scales;
 
@@ -49,7 +49,7 @@ pub(super) fn groups<B: Wide>(
     stored: &[u8],
     bytes: usize,
     room: &mut Room,
-) -> ([__m512i; STEPS], Scales) {
+) -> ([__m512i; REGISTERS], Scales) {
     let (strip, groups) = (room.strip::<B>(stored, bytes).as_ptr(), groups_of::<B>(bytes));
     // SAFETY: these are blocks of 512 values.
     unsafe { (load::<B>(strip, groups.div_ceil(2)), B::scales_of(strip).of_first(groups)) }
@@ -62,7 +62,7 @@ pub(super) fn interleaved<B: Wide>(
     stored: &[u8],
     bytes: usize,
     room: &mut Room,
-) -> ([__m512i; STEPS], Scales) {
+) -> ([__m512i; REGISTERS], Scales) {
     let (strip, groups) = (room.strip::<B>(stored, bytes).as_ptr(), groups_of::<B>(bytes));
     // SAFETY: these are blocks of 512 values.
     unsafe { (B::interleaved(strip), B::scales_of(strip).of_first(groups)) }

@@ -4,25 +4,25 @@ use std::arch::x86_64::*;
 
 use deft_formats::quant::{GROUP, STRIP};
 
-use super::{STEPS, half_sums, interleaved};
+use super::{REGISTERS, half_sums, interleaved};
 use crate::dots::wide_fours;
-use crate::matrix::activations::Eighths;
+use crate::matrix::activations::RoundedStrip;
 use crate::matrix::form::Form;
 use crate::matrix::lines::TokenLines;
 use crate::sixteen::Sixteen;
 
 /// A strip in registers: quants with two blocks in each, and for all sixteen blocks the rest.
 struct Rounded {
-    quants: [__m512i; STEPS],
+    quants: [__m512i; REGISTERS],
     scales: __m512,
-    starts: [__m512i; 2],
-    lows: [__m512; 2],
+    sum_biases: [__m512i; 2],
+    min_factors: [__m512; 2],
 }
 
 /// Rounds up to 512 values of a token.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
-pub(in crate::matrix) fn round_strip(values: &[f32], form: Form, strip: &mut Eighths) {
+pub(in crate::matrix) fn round_strip(values: &[f32], form: Form, strip: &mut RoundedStrip) {
     let rounded = rounded(values, form);
     // SAFETY: quants have 64 bytes for each step, the other arrays sixteen entries, all aligned to lines.
     unsafe {
@@ -31,8 +31,11 @@ pub(in crate::matrix) fn round_strip(values: &[f32], form: Form, strip: &mut Eig
         }
         _mm512_store_ps(strip.scales.as_mut_ptr(), rounded.scales);
         for half in 0..2 {
-            _mm512_store_si512(strip.starts[half].as_mut_ptr().cast(), rounded.starts[half]);
-            _mm512_store_ps(strip.lows[half].as_mut_ptr(), rounded.lows[half]);
+            _mm512_store_si512(
+                strip.sum_biases[half].as_mut_ptr().cast(),
+                rounded.sum_biases[half],
+            );
+            _mm512_store_ps(strip.min_factors[half].as_mut_ptr(), rounded.min_factors[half]);
         }
     }
 }
@@ -56,11 +59,11 @@ pub(in crate::matrix) fn round_into(
         put(lines.quants(step, token), words);
     }
     put(lines.scales(token), _mm512_castps_si512(rounded.scales));
-    for half in 0..form.starts() {
-        put(lines.starts(half, token), rounded.starts[half]);
+    for half in 0..form.sum_biases() {
+        put(lines.sum_biases(half, token), rounded.sum_biases[half]);
     }
     for half in 0..form.mins() {
-        put(lines.lows(half, token), _mm512_castps_si512(rounded.lows[half]));
+        put(lines.min_factors(half, token), _mm512_castps_si512(rounded.min_factors[half]));
     }
 }
 
@@ -104,7 +107,7 @@ fn rounded_strip<const WHOLE: bool>(values: &[f32], form: Form) -> Rounded {
     let none = _mm512_set1_ps(f32::NAN);
     let scales = _mm512_mask_div_ps(none, is_finite, largest, range);
 
-    let quants: [__m512i; STEPS] = std::array::from_fn(|step| {
+    let quants: [__m512i; REGISTERS] = std::array::from_fn(|step| {
         let quarter = |block: usize, half: usize| {
             #[expect(clippy::cast_possible_truncation, reason = "sixteen blocks")]
             let inverse = _mm512_permutexvar_ps(_mm512_set1_epi32(block as i32), inverses);
@@ -134,8 +137,8 @@ fn rounded_strip<const WHOLE: bool>(values: &[f32], form: Form) -> Rounded {
     Rounded {
         quants,
         scales,
-        starts: sums.map(|sums| _mm512_mullo_epi32(minus_offset, sums)),
-        lows: sums.map(|sums| _mm512_mul_ps(scales, _mm512_cvtepi32_ps(sums))),
+        sum_biases: sums.map(|sums| _mm512_mullo_epi32(minus_offset, sums)),
+        min_factors: sums.map(|sums| _mm512_mul_ps(scales, _mm512_cvtepi32_ps(sums))),
     }
 }
 

@@ -4,11 +4,11 @@ use std::arch::x86_64::*;
 
 use deft_formats::quant::{Blocks, STRIP, STRIP_GROUPS};
 
-use super::STEPS;
+use super::REGISTERS;
 use super::quants::{Wide, load};
 use super::rest::{self, Room};
 use super::scales::Scales;
-use crate::ahead::{ask_for, ask_for_bytes};
+use crate::prefetch::{prefetch_bytes, prefetch_strip};
 use crate::sixteen::Sixteen;
 use crate::tiles::{SIDE, TERMS as COLUMNS, Tile, first_of, rounded, transposed};
 
@@ -24,12 +24,12 @@ pub(in crate::matrix) unsafe fn row_of_tiles<B: Wide>(
     row: usize,
 ) {
     if ahead > 0 {
-        ask_for::<B>(stored, ahead);
+        prefetch_strip::<B>(stored, ahead);
     }
     if stored.len() == STRIP / B::VALUES * B::BYTES {
         // SAFETY: these are blocks of 512 values.
         let (quants, scales) =
-            unsafe { (load::<B>(stored.as_ptr(), STEPS), B::scales_of(stored.as_ptr())) };
+            unsafe { (load::<B>(stored.as_ptr(), REGISTERS), B::scales_of(stored.as_ptr())) };
         // SAFETY: as the caller promises.
         return unsafe { fill::<B>(&quants, &scales, tiles, row) };
     }
@@ -45,7 +45,7 @@ pub(in crate::matrix) unsafe fn row_of_tiles<B: Wide>(
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl")]
 #[inline]
 unsafe fn fill<B: Blocks>(
-    quants: &[__m512i; STEPS],
+    quants: &[__m512i; REGISTERS],
     scales: &Scales,
     tiles: &mut [Tile],
     row: usize,
@@ -99,7 +99,7 @@ pub(in crate::matrix) unsafe fn half_row(
     row: usize,
 ) {
     if ahead > 0 {
-        ask_for_bytes(stored, ahead);
+        prefetch_bytes(stored, ahead);
     }
     for (stored, tile) in stored.chunks(2 * COLUMNS).zip(tiles) {
         let (pointer, values) = (stored.as_ptr().cast::<i16>(), stored.len() / 2);

@@ -15,7 +15,7 @@ use bytemuck::Zeroable;
 use super::activations::Activations;
 use super::work::{Cut, Work};
 use super::{Matrix, Stored};
-use crate::Path;
+use crate::Instructions;
 use crate::sixteen::Sixteen;
 use crate::team::{Outputs, Results};
 #[cfg(target_arch = "x86_64")]
@@ -49,7 +49,7 @@ thread_local! {
 
 /// Every product but those of `F32`.
 pub(super) fn work<'a>(
-    path: Path,
+    path: Instructions,
     matrix: Matrix<Stored<'a>>,
     x: &'a Activations,
     out: Outputs<'a>,
@@ -60,7 +60,7 @@ pub(super) fn work<'a>(
         grain: LEAST_PRODUCTS.div_ceil((part * matrix.columns * ROWS).max(1)),
         run: match path {
             #[cfg(target_arch = "x86_64")]
-            Path::Amx => run::<Amx>,
+            Instructions::Amx => run::<Amx>,
             _ => run::<Simulated>,
         },
     };

@@ -32,7 +32,7 @@ proptest! {
         let x = numbers(tokens * columns, seed ^ 0x5555);
         let matrix = Matrix { tensor_type: TensorType::BF16, rows, columns, bytes: &stored[..] };
         let team = Team::new(NonZero::new(2));
-        for path in Path::available().filter(|path| path.class() == crate::Class::Bf16) {
+        for path in Instructions::available().filter(|path| path.class() == crate::Class::Bf16) {
             let mut activations = Activations::default();
             activations.prepare(path, &team, matrix.tensor_type, &x, columns);
             let mut out = vec![f32::NAN; tokens * rows];
@@ -65,7 +65,7 @@ fn rounding_to_tiles_costs_less_than_half_of_rounding_to_eight_bits() {
     let x: Vec<f32> =
         words(12 * columns, 9).chunks(12).map(|words| words.iter().map(uniform).sum()).collect();
     let matrix = Matrix { tensor_type: TensorType::Q8_0, rows, columns, bytes: &bytes[..] };
-    let error = |path: Path| {
+    let error = |path: Instructions| {
         let mut activations = Activations::default();
         activations.prepare(path, &team, matrix.tensor_type, &x, columns);
         let mut out = vec![0.0; rows];
@@ -84,7 +84,7 @@ fn rounding_to_tiles_costs_less_than_half_of_rounding_to_eight_bits() {
             .sum();
         (squares / rows as f64).sqrt()
     };
-    let (eighths, tiles) = (error(Path::Scalar), error(Path::AmxSimulated));
+    let (eighths, tiles) = (error(Instructions::Scalar), error(Instructions::AmxSimulated));
     assert!(tiles > 0.0 && tiles < eighths / 2.0, "{tiles:e} and {eighths:e}");
     // The bounds that docs/NUMERICS.md states.
     assert!(tiles < 3e-3 && eighths < 8e-3, "{tiles:e} and {eighths:e}");

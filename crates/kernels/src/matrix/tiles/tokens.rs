@@ -6,9 +6,9 @@
 #[cfg(target_arch = "x86_64")]
 use crate::matrix::avx512;
 use crate::sixteen::Sixteen;
-use crate::team::Places;
+use crate::team::DisjointRows;
 use crate::tiles::{SIDE, TERMS as COLUMNS, brain};
-use crate::{Path, Team, on_every_path};
+use crate::{Instructions, Team, on_every_path};
 
 /// Lines of so many tokens with so many columns.
 pub(in crate::matrix) fn lines_of(tokens: usize, columns: usize) -> usize {
@@ -17,7 +17,7 @@ pub(in crate::matrix) fn lines_of(tokens: usize, columns: usize) -> usize {
 
 /// Rounds values, `tokens x columns`, into as many lines as [`lines_of`] says.
 pub(in crate::matrix) fn round(
-    path: Path,
+    path: Instructions,
     team: &Team,
     values: &[f32],
     columns: usize,
@@ -26,7 +26,7 @@ pub(in crate::matrix) fn round(
     let (tokens, across) = (values.len() / columns, columns.div_ceil(COLUMNS));
     let whole = tokens / SIDE;
     let (groups, rest) = lines.split_at_mut(whole * SIDE * across);
-    let places = Places::new(groups, SIDE * across);
+    let places = DisjointRows::new(groups, SIDE * across);
     team.each(whole, 1, |_, groups| {
         for group in groups {
             let values = &values[group * SIDE * columns..][..SIDE * columns];
@@ -39,9 +39,9 @@ pub(in crate::matrix) fn round(
     }
 }
 
-fn round_group(path: Path, values: &[f32], columns: usize, lines: &mut [Sixteen]) {
+fn round_group(path: Instructions, values: &[f32], columns: usize, lines: &mut [Sixteen]) {
     #[cfg(target_arch = "x86_64")]
-    if path == Path::Amx {
+    if path == Instructions::Amx {
         // SAFETY: the path was found on this processor; lines are as many as there are tokens and tiles.
         return unsafe { avx512::round_group(values, columns, lines) };
     }

@@ -4,7 +4,7 @@ use deft_formats::quant::{STRIP, TensorType};
 #[cfg(target_arch = "x86_64")]
 use deft_formats::with_blocks;
 
-use crate::Path;
+use crate::Instructions;
 #[cfg(target_arch = "x86_64")]
 use crate::matrix::avx512;
 use crate::tiles::{TERMS as COLUMNS, Tile, brain};
@@ -23,9 +23,9 @@ pub(super) enum Taken {
 }
 
 /// How a path takes rows of a type apart.
-pub(super) fn taken(path: Path, tensor_type: TensorType) -> Taken {
+pub(super) fn taken(path: Instructions, tensor_type: TensorType) -> Taken {
     #[cfg(target_arch = "x86_64")]
-    if path == Path::Amx {
+    if path == Instructions::Amx {
         return Taken::Straight(straight(tensor_type));
     }
     let _ = path;

@@ -1,0 +1,98 @@
+//! How many prompt tokens a step takes in.
+//!
+//! Where somebody waits for the step's end (an answer beside the prompt, another engine process), as many
+//! as take about [`LONGEST`]: so a long prompt never freezes the answers of others, at the price of reading
+//! the weights more often. Where nobody does, a whole chunk, or what takes about [`LONGEST_ALONE`]: so who
+//! comes meanwhile is not kept for long.
+
+use std::time::Duration;
+
+/// How long a step may take while somebody waits for its end.
+const LONGEST: Duration = Duration::from_millis(150);
+/// How long a step may take while nobody waits.
+const LONGEST_ALONE: Duration = Duration::from_secs(1);
+/// Fewer tokens are not taken in at a time: the weights are read once for each step.
+const LEAST: u32 = 16;
+/// Likewise while nobody waits; and as many before anything was measured.
+const LEAST_ALONE: u32 = 128;
+/// How much of a new measurement counts.
+const WEIGHT: f64 = 0.3;
+
+/// How fast prompts are taken in, as it was measured last.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct PromptSpeed {
+    seconds_per_token: Option<f64>,
+}
+
+impl PromptSpeed {
+    /// A step took in so many prompt tokens in so long. Small steps tell little and are passed over.
+    pub fn note(&mut self, tokens: u32, took: Duration) {
+        if tokens < LEAST {
+            return;
+        }
+        let new = took.as_secs_f64() / f64::from(tokens);
+        let known = self.seconds_per_token.unwrap_or(new);
+        self.seconds_per_token = Some(known + WEIGHT * (new - known));
+    }
+
+    /// Prompt tokens of the next step, `chunk` at most.
+    #[must_use]
+    pub fn tokens(&self, chunk: u32, somebody_waits: bool) -> u32 {
+        let (longest, least) =
+            if somebody_waits { (LONGEST, LEAST) } else { (LONGEST_ALONE, LEAST_ALONE) };
+        let Some(each) = self.seconds_per_token.filter(|&each| each > 0.0) else {
+            return chunk.min(LEAST_ALONE);
+        };
+        #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "it saturates")]
+        let fit = (longest.as_secs_f64() / each) as u32;
+        fit.max(least).min(chunk)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn a_chunk_is_cut_to_what_others_can_wait_for() {
+        let mut pace = PromptSpeed::default();
+        assert_eq!(pace.tokens(256, true), LEAST_ALONE, "nothing was measured yet");
+        assert_eq!(pace.tokens(64, false), 64);
+        pace.note(128, Duration::from_millis(256));
+        assert_eq!(pace.tokens(256, false), 256, "it takes half a second");
+        assert_eq!(pace.tokens(256, true), 75);
+        pace.note(128, Duration::from_secs(100));
+        assert_eq!(pace.tokens(256, false), LEAST_ALONE, "even the least takes longer here");
+        assert_eq!(pace.tokens(256, true), LEAST);
+        assert_eq!(pace.tokens(8, true), 8, "a chunk never grows");
+    }
+
+    #[test]
+    fn small_steps_tell_nothing() {
+        let mut pace = PromptSpeed::default();
+        pace.note(1, Duration::from_secs(1));
+        assert_eq!(pace.tokens(128, true), 128);
+    }
+
+    proptest! {
+        #[test]
+        fn steps_come_near_the_bound_from_any_beginning(
+            micros in 300u32..9_000, first in 1u32..90_000, chunk in 16u32..600,
+        ) {
+            let mut pace = PromptSpeed::default();
+            pace.note(64, Duration::from_micros(u64::from(first) * 64));
+            // On a simulated clock in which a token takes so many microseconds.
+            let mut took = Duration::ZERO;
+            for _ in 0..60 {
+                let tokens = pace.tokens(chunk, true);
+                took = Duration::from_micros(u64::from(tokens) * u64::from(micros));
+                pace.note(tokens, took);
+            }
+            prop_assert!(took <= LONGEST + LONGEST / 100, "{took:?}");
+            let whole = Duration::from_micros(u64::from(chunk) * u64::from(micros));
+            prop_assert!(took >= whole.min(LONGEST - LONGEST / 10), "{took:?} of {whole:?}");
+        }
+    }
+}

@@ -1,0 +1,319 @@
+//! Calls under way: each is on the board from its arrival to its end, so that operators see where it
+//! stands and can end it, and a caller who waits is told.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use chrono::{DateTime, Utc};
+use deft_planning::queue::Class;
+use deft_protocol::chat::CallPriority;
+use deft_protocol::manage::{CallStage, InstanceReport, InstanceState, RunningCall};
+use deft_protocol::{Problem, ProblemKind};
+use tokio::sync::watch;
+use tokio_util::sync::CancellationToken;
+use uuid::Uuid;
+
+use crate::fleet::{Asker, QueuePosition};
+
+/// Code of the problem of a call that its operator ended.
+pub(crate) const CALL_ENDED: &str = "call_cancelled";
+/// All calls under way; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Board {
+    calls: Arc<Mutex<BTreeMap<Uuid, Arc<Entry>>>>,
+    changes: watch::Sender<()>,
+}
+
+struct Entry {
+    id: Uuid,
+    caller: String,
+    arrived_at: DateTime<Utc>,
+    clock: Instant,
+    place: Arc<QueuePosition>,
+    standing: Mutex<Standing>,
+    end: CancellationToken,
+}
+
+/// Where a call stands.
+struct Standing {
+    name: String,
+    caller: Option<String>,
+    priority: CallPriority,
+    stage: CallStage,
+    prompt_tokens: Option<u32>,
+    /// Of the prompt: tokens when its intake began, now, and when that was.
+    taken: (u32, u32),
+    intake_began: Instant,
+    answer_tokens: u32,
+    first_token_seconds: Option<f64>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Board {
+    pub(crate) fn new() -> Self {
+        Self { calls: Arc::default(), changes: watch::Sender::new(()) }
+    }
+
+    /// A call arrived, for a model as its caller names it.
+    pub(crate) fn arrive(&self, model: &str, caller: &str) -> Arrived {
+        let entry = Arc::new(Entry {
+            id: Uuid::now_v7(),
+            caller: caller.to_owned(),
+            arrived_at: Utc::now(),
+            clock: Instant::now(),
+            place: Arc::default(),
+            standing: Mutex::new(Standing {
+                name: model.to_owned(),
+                caller: None,
+                priority: CallPriority::default(),
+                stage: CallStage::Waiting,
+                prompt_tokens: None,
+                taken: (0, 0),
+                intake_began: Instant::now(),
+                answer_tokens: 0,
+                first_token_seconds: None,
+            }),
+            end: CancellationToken::new(),
+        });
+        lock(&self.calls).insert(entry.id, Arc::clone(&entry));
+        self.changes.send_replace(());
+        Arrived { watched: Watched { entry }, board: self.clone() }
+    }
+
+    /// All of them, the oldest first; `instances` tells which models are being loaded.
+    pub(crate) fn all(&self, instances: &[InstanceReport]) -> Vec<RunningCall> {
+        let entries: Vec<Arc<Entry>> = lock(&self.calls).values().cloned().collect();
+        entries.into_iter().map(|entry| Watched { entry }.report(instances)).collect()
+    }
+
+    /// Ends a call for its operator.
+    pub(crate) fn end(&self, id: Uuid) -> Result<(), Problem> {
+        let entry = lock(&self.calls).get(&id).cloned();
+        let entry = entry.ok_or_else(|| {
+            let detail = format!("call {id} is not running; it may have finished");
+            Problem::new(ProblemKind::Missing, "no_call", detail)
+                .with_way_out("show calls: deft calls")
+        })?;
+        entry.end.cancel();
+        Ok(())
+    }
+
+    /// Tells of changes.
+    pub(crate) fn changes(&self) -> watch::Receiver<()> {
+        self.changes.subscribe()
+    }
+}
+
+/// A call, for whoever looks at it while somebody else answers it.
+#[derive(Clone)]
+pub(crate) struct Watched {
+    entry: Arc<Entry>,
+}
+
+impl Watched {
+    /// As it stands.
+    pub(crate) fn report(&self, instances: &[InstanceReport]) -> RunningCall {
+        let Entry { id, caller, arrived_at, clock, standing, place, .. } = &*self.entry;
+        let standing = lock(standing);
+        let mut call = RunningCall {
+            id: *id,
+            name: standing.name.clone(),
+            caller: standing.caller.as_ref().unwrap_or(caller).clone(),
+            priority: standing.priority,
+            arrived_at: *arrived_at,
+            stage: standing.stage,
+            position: None,
+            share: None,
+            seconds_left: None,
+            prompt_tokens: standing.prompt_tokens,
+            answer_tokens: standing.answer_tokens,
+            first_token_seconds: standing.first_token_seconds,
+            total_seconds: clock.elapsed().as_secs_f64(),
+        };
+        match standing.stage {
+            CallStage::Waiting => {
+                let loading = |found: &&InstanceReport| {
+                    found.name == standing.name && found.state == InstanceState::Loading
+                };
+                if let Some(instance) = instances.iter().find(loading) {
+                    (call.stage, call.share) = (CallStage::Loading, instance.load_share);
+                }
+                if let Some(told) = place.told() {
+                    call.position = Some(told.position);
+                    call.seconds_left = told.expected.map(|left| left.as_secs_f64());
+                }
+            }
+            CallStage::Prompt => {
+                let (before, done) = standing.taken;
+                let all = standing.prompt_tokens.unwrap_or(0).max(1);
+                call.share = Some(f64::from(done) / f64::from(all));
+                if done > before {
+                    let rate =
+                        standing.intake_began.elapsed().as_secs_f64() / f64::from(done - before);
+                    call.seconds_left = Some(rate * f64::from(all.saturating_sub(done)));
+                }
+            }
+            CallStage::Loading | CallStage::Answering | CallStage::Paused => {}
+        }
+        call
+    }
+}
+
+/// A call on the board; it is taken off when this is dropped.
+pub(crate) struct Arrived {
+    watched: Watched,
+    board: Board,
+}
+
+impl Arrived {
+    pub(crate) fn id(&self) -> Uuid {
+        self.watched.entry.id
+    }
+
+    pub(crate) fn at(&self) -> DateTime<Utc> {
+        self.watched.entry.arrived_at
+    }
+
+    pub(crate) fn elapsed(&self) -> f64 {
+        self.watched.entry.clock.elapsed().as_secs_f64()
+    }
+
+    pub(crate) fn watched(&self) -> Watched {
+        self.watched.clone()
+    }
+
+    /// Until an operator ends it. Cancel safe.
+    pub(crate) async fn ended_by_operator(&self) -> Problem {
+        self.watched.entry.end.cancelled().await;
+        let detail = "an operator of the service cancelled this call";
+        Problem::new(ProblemKind::Refused, CALL_ENDED, detail)
+    }
+
+    fn change(&self, change: impl FnOnce(&mut Standing)) {
+        change(&mut lock(&self.watched.entry.standing));
+        self.board.changes.send_replace(());
+    }
+
+    /// Who asks, as the call says itself, and how it stands to others.
+    pub(crate) fn asks(&self, caller: Option<String>, priority: CallPriority) {
+        self.change(|standing| (standing.caller, standing.priority) = (caller, priority));
+    }
+
+    /// What is told to the queue.
+    pub(crate) fn asker(&self, lanes: u32, deadline: Option<Duration>) -> Asker {
+        let entry = &self.watched.entry;
+        let class = match lock(&entry.standing).priority {
+            CallPriority::Urgent => Class::Urgent,
+            CallPriority::Usual => Class::Usual,
+            CallPriority::Background => Class::Background,
+        };
+        Asker { caller: self.caller(), class, lanes, deadline, place: Arc::clone(&entry.place) }
+    }
+
+    pub(crate) fn caller(&self) -> String {
+        let entry = &self.watched.entry;
+        lock(&entry.standing).caller.as_ref().unwrap_or(&entry.caller).clone()
+    }
+
+    /// It left its pages to older calls.
+    pub(crate) fn paused(&self) {
+        self.change(|standing| standing.stage = CallStage::Paused);
+    }
+
+    /// The variant that is to answer.
+    pub(crate) fn meant(&self, name: &str) {
+        self.change(|standing| name.clone_into(&mut standing.name));
+    }
+
+    /// It waits, perhaps again.
+    pub(crate) fn waits(&self) {
+        self.change(|standing| standing.stage = CallStage::Waiting);
+    }
+
+    /// It has a lane, and its prompt so many tokens.
+    pub(crate) fn has_lane(&self, prompt_tokens: u32) {
+        self.change(|standing| {
+            standing.stage = CallStage::Prompt;
+            standing.prompt_tokens = Some(prompt_tokens);
+            standing.taken = (0, 0);
+            standing.intake_began = Instant::now();
+        });
+    }
+
+    /// So many tokens of its prompt are taken in.
+    pub(crate) fn took_in(&self, done: u32) {
+        self.change(|standing| {
+            if standing.stage == CallStage::Paused {
+                standing.stage = CallStage::Prompt;
+            }
+            if standing.taken.0 == 0 {
+                // What was known before took no time.
+                standing.taken.0 = done;
+                standing.intake_began = Instant::now();
+            }
+            standing.taken.1 = done;
+        });
+    }
+
+    /// A piece of text came.
+    pub(crate) fn answered(&self) {
+        let seconds = self.elapsed();
+        self.change(|standing| {
+            standing.stage = CallStage::Answering;
+            standing.answer_tokens += 1;
+            standing.first_token_seconds.get_or_insert(seconds);
+        });
+    }
+}
+
+impl Drop for Arrived {
+    fn drop(&mut self) {
+        lock(&self.board.calls).remove(&self.id());
+        self.board.changes.send_replace(());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_call_is_on_the_board_from_its_arrival_to_its_end() {
+        let board = Board::new();
+        let call = board.arrive("larkfen-desk", "deft at 127.0.0.1");
+        let seen = || board.all(&[]).remove(0);
+        assert_eq!((seen().stage, seen().standing()), (CallStage::Waiting, "waiting".to_owned()));
+        call.meant("larkfen-desk/q8_0");
+        call.has_lane(400);
+        assert_eq!(seen().share, Some(0.0));
+        call.took_in(100);
+        assert_eq!(seen().seconds_left, None, "what was known before says nothing of the pace");
+        call.took_in(300);
+        let prompt = seen();
+        assert_eq!((prompt.share, prompt.prompt_tokens), (Some(0.75), Some(400)));
+        assert!(prompt.seconds_left.is_some());
+        assert!(prompt.standing().starts_with("processing the prompt, 75 %, about"));
+        call.answered();
+        call.answered();
+        let answering = seen();
+        assert_eq!((answering.stage, answering.answer_tokens), (CallStage::Answering, 2));
+        assert_eq!((answering.share, answering.name.as_str()), (None, "larkfen-desk/q8_0"));
+        assert!(answering.first_token_seconds.is_some());
+        let id = call.id();
+        drop(call);
+        assert!(board.all(&[]).is_empty());
+        assert_eq!(board.end(id).unwrap_err().code, "no_call", "it ended before");
+    }
+
+    #[tokio::test]
+    async fn an_operator_ends_a_call() {
+        let board = Board::new();
+        let call = board.arrive("larkfen-desk", "deft at 127.0.0.1");
+        board.end(call.id()).unwrap();
+        assert_eq!(call.ended_by_operator().await.code, "call_cancelled");
+    }
+}

@@ -1,0 +1,449 @@
+//! The way of a call: find or load the model, take a seat, hand over, pass the answer on, and leave
+//! one record.
+
+mod order;
+mod several;
+mod unseated;
+
+use std::pin::Pin;
+use std::sync::Arc;
+use std::time::Duration;
+
+use deft_protocol::chat::{
+    AnswerOptions, CallPriority, Figures, FinishReason, PromptTokens, Usage,
+};
+use deft_protocol::engine::{
+    EmbedOrder, EngineFigures, Prompt, ToEngine, TokenScore, encode_frame,
+};
+use deft_protocol::manage::CallRecord;
+use deft_protocol::{Problem, ProblemKind};
+use uuid::Uuid;
+
+use crate::answering::board::{Arrived, Board, CALL_ENDED};
+use crate::fleet::engine_link::{CallEvent, CallStream, engine_lost, too_large};
+use crate::fleet::{Asker, Fleet, Seat};
+use crate::loading::loads::Loads;
+use crate::loading::refusals;
+use crate::records::calls::Recorder;
+use crate::records::variants::Registered;
+use crate::routes::readable;
+pub(crate) use order::check_answers;
+use order::{deadline, order};
+pub(crate) use several::{Answers, Begun};
+use unseated::Unseated;
+
+/// Most inputs of one call for embeddings.
+const MAX_INPUTS: usize = 2048;
+
+/// Answers calls.
+pub(crate) struct Gateway {
+    pub(crate) loads: Arc<Loads>,
+    pub(crate) recorder: Recorder,
+    pub(crate) board: Board,
+}
+
+/// What is asked for besides the options that all calls share.
+pub(crate) struct Question {
+    pub(crate) prompt: Prompt,
+    pub(crate) echo: bool,
+    /// Tell how likely tokens were, with so many alternatives.
+    pub(crate) scores: Option<u32>,
+}
+
+impl From<Prompt> for Question {
+    fn from(prompt: Prompt) -> Self {
+        Self { prompt, echo: false, scores: None }
+    }
+}
+
+/// A piece of what comes back.
+pub(crate) enum Piece {
+    Text {
+        answer: u32,
+        text: String,
+        scores: Vec<TokenScore>,
+    },
+    /// One of the answers is complete.
+    Ended {
+        answer: u32,
+        figures: Figures,
+    },
+    /// All are.
+    Done(Usage),
+    Failed(Problem),
+}
+
+/// One whole answer.
+#[derive(Default)]
+pub(crate) struct Whole {
+    pub(crate) text: String,
+    pub(crate) scores: Vec<TokenScore>,
+    pub(crate) figures: Option<Figures>,
+}
+
+/// Embeddings of all inputs.
+pub(crate) struct Embedded {
+    pub(crate) model: String,
+    pub(crate) vectors: Vec<Vec<f32>>,
+    pub(crate) tokens: u32,
+}
+
+impl Gateway {
+    /// Begins to answer: the prompt was accepted when this returns.
+    pub(crate) async fn answer(
+        &self,
+        call: Arrived,
+        model: &str,
+        question: Question,
+        options: AnswerOptions,
+    ) -> Result<Answer, Problem> {
+        let release = options.unload_after.unwrap_or(false);
+        let wait = options.wait_seconds.map(deadline).transpose()?;
+        let user = options.user.clone();
+        call.asks(caller_of(user), options.priority.unwrap_or_default());
+        let order = order(question, options)?;
+        fits(&ToEngine::Call(Box::new(order.clone())))?;
+        let answers = order.answers;
+        let send = move |seat: &Seat| seat.link.call(order.clone());
+        let begun = self.begin(call, model, answers, wait, Box::new(send)).await;
+        begun.map(|mut answer| {
+            answer.seat.release = release;
+            answer
+        })
+    }
+
+    /// Makes embeddings.
+    pub(crate) async fn embed(
+        &self,
+        call: Arrived,
+        model: &str,
+        inputs: Vec<Prompt>,
+        user: Option<String>,
+    ) -> Result<Embedded, Problem> {
+        call.asks(caller_of(user), CallPriority::default());
+        if inputs.is_empty() || inputs.len() > MAX_INPUTS {
+            let what =
+                format!("`input` has {} entries; it must have 1 to {MAX_INPUTS}", inputs.len());
+            let problem = Problem::new(ProblemKind::Invalid, "field_out_of_range", what);
+            return Err(problem.at_field("input"));
+        }
+        let order = EmbedOrder { call: 0, inputs };
+        fits(&ToEngine::Embed(order.clone()))?;
+        let send = move |seat: &Seat| seat.link.embed(order.clone());
+        let mut call = self.begin(call, model, 1, None, Box::new(send)).await?;
+        let mut all = Vec::new();
+        loop {
+            match call.event().await {
+                Some(CallEvent::Embedded { is_last, vectors, tokens }) => {
+                    // What came cannot be asked for once more.
+                    call.again = None;
+                    all.extend(vectors);
+                    if is_last {
+                        call.seat.count(tokens, 0, 0);
+                        call.record("stop");
+                        let model = call.seat.name.clone();
+                        return Ok(Embedded { model, vectors: all, tokens });
+                    }
+                }
+                other => return Err(call.failed(other)),
+            }
+        }
+    }
+
+    async fn begin(
+        &self,
+        call: Arrived,
+        model: &str,
+        answers: u32,
+        wait: Option<Duration>,
+        send: SendOrder,
+    ) -> Result<Answer, Problem> {
+        let registered = self.loads.resolve(model)?;
+        call.meant(&registered.name.to_string());
+        let asker = call.asker(answers, wait);
+        let mut unseated = Unseated::new(&self.recorder, &call, &registered);
+        let seat = tokio::select! {
+            seat = self.loads.seat(&registered, &asker) => seat,
+            problem = call.ended_by_operator() => Err(problem),
+        };
+        unseated.become_known(seat.as_ref().err());
+        drop(unseated);
+        let seat = seat?;
+        let stream = send(&seat)?;
+        let mut answer = Answer {
+            usage: Usage::default(),
+            first_text: vec![None; answers as usize],
+            pieces: 0,
+            recorded: Recorded::default(),
+            recorder: self.recorder.clone(),
+            fleet: self.loads.fleet.clone(),
+            again: Some(Again { loads: Arc::clone(&self.loads), registered, asker, send }),
+            seeking: None,
+            is_alone: false,
+            seat,
+            stream,
+            call,
+        };
+        match answer.event().await {
+            Some(CallEvent::PromptTaken(tokens)) => {
+                answer.prompt_taken(tokens);
+                Ok(answer)
+            }
+            other => Err(answer.failed(other)),
+        }
+    }
+}
+
+/// The name a caller gives itself.
+fn caller_of(user: Option<String>) -> Option<String> {
+    user.map(|user| readable(&user)).filter(|user| !user.is_empty())
+}
+
+/// Refuses what the engine would not take, before it costs anything.
+fn fits(order: &ToEngine) -> Result<(), Problem> {
+    encode_frame(order).map(drop).map_err(|error| too_large(&error))
+}
+
+/// Gives a call to the engine process of a seat.
+type SendOrder = Box<dyn Fn(&Seat) -> Result<CallStream, Problem>>;
+
+/// A seat that is waited for.
+type Seeking = Pin<Box<dyn Future<Output = Result<Seat, Problem>>>>;
+
+/// What it takes to ask once more, where an engine process ended before anything was told.
+struct Again {
+    loads: Arc<Loads>,
+    registered: Arc<Registered>,
+    asker: Asker,
+    send: SendOrder,
+}
+
+/// What goes into a call's record when it ends.
+#[derive(Default)]
+struct Recorded {
+    is_done: bool,
+    detail: Option<String>,
+    prompt_rate: Option<f64>,
+    answer_rate: Option<f64>,
+}
+
+/// Tokens in a second, where there is something to tell.
+fn rate(tokens: u32, seconds: f64) -> Option<f64> {
+    (tokens > 0 && seconds > 0.0).then(|| f64::from(tokens) / seconds)
+}
+
+/// A call under way. Dropping it cancels the call and leaves a record that says so.
+pub(crate) struct Answer {
+    /// Tokens so far.
+    usage: Usage,
+    /// Seconds to the first text of each answer.
+    first_text: Vec<Option<f64>>,
+    pieces: u32,
+    recorded: Recorded,
+    recorder: Recorder,
+    /// As long as nothing was told.
+    again: Option<Again>,
+    /// Where the engine process ended, and another one is to be asked.
+    seeking: Option<(Seeking, SendOrder)>,
+    /// Whether it is asked once more, with no other call in its process.
+    is_alone: bool,
+    fleet: Fleet,
+    seat: Seat,
+    stream: CallStream,
+    call: Arrived,
+}
+
+impl Answer {
+    pub(crate) fn id(&self) -> Uuid {
+        self.call.id()
+    }
+
+    /// The variant that answers.
+    pub(crate) fn model(&self) -> &str {
+        &self.seat.name
+    }
+
+    /// When the call arrived, as Unix time.
+    pub(crate) fn created(&self) -> i64 {
+        self.call.at().timestamp()
+    }
+
+    fn prompt_taken(&mut self, tokens: u32) {
+        self.usage.prompt_tokens = tokens;
+        self.call.has_lane(tokens);
+    }
+
+    /// The next event. An engine process that ends before anything was told is replaced, once, by another
+    /// one that is asked the same. Cancel safe.
+    async fn event(&mut self) -> Option<CallEvent> {
+        loop {
+            if let Some((seat, _)) = &mut self.seeking {
+                let seat = tokio::select! {
+                    seat = seat => seat,
+                    problem = self.call.ended_by_operator() => Err(problem),
+                };
+                let (_, send) = self.seeking.take()?;
+                match seat.and_then(|seat| self.ask(seat, &send)) {
+                    Ok(()) => {}
+                    Err(problem) => return Some(CallEvent::Failed(problem)),
+                }
+            }
+            let event = tokio::select! {
+                event = self.stream.next() => event,
+                problem = self.call.ended_by_operator() => Some(CallEvent::Failed(problem)),
+            };
+            if event.is_none() && self.is_alone && self.pieces == 0 {
+                // No other call was there: it was this one, twice.
+                self.is_alone = false;
+                let problem = self.blamed().await;
+                return Some(CallEvent::Failed(problem));
+            }
+            let Some(again) = self.again.take_if(|_| event.is_none()) else { return event };
+            tracing::warn!(
+                "a call of `{}` is retried alone, because its engine process ended",
+                self.model()
+            );
+            self.call.waits();
+            let Again { loads, registered, asker, send } = again;
+            // Alone: should it end that process too, no other call is lost, and it is known which it was.
+            let alone = Asker { lanes: u32::MAX, ..asker };
+            self.is_alone = true;
+            // Kept, so that its deadline counts however often a caller is told that it waits.
+            let seat = Box::pin(async move { loads.seat(&registered, &alone).await });
+            self.seeking = Some((seat, send));
+        }
+    }
+
+    /// What a call is told that ended two engine processes.
+    async fn blamed(&self) -> Problem {
+        let problem = refusals::ends_engines(self.model());
+        self.fleet.blame(self.seat.instance, &self.call.caller(), self.call.id()).await;
+        problem
+    }
+
+    /// Asks at another seat.
+    fn ask(&mut self, mut seat: Seat, send: &SendOrder) -> Result<(), Problem> {
+        seat.release = self.seat.release;
+        self.stream = send(&seat)?;
+        self.seat = seat;
+        Ok(())
+    }
+
+    /// The next piece; `Done` and `Failed` are the last. Cancel safe.
+    pub(crate) async fn next(&mut self) -> Piece {
+        loop {
+            if self.stream.has_ended() && self.seeking.is_none() {
+                self.usage.total_tokens = self.usage.prompt_tokens + self.usage.completion_tokens;
+                return Piece::Done(self.usage);
+            }
+            match self.event().await {
+                Some(CallEvent::PromptTaken(tokens)) => self.prompt_taken(tokens),
+                Some(CallEvent::Intake(done)) => self.call.took_in(done),
+                Some(CallEvent::Paused) => self.call.paused(),
+                Some(CallEvent::Text { answer, text, scores }) => {
+                    let now = self.call.elapsed();
+                    self.call.answered();
+                    self.again = None;
+                    if let Some(first) = self.first_text.get_mut(answer as usize) {
+                        first.get_or_insert(now);
+                    }
+                    self.pieces += 1;
+                    return Piece::Text { answer, text, scores };
+                }
+                Some(CallEvent::Done { answer, figures }) => return self.ended(answer, figures),
+                other => return Piece::Failed(self.failed(other)),
+            }
+        }
+    }
+
+    /// The problem of an event that ends a call otherwise than well.
+    fn failed(&mut self, event: Option<CallEvent>) -> Problem {
+        let is_ended =
+            matches!(&event, Some(CallEvent::Failed(problem)) if problem.code == CALL_ENDED);
+        let problem = match event {
+            Some(CallEvent::Failed(problem)) => problem,
+            _ => engine_lost(&self.seat.name),
+        };
+        self.recorded.detail = Some(problem.code.clone());
+        self.record(if is_ended { "cancelled" } else { "failed" });
+        problem
+    }
+
+    fn ended(&mut self, answer: u32, engine: EngineFigures) -> Piece {
+        self.again = None;
+        self.usage.completion_tokens += engine.answer_tokens;
+        let prompt = if answer == 0 { engine.prompt_tokens } else { 0 };
+        let reused = if answer == 0 { engine.cached_tokens } else { 0 };
+        self.seat.count(prompt, reused, engine.answer_tokens);
+        if answer == 0 {
+            let computed = engine.prompt_tokens.saturating_sub(engine.cached_tokens);
+            let rest = engine.answer_tokens.saturating_sub(1);
+            self.recorded.prompt_rate = rate(computed, engine.prompt_seconds);
+            self.recorded.answer_rate = rate(rest, engine.answer_seconds);
+            self.usage.prompt_tokens = engine.prompt_tokens;
+            self.usage.prompt_tokens_details = PromptTokens { cached_tokens: engine.cached_tokens };
+        }
+        self.recorded.detail.clone_from(&engine.detail);
+        if self.stream.has_ended() {
+            self.record(match engine.ended_by.finish_reason() {
+                FinishReason::Stop => "stop",
+                FinishReason::Length => "length",
+            });
+        }
+        Piece::Ended { answer, figures: self.figures(answer, engine) }
+    }
+
+    fn figures(&self, answer: u32, engine: EngineFigures) -> Figures {
+        let total_seconds = self.call.elapsed();
+        let first_text = self.first_text.get(answer as usize).copied().flatten();
+        let rate = |tokens, seconds| rate(tokens, seconds).unwrap_or(0.0);
+        let computed = engine.prompt_tokens.saturating_sub(engine.cached_tokens);
+        Figures {
+            ended_by: engine.ended_by,
+            detail: engine.detail,
+            cached_tokens: engine.cached_tokens,
+            left_out_messages: engine.left_out_messages,
+            first_token_seconds: first_text.unwrap_or(total_seconds),
+            load_seconds: self.seat.load_seconds,
+            queue_seconds: self.seat.queue_seconds,
+            prompt_seconds: engine.prompt_seconds,
+            prompt_rate: rate(computed, engine.prompt_seconds),
+            answer_seconds: engine.answer_seconds,
+            answer_rate: rate(engine.answer_tokens.saturating_sub(1), engine.answer_seconds),
+            total_seconds,
+            context: self.seat.context,
+        }
+    }
+
+    fn record(&mut self, outcome: &str) {
+        if std::mem::replace(&mut self.recorded.is_done, true) {
+            return;
+        }
+        // Of answers that were cut off, the pieces are what is known.
+        let answered = self.usage.completion_tokens;
+        let answer_tokens =
+            if self.stream.is_complete() { answered } else { answered.max(self.pieces) };
+        self.recorder.record(CallRecord {
+            id: self.call.id(),
+            name: self.seat.name.clone(),
+            caller: self.call.caller(),
+            arrived_at: self.call.at(),
+            outcome: outcome.to_owned(),
+            detail: self.recorded.detail.take(),
+            prompt_tokens: self.usage.prompt_tokens,
+            cached_tokens: self.usage.prompt_tokens_details.cached_tokens,
+            answer_tokens,
+            queue_seconds: self.seat.queue_seconds,
+            first_token_seconds: self.first_text.iter().copied().flatten().reduce(f64::min),
+            prompt_rate: self.recorded.prompt_rate,
+            answer_rate: self.recorded.answer_rate,
+            total_seconds: self.call.elapsed(),
+        });
+    }
+}
+
+impl Drop for Answer {
+    fn drop(&mut self) {
+        self.record("cancelled");
+    }
+}

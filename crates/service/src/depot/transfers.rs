@@ -1,0 +1,532 @@
+//! What takes long with files: with progress, until it is done or cancelled. It goes on whether or not
+//! somebody looks, and what was being fetched goes on after a restart.
+
+use std::collections::VecDeque;
+use std::ops::ControlFlow;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use chrono::{DateTime, Utc};
+use deft_protocol::manage::{FileProgress, Transfer, TransferKind, TransferState};
+use deft_protocol::{Problem, ProblemKind};
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+use sqlx::PgPool;
+use tokio::sync::{Semaphore, watch};
+use tokio_util::sync::CancellationToken;
+use uuid::Uuid;
+
+use crate::records::transfers as records;
+
+/// Progress is told no more often.
+const TELL_EVERY: Duration = Duration::from_millis(150);
+/// So many that ended are remembered.
+const REMEMBERED: usize = 20;
+/// So many are fetched at once.
+const FETCHES: usize = 3;
+
+/// All transfers of this node; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Transfers {
+    entries: Arc<Mutex<VecDeque<Arc<Entry>>>>,
+    /// The disk serves one at a time best.
+    disk: Arc<Semaphore>,
+    /// The network serves several.
+    network: Arc<Semaphore>,
+    changes: watch::Sender<u64>,
+    records: Option<(PgPool, Uuid)>,
+    /// Has threads of its own: whoever serves requests is not held up.
+    runtime: tokio::runtime::Handle,
+}
+
+struct Entry {
+    shown: Mutex<Transfer>,
+    /// Since it runs.
+    since: Mutex<Option<Instant>>,
+    done: AtomicU64,
+    /// Bytes of those that were there before it began.
+    before: AtomicU64,
+    /// When progress was told last.
+    told: Mutex<Option<Instant>>,
+    stop: CancellationToken,
+    request: Value,
+}
+
+/// A transfer that is to begin.
+pub(crate) struct Beginning {
+    pub(crate) id: Uuid,
+    pub(crate) kind: TransferKind,
+    pub(crate) about: String,
+    pub(crate) total_bytes: u64,
+    pub(crate) began_at: DateTime<Utc>,
+    /// What it can be begun again with after a restart.
+    pub(crate) request: Value,
+}
+
+impl Beginning {
+    pub(crate) fn now(kind: TransferKind, about: &str, total_bytes: u64) -> Self {
+        Self {
+            id: Uuid::now_v7(),
+            kind,
+            about: about.to_owned(),
+            total_bytes,
+            began_at: Utc::now(),
+            request: Value::Null,
+        }
+    }
+}
+
+/// What a transfer's work tells; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Handle {
+    entry: Arc<Entry>,
+    changes: watch::Sender<u64>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Handle {
+    fn change(&self, change: impl FnOnce(&mut Transfer)) {
+        change(&mut lock(&self.entry.shown));
+        self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// The file it is at now.
+    pub(crate) fn begin_file(&self, name: &str) {
+        self.change(|shown| shown.file = Some(name.to_owned()));
+    }
+
+    /// The files it works on at once; their lengths together are its own.
+    pub(crate) fn works_on(&self, files: Vec<FileProgress>) {
+        self.change(|shown| {
+            shown.total_bytes = files.iter().map(|file| file.total_bytes).sum();
+            shown.files = files;
+        });
+    }
+
+    /// What it does now, where that is not its usual work.
+    pub(crate) fn stage(&self, stage: Option<&str>) {
+        self.change(|shown| shown.stage = stage.map(str::to_owned));
+    }
+
+    /// Ends when it is told to stop.
+    pub(crate) fn stop(&self) -> CancellationToken {
+        self.entry.stop.clone()
+    }
+
+    /// So many bytes more are done; breaks where it was cancelled.
+    pub(crate) fn advance(&self, bytes: u64) -> ControlFlow<()> {
+        self.entry.done.fetch_add(bytes, Ordering::Relaxed);
+        self.tell();
+        if self.entry.stop.is_cancelled() {
+            ControlFlow::Break(())
+        } else {
+            ControlFlow::Continue(())
+        }
+    }
+
+    /// So many bytes more are done of one of its files.
+    pub(crate) fn advance_file(&self, file: usize, bytes: u64) {
+        self.count_file(file, |done| done.saturating_add(bytes));
+        let _ = self.advance(bytes);
+    }
+
+    /// So many bytes of a file were here before; they tell nothing of the rate.
+    pub(crate) fn found(&self, file: usize, bytes: u64) {
+        self.entry.before.fetch_add(bytes, Ordering::Relaxed);
+        self.advance_file(file, bytes);
+    }
+
+    /// So many bytes of a file are to be done again.
+    pub(crate) fn retreat(&self, file: usize, bytes: u64) {
+        self.count_file(file, |done| done.saturating_sub(bytes));
+        let less = |done: u64| Some(done.saturating_sub(bytes));
+        let _ = self.entry.done.fetch_update(Ordering::Relaxed, Ordering::Relaxed, less);
+        self.tell();
+    }
+
+    /// The length of a file became known.
+    pub(crate) fn measure(&self, file: usize, bytes: u64) {
+        self.change(|shown| {
+            if let Some(found) = shown.files.get_mut(file) {
+                found.total_bytes = bytes;
+            }
+            shown.total_bytes = shown.files.iter().map(|file| file.total_bytes).sum();
+        });
+    }
+
+    /// Bytes that are done so far.
+    pub(crate) fn done(&self) -> u64 {
+        self.entry.done.load(Ordering::Relaxed)
+    }
+
+    /// Its files are gone through once more; what is here of them is counted again.
+    pub(crate) fn restart_files(&self) {
+        self.entry.done.store(0, Ordering::Relaxed);
+        self.entry.before.store(0, Ordering::Relaxed);
+        self.change(|shown| shown.files.iter_mut().for_each(|file| file.done_bytes = 0));
+    }
+
+    fn count_file(&self, file: usize, change: impl FnOnce(u64) -> u64) {
+        if let Some(found) = lock(&self.entry.shown).files.get_mut(file) {
+            found.done_bytes = change(found.done_bytes);
+        }
+    }
+
+    fn tell(&self) {
+        let mut told = lock(&self.entry.told);
+        if told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
+            *told = Some(Instant::now());
+            self.changes.send_modify(|count| *count += 1);
+        }
+    }
+}
+
+impl Entry {
+    fn report(&self) -> Transfer {
+        let mut shown = lock(&self.shown).clone();
+        shown.done_bytes = self.done.load(Ordering::Relaxed).min(shown.total_bytes);
+        if shown.state == TransferState::Running
+            && let Some(since) = *lock(&self.since)
+        {
+            let seconds = since.elapsed().as_secs_f64();
+            let new = shown.done_bytes.saturating_sub(self.before.load(Ordering::Relaxed));
+            #[expect(clippy::cast_precision_loss, reason = "a rate")]
+            let (done, left) = (new as f64, (shown.total_bytes - shown.done_bytes) as f64);
+            shown.rate = (done > 0.0 && seconds > 0.0).then(|| done / seconds);
+            shown.seconds_left = shown.rate.map(|rate| left / rate);
+        }
+        shown
+    }
+
+    fn end(&self, result: Result<String, Problem>) {
+        let mut shown = lock(&self.shown);
+        shown.ended_at = Some(Utc::now());
+        shown.stage = None;
+        match result {
+            Ok(outcome) => {
+                shown.state = TransferState::Done;
+                shown.outcome = Some(outcome);
+            }
+            Err(_) if self.stop.is_cancelled() => {
+                shown.state = TransferState::Cancelled;
+            }
+            Err(problem) => {
+                tracing::warn!("transfer of `{}` failed: {}", shown.about, problem.detail);
+                shown.state = TransferState::Failed;
+                shown.problem = Some(problem);
+            }
+        }
+    }
+}
+
+impl Transfers {
+    /// Transfers that are recorded for a node; without, they are known as long as this lives.
+    pub(crate) fn new(records: Option<(PgPool, Uuid)>, runtime: tokio::runtime::Handle) -> Self {
+        let (changes, _) = watch::channel(0);
+        Self {
+            runtime,
+            entries: Arc::default(),
+            disk: Arc::new(Semaphore::new(1)),
+            network: Arc::new(Semaphore::new(FETCHES)),
+            changes,
+            records,
+        }
+    }
+
+    /// Brings back what is recorded; returns what had not ended, with its requests. What cannot go on is
+    /// told as failed.
+    pub(crate) async fn restore(&self) -> sqlx::Result<Vec<(Transfer, Value)>> {
+        let Some((database, node)) = &self.records else {
+            return Ok(Vec::new());
+        };
+        let count = i64::try_from(REMEMBERED).unwrap_or(i64::MAX);
+        let mut going_on = Vec::new();
+        for (mut transfer, request) in records::latest(database, *node, count).await? {
+            if !transfer.state.has_ended() && transfer.kind == TransferKind::Pull {
+                going_on.push((transfer, request));
+                continue;
+            }
+            if !transfer.state.has_ended() {
+                transfer.state = TransferState::Failed;
+                transfer.ended_at = Some(Utc::now());
+                let detail = "the service ended before it was finished";
+                transfer.problem = Some(
+                    Problem::new(ProblemKind::Fault, "interrupted", detail)
+                        .with_way_out("start it again"),
+                );
+                records::store(database, *node, &transfer, &request).await?;
+            }
+            let entry = Arc::new(Entry::new(transfer, request));
+            lock(&self.entries).push_back(entry);
+        }
+        going_on.reverse();
+        Ok(going_on)
+    }
+
+    /// Notices whenever something changes.
+    pub(crate) fn changes(&self) -> watch::Receiver<u64> {
+        self.changes.subscribe()
+    }
+
+    /// Begins a transfer: its `job` is done when its turn comes, and says what came of it.
+    pub(crate) fn begin<F>(
+        &self,
+        beginning: Beginning,
+        job: impl FnOnce(Handle) -> F + Send + 'static,
+    ) -> Transfer
+    where
+        F: Future<Output = Result<String, Problem>> + Send + 'static,
+    {
+        let Beginning { id, kind, about, total_bytes, began_at, request } = beginning;
+        let shown = Transfer {
+            id,
+            kind,
+            about,
+            state: TransferState::Waiting,
+            stage: None,
+            file: None,
+            files: Vec::new(),
+            done_bytes: 0,
+            total_bytes,
+            rate: None,
+            seconds_left: None,
+            began_at,
+            ended_at: None,
+            outcome: None,
+            problem: None,
+        };
+        let entry = Arc::new(Entry::new(shown, request));
+        self.remember(&entry);
+        let turn = Arc::clone(if kind == TransferKind::Pull { &self.network } else { &self.disk });
+        let (all, running) = (self.clone(), Arc::clone(&entry));
+        self.runtime.spawn(async move {
+            all.record(&running).await;
+            let stop = running.stop.clone();
+            let permit = tokio::select! {
+                biased;
+                () = stop.cancelled() => None,
+                permit = turn.acquire_owned() => permit.ok(),
+            };
+            let result = if permit.is_none() {
+                Err(cancelled())
+            } else {
+                lock(&running.shown).state = TransferState::Running;
+                *lock(&running.since) = Some(Instant::now());
+                all.changes.send_modify(|count| *count += 1);
+                let handle = Handle { entry: Arc::clone(&running), changes: all.changes.clone() };
+                // On a task of its own: should it panic, that is its end, and it is told.
+                let done = tokio::spawn(async move { job(handle).await }).await;
+                done.unwrap_or_else(|error| Err(fault(&error)))
+            };
+            drop(permit);
+            running.end(result);
+            all.record(&running).await;
+            all.changes.send_modify(|count| *count += 1);
+        });
+        entry.report()
+    }
+
+    /// Begins a transfer whose `work` waits for the disk; `after` says what came of it.
+    pub(crate) fn begin_on_disk<T, W, A, F>(
+        &self,
+        beginning: Beginning,
+        work: W,
+        after: A,
+    ) -> Transfer
+    where
+        T: Send + 'static,
+        W: FnOnce(&Handle) -> Result<T, Problem> + Send + 'static,
+        A: FnOnce(T) -> F + Send + 'static,
+        F: Future<Output = Result<String, Problem>> + Send + 'static,
+    {
+        self.begin(beginning, move |handle| async move {
+            let worked = tokio::task::spawn_blocking(move || work(&handle)).await;
+            after(worked.unwrap_or_else(|error| Err(fault(&error)))?).await
+        })
+    }
+
+    /// Records how one stands; while the records are away it is known here only.
+    async fn record(&self, entry: &Entry) {
+        let Some((database, node)) = &self.records else {
+            return;
+        };
+        if let Err(error) = records::store(database, *node, &entry.report(), &entry.request).await {
+            tracing::warn!("a transfer cannot be recorded: {error}");
+        }
+    }
+
+    fn remember(&self, entry: &Arc<Entry>) {
+        let mut entries = lock(&self.entries);
+        entries.push_front(Arc::clone(entry));
+        let mut ended = 0;
+        entries.retain(|entry| {
+            let has_ended = lock(&entry.shown).state.has_ended();
+            ended += usize::from(has_ended);
+            !has_ended || ended <= REMEMBERED
+        });
+        self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// All that run and the latest that ended, the newest first.
+    pub(crate) fn all(&self) -> Vec<Transfer> {
+        lock(&self.entries).iter().map(|entry| entry.report()).collect()
+    }
+
+    /// One that has not ended and was begun with such a request.
+    pub(crate) fn going_on<T: DeserializeOwned>(
+        &self,
+        is_same: impl Fn(&T) -> bool,
+    ) -> Option<Transfer> {
+        let entries = lock(&self.entries);
+        let same = |entry: &&Arc<Entry>| {
+            let request: Option<T> = serde_json::from_value(entry.request.clone()).ok();
+            request.is_some_and(|request| is_same(&request))
+                && !lock(&entry.shown).state.has_ended()
+                && !entry.stop.is_cancelled()
+        };
+        entries.iter().find(same).map(|entry| entry.report())
+    }
+
+    /// One of them.
+    pub(crate) fn get(&self, id: Uuid) -> Result<Transfer, Problem> {
+        self.find(id).map(|entry| entry.report())
+    }
+
+    /// Tells one to stop, and records that: what was cancelled does not go on after a restart.
+    pub(crate) async fn cancel(&self, id: Uuid) -> Result<Transfer, Problem> {
+        let entry = self.find(id)?;
+        let has_ended = lock(&entry.shown).state.has_ended();
+        if !has_ended {
+            entry.stop.cancel();
+        }
+        self.changes.send_modify(|count| *count += 1);
+        if let (false, Some((database, node))) = (has_ended, &self.records) {
+            let (state, ended_at) = (TransferState::Cancelled, Some(Utc::now()));
+            let ended = Transfer { state, ended_at, ..entry.report() };
+            let recorded = records::store(database, *node, &ended, &entry.request).await;
+            recorded.map_err(|error| {
+                let mut problem = crate::depot::catalogue::database_problem(&error);
+                problem.detail = format!(
+                    "it is cancelled now, but would continue after a restart, because {}",
+                    problem.detail
+                );
+                problem
+            })?;
+        }
+        Ok(entry.report())
+    }
+
+    fn find(&self, id: Uuid) -> Result<Arc<Entry>, Problem> {
+        let entries = lock(&self.entries);
+        let found = entries.iter().find(|entry| lock(&entry.shown).id == id).cloned();
+        found.ok_or_else(|| {
+            let detail = format!("no transfer {id}");
+            Problem::new(ProblemKind::Missing, "no_transfer", detail)
+                .with_way_out("list all transfers: deft transfers")
+        })
+    }
+}
+
+impl Entry {
+    fn new(shown: Transfer, request: Value) -> Self {
+        Self {
+            done: AtomicU64::new(shown.done_bytes),
+            shown: Mutex::new(shown),
+            since: Mutex::new(None),
+            before: AtomicU64::new(0),
+            told: Mutex::new(None),
+            stop: CancellationToken::new(),
+            request,
+        }
+    }
+}
+
+pub(crate) fn cancelled() -> Problem {
+    Problem::new(ProblemKind::Refused, "cancelled", "it was cancelled")
+}
+
+fn fault(error: &tokio::task::JoinError) -> Problem {
+    Problem::new(ProblemKind::Fault, "fault", error.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    async fn ended(transfers: &Transfers, id: Uuid) -> Transfer {
+        let mut changes = transfers.changes();
+        loop {
+            let found = transfers.get(id).unwrap();
+            if found.state.has_ended() {
+                return found;
+            }
+            changes.changed().await.unwrap();
+        }
+    }
+
+    #[tokio::test]
+    async fn progress_is_told_while_it_runs_and_the_outcome_afterwards() {
+        let transfers = Transfers::new(None, tokio::runtime::Handle::current());
+        let (seen, wait) = std::sync::mpsc::channel::<()>();
+        let begun = transfers.begin_on_disk(
+            Beginning::now(TransferKind::Import, "larkfen-desk/q8_0", 100),
+            move |handle| {
+                handle.begin_file("larkfen-desk.gguf");
+                assert!(handle.advance(40).is_continue());
+                wait.recv().unwrap();
+                Ok(7)
+            },
+            |made| async move { Ok(format!("{made} is there")) },
+        );
+        let running = loop {
+            let found = transfers.get(begun.id).unwrap();
+            if found.done_bytes > 0 {
+                break found;
+            }
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        };
+        assert_eq!((running.state, running.done_bytes), (TransferState::Running, 40));
+        assert!(running.rate.unwrap() > 0.0 && running.seconds_left.unwrap() > 0.0);
+        seen.send(()).unwrap();
+        let done = ended(&transfers, begun.id).await;
+        assert_eq!(done.outcome.as_deref(), Some("7 is there"));
+        assert_eq!((done.state, done.rate), (TransferState::Done, None));
+    }
+
+    #[tokio::test]
+    async fn one_after_the_other_and_a_waiting_one_can_be_cancelled() {
+        let transfers = Transfers::new(None, tokio::runtime::Handle::current());
+        let (go, wait) = std::sync::mpsc::channel::<()>();
+        let nothing = |()| async { Ok(String::new()) };
+        let first = transfers.begin_on_disk(
+            Beginning::now(TransferKind::Verify, "all", 1),
+            move |_| wait.recv().map_err(|_| cancelled()),
+            nothing,
+        );
+        let second = transfers.begin_on_disk(
+            Beginning::now(TransferKind::Verify, "all", 1),
+            |_| panic!("it ran"),
+            nothing,
+        );
+        transfers.cancel(second.id).await.unwrap();
+        assert_eq!(ended(&transfers, second.id).await.state, TransferState::Cancelled, "at once");
+        go.send(()).unwrap();
+        assert_eq!(ended(&transfers, first.id).await.state, TransferState::Done);
+        assert!(transfers.get(Uuid::nil()).is_err());
+    }
+
+    #[tokio::test]
+    async fn a_transfer_that_panics_has_failed() {
+        let transfers = Transfers::new(None, tokio::runtime::Handle::current());
+        let begun = transfers.begin(Beginning::now(TransferKind::Verify, "all", 1), |_| async {
+            panic!("the shelf is not there")
+        });
+        let failed = ended(&transfers, begun.id).await;
+        assert_eq!(failed.state, TransferState::Failed);
+        assert_eq!(failed.problem.unwrap().kind, ProblemKind::Fault);
+    }
+}
