@@ -152,3 +152,21 @@ fn kernels_are_those_of_this_processor() {
     let error = named("abacus").err().unwrap().to_string();
     assert!(error.contains("`abacus`") && error.contains("scalar"), "{error}");
 }
+
+#[test]
+fn the_packages_settings_are_the_defaults_and_stay_so_when_the_comments_go() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../deploy/deft.toml");
+    let packaged = std::fs::read_to_string(path).unwrap();
+    // A setting is one word before `=`; sentences are more.
+    let is_setting = |line: &&str| line.split(" = ").next().is_some_and(|name| !name.contains(' '));
+    let bare = |line: &str| match line.strip_prefix("# ").filter(is_setting) {
+        Some(setting) => setting.to_owned(),
+        None => line.to_owned(),
+    };
+    let uncommented = packaged.lines().map(bare).collect::<Vec<_>>().join("\n");
+    assert!(uncommented.matches("\nlimit = ").count() == 1 && uncommented.contains("\nevict = "));
+    for text in [&packaged, &uncommented] {
+        let config = load(text, &[], &Flags::default()).unwrap().config;
+        assert_eq!(config, load("", &[], &Flags::default()).unwrap().config);
+    }
+}
