@@ -149,15 +149,7 @@ pub(crate) fn bytes(count: u64) -> String {
 
 /// A count with its digits in groups: `1,808,448`.
 pub(crate) fn count(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::new();
-    for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
+    indicatif::HumanCount(number).to_string()
 }
 
 /// Seconds with a unit that suits them.

@@ -1,6 +1,7 @@
 //! Typed client for the service's API, used by the command line and by tests.
 #![forbid(unsafe_code)]
 
+mod error;
 mod stream;
 
 use std::time::Duration;
@@ -18,41 +19,13 @@ use deft_protocol::{Problem, VERSION_HEADER};
 use reqwest::{Method, RequestBuilder, Response, Url};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use thiserror::Error;
 use uuid::Uuid;
 
+pub use error::ClientError;
 pub use stream::{AnswerStream, StatusStream, StreamedPiece};
 
 /// Longest time that connecting may take.
 const CONNECT: Duration = Duration::from_secs(5);
-
-/// Why a call to the service has no result.
-#[derive(Debug, Error)]
-pub enum ClientError {
-    /// Nobody listens there.
-    #[error("no service answers at {address}")]
-    NoService {
-        /// Where it was looked for.
-        address: String,
-    },
-    /// The address is none.
-    #[error("`{0}` is not the address of a service; write for instance http://127.0.0.1:8471")]
-    Address(String),
-    /// The service refused, with its reason.
-    #[error("{0}")]
-    Refused(Problem),
-    /// The connection broke in the middle.
-    #[error("the connection to the service broke: {0}")]
-    Broken(String),
-    /// The response is not understood: perhaps it is another program.
-    #[error("the response of {address} is not understood: {what}")]
-    NotUnderstood {
-        /// Who answered.
-        address: String,
-        /// What was odd.
-        what: String,
-    },
-}
 
 /// The way to a service.
 #[derive(Debug, Clone)]
@@ -528,27 +501,4 @@ fn version_of(response: &Response) -> Option<String> {
 }
 
 #[cfg(test)]
-mod tests {
-    use std::io::{Read, Write};
-    use std::net::TcpListener;
-
-    use super::*;
-
-    #[tokio::test]
-    async fn a_question_is_asked_again_where_its_connection_was_closed_meanwhile() {
-        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        let address = format!("http://{}", listener.local_addr().unwrap());
-        let service = std::thread::spawn(move || {
-            for answer in ["", "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\n42"] {
-                let (mut connection, _) = listener.accept().unwrap();
-                assert!(connection.read(&mut [0; 4096]).unwrap() > 0);
-                connection.write_all(answer.as_bytes()).unwrap();
-            }
-        });
-        let client = Client::new(&address).unwrap();
-        assert_eq!(client.get::<u32>("manage/v1/larkfen").await.unwrap(), 42);
-        service.join().unwrap();
-        let refused = client.get::<u32>("manage/v1/larkfen").await.unwrap_err();
-        assert!(matches!(refused, ClientError::NoService { .. }), "{refused:?}");
-    }
-}
+mod tests;

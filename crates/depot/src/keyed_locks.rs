@@ -1,16 +1,17 @@
 //! One at a time for each key.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 
+use parking_lot::Mutex;
 /// Locks by key; a key that nobody holds is forgotten.
 #[derive(Debug, Default)]
 pub(crate) struct KeyedLocks(Mutex<BTreeMap<String, Weak<tokio::sync::Mutex<()>>>>);
 
 impl KeyedLocks {
-    /// The lock of a key: whoever holds it has its lock.
+    /// The lock of a key.
     pub(crate) fn of(&self, key: &str) -> Arc<tokio::sync::Mutex<()>> {
-        let mut locks = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut locks = self.0.lock();
         locks.retain(|_, lock| lock.strong_count() > 0);
         if let Some(lock) = locks.get(key).and_then(Weak::upgrade) {
             return lock;
@@ -36,6 +37,6 @@ mod tests {
         assert!(same.try_lock().is_ok());
         drop((one, same));
         let _ = locks.of("c");
-        assert_eq!(locks.0.lock().unwrap().len(), 1);
+        assert_eq!(locks.0.lock().len(), 1);
     }
 }

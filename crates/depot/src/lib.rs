@@ -25,7 +25,7 @@ pub use index::{
     INDEX_FILE, Index, IndexError, IndexedFile, IndexedModel, IndexedShape, IndexedVariant,
     Written, write_index,
 };
-pub use name::{NameError, VariantName};
+pub use name::{NameError, VariantName, most_alike};
 pub use named::{NamedFile, NamedFileError};
 pub use remote::{
     Access, Address, RateLimit, RemoteError, RemoteFile, Secret, Tell, Wanted, Watching, Web,
@@ -37,5 +37,5 @@ pub use sources::{
 };
 pub use store::{
     Digest, Faults, FileRole, Health, Manifest, MovedSource, NotUnderstood, Origin, Progress,
-    Store, StoreError, StoredFile, Taken, Taking, Usage, digest_of_file, identity,
+    Relinked, Store, StoreError, StoredFile, Taken, Taking, Usage, digest_of_file, identity,
 };

@@ -13,6 +13,9 @@ const LONGEST: usize = 96;
 /// Most parts that a model is in.
 const MOST_PARTS: u32 = 1000;
 
+/// Similarity, of at most 1, above which names are alike.
+const ALIKE: f64 = 0.8;
+
 /// Longest name of a file, in bytes, as file systems have it.
 const LONGEST_FILE_NAME: usize = 255;
 
@@ -167,6 +170,18 @@ fn is_name(text: &str) -> bool {
     text.len() <= LONGEST
         && text.starts_with(|letter: char| letter.is_ascii_alphanumeric())
         && text.chars().all(is_allowed)
+}
+
+/// The item whose name is most similar to `wanted`, if any is similar enough (Jaro-Winkler similarity).
+pub fn most_alike<T>(
+    wanted: &str,
+    names: impl IntoIterator<Item = (impl AsRef<str>, T)>,
+) -> Option<T> {
+    let rated = names
+        .into_iter()
+        .map(|(name, what)| (strsim::jaro_winkler(name.as_ref(), wanted), what))
+        .filter(|(similarity, _)| *similarity > ALIKE);
+    rated.max_by(|a, b| a.0.total_cmp(&b.0)).map(|(_, what)| what)
 }
 
 #[cfg(test)]

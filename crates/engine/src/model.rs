@@ -120,7 +120,7 @@ impl Model {
         )
     }
 
-    /// As [`Model::open`], with its layers in these layer_memory; what they take there is taken. `tell` is
+    /// As [`Model::open`], with its layers in this memory, of which they take what they need. `tell` is
     /// called now and then with how many bytes of how many are in memory.
     ///
     /// # Errors

@@ -1,23 +1,23 @@
-//! Memory that is asked for before its turn.
+//! Prefetching: memory is requested before it is needed, so that it is in a cache by then.
 
 use std::arch::x86_64::{_MM_HINT_T0, _MM_HINT_T1, _mm_prefetch};
 
 use deft_formats::quant::{Blocks, STRIP};
 
-/// Bytes of a line of the caches.
+/// Bytes of a cache line.
 pub(crate) const CACHE_LINE: usize = 64;
 
-/// Bytes that a single token's weights are asked for ahead. The processor does that by itself within a page of
-/// 4 KiB only.
+/// Distance in bytes at which weights are prefetched for a single token. The processor prefetches by itself, but not
+/// beyond a page of 4 KiB.
 pub(crate) const PREFETCH_DISTANCE: usize = 4096;
 
-/// Asks for the strip that begins so many bytes after another one.
+/// Prefetches a strip that begins `ahead` bytes after the beginning of `blocks`.
 #[inline(always)]
 pub(crate) fn prefetch_strip<B: Blocks>(blocks: &[u8], ahead: usize) {
     prefetch_lines(blocks, ahead, STRIP / B::VALUES * B::BYTES);
 }
 
-/// Asks for what is as long as some bytes and begins so many bytes after them.
+/// Prefetches as many bytes as `bytes` has, `ahead` bytes after its beginning.
 #[inline(always)]
 pub(crate) fn prefetch_bytes(bytes: &[u8], ahead: usize) {
     prefetch_lines(bytes, ahead, bytes.len());
@@ -27,34 +27,35 @@ pub(crate) fn prefetch_bytes(bytes: &[u8], ahead: usize) {
 fn prefetch_lines(bytes: &[u8], ahead: usize, length: usize) {
     let next = bytes.as_ptr().wrapping_add(ahead);
     for line in 0..length.div_ceil(CACHE_LINE) {
-        // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
+        // SAFETY: a prefetch of any address, valid or not, has no effect that a program can observe.
         unsafe { _mm_prefetch::<_MM_HINT_T0>(next.wrapping_add(line * CACHE_LINE).cast()) };
     }
 }
 
-/// What comes next, asked for part by part while something else is computed.
+/// A region that is prefetched part by part while something else is computed.
 #[derive(Debug)]
 pub(crate) struct Prefetch {
     next: *const u8,
-    /// Lines.
+    /// Number of cache lines that are not prefetched yet.
     left: usize,
+    /// Number of cache lines of a part.
     each: usize,
 }
 
 impl Prefetch {
-    /// Bytes that are asked for in so many parts.
+    /// The region, divided into `parts` parts.
     pub(crate) fn of(bytes: &[u8], parts: usize) -> Self {
         let left = bytes.len().div_ceil(CACHE_LINE);
-        // A division takes long where there is little else to do.
+        // The division would be slow in comparison with an empty region.
         let each = if left == 0 { 0 } else { left.div_ceil(parts.max(1)) };
         Self { next: bytes.as_ptr(), left, each }
     }
 
-    /// Asks for a part.
+    /// Prefetches the next part.
     #[inline(always)]
     pub(crate) fn fetch(&mut self) {
         for _ in 0..self.each.min(self.left) {
-            // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
+            // SAFETY: a prefetch of any address, valid or not, has no effect that a program can observe.
             unsafe { _mm_prefetch::<_MM_HINT_T1>(self.next.cast()) };
             self.next = self.next.wrapping_add(CACHE_LINE);
             self.left -= 1;
@@ -62,7 +63,8 @@ impl Prefetch {
     }
 }
 
-/// What comes next, in parts of equal length, each asked for while its like is worked on.
+/// A region in parts of equal length. While a part of the current data is processed, the same part of the next data is
+/// prefetched.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Parts {
     start: *const u8,
@@ -70,21 +72,22 @@ pub(crate) struct Parts {
 }
 
 impl Parts {
-    /// Bytes in so many parts. Where there are none, what is here is asked for again, which costs nothing.
+    /// The region, divided into `parts` parts. An empty region is replaced by the current data, whose prefetch costs
+    /// nothing.
     pub(crate) fn of(bytes: &[u8], parts: usize, here: &[u8]) -> Self {
         let start = if bytes.is_empty() { here.as_ptr() } else { bytes.as_ptr() };
         Self { start, length: bytes.len() / parts.max(1) }
     }
 
-    /// Bytes of a part.
+    /// Length of a part in bytes.
     pub(crate) fn length(self) -> usize {
         self.length
     }
 
-    /// Asks for a line of a part.
+    /// Prefetches the cache line at an offset of a part.
     #[inline(always)]
     pub(crate) fn fetch(self, part: usize, offset: usize) {
-        // SAFETY: asking for an address reads nothing that a program could tell, whatever is there.
+        // SAFETY: a prefetch of any address, valid or not, has no effect that a program can observe.
         unsafe {
             let line = self.start.wrapping_add(part * self.length + offset);
             _mm_prefetch::<_MM_HINT_T0>(line.cast());

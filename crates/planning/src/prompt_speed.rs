@@ -57,23 +57,23 @@ mod tests {
 
     #[test]
     fn a_chunk_is_cut_to_what_others_can_wait_for() {
-        let mut pace = PromptSpeed::default();
-        assert_eq!(pace.tokens(256, true), LEAST_ALONE, "nothing was measured yet");
-        assert_eq!(pace.tokens(64, false), 64);
-        pace.note(128, Duration::from_millis(256));
-        assert_eq!(pace.tokens(256, false), 256, "it takes half a second");
-        assert_eq!(pace.tokens(256, true), 75);
-        pace.note(128, Duration::from_secs(100));
-        assert_eq!(pace.tokens(256, false), LEAST_ALONE, "even the least takes longer here");
-        assert_eq!(pace.tokens(256, true), LEAST);
-        assert_eq!(pace.tokens(8, true), 8, "a chunk never grows");
+        let mut speed = PromptSpeed::default();
+        assert_eq!(speed.tokens(256, true), LEAST_ALONE, "nothing was measured yet");
+        assert_eq!(speed.tokens(64, false), 64);
+        speed.note(128, Duration::from_millis(256));
+        assert_eq!(speed.tokens(256, false), 256, "it takes half a second");
+        assert_eq!(speed.tokens(256, true), 75);
+        speed.note(128, Duration::from_secs(100));
+        assert_eq!(speed.tokens(256, false), LEAST_ALONE, "even the least takes longer here");
+        assert_eq!(speed.tokens(256, true), LEAST);
+        assert_eq!(speed.tokens(8, true), 8, "a chunk never grows");
     }
 
     #[test]
     fn small_steps_tell_nothing() {
-        let mut pace = PromptSpeed::default();
-        pace.note(1, Duration::from_secs(1));
-        assert_eq!(pace.tokens(128, true), 128);
+        let mut speed = PromptSpeed::default();
+        speed.note(1, Duration::from_secs(1));
+        assert_eq!(speed.tokens(128, true), 128);
     }
 
     proptest! {
@@ -81,14 +81,14 @@ mod tests {
         fn steps_come_near_the_bound_from_any_beginning(
             micros in 300u32..9_000, first in 1u32..90_000, chunk in 16u32..600,
         ) {
-            let mut pace = PromptSpeed::default();
-            pace.note(64, Duration::from_micros(u64::from(first) * 64));
+            let mut speed = PromptSpeed::default();
+            speed.note(64, Duration::from_micros(u64::from(first) * 64));
             // On a simulated clock in which a token takes so many microseconds.
             let mut took = Duration::ZERO;
             for _ in 0..60 {
-                let tokens = pace.tokens(chunk, true);
+                let tokens = speed.tokens(chunk, true);
                 took = Duration::from_micros(u64::from(tokens) * u64::from(micros));
-                pace.note(tokens, took);
+                speed.note(tokens, took);
             }
             prop_assert!(took <= LONGEST + LONGEST / 100, "{took:?}");
             let whole = Duration::from_micros(u64::from(chunk) * u64::from(micros));

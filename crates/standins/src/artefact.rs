@@ -40,6 +40,8 @@ pub async fn push(
     about: &Description<'_>,
     login: Option<(&str, &str)>,
 ) -> anyhow::Result<()> {
+    // The client takes the process's own provider, also for connections without encryption.
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let protocol = ClientProtocol::Http;
     let client = Client::new(ClientConfig { protocol, ..ClientConfig::default() });
     let image = image.parse().context("the name cannot be one of an artefact")?;

@@ -2,8 +2,8 @@
 
 use std::net::{Ipv4Addr, TcpListener};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use actix_web::dev::ServerHandle;
 use actix_web::http::header;
@@ -11,6 +11,7 @@ use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use anyhow::Context;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
+use parking_lot::Mutex;
 use serde_json::json;
 
 use crate::behaviour::Behaviour;
@@ -84,10 +85,6 @@ impl Drop for SendingCount {
     }
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl State {
     pub(crate) fn folder(&self) -> &Path {
         &self.0.folder
@@ -96,19 +93,19 @@ impl State {
     /// How it behaves, and how many questions for content there were with this one.
     pub(crate) fn content_question(&self) -> (Behaviour, u32) {
         let asked = self.0.questions.fetch_add(1, Ordering::Relaxed) + 1;
-        (lock(&self.0.behaviour).clone(), asked)
+        (self.0.behaviour.lock().clone(), asked)
     }
 
     /// One more is sent something; one fewer when what is returned is dropped.
     pub(crate) fn begin_sending(&self) -> SendingCount {
         let now = self.0.sending.fetch_add(1, Ordering::Relaxed) + 1;
         self.0.most_sending.fetch_max(now, Ordering::Relaxed);
-        SendingCount { sent: Arc::clone(&lock(&self.0.sent)), state: self.clone() }
+        SendingCount { sent: Arc::clone(&self.0.sent.lock()), state: self.clone() }
     }
 
     /// How it behaves now, where that is no question for content.
     pub(crate) fn behaviour(&self) -> Behaviour {
-        lock(&self.0.behaviour).clone()
+        self.0.behaviour.lock().clone()
     }
 
     pub(crate) fn may_break(&self, behaviour: &Behaviour) -> bool {
@@ -125,8 +122,8 @@ impl State {
     pub(crate) fn admits(&self, request: &HttpRequest) -> bool {
         let told = request.headers().get(header::AUTHORIZATION);
         let told = told.and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
-        lock(&self.0.seen).push((request.path().to_owned(), told.clone()));
-        let Some(token) = lock(&self.0.behaviour).token.clone() else {
+        self.0.seen.lock().push((request.path().to_owned(), told.clone()));
+        let Some(token) = self.0.behaviour.lock().token.clone() else {
             return true;
         };
         let password = told
@@ -213,18 +210,18 @@ impl Hub {
     /// Changes how it behaves; what was counted begins anew.
     pub fn behave(&self, behaviour: Behaviour) {
         let inner = &self.state.0;
-        *lock(&inner.behaviour) = behaviour;
+        *inner.behaviour.lock() = behaviour;
         for count in [&inner.questions, &inner.broken, &inner.refused] {
             count.store(0, Ordering::Relaxed);
         }
-        *lock(&inner.sent) = Arc::default();
-        lock(&inner.seen).clear();
+        *inner.sent.lock() = Arc::default();
+        inner.seen.lock().clear();
     }
 
     /// Bytes of content that it sent to those that asked since it was told how to behave.
     #[must_use]
     pub fn sent(&self) -> u64 {
-        lock(&self.state.0.sent).load(Ordering::Relaxed)
+        self.state.0.sent.lock().load(Ordering::Relaxed)
     }
 
     /// Most that were sent something at once, since the start.
@@ -242,7 +239,7 @@ impl Hub {
     /// The paths that were asked for since then, with what came as authorization.
     #[must_use]
     pub fn seen(&self) -> Vec<(String, String)> {
-        lock(&self.state.0.seen).clone()
+        self.state.0.seen.lock().clone()
     }
 }
 
@@ -281,7 +278,7 @@ fn routes(config: &mut web::ServiceConfig) {
 }
 
 async fn behave(state: web::Data<State>, behaviour: web::Json<Behaviour>) -> HttpResponse {
-    *lock(&state.0.behaviour) = behaviour.into_inner();
+    *state.0.behaviour.lock() = behaviour.into_inner();
     HttpResponse::NoContent().finish()
 }
 

@@ -55,8 +55,6 @@ fn found(offers: &[OfferReport]) -> String {
             (None, Some(fit)) => fits(fit),
             (None, None) => String::new(),
         };
-        let text = offer.description.clone().unwrap_or_default();
-        let text: String = text.chars().take(48).collect();
         vec![
             offer.reference.clone(),
             offer.quantisation.clone().unwrap_or_default(),
@@ -64,10 +62,10 @@ fn found(offers: &[OfferReport]) -> String {
             state,
             offer.serves.join(", "),
             offer.licence.clone().unwrap_or_default(),
-            text,
+            offer.description.clone().unwrap_or_default(),
         ]
     };
-    let headers = ["offer", "type", "size", "fits", "serves", "licence", ""];
+    let headers = ["offer", "type", "size", "fits", "serves", "licence", "description"];
     print::table(&headers, offers.iter().map(row).collect(), &[2])
 }
 

@@ -48,6 +48,10 @@ fn loaded_models_go_on_while_the_database_is_away_and_the_records_follow() {
     });
     assert!(health.contains("degraded"), "{health}");
     world.desk_answers();
+    assert!(
+        world.ok(&["plan", "larkfen-desk"]).contains("in pool `host`"),
+        "a plan needs no records"
+    );
     let said = world.deft(&["depot", "register", &crate::world::mini().to_string_lossy()]);
     assert_eq!(said.code, 5, "{said:?}");
     assert!(said.err.contains("records database does not answer"), "{said:?}");

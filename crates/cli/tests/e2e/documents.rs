@@ -8,7 +8,11 @@
 use std::path::Path;
 use std::process::Command;
 
+use crate::sources::Shelf;
 use crate::world::{ANSWER, Said, World, project};
+
+/// Where documents look for the service; the services of tests listen elsewhere.
+const USUAL_ADDRESS: &str = "http://127.0.0.1:8471";
 
 /// A command with what it prints.
 struct Step {
@@ -41,6 +45,7 @@ fn steps(document: &str) -> Vec<Step> {
 fn shape(line: &str) -> String {
     let mut out = String::new();
     for word in line.split_whitespace() {
+        let word = word.trim_start_matches('(');
         let is_figure = word.starts_with(|c: char| c.is_ascii_digit() || c == '-')
             && word.chars().all(|c| c.is_ascii_digit() || "-.,:/".contains(c));
         let is_unit =
@@ -118,7 +123,8 @@ fn run_in(folder: &Path, world: &World, command: &str) -> Said {
     let variables: Vec<_> =
         deft.get_envs().map(|(k, v)| (k.to_owned(), v.map(ToOwned::to_owned))).collect();
     deft = Command::new("bash");
-    deft.args(["-c", command]).current_dir(folder).stdin(std::process::Stdio::null());
+    let command = command.replace(USUAL_ADDRESS, &world.address());
+    deft.args(["-c", &command]).current_dir(folder).stdin(std::process::Stdio::null());
     for (name, value) in variables {
         match value {
             Some(value) => deft.env(name, value),
@@ -148,11 +154,44 @@ fn commands_of_the_guides_print_what_the_guides_show() {
     }
 }
 
+/// A shelf that also offers the demo's labels, as the demo's own web index does.
+fn shelf_with_labels() -> Shelf {
+    let shelf = Shelf::new();
+    let labels = "larkfen-labels-q8_0.gguf";
+    std::fs::copy(
+        project(&format!("demo/larkfen-labels/{labels}")),
+        shelf.file("index").join(labels),
+    )
+    .unwrap();
+    shelf.describe();
+    shelf
+}
+
+#[test]
+fn commands_of_the_readme_print_what_it_shows() {
+    let shelf = shelf_with_labels();
+    let settings = std::fs::read_to_string(project("demo/deft.toml")).unwrap();
+    let world = shelf.known_to(World::configured(&settings).start()).stock();
+    for file in ["larkfen-desk/larkfen-desk-f16.gguf", "larkfen-find/larkfen-find-q8_0.gguf"] {
+        world.ok(&["depot", "register", &project("demo").join(file).to_string_lossy()]);
+    }
+    for model in ["larkfen-desk/q8_0", "larkfen-desk-mini/q8_0"] {
+        world.ok(&["load", model]);
+    }
+    run("README.md", &world);
+}
+
+#[test]
+fn commands_of_the_guide_for_sources_print_what_it_shows() {
+    let shelf = shelf_with_labels();
+    run("docs/guide/sources.md", &shelf.world());
+}
+
 #[test]
 fn programs_of_the_guide_get_the_answer() {
     let world = World::stocked();
     let page = "docs/guide/programs.md";
-    let at_home = |text: &str| text.replace("http://127.0.0.1:8471", &world.address());
+    let at_home = |text: &str| text.replace(USUAL_ADDRESS, &world.address());
     for (kind, program, flag) in
         [("sh", "bash", "-c"), ("python", "python3", "-c"), ("js", "node", "-e")]
     {

@@ -62,6 +62,23 @@ fn a_copy_that_lost_times_and_links_serves_after_its_files_are_verified() {
 }
 
 #[test]
+fn a_file_with_other_content_is_named_and_left_as_it_is() {
+    let world = backed_up();
+    restore(&world, "mode,ownership");
+    let world = world.start_as_it_is();
+    let path = world.ok(&["depot", "path", "larkfen-desk"]);
+    let mut other = std::fs::read(path.trim()).unwrap();
+    *other.last_mut().unwrap() ^= 1;
+    std::fs::write(path.trim(), &other).unwrap();
+    let said = world.deft(&["depot", "verify"]);
+    assert!(said.code != 0 && said.err.contains("differs from what was imported"), "{said:?}");
+    assert_eq!(std::fs::read(path.trim()).unwrap(), other, "it was overwritten");
+    assert_eq!(links(&world), 1);
+    let load = world.deft(&["load", "larkfen-desk"]);
+    assert!(load.code != 0 && load.err.contains("changed"), "it is not used either: {load:?}");
+}
+
+#[test]
 fn a_data_directory_may_move() {
     let world = backed_up();
     let moved = world.data_dir().with_extension("moved");

@@ -4,6 +4,7 @@
 //! go only to the host they were given for: a redirect to another one does not carry them.
 
 mod error;
+mod growth;
 mod header;
 pub(crate) mod partial;
 mod pull;

@@ -2,28 +2,26 @@
 //! checked before it is used.
 
 use std::ops::Range;
-use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
+use std::time::Duration;
 
 use backon::{BackoffBuilder, ExponentialBuilder};
 use bytes::Bytes;
 use futures_util::StreamExt;
+use parking_lot::Mutex;
 use tokio::sync::mpsc;
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 
+use super::growth::Growth;
 use super::partial::{self, Partial};
 use super::{Address, Mark, Opened, RateLimit, RemoteError, Web};
 use crate::store::{Digest, Store, StoreError, Taken};
 
 /// Bytes that one connection takes over at a time: a handful of segments.
-const RUN: u64 = 32 << 20;
-/// Most connections for one file.
-const MOST_CONNECTIONS: usize = 4;
+pub(super) const RUN: u64 = 32 << 20;
 /// How often it is looked whether a further connection helps.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
-/// A further connection helps where it makes everything so much faster.
-const WORTH: f64 = 1.15;
 /// Pieces that may wait to be written.
 const WAITING: usize = 64;
 /// A file that changes while it is fetched is begun anew so many times.
@@ -118,7 +116,7 @@ impl Store {
                 {
                     changes += 1;
                     self.discard(wanted);
-                    (watching.retreat)(*counted.lock().unwrap_or_else(PoisonError::into_inner));
+                    (watching.retreat)(*counted.lock());
                 }
                 Err(error @ RemoteError::Store(StoreError::NoSpace { .. })) => {
                     self.discard(wanted);
@@ -194,7 +192,7 @@ impl Store {
         counted: &Mutex<u64>,
     ) -> Result<Taken, RemoteError> {
         let count = |bytes: u64| {
-            *counted.lock().unwrap_or_else(PoisonError::into_inner) += bytes;
+            *counted.lock() += bytes;
             bytes
         };
         let advance = |bytes: u64| (watching.advance)(count(bytes));
@@ -335,37 +333,11 @@ fn joined_writer(
     written.unwrap_or_else(|error| Err(RemoteError::Setup(error.to_string())))
 }
 
-/// Whether more connections make it faster.
-struct Growth {
-    left: u64,
-    bytes: u64,
-    looked: Instant,
-    /// Bytes a second before the last connection was added.
-    before: f64,
-    ended: bool,
-}
-
-impl Growth {
-    fn new(left: u64) -> Self {
-        Self { left, bytes: 0, looked: Instant::now(), before: 0.0, ended: false }
-    }
-
-    fn wants_another(&mut self, connections: usize) -> bool {
-        #[expect(clippy::cast_precision_loss, reason = "a rate")]
-        let rate = self.bytes as f64 / self.looked.elapsed().as_secs_f64();
-        self.left = self.left.saturating_sub(self.bytes);
-        (self.bytes, self.looked) = (0, Instant::now());
-        self.ended |= rate < self.before * WORTH || connections >= MOST_CONNECTIONS;
-        self.before = rate;
-        !self.ended && self.left > RUN && connections > 0
-    }
-}
-
 impl Shared {
     /// Takes over runs until there is none left.
     async fn connection(self: Arc<Self>) -> Result<(), RemoteError> {
         loop {
-            let next = self.runs.lock().unwrap_or_else(PoisonError::into_inner).pop();
+            let next = self.runs.lock().pop();
             let Some(mut run) = next else {
                 return Ok(());
             };

@@ -60,7 +60,7 @@ mod tests {
     use super::*;
 
     #[tokio::test]
-    async fn two_that_share_a_pace_are_together_no_faster_than_it() {
+    async fn two_that_share_a_limit_are_together_no_faster_than_it() {
         let rate_limit = RateLimit::limited(Bytes(400_000));
         let began = Instant::now();
         let one = async {

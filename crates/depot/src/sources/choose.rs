@@ -2,10 +2,8 @@
 
 use super::group::looks_like_a_type;
 use super::{Offer, Source, SourceError};
+use crate::name::most_alike;
 use crate::remote::RemoteError;
-
-/// Names less alike than this are not worth mentioning.
-const LIKENESS: f64 = 0.8;
 
 /// The offer that a path means: `model/variant`, a model with one variant, a variant of a source with one
 /// model, or a file's name.
@@ -44,9 +42,7 @@ fn nearest(offers: &[Offer], path: &str) -> Option<String> {
         let (whole, model, variant) = (offer.path(), offer.model.clone(), offer.variant.clone());
         [(whole.clone(), whole.clone()), (model.clone(), model), (variant, whole)]
     });
-    let rated = names.map(|(text, name)| (strsim::jaro_winkler(&text, path), name));
-    let best = rated.max_by(|a, b| a.0.total_cmp(&b.0));
-    best.filter(|(likeness, _)| *likeness > LIKENESS).map(|(_, name)| name)
+    most_alike(path, names)
 }
 
 /// A path that begins with a repository's name, of which nobody knows where it ends: the last part may be

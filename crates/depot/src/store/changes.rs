@@ -8,10 +8,19 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 
-use super::intake::lock;
+use super::intake::digest_of;
 use super::manifest::ReadManifest;
-use super::{Digest, Manifest, Store, StoreError, StoredFile, Taken, failed, sweep};
+use super::{Digest, Manifest, Progress, Store, StoreError, StoredFile, Taken, failed, sweep};
 use crate::name::VariantName;
+
+/// What a file of a variant is beside its content in the depot.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Relinked {
+    /// The same file.
+    Same,
+    /// A file with other content, which was left unchanged.
+    Other,
+}
 
 impl Store {
     /// Makes a variant of files that were taken in: laid out beside the others, then put in its place.
@@ -79,7 +88,7 @@ impl Store {
     /// # Errors
     /// It is not here, or the operating system refuses; the old state stays then.
     pub fn replace(&self, manifest: &Manifest) -> Result<(), StoreError> {
-        let claims = lock(&self.claims);
+        let claims = self.claims.lock();
         let name = &manifest.name;
         let old = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
         let digests: BTreeSet<Digest> = old.files.iter().map(|file| file.sha256).collect();
@@ -163,13 +172,39 @@ impl Store {
         self.incoming().join(format!("{}-{sha256}", sweep::SPOILT))
     }
 
-    /// Whether a file of a variant and its content are one file. They are two where a restored copy
-    /// lost its links.
-    #[must_use]
-    pub fn is_linked(&self, name: &VariantName, file: &StoredFile) -> bool {
-        let place = |path: PathBuf| path.metadata().ok().map(|found| (found.dev(), found.ino()));
-        let own = place(self.path(name, &file.name));
-        own.is_some() && own == place(self.object(&file.sha256))
+    /// Makes a file of a variant and its content, which is good, one file again. They are two where a restored copy
+    /// lost its links. A file with other content is somebody's: it stays as it is.
+    ///
+    /// # Errors
+    /// It was cancelled, the file cannot be read, or the operating system refuses.
+    pub fn relink(
+        &self,
+        name: &VariantName,
+        file: &StoredFile,
+        progress: Progress<'_>,
+    ) -> Result<Relinked, StoreError> {
+        let (path, object) = (self.path(name, &file.name), self.object(&file.sha256));
+        let place = |path: &Path| path.metadata().ok().map(|found| (found.dev(), found.ino()));
+        let own = place(&path);
+        // One that was renamed or removed meanwhile has no file here.
+        if own == place(&object) || self.variant(name).is_none() {
+            return Ok(Relinked::Same);
+        }
+        if own.is_some() && digest_of(&path, progress)?.0 != file.sha256 {
+            return Ok(Relinked::Other);
+        }
+        self.link_anew(&object, &path)?;
+        Ok(Relinked::Same)
+    }
+
+    fn link_anew(&self, object: &Path, path: &Path) -> Result<(), StoreError> {
+        let unfinished = self.new_incoming();
+        let _ = self.disk.remove(&unfinished);
+        self.link(object, &unfinished)?;
+        self.disk.rename(&unfinished, path).map_err(failed("write", path))?;
+        // Where both were the same file, a rename leaves both names.
+        let _ = self.disk.remove(&unfinished);
+        Ok(())
     }
 
     /// Links the files with this content anew, after good content has come. Returns the variants that
@@ -181,13 +216,7 @@ impl Store {
         let mut healed = Vec::new();
         for manifest in self.variants()? {
             for file in manifest.files.iter().filter(|file| file.sha256 == *sha256) {
-                let path = self.path(&manifest.name, &file.name);
-                let unfinished = self.new_incoming();
-                let _ = self.disk.remove(&unfinished);
-                self.link(&self.object(sha256), &unfinished)?;
-                self.disk.rename(&unfinished, &path).map_err(failed("write", &path))?;
-                // Where both were the same file, a rename leaves both names.
-                let _ = self.disk.remove(&unfinished);
+                self.link_anew(&self.object(sha256), &self.path(&manifest.name, &file.name))?;
                 healed.push(manifest.name.clone());
             }
         }
@@ -201,7 +230,7 @@ impl Store {
     /// # Errors
     /// It is not here, the new name is taken, or the operating system refuses; it has its old name then.
     pub fn rename(&self, from: &VariantName, to: &VariantName) -> Result<(), StoreError> {
-        let _changing = lock(&self.claims);
+        let _changing = self.claims.lock();
         let manifest = self.variant(from).ok_or_else(|| StoreError::NoVariant(from.clone()))?;
         self.refuse_where_taken(to)?;
         let (old, new) = (self.folder(from), self.folder(to));
@@ -223,7 +252,7 @@ impl Store {
     /// # Errors
     /// It is not here, or the operating system refuses; it is still there then.
     pub fn remove(&self, name: &VariantName) -> Result<u64, StoreError> {
-        let claims = lock(&self.claims);
+        let claims = self.claims.lock();
         let manifest = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
         let frees = self.would_free(name)?;
         let digests: BTreeSet<Digest> = manifest.files.iter().map(|file| file.sha256).collect();
@@ -253,7 +282,7 @@ impl Store {
     pub fn give_back(&self, taken: Vec<Taken>) -> Result<(), StoreError> {
         let digests = taken.iter().map(|taken| taken.sha256).collect();
         drop(taken);
-        let claims = lock(&self.claims);
+        let claims = self.claims.lock();
         self.remove_unnamed(digests, &claims)
     }
 

@@ -8,9 +8,10 @@ use std::os::fd::AsRawFd;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 
 use deft_planning::Bytes;
+use parking_lot::Mutex;
 use ring::digest::{Context, SHA256};
 use rustix::fs::{AtFlags, CWD, FallocateFlags, fallocate, ioctl_ficlone, linkat, statvfs};
 use rustix::process::geteuid;
@@ -84,10 +85,6 @@ pub enum Taking {
 /// Digests with how often each is claimed.
 pub(super) type Claims = Arc<Mutex<BTreeMap<Digest, usize>>>;
 
-pub(super) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 /// Keeps content from being removed before its variant is committed.
 #[derive(Debug)]
 struct Claim {
@@ -97,7 +94,7 @@ struct Claim {
 
 impl Drop for Claim {
     fn drop(&mut self) {
-        let mut claims = lock(&self.claims);
+        let mut claims = self.claims.lock();
         if let Some(count) = claims.get_mut(&self.digest) {
             *count -= 1;
             if *count == 0 {
@@ -230,7 +227,7 @@ impl Store {
     /// Content that is here already, kept as long as what is returned lives.
     #[must_use]
     pub fn hold(&self, sha256: &Digest) -> Option<Taken> {
-        let mut claims = lock(&self.claims);
+        let mut claims = self.claims.lock();
         let bytes = self.object(sha256).metadata().ok()?.len();
         *claims.entry(*sha256).or_default() += 1;
         let claim = Claim { digest: *sha256, claims: Arc::clone(&self.claims) };
@@ -241,7 +238,7 @@ impl Store {
     fn settle(&self, unfinished: &Path, digest: Digest) -> Result<Claim, StoreError> {
         let object = self.object(&digest);
         // Nothing is removed between the look and the claim.
-        let mut claims = lock(&self.claims);
+        let mut claims = self.claims.lock();
         if object.exists() {
             self.disk.remove_file(unfinished).map_err(failed("remove", unfinished))?;
         } else {

@@ -37,6 +37,7 @@ use uuid::Uuid;
 use crate::keyed_locks::KeyedLocks;
 use crate::name::VariantName;
 use crate::named::NamedFileError;
+pub use changes::Relinked;
 use disk::Disk;
 pub use disk::Faults;
 pub use identity::identity;

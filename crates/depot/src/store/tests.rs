@@ -305,6 +305,31 @@ fn another_state_takes_the_place_of_the_old_one_and_frees_what_only_that_had() {
 }
 
 #[test]
+fn a_lost_link_is_made_again_and_a_foreign_file_is_left_as_it_is() {
+    let (folder, store) = open();
+    let manifest = keep(&folder, &store, "desk/one", "sow in April");
+    let file = &manifest.files[0];
+    let path = store.path(&manifest.name, &file.name);
+    let links = || path.metadata().unwrap().nlink();
+    let relink = || store.relink(&manifest.name, file, &mut quiet()).unwrap();
+    assert!(relink() == Relinked::Same && links() == 2);
+    // A restored copy of the same content is a file of its own.
+    fs::remove_file(&path).unwrap();
+    fs::write(&path, "sow in April").unwrap();
+    assert!(links() == 1 && relink() == Relinked::Same && links() == 2);
+    fs::remove_file(&path).unwrap();
+    assert!(relink() == Relinked::Same && links() == 2, "a missing file comes back");
+    fs::remove_file(&path).unwrap();
+    fs::write(&path, "sow in May").unwrap();
+    assert!(relink() == Relinked::Other && links() == 1);
+    assert_eq!(fs::read_to_string(&path).unwrap(), "sow in May");
+    fs::remove_file(&path).unwrap();
+    store.remove(&manifest.name).unwrap();
+    assert_eq!(relink(), Relinked::Same, "it was removed meanwhile");
+    assert!(!path.exists(), "and stays removed");
+}
+
+#[test]
 fn content_that_was_spoilt_is_given_up_and_its_names_lead_to_good_content_again() {
     let (folder, store) = open();
     let one = keep(&folder, &store, "desk/one", "good content");

@@ -5,7 +5,7 @@ use deft_kernels::{Destination, Device, GateCurve};
 use super::stage::{Buffers, Home};
 use super::tensors::MatrixPlace;
 
-/// GateCurve, up and down of a gated part.
+/// Gate, up and down of a gated part.
 pub(super) struct Gated {
     pub(super) gate: MatrixPlace,
     pub(super) up: MatrixPlace,

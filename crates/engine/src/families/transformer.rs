@@ -1,4 +1,4 @@
-//! Computes a decoder by its blueprint: embeds tokens, passes their state through the stages, and makes logits of it.
+//! The computation of a decoder: token embedding, then the stages with its layers, then output norm and logits.
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -18,7 +18,7 @@ use crate::layer_memory::{LayerMemory, OutOfMemory};
 use crate::mapped::Mapped;
 use crate::model::LoadError;
 
-/// A decoder, opened.
+/// A decoder whose file is open and whose layers are in memory.
 pub(super) struct Transformer {
     host: Host,
     file: Arc<Mapped>,
@@ -29,12 +29,12 @@ pub(super) struct Transformer {
     output: MatrixPlace,
     logit_cap: Option<f32>,
     stages: Vec<Box<dyn Layers>>,
-    /// States made ready for the output.
+    /// Activations of the output matrix.
     activations: <Host as Device>::Activations,
 }
 
 impl Transformer {
-    /// With all its layers in one stage, on the host.
+    /// Opens a decoder with all layers in one stage, on the host.
     pub(super) fn new(
         plan: Blueprint,
         file: Mapped,
@@ -47,7 +47,7 @@ impl Transformer {
         })
     }
 
-    /// With its layers in stages.
+    /// Opens a decoder with its layers in the stages that `cut` makes.
     pub(super) fn in_stages(
         mut plan: Blueprint,
         file: Mapped,
@@ -71,7 +71,7 @@ impl Transformer {
         })
     }
 
-    /// The state of all tokens of a step to begin with.
+    /// Writes the embeddings of all tokens of a step to `work.state`.
     fn embed(&self, runs: &[Run<'_>], work: &mut Workspace) {
         let width = self.shape.width as usize;
         work.state.resize(work.positions.len() * width, 0.0);
@@ -86,7 +86,7 @@ impl Transformer {
         });
     }
 
-    /// Norms the states of the tokens asked for.
+    /// Writes the normed states of the tokens whose logits are wanted to `work.wanted`.
     fn keep_wanted(&self, runs: &[Run<'_>], work: &mut Workspace) {
         let width = self.shape.width as usize;
         let rows: usize = runs.iter().map(Run::wanted_rows).sum();

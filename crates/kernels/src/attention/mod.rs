@@ -1,12 +1,14 @@
 //! Attention over cached keys and values.
 //!
-//! **The order.** A score is a running sum over the values of a key, from the first to the last, each by
-//! one fused multiply-add. Softmax goes from page to page (Milakov and Gimelshein 2018, "Online normalizer
-//! calculation for softmax"): the largest score so far is taken from the scores of a page; what was summed
-//! before is made smaller accordingly; then the weighted values of the page's positions are added one after
-//! the other, fused. Spans of 1,024 positions are summed apart and put together in their order ([`spans`]). Paths of the
-//! class [`Class::Bf16`] sum scores and weighted values in [`tiles`]. So a result depends on the query and on what it sees only: neither on how a prompt was
-//! cut into steps, nor on which pages hold it, nor on what else is computed with it.
+//! **Order of computation.** A score is the sum of query x key over the values of the key, from first to last, by fused
+//! multiply-add. Softmax is computed page by page (Milakov and Gimelshein 2018, "Online normalizer calculation for
+//! softmax"): the largest score so far is subtracted from the scores of a page, the earlier sums are scaled down if it
+//! has grown, and the weighted values of the page's positions are added one after the other. Spans of 1,024 positions
+//! are summed separately and combined in their order ([`spans`]). Paths of the class [`Class::Bf16`] sum scores and
+//! weighted values in [`tiles`].
+//!
+//! So a result depends only on the query and on the positions that it sees. It does not depend on the chunks of a
+//! prompt, on the pages of the cache, or on other calls.
 
 #[cfg(target_arch = "x86_64")]
 mod avx2;
@@ -33,40 +35,40 @@ use pieces::{Cut, Piece};
 use spans::{NOTHING, State};
 use tiles::{SQUARE, Squares};
 
-/// Queries that look at a page together, at most.
+/// Most queries that are computed together on a page.
 const TOGETHER: usize = 32;
-/// With tiles more do: to take a page takes longer than to multiply it.
+/// The same with tiles. It is larger because converting a page takes longer than multiplying it.
 const TOGETHER_IN_TILES: usize = 2 * SQUARE;
-/// So many queries look at half floats as they are stored; for more it pays to widen them first.
+/// Most queries that read half floats as they are stored. For more queries it is faster to widen a page first.
 const FEW: usize = 8;
-/// Multiplications below which attention stays on one thread.
+/// Number of multiplications below which one thread computes alone.
 const LEAST_PRODUCTS: usize = 1 << 16;
 
-/// What one token looks at.
+/// The positions that one token sees.
 #[derive(Debug, Clone, Copy)]
 pub struct Look {
-    /// Its sequence, by number.
+    /// Index of its sequence.
     pub sequence: usize,
-    /// The first position it sees.
+    /// First position.
     pub first: usize,
-    /// One past the last position it sees.
+    /// Last position, plus one.
     pub end: usize,
 }
 
-/// How attention is computed.
+/// Caches and sizes of an attention.
 #[derive(Debug, Clone, Copy)]
 pub struct Attention<'a> {
     /// Cached keys.
     pub keys: Cached<'a>,
     /// Cached values.
     pub values: Cached<'a>,
-    /// The pages of each sequence.
+    /// Page numbers of each sequence.
     pub pages: &'a [&'a [u32]],
-    /// Heads of queries.
+    /// Number of query heads.
     pub heads: usize,
-    /// Factor on scores.
+    /// Factor of the scores.
     pub scale: f32,
-    /// Scores are squeezed between plus and minus this.
+    /// Scores are softly limited to plus and minus this.
     pub cap: Option<f32>,
 }
 
@@ -75,34 +77,34 @@ pub struct Attention<'a> {
 struct Space {
     /// `queries x key length`.
     queries: Aligned,
-    /// A page's keys, `key length x positions`.
+    /// Keys of a page, `key length x positions`.
     keys: Aligned,
-    /// A page's values, `positions x value length`, rows filled up to whole registers.
+    /// Values of a page, `positions x value length`, rows padded to whole registers.
     values: Aligned,
     /// `queries x positions`.
     scores: Aligned,
-    /// Weighted sums of values, `queries x value length`, filled up likewise.
+    /// Weighted sums of values, `queries x value length`, padded likewise.
     sums: Aligned,
-    /// For each query the positions of a page that it sees, a bit each.
+    /// For each query, the positions of a page that it sees, as bits.
     seen: Vec<u32>,
-    /// For each query the largest score so far.
+    /// For each query, the largest score so far.
     largest: Vec<f32>,
-    /// For each query the sum of weights so far.
+    /// For each query, the sum of weights so far.
     weights: Vec<f32>,
-    /// Weighted sums of the spans before.
+    /// Weighted sums of the earlier spans.
     before: Aligned,
-    /// Largest scores and sums of weights of the spans before.
+    /// Largest scores and sums of weights of the earlier spans.
     state: Vec<State>,
-    /// What is multiplied in tiles.
+    /// Factors of the products in tiles.
     squares: Squares,
 }
 
-/// Aligned that begin where a line of the caches does, so that no register comes from two of them.
+/// Floats that begin at a cache line, so that no register is loaded from two lines.
 #[derive(Default)]
 struct Aligned(Vec<Sixteen>);
 
 impl Aligned {
-    /// Room for so many at least; what is there stays.
+    /// Makes room for at least `count` floats.
     fn hold(&mut self, count: usize) {
         self.0.resize(count.div_ceil(REGISTER), Sixteen::default());
     }
@@ -111,7 +113,7 @@ impl Aligned {
         bytemuck::cast_slice_mut(&mut self.0)
     }
 
-    /// Rows of a page's positions.
+    /// Rows with a float for each position of a page.
     fn rows(&mut self) -> &mut [[f32; PAGE]] {
         bytemuck::cast_slice_mut(&mut self.0)
     }
@@ -121,20 +123,20 @@ thread_local! {
     static SPACE: RefCell<Space> = RefCell::default();
 }
 
-/// A value length filled up to whole registers.
+/// A value length, padded to whole registers.
 fn filled(length: usize) -> usize {
     length.next_multiple_of(16)
 }
 
 /// `out = softmax(cap(scale * keys . query)) . values` for each token and query head.
 ///
-/// `queries` is `tokens x heads x key length`, `out` is `tokens x heads x value length`; query heads share
-/// heads of keys and values in groups. Source: Vaswani et al. 2017; Ainslie et al. 2023, "GQA". Takes no
-/// memory once each thread has done this. With few tokens, threads share out the spans of a sequence as far as
-/// `aside` has room for their sums.
+/// `queries` is `tokens x heads x key length`, `out` is `tokens x heads x value length`; groups of query heads share a
+/// head of keys and values. Source: Vaswani et al. 2017; Ainslie et al. 2023, "GQA". Each thread allocates its working
+/// space once. If there are fewer pieces of work than threads, the threads divide the spans of a sequence among them, as
+/// far as `aside` has room for the sums.
 ///
 /// # Panics
-/// When a page is missing or lengths do not fit.
+/// If a page is missing or lengths do not match.
 pub fn attend(
     path: Instructions,
     team: &Team,
@@ -155,14 +157,14 @@ pub fn attend(
     let spans = looks.iter().map(|look| look.end).max().unwrap_or(0).div_ceil(SPAN);
     if spans > 1 {
         let cut = Cut::new(attention, looks, most);
-        // Where there are fewer pieces than threads.
+        // Fewer pieces than threads: divide the spans too.
         if cut.count() < team.threads()
             && let Some(aside) = aside.of(looks.len() * heads, spans, values.length)
         {
             return work.by_spans(team, &cut, spans, aside, out);
         }
     }
-    // Fewer queries together where else some threads would have nothing to do.
+    // Smaller pieces, if otherwise some threads would be idle.
     let share = (looks.len() * heads).div_ceil(team.threads());
     let together = if is_small { most } else { share.clamp(1, most) };
     let cut = Cut::new(attention, looks, together);
@@ -176,7 +178,7 @@ pub fn attend(
     });
 }
 
-/// What attention is computed of.
+/// The inputs of an attention, and the path that computes it.
 struct Attending<'a> {
     path: Instructions,
     attention: &'a Attention<'a>,
@@ -190,13 +192,13 @@ impl Attending<'_> {
         self.path.class() == Class::Bf16
     }
 
-    /// Floats of a row of sums: the values, filled up.
+    /// Number of floats in a row of sums: the value length, padded.
     fn width(&self) -> usize {
         let width = filled(self.attention.values.length);
         if self.in_tiles() { width.next_multiple_of(SQUARE) } else { width }
     }
 
-    /// Whether half floats are left as they are stored, for so many rows.
+    /// Whether half floats are read as they are stored, for this number of rows.
     fn reads_halves(&self, rows: &Range<usize>) -> bool {
         match self.path {
             Instructions::Amx => true,
@@ -205,12 +207,12 @@ impl Attending<'_> {
         }
     }
 
-    /// Rows that there is room for: so many, filled up.
+    /// Number of rows to make room for: `count`, padded.
     fn rows(&self, count: usize) -> usize {
         if self.in_tiles() { count.next_multiple_of(SQUARE) } else { count }
     }
 
-    /// Threads compute spans, and then put them together.
+    /// Computes all spans on all threads, then combines the spans of each row.
     fn by_spans(
         &self,
         team: &Team,
@@ -230,7 +232,7 @@ impl Attending<'_> {
                     space.sum_span(self, &piece, at % spans);
                     for (row, (sums, state)) in space.summed(self).enumerate() {
                         let row = piece.row(row, heads) * spans + at % spans;
-                        // SAFETY: a span of a token's head belongs to one piece, and a piece is done by one thread.
+                        // SAFETY: a span of a token's head belongs to one piece, which one thread computes.
                         spans::put(unsafe { places.take(row) }, sums, state);
                     }
                 }
@@ -247,14 +249,15 @@ impl Attending<'_> {
     }
 }
 
-/// Sums of weighted values become their mean. Zero becomes positive: its sign may come from positions that others see.
+/// Divides weighted sums by the sum of weights. Negative zero becomes positive, because its sign can come from positions
+/// that only other queries see.
 fn finish(sums: &mut [f32], [_, weight]: State) {
     let inverse = 1.0 / weight;
     sums.iter_mut().for_each(|sum| *sum = *sum * inverse + 0.0);
 }
 
 impl Space {
-    /// A piece from the first span to the last.
+    /// Computes a piece, from the first span to the last.
     fn attend(&mut self, work: &Attending<'_>, piece: &Piece, out: &DisjointRows<'_, f32>) {
         let Attention { values, heads, .. } = *work.attention;
         let (rows, width) = (self.take_queries(work, piece), work.width());
@@ -275,14 +278,14 @@ impl Space {
         }
         let before = self.before.all().chunks_exact(width).zip(&self.state);
         for (row, (sums, state)) in before.enumerate() {
-            // SAFETY: a token's head belongs to one piece, and a piece is done by one thread.
+            // SAFETY: a token's head belongs to one piece, which one thread computes.
             let out = unsafe { out.take(piece.row(row, heads)) };
             out.copy_from_slice(&sums[..values.length]);
             finish(out, *state);
         }
     }
 
-    /// Takes a piece's queries, and makes room for what is computed with them; returns how many there are.
+    /// Copies the queries of a piece, and makes room for its results. Returns the number of queries.
     fn take_queries(&mut self, work: &Attending<'_>, piece: &Piece) -> usize {
         let Attention { keys, heads, .. } = *work.attention;
         let rows = piece.tokens.len() * piece.queries.len();
@@ -305,7 +308,7 @@ impl Space {
         rows
     }
 
-    /// Sums what a piece's queries see of one span.
+    /// Computes the weighted sums of a piece over one span.
     fn sum_span(&mut self, work: &Attending<'_>, piece: &Piece, span: usize) {
         let rows = piece.tokens.len() * piece.queries.len();
         self.sums.all().fill(0.0);
@@ -324,7 +327,7 @@ impl Space {
         }
     }
 
-    /// Sums and state of each row.
+    /// Weighted sums and state of each row.
     fn summed(&mut self, work: &Attending<'_>) -> impl Iterator<Item = (&[f32], State)> {
         let width = work.width();
         let state = self.largest.iter().zip(&self.weights);
@@ -332,8 +335,8 @@ impl Space {
         sums.zip(state).map(|(sums, (largest, weight))| (sums, [*largest, *weight]))
     }
 
-    /// One page, by its place in the sequence and among all pages, for all tokens that see some of it; the
-    /// page after it is asked for meanwhile.
+    /// Adds one page for all tokens that see a part of it, and prefetches the next page. `at` is the index of the page
+    /// in its sequence, `page` its number in the cache.
     fn look_at(
         &mut self,
         work: &Attending<'_>,
@@ -352,7 +355,7 @@ impl Space {
             page,
             next,
             head: piece.head,
-            // What nobody sees was perhaps never written.
+            // Positions that no token sees may never have been written.
             used: (end - positions.start).min(PAGE),
             rows: from * per_token..to * per_token,
         };
@@ -373,7 +376,7 @@ impl Space {
         self.gather(work, &seen);
     }
 
-    /// Scores of the rows that see some of a page.
+    /// Computes the scores of the rows that see a part of the page.
     fn scores(&mut self, work: &Attending<'_>, seen: &Seen) {
         let Seen { page, next, head, used: _, ref rows } = *seen;
         let (keys, path) = (work.attention.keys, work.path.vectors());
@@ -388,7 +391,7 @@ impl Space {
         plain::scores(path, queries, stored, keys.length, &mut scores[rows.clone()], next);
     }
 
-    /// Adds the values of a page, weighted, to the sums of the rows that see some of it.
+    /// Adds the weighted values of the page to the sums of the rows that see a part of it.
     fn gather(&mut self, work: &Attending<'_>, seen: &Seen) {
         let Seen { page, next, head, used, ref rows } = *seen;
         let (values, path, width) = (work.attention.values, work.path.vectors(), work.width());
@@ -406,29 +409,29 @@ impl Space {
     }
 }
 
-/// A page, and who looks at it.
+/// A page, and the rows that see it.
 struct Seen {
     page: u32,
-    /// The page after it.
+    /// The next page of the sequence.
     next: Option<u32>,
     head: usize,
-    /// Positions that somebody sees, from the first one on.
+    /// Number of positions from the first one to the last that any row sees.
     used: usize,
-    /// Rows of queries that see some of it.
+    /// Rows that see a part of it.
     rows: Range<usize>,
 }
 
-/// The positions of a page that a token sees, a bit each.
+/// The positions of a page that a token sees, as bits.
 fn seen_of(look: &Look, start: usize) -> u32 {
     let first = look.first.saturating_sub(start).min(PAGE);
     let end = look.end.saturating_sub(start).min(PAGE);
     if first >= end { 0 } else { u32::MAX >> (PAGE - (end - first)) << first }
 }
 
-/// Caches are stored as floats, as half floats or in eight bits.
+/// Checks that a cache can be stored in this type: floats, half floats or eight bits.
 ///
 /// # Panics
-/// For any other type.
+/// If it is another type.
 pub(crate) fn check(tensor_type: TensorType) {
     assert!(
         matches!(tensor_type, TensorType::F32 | TensorType::F16 | TensorType::Q8_0),

@@ -1,4 +1,7 @@
-//! Activations of one or several tokens, in the form a weight type is multiplied with.
+//! Activations, in the form in which a path multiplies them by weights of a type.
+//!
+//! Float weights are multiplied by the activations themselves. Weights in blocks are multiplied by activations that are
+//! rounded to eight bits (class `int8`) or to BF16 (class `bf16`).
 
 use bytemuck::{Pod, Zeroable};
 use deft_formats::quant::{GROUP, STRIP, STRIP_GROUPS, TensorType};
@@ -11,46 +14,45 @@ use crate::on_every_path;
 use crate::sixteen::{REGISTER, Sixteen};
 use crate::{Class, Instructions, Team, in_large_pages};
 
-/// Added and taken away again it rounds to a whole number, ties to even; its bits then end in that
+/// Added to a small float, it rounds that float to a whole number, ties to even; the low bits of the sum are the
 /// number.
 const ROUNDING: f32 = 12_582_912.0;
-/// Tokens that a thread rounds at a time.
+/// Number of tokens that a thread rounds at a time.
 const GRAIN: usize = 6;
 
-/// Tokens that a thread has for itself, at least: for fewer it does not pay that others take the same weights
-/// apart.
+/// Least number of tokens for which a thread works alone. With fewer, unpacking the same weights on several threads
+/// costs more than it saves.
 #[cfg(target_arch = "x86_64")]
 const LEAST_TOKENS: usize = 48;
-/// Bytes of activations that stay in a thread's own caches while rows pass by.
+/// Bytes of activations that stay in a core's own caches (L1, L2) while rows are read.
 #[cfg(target_arch = "x86_64")]
 const NEAR_BYTES: usize = 576 << 10;
 
-/// Tokens whose activations stand together where there are several: as many as a tile of the widest path
-/// has.
+/// Number of tokens in a tile of the AVX-512 path; their activations are stored together.
 pub(crate) const TILE_TOKENS: usize = 3;
 
-/// The same for floats.
+/// The same for float weights.
 pub(crate) const FLOAT_TOKENS: usize = 6;
 
-/// 512 activations of a token in eight bits, for weights of one [`Form`]; a row's last strip is filled
-/// up with zeros.
+/// 512 activations of a token in eight bits, for weights of one [`Form`]. A row's last strip is padded with zeros.
 #[derive(Debug, Clone, Copy, Pod, Zeroable)]
 #[repr(C, align(64))]
 pub(crate) struct RoundedStrip {
-    /// Within -127..=127, group by group; of several tokens on AVX2 as that path reads them.
+    /// Quants within -127..=127, group by group. For several tokens on AVX2 they are interleaved as that path reads
+    /// them.
     pub(crate) quants: [i8; STRIP],
-    /// Value = scale x quant.
+    /// Scale of each group: value = scale x quant.
     pub(crate) scales: [f32; STRIP_GROUPS],
-    /// Minus the weights' offset times the sum of quants: of groups, or of both halves of groups. What
-    /// an integer sum of stored quants begins with.
+    /// Bias of the integer sums, because weights are stored with an offset: minus offset x sum of quants. Per group,
+    /// or per half of a group if the form has a scale per half.
     pub(crate) sum_biases: [[i32; STRIP_GROUPS]; 2],
-    /// Sum of quants times scale, likewise: what is multiplied with minima.
+    /// Factor of the weights' minima: scale x sum of quants, per group or half likewise.
     pub(crate) min_factors: [[f32; STRIP_GROUPS]; 2],
 }
 
 #[cfg(target_arch = "x86_64")]
 impl RoundedStrip {
-    /// The first groups, so many, again and again.
+    /// A strip that repeats the first `groups` groups.
     pub(crate) fn repeated(&self, groups: usize) -> Self {
         let mut all = *self;
         for group in groups..STRIP_GROUPS {
@@ -66,51 +68,52 @@ impl RoundedStrip {
     }
 }
 
-/// Floats of tokens in the order in which a tile reads them: for each sixteen columns those of so many tokens.
+/// Float activations in the order in which a tile reads them: sixteen columns of each token of the tile, then the next
+/// sixteen columns.
 #[cfg(target_arch = "x86_64")]
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct FloatTiles<'a> {
     lines: &'a [Sixteen],
     pub(crate) columns: usize,
-    /// Tokens of a tile; the last one may have fewer.
+    /// Number of tokens in a tile; the last tile may have fewer.
     pub(crate) together: usize,
 }
 
 #[cfg(target_arch = "x86_64")]
 impl<'a> FloatTiles<'a> {
-    /// Lines of a token's row, the last of which may be filled up with zeros.
+    /// Number of 64-byte lines of a token; the last line may be padded with zeros.
     pub(crate) fn lines_of_row(&self) -> usize {
         self.columns.div_ceil(REGISTER)
     }
 
-    /// From the tile on that begins with this token.
+    /// The tile that begins with this token, and those after it.
     pub(crate) fn of(&self, token: usize) -> &'a [Sixteen] {
         &self.lines[token * self.lines_of_row()..]
     }
 }
 
-/// Lines of a token's strip; in tiles there are no more.
+/// Number of 64-byte lines of a strip. A strip in a tile has no more.
 const LINES: usize = size_of::<RoundedStrip>() / size_of::<Sixteen>();
 #[cfg(target_arch = "x86_64")]
 const _: () = assert!(TokenLines::MOST <= LINES * TILE_TOKENS);
 
-/// How activations are multiplied.
+/// Form of activations.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) enum Kind {
-    /// As they are.
+    /// Floats, unchanged.
     #[default]
     Floats,
-    /// In eight bits, for weights of a form.
+    /// Eight bits, for weights of a form.
     RoundedStrip(Form),
-    /// In BF16, in tiles.
+    /// BF16, in tiles.
     Tiles,
 }
 
 impl Kind {
-    /// For a type of weights on a path.
+    /// The form for weights of a type on a path.
     fn of(path: Instructions, tensor_type: TensorType) -> Self {
         match (path.class(), Form::of(tensor_type)) {
-            // Whoever keeps weights in single precision wants it, and so does a router.
+            // Weights in single precision (for instance of a router) are there for their precision.
             (_, None) if tensor_type == TensorType::F32 => Self::Floats,
             (Class::Bf16, _) => Self::Tiles,
             (Class::Int8, None) => Self::Floats,
@@ -119,23 +122,22 @@ impl Kind {
     }
 }
 
-/// `tokens x width` activations as a type of weights is multiplied with: floats as they are, blocks with
-/// activations in eight bits. Reused from product to product.
+/// Activations of `tokens x width`, in the form for a type of weights. Reused for product after product.
 #[derive(Debug, Default)]
 pub struct Activations {
-    /// Strip by strip [`RoundedStrip`], or tiles as [`TokenLines`] tells; floats as they are, or in tiles as
-    /// [`FloatTiles`] tell; tiles of BF16 as [`tiles`] tell.
+    /// A [`RoundedStrip`] after the other, or tiles of them ([`TokenLines`]); plain floats, or tiles of them
+    /// ([`FloatTiles`]); or tiles of BF16 ([`tiles`]).
     lines: Vec<Sixteen>,
     pub(crate) tokens: usize,
     pub(crate) width: usize,
     pub(crate) kind: Kind,
-    /// Which reads them.
+    /// Path that they were prepared for.
     pub(crate) path: Option<Instructions>,
 }
 
 impl Activations {
-    /// Room for so many tokens of such a width on a path, for weights in blocks or for floats too, so that
-    /// preparing them takes no memory any more.
+    /// Activations with room for `tokens x width`, so that [`Self::prepare`] allocates nothing. `floats` makes room for
+    /// float weights too.
     #[must_use]
     pub fn with_room(path: Instructions, tokens: usize, width: usize, floats: bool) -> Self {
         let blocks = match path.class() {
@@ -150,19 +152,19 @@ impl Activations {
         Self { lines: in_large_pages(blocks.max(floats), Sixteen::default()), ..Self::default() }
     }
 
-    /// Whether they are multiplied as they are with weights of a type, on a path.
+    /// Whether weights of a type are multiplied by unchanged activations on a path.
     #[must_use]
     pub fn stay_floats(path: Instructions, tensor_type: TensorType) -> bool {
         Kind::of(path, tensor_type) == Kind::Floats
     }
 
-    /// Takes values (`tokens x width`) for weights of a type.
+    /// Converts values (`tokens x width`) to the form for weights of a type.
     ///
-    /// In eight bits they are rounded in blocks of 32: scale = largest magnitude / 127, ties to even. A
-    /// block with a value that is not finite becomes NaN as a whole, so that it is noticed.
+    /// Rounding to eight bits is in blocks of 32: scale = largest magnitude / 127, ties to even. A block with a value
+    /// that is not finite becomes NaN as a whole, so that the error is noticed.
     ///
     /// # Panics
-    /// When the type has blocks and `width` is not a multiple of 32.
+    /// If the type has blocks and `width` is not a multiple of 32.
     pub fn prepare(
         &mut self,
         path: Instructions,
@@ -219,13 +221,13 @@ impl Activations {
         });
     }
 
-    /// Whether tokens stand together: for the widest path, eight bits of several tokens and all floats.
+    /// Whether activations are in tiles of several tokens: on AVX-512, floats, and eight bits of more than one token.
     fn is_tiled(&self) -> bool {
         let widest = self.path.map(Instructions::vectors) == Some(Instructions::Avx512);
         widest && (self.kind == Kind::Floats || self.tokens > 1)
     }
 
-    /// Takes values as they are: for the widest path in tiles.
+    /// Copies values unchanged; on AVX-512 in the order of tiles.
     fn take_floats(&mut self, team: &Team, values: &[f32]) {
         if !self.is_tiled() {
             self.lines.resize(values.len().div_ceil(REGISTER), Sixteen::default());
@@ -256,8 +258,8 @@ impl Activations {
         });
     }
 
-    /// Tokens that are multiplied together, whole tiles of so many: a part for each thread where there are many,
-    /// and no more than stay in a thread's own caches.
+    /// Number of tokens of a part, a multiple of `tile`. Many tokens are divided into a part for each thread, and into
+    /// parts that fit a core's own caches.
     #[cfg(target_arch = "x86_64")]
     pub(crate) fn tokens_together(&self, threads: usize, tile: usize) -> usize {
         let lines = match self.kind {
@@ -271,13 +273,13 @@ impl Activations {
         self.tokens.div_ceil(parts).next_multiple_of(tile)
     }
 
-    /// Floats as they are, where they are not in tiles.
+    /// Plain floats.
     pub(crate) fn floats(&self) -> &[f32] {
         assert!(!self.is_tiled(), "prepared for another path");
         &bytemuck::cast_slice(&self.lines)[..self.tokens * self.width]
     }
 
-    /// Floats in tiles, from that on which begins with a token.
+    /// Floats in tiles, from the tile that begins with a token.
     #[cfg(target_arch = "x86_64")]
     pub(crate) fn float_tiles(&self, token: usize) -> FloatTiles<'_> {
         assert!(self.is_tiled(), "prepared for another path");
@@ -287,31 +289,31 @@ impl Activations {
         FloatTiles { lines, columns: self.width, together }
     }
 
-    /// Whether what was taken last can be multiplied with another type as it is.
+    /// Whether the prepared activations also have the form for another type of weights.
     #[must_use]
     pub fn fits(&self, tensor_type: TensorType) -> bool {
         self.path.is_some_and(|path| self.kind == Kind::of(path, tensor_type))
     }
 
-    /// The strips of all tokens, where these do not stand together.
+    /// The strips of all tokens, one token after the other.
     pub(crate) fn strips(&self) -> &[RoundedStrip] {
         assert!(!self.is_tiled(), "prepared for another path");
         bytemuck::cast_slice(&self.lines)
     }
 
-    /// Tiles of BF16, from the group on that begins with a token.
+    /// Tiles of BF16, from the tile that begins with a token.
     pub(crate) fn tiles_of(&self, token: usize) -> &[Sixteen] {
         assert_eq!(self.kind, Kind::Tiles, "prepared for another path");
         &self.lines[tiles::lines_of(token, self.width)..]
     }
 
-    /// A token's strips likewise.
+    /// The strips of a token.
     pub(crate) fn of(&self, token: usize) -> &[RoundedStrip] {
         let strips = self.width.div_ceil(STRIP);
         &self.strips()[token * strips..][..strips]
     }
 
-    /// The strips of all tokens in tiles, as [`TokenLines`] tells.
+    /// The strips of all tokens, in tiles ([`TokenLines`]).
     #[cfg(target_arch = "x86_64")]
     pub(crate) fn tiles(&self) -> &[Sixteen] {
         assert!(self.is_tiled() && self.kind != Kind::Tiles, "prepared for another path");
@@ -319,7 +321,7 @@ impl Activations {
     }
 }
 
-/// A token's row.
+/// Rounds the activations of one token.
 fn round_row(path: Instructions, values: &[f32], form: Form, strips: &mut [RoundedStrip]) {
     for (values, strip) in values.chunks(STRIP).zip(strips) {
         match path {
@@ -331,13 +333,13 @@ fn round_row(path: Instructions, values: &[f32], form: Form, strips: &mut [Round
     }
 }
 
-/// Rows of up to three tokens, for the widest path.
+/// Rounds the activations of up to three tokens into a tile of the AVX-512 path.
 #[cfg(target_arch = "x86_64")]
 fn round_tile(values: &[f32], width: usize, form: Form, tiles: &mut [Sixteen]) {
     for (token, values) in values.chunks(width).enumerate() {
         let tiles = tiles.chunks_exact_mut(TokenLines(form).count());
         for (values, tile) in values.chunks(STRIP).zip(tiles) {
-            // SAFETY: tokens stand together only on this path, which was found on this processor.
+            // SAFETY: only the AVX-512 path uses these tiles, and it was detected on this processor.
             unsafe { super::avx512::round_into(values, form, tile, token) };
         }
     }
@@ -386,7 +388,7 @@ fn round_strip_plain(values: &[f32], form: Form, strip: &mut RoundedStrip) {
     }
 }
 
-/// A block's largest magnitude, and whether all its values are finite.
+/// Largest magnitude of a block, and whether all its values are finite.
 #[inline(always)]
 fn largest(block: &[f32; GROUP]) -> (f32, bool) {
     let mut largest = [0f32; 16];
@@ -409,7 +411,7 @@ fn largest(block: &[f32; GROUP]) -> (f32, bool) {
     (largest[0], finite)
 }
 
-/// Rounds half a block; returns the sum of its quants.
+/// Rounds half a block, and returns the sum of its quants.
 #[inline(always)]
 fn round_half(values: &[f32; 16], inverse: f32, quants: &mut [i8; 16]) -> i32 {
     let mut sum = 0;

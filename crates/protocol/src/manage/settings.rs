@@ -335,6 +335,7 @@ impl fmt::Display for IdleLimit {
         match self {
             Self::Never => f.write_str("never"),
             Self::Answered => f.write_str("answered"),
+            // Without spaces, so that it is one argument of a command.
             Self::Seconds(seconds) if seconds.is_multiple_of(60) => write!(f, "{}m", seconds / 60),
             Self::Seconds(seconds) => write!(f, "{seconds}s"),
         }
@@ -355,12 +356,10 @@ impl FromStr for IdleLimit {
             "answered" => return Ok(Self::Answered),
             _ => {}
         }
-        let units = [("s", 1), ("m", 60), ("h", 3600)];
-        let found = units.iter().find_map(|(unit, seconds)| {
-            let count: u64 = text.strip_suffix(unit)?.trim().parse().ok()?;
-            count.checked_mul(*seconds).filter(|&seconds| seconds > 0)
-        });
-        found.map(Self::Seconds).ok_or_else(wrong)
+        match humantime::parse_duration(text).map(|time| time.as_secs()) {
+            Ok(seconds) if seconds > 0 => Ok(Self::Seconds(seconds)),
+            _ => Err(wrong()),
+        }
     }
 }
 

@@ -27,12 +27,15 @@ fn idle_limits_are_words_or_times() {
         ("answered", IdleLimit::Answered),
         ("90s", IdleLimit::Seconds(90)),
         ("10m", IdleLimit::Seconds(600)),
+        ("90m", IdleLimit::Seconds(5400)),
     ] {
         assert_eq!(text.parse(), Ok(limit));
         assert_eq!(limit.to_string(), text);
         assert_eq!(serde_json::from_value::<IdleLimit>(json!(text)).unwrap(), limit);
     }
-    assert_eq!("2h".parse(), Ok(IdleLimit::Seconds(7200)));
+    for hours in ["2h", "1h 60m", "1h60min"] {
+        assert_eq!(hours.parse(), Ok(IdleLimit::Seconds(7200)), "{hours}");
+    }
     for wrong in ["", "soon", "0s", "-1m", "10", "99999999999999999999h"] {
         assert!(wrong.parse::<IdleLimit>().unwrap_err().contains("`never`"), "{wrong}");
     }

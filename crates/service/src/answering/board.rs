@@ -2,7 +2,7 @@
 //! stands and can end it, and a caller who waits is told.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
@@ -10,6 +10,7 @@ use deft_planning::queue::Class;
 use deft_protocol::chat::CallPriority;
 use deft_protocol::manage::{CallStage, InstanceReport, InstanceState, RunningCall};
 use deft_protocol::{Problem, ProblemKind};
+use parking_lot::Mutex;
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 use uuid::Uuid;
@@ -49,10 +50,6 @@ struct Standing {
     first_token_seconds: Option<f64>,
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl Board {
     pub(crate) fn new() -> Self {
         Self { calls: Arc::default(), changes: watch::Sender::new(()) }
@@ -79,20 +76,20 @@ impl Board {
             }),
             end: CancellationToken::new(),
         });
-        lock(&self.calls).insert(entry.id, Arc::clone(&entry));
+        self.calls.lock().insert(entry.id, Arc::clone(&entry));
         self.changes.send_replace(());
         Arrived { watched: Watched { entry }, board: self.clone() }
     }
 
     /// All of them, the oldest first; `instances` tells which models are being loaded.
     pub(crate) fn all(&self, instances: &[InstanceReport]) -> Vec<RunningCall> {
-        let entries: Vec<Arc<Entry>> = lock(&self.calls).values().cloned().collect();
+        let entries: Vec<Arc<Entry>> = self.calls.lock().values().cloned().collect();
         entries.into_iter().map(|entry| Watched { entry }.report(instances)).collect()
     }
 
     /// Ends a call for its operator.
     pub(crate) fn end(&self, id: Uuid) -> Result<(), Problem> {
-        let entry = lock(&self.calls).get(&id).cloned();
+        let entry = self.calls.lock().get(&id).cloned();
         let entry = entry.ok_or_else(|| {
             let detail = format!("call {id} is not running; it may have finished");
             Problem::new(ProblemKind::Missing, "no_call", detail)
@@ -118,7 +115,7 @@ impl Watched {
     /// As it stands.
     pub(crate) fn report(&self, instances: &[InstanceReport]) -> RunningCall {
         let Entry { id, caller, arrived_at, clock, standing, place, .. } = &*self.entry;
-        let standing = lock(standing);
+        let standing = standing.lock();
         let mut call = RunningCall {
             id: *id,
             name: standing.name.clone(),
@@ -194,7 +191,7 @@ impl Arrived {
     }
 
     fn change(&self, change: impl FnOnce(&mut Standing)) {
-        change(&mut lock(&self.watched.entry.standing));
+        change(&mut self.watched.entry.standing.lock());
         self.board.changes.send_replace(());
     }
 
@@ -206,7 +203,7 @@ impl Arrived {
     /// What is told to the queue.
     pub(crate) fn asker(&self, lanes: u32, deadline: Option<Duration>) -> Asker {
         let entry = &self.watched.entry;
-        let class = match lock(&entry.standing).priority {
+        let class = match entry.standing.lock().priority {
             CallPriority::Urgent => Class::Urgent,
             CallPriority::Usual => Class::Usual,
             CallPriority::Background => Class::Background,
@@ -216,7 +213,7 @@ impl Arrived {
 
     pub(crate) fn caller(&self) -> String {
         let entry = &self.watched.entry;
-        lock(&entry.standing).caller.as_ref().unwrap_or(&entry.caller).clone()
+        entry.standing.lock().caller.as_ref().unwrap_or(&entry.caller).clone()
     }
 
     /// It left its pages to older calls.
@@ -272,7 +269,7 @@ impl Arrived {
 
 impl Drop for Arrived {
     fn drop(&mut self) {
-        lock(&self.board.calls).remove(&self.id());
+        self.board.calls.lock().remove(&self.id());
         self.board.changes.send_replace(());
     }
 }

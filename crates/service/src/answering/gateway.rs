@@ -1,5 +1,5 @@
-//! The way of a call: find or load the model, take a seat, hand over, pass the answer on, and leave
-//! one record.
+//! Answering calls. A call finds or loads its model, waits for a lane (a *seat* at an instance), sends its order to the
+//! engine process, passes the answer on piece by piece, and leaves one record.
 
 mod order;
 mod several;
@@ -35,18 +35,18 @@ use unseated::Unseated;
 /// Most inputs of one call for embeddings.
 const MAX_INPUTS: usize = 2048;
 
-/// Answers calls.
+/// What answering a call needs.
 pub(crate) struct Gateway {
     pub(crate) loads: Arc<Loads>,
     pub(crate) recorder: Recorder,
     pub(crate) board: Board,
 }
 
-/// What is asked for besides the options that all calls share.
+/// The question of a call, besides the options that all calls share.
 pub(crate) struct Question {
     pub(crate) prompt: Prompt,
     pub(crate) echo: bool,
-    /// Tell how likely tokens were, with so many alternatives.
+    /// Report probabilities of tokens, with this number of alternatives.
     pub(crate) scores: Option<u32>,
 }
 
@@ -56,24 +56,24 @@ impl From<Prompt> for Question {
     }
 }
 
-/// A piece of what comes back.
+/// A piece of an answer.
 pub(crate) enum Piece {
     Text {
         answer: u32,
         text: String,
         scores: Vec<TokenScore>,
     },
-    /// One of the answers is complete.
+    /// One of several answers is complete.
     Ended {
         answer: u32,
         figures: Figures,
     },
-    /// All are.
+    /// All answers are complete.
     Done(Usage),
     Failed(Problem),
 }
 
-/// One whole answer.
+/// A complete answer.
 #[derive(Default)]
 pub(crate) struct Whole {
     pub(crate) text: String,
@@ -89,7 +89,7 @@ pub(crate) struct Embedded {
 }
 
 impl Gateway {
-    /// Begins to answer: the prompt was accepted when this returns.
+    /// Begins to answer a call. When it returns, the engine has accepted the prompt.
     pub(crate) async fn answer(
         &self,
         call: Arrived,
@@ -112,7 +112,7 @@ impl Gateway {
         })
     }
 
-    /// Makes embeddings.
+    /// Computes embeddings of all inputs.
     pub(crate) async fn embed(
         &self,
         call: Arrived,
@@ -135,7 +135,7 @@ impl Gateway {
         loop {
             match call.event().await {
                 Some(CallEvent::Embedded { is_last, vectors, tokens }) => {
-                    // What came cannot be asked for once more.
+                    // Some vectors have arrived, so the call cannot be retried.
                     call.again = None;
                     all.extend(vectors);
                     if is_last {
@@ -194,23 +194,23 @@ impl Gateway {
     }
 }
 
-/// The name a caller gives itself.
+/// The caller's name, as the request gives it.
 fn caller_of(user: Option<String>) -> Option<String> {
     user.map(|user| readable(&user)).filter(|user| !user.is_empty())
 }
 
-/// Refuses what the engine would not take, before it costs anything.
+/// Refuses an order that is too large for the engine, before any work is done.
 fn fits(order: &ToEngine) -> Result<(), Problem> {
     encode_frame(order).map(drop).map_err(|error| too_large(&error))
 }
 
-/// Gives a call to the engine process of a seat.
+/// Sends an order to the engine process of a seat.
 type SendOrder = Box<dyn Fn(&Seat) -> Result<CallStream, Problem>>;
 
-/// A seat that is waited for.
+/// A wait for a seat.
 type Seeking = Pin<Box<dyn Future<Output = Result<Seat, Problem>>>>;
 
-/// What it takes to ask once more, where an engine process ended before anything was told.
+/// What a retry needs, if the engine process ends before any part of the answer was sent.
 struct Again {
     loads: Arc<Loads>,
     registered: Arc<Registered>,
@@ -218,7 +218,7 @@ struct Again {
     send: SendOrder,
 }
 
-/// What goes into a call's record when it ends.
+/// Parts of a call's record.
 #[derive(Default)]
 struct Recorded {
     is_done: bool,
@@ -227,25 +227,25 @@ struct Recorded {
     answer_rate: Option<f64>,
 }
 
-/// Tokens in a second, where there is something to tell.
+/// Tokens per second, if it can be computed.
 fn rate(tokens: u32, seconds: f64) -> Option<f64> {
     (tokens > 0 && seconds > 0.0).then(|| f64::from(tokens) / seconds)
 }
 
 /// A call under way. Dropping it cancels the call and leaves a record that says so.
 pub(crate) struct Answer {
-    /// Tokens so far.
+    /// Token counts so far.
     usage: Usage,
-    /// Seconds to the first text of each answer.
+    /// Seconds until the first text of each answer.
     first_text: Vec<Option<f64>>,
     pieces: u32,
     recorded: Recorded,
     recorder: Recorder,
-    /// As long as nothing was told.
+    /// Set until a part of the answer has been sent.
     again: Option<Again>,
-    /// Where the engine process ended, and another one is to be asked.
+    /// Set while a retry waits for another seat.
     seeking: Option<(Seeking, SendOrder)>,
-    /// Whether it is asked once more, with no other call in its process.
+    /// Whether this is a retry, with no other call in the engine process.
     is_alone: bool,
     fleet: Fleet,
     seat: Seat,
@@ -273,8 +273,8 @@ impl Answer {
         self.call.has_lane(tokens);
     }
 
-    /// The next event. An engine process that ends before anything was told is replaced, once, by another
-    /// one that is asked the same. Cancel safe.
+    /// The next event. If the engine process ends before a part of the answer was sent, the call is retried once, in
+    /// another process. Cancel safe.
     async fn event(&mut self) -> Option<CallEvent> {
         loop {
             if let Some((seat, _)) = &mut self.seeking {
@@ -293,7 +293,7 @@ impl Answer {
                 problem = self.call.ended_by_operator() => Some(CallEvent::Failed(problem)),
             };
             if event.is_none() && self.is_alone && self.pieces == 0 {
-                // No other call was there: it was this one, twice.
+                // No other call was in the process, so this call ended it, for the second time.
                 self.is_alone = false;
                 let problem = self.blamed().await;
                 return Some(CallEvent::Failed(problem));
@@ -305,23 +305,23 @@ impl Answer {
             );
             self.call.waits();
             let Again { loads, registered, asker, send } = again;
-            // Alone: should it end that process too, no other call is lost, and it is known which it was.
+            // Alone, so that no other call is lost if this one ends the process again, and the cause is known.
             let alone = Asker { lanes: u32::MAX, ..asker };
             self.is_alone = true;
-            // Kept, so that its deadline counts however often a caller is told that it waits.
+            // Stored, so that its deadline continues when this future is dropped and polled anew.
             let seat = Box::pin(async move { loads.seat(&registered, &alone).await });
             self.seeking = Some((seat, send));
         }
     }
 
-    /// What a call is told that ended two engine processes.
+    /// The refusal of a call that ended two engine processes.
     async fn blamed(&self) -> Problem {
         let problem = refusals::ends_engines(self.model());
         self.fleet.blame(self.seat.instance, &self.call.caller(), self.call.id()).await;
         problem
     }
 
-    /// Asks at another seat.
+    /// Sends the order to another seat.
     fn ask(&mut self, mut seat: Seat, send: &SendOrder) -> Result<(), Problem> {
         seat.release = self.seat.release;
         self.stream = send(&seat)?;
@@ -329,7 +329,7 @@ impl Answer {
         Ok(())
     }
 
-    /// The next piece; `Done` and `Failed` are the last. Cancel safe.
+    /// The next piece; `Done` or `Failed` is the last one. Cancel safe.
     pub(crate) async fn next(&mut self) -> Piece {
         loop {
             if self.stream.has_ended() && self.seeking.is_none() {
@@ -356,7 +356,7 @@ impl Answer {
         }
     }
 
-    /// The problem of an event that ends a call otherwise than well.
+    /// The problem of an event that ends a call without success; records the call.
     fn failed(&mut self, event: Option<CallEvent>) -> Problem {
         let is_ended =
             matches!(&event, Some(CallEvent::Failed(problem)) if problem.code == CALL_ENDED);
@@ -419,7 +419,7 @@ impl Answer {
         if std::mem::replace(&mut self.recorded.is_done, true) {
             return;
         }
-        // Of answers that were cut off, the pieces are what is known.
+        // For an incomplete answer, the number of pieces is the best count there is.
         let answered = self.usage.completion_tokens;
         let answer_tokens =
             if self.stream.is_complete() { answered } else { answered.max(self.pieces) };

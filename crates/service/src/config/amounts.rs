@@ -1,5 +1,6 @@
-//! Amounts and rates as they are written.
+//! Amounts of memory, shares and rates, as people write them.
 
+use bytesize::ByteSize;
 use deft_planning::Bytes;
 
 use super::ConfigError;
@@ -30,31 +31,25 @@ pub(crate) fn limit(setting: &str, text: &str, usable: Bytes) -> Result<Bytes, C
     Ok(limit)
 }
 
+/// Bytes of `48 GiB`, `1.5MiB` or `500 MB`; without a unit, bytes.
 pub(super) fn parse_amount(text: &str) -> Option<Bytes> {
-    parse_limit(text, 0).filter(|_| !text.contains('%'))
+    text.parse::<ByteSize>().ok().map(|amount| Bytes(amount.as_u64()))
 }
 
-fn parse_limit(text: &str, machine: u64) -> Option<Bytes> {
-    let text = text.trim();
-    let digits = text.find(|letter: char| !letter.is_ascii_digit() && letter != '.');
-    let (number, unit) = text.split_at(digits.unwrap_or(text.len()));
-    let number: f64 = number.parse().ok()?;
-    #[expect(clippy::cast_precision_loss, reason = "memory is far below 2^53 bytes")]
-    let factor = match unit.trim() {
-        "" | "B" => 1.0,
-        "KiB" => 1024.0,
-        "MiB" => 1024.0 * 1024.0,
-        "GiB" => 1024.0 * 1024.0 * 1024.0,
-        "TiB" => 1024.0 * 1024.0 * 1024.0 * 1024.0,
-        "%" if number <= 100.0 => machine as f64 / 100.0,
-        _ => return None,
-    };
+/// An amount, or a share such as `80 %` of so many bytes.
+fn parse_limit(text: &str, whole: u64) -> Option<Bytes> {
+    let Some(share) = text.trim().strip_suffix('%') else { return parse_amount(text) };
+    let share: f64 = share.trim().parse().ok()?;
+    if !(0.0..=100.0).contains(&share) {
+        return None;
+    }
     #[expect(
         clippy::cast_possible_truncation,
+        clippy::cast_precision_loss,
         clippy::cast_sign_loss,
-        reason = "parsed as positive"
+        reason = "a share of memory, which is far below 2^53 bytes"
     )]
-    Some(Bytes((number * factor) as u64))
+    Some(Bytes((share * (whole as f64 / 100.0)) as u64))
 }
 
 #[cfg(test)]
@@ -64,8 +59,10 @@ mod tests {
     #[test]
     fn limits_are_amounts_or_shares() {
         assert_eq!(parse_limit("80 %", 1000), Some(Bytes(800)));
-        assert_eq!(parse_limit("1.5MiB", 0), Some(Bytes(3 << 19)));
-        for wrong in ["", "150 %", "-1 GiB", "1 GB", "GiB"] {
+        for (written, bytes) in [("1.5MiB", 3 << 19), ("2 GB", 2_000_000_000), ("512", 512)] {
+            assert_eq!(parse_limit(written, 0), Some(Bytes(bytes)), "{written}");
+        }
+        for wrong in ["", "150 %", "-1 %", "NaN %", "-1 GiB", "1 shelf", "GiB", "80 % of it"] {
             assert_eq!(parse_limit(wrong, 1000), None, "{wrong:?}");
         }
     }

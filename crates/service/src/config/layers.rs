@@ -1,5 +1,6 @@
 //! The layers that settings come from, and from which of them each came.
 
+use deft_depot::most_alike;
 use figment::providers::Serialized;
 use figment::value::{Dict, Map as ProfileMap};
 use figment::{Figment, Metadata, Profile, Provider};
@@ -127,11 +128,7 @@ pub(super) fn in_words(error: &figment::Error) -> ConfigError {
             let path = error.path.join(".");
             match &error.kind {
                 figment::error::Kind::UnknownField(name, known) => {
-                    let nearest = known
-                        .iter()
-                        .max_by(|a, b| {
-                            strsim::jaro_winkler(a, name).total_cmp(&strsim::jaro_winkler(b, name))
-                        })
+                    let nearest = most_alike(name, known.iter().map(|known| (known, known)))
                         .map_or_else(String::new, |nearest| format!("; did you mean `{nearest}`?"));
                     let within = if path.is_empty() || path == *name {
                         String::new()

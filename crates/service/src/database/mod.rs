@@ -1,11 +1,13 @@
 //! The records database: a private PostgreSQL cluster of our own, or one the operator named.
 
+mod cluster_error;
 mod private_cluster;
 
 use std::path::Path;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
+use parking_lot::Mutex;
 use sqlx::pool::PoolConnection;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{PgPool, Postgres};
@@ -15,7 +17,8 @@ use tokio::task::JoinHandle;
 use tokio::time::Instant;
 
 use crate::config::Config;
-pub(crate) use private_cluster::{ClusterError, PrivateCluster};
+pub(crate) use cluster_error::ClusterError;
+pub(crate) use private_cluster::PrivateCluster;
 
 /// Longest time a connection is waited for, while the server makes no progress.
 pub(crate) const CONNECT: Duration = Duration::from_secs(30);
@@ -107,11 +110,9 @@ async fn on_cluster<T: Send + 'static>(
     act: impl FnOnce(&mut PrivateCluster) -> Result<T, ClusterError> + Send + 'static,
 ) -> Result<T, ClusterError> {
     let cluster = Arc::clone(cluster);
-    tokio::task::spawn_blocking(move || {
-        act(&mut cluster.lock().unwrap_or_else(PoisonError::into_inner))
-    })
-    .await
-    .unwrap_or_else(|panic| std::panic::resume_unwind(panic.into_panic()))
+    tokio::task::spawn_blocking(move || act(&mut cluster.lock()))
+        .await
+        .unwrap_or_else(|panic| std::panic::resume_unwind(panic.into_panic()))
 }
 
 impl Database {
@@ -130,7 +131,7 @@ impl Database {
         };
         let kept = cluster.as_ref().map(|kept| Arc::clone(&kept.cluster));
         let work = move || {
-            let cluster = kept.as_ref()?.lock().unwrap_or_else(PoisonError::into_inner);
+            let cluster = kept.as_ref()?.lock();
             Some(cluster.work())
         };
         let (pool, connection) = connect(options, work, told).await?;

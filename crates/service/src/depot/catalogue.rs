@@ -2,13 +2,14 @@
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use chrono::Utc;
 use deft_depot::headers::HeaderReader;
-use deft_depot::{Examined, NameError, VariantName};
+use deft_depot::{Examined, NameError, VariantName, most_alike};
 use deft_protocol::{Problem, ProblemKind};
+use parking_lot::RwLock;
 use sqlx::PgPool;
 use uuid::Uuid;
 
@@ -78,7 +79,7 @@ impl Catalogue {
     }
 
     pub(crate) fn all(&self) -> Vec<Arc<Registered>> {
-        self.variants.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.variants.read().clone()
     }
 
     /// Those that are not temporary.
@@ -158,7 +159,7 @@ impl Catalogue {
 
     /// Forgets temporary variants that are no longer needed: they had an instance, or never got one for long.
     pub(crate) fn forget_temporary(&self, loaded: &BTreeSet<String>, seen: &mut BTreeSet<Uuid>) {
-        let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
+        let mut variants = self.variants.write();
         variants.retain(|found| {
             if !found.is_temporary {
                 return true;
@@ -217,7 +218,7 @@ impl Catalogue {
         if let Err(error) = in_time(change.commit()).await {
             tracing::error!("`{}` was removed, but not from the records: {error}", registered.name);
         }
-        let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
+        let mut variants = self.variants.write();
         variants.retain(|found| found.id != registered.id);
         Ok(removed)
     }
@@ -266,17 +267,18 @@ impl Catalogue {
                 .map_err(|error| database_problem(&error))?;
         let registered = Arc::new(stored.ok_or_else(|| {
             let detail = format!("`{name}` is already registered, for another file");
-            Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(format!(
+            let way_out = format!(
                 "register it with another name: deft depot register {place} --as {}/other",
                 name.model
-            ))
+            );
+            wire::name_taken(detail, way_out)
         })?);
         self.put(&registered);
         Ok(registered)
     }
 
     fn put(&self, registered: &Arc<Registered>) {
-        let mut variants = self.variants.write().unwrap_or_else(PoisonError::into_inner);
+        let mut variants = self.variants.write();
         match variants.iter_mut().find(|found| found.id == registered.id) {
             Some(found) => *found = Arc::clone(registered),
             None => variants.push(Arc::clone(registered)),
@@ -322,12 +324,8 @@ pub(crate) fn absolute(path: impl Into<PathBuf>) -> Result<PathBuf, Problem> {
 
 fn not_found(name: &str, all: &[Arc<Registered>]) -> Problem {
     let names = all.iter().flat_map(|found| [found.name.to_string(), found.name.model.clone()]);
-    let nearest = names
-        .map(|known| (strsim::jaro_winkler(&known, name), known))
-        .filter(|(likeness, _)| *likeness > 0.8)
-        .max_by(|a, b| a.0.total_cmp(&b.0));
-    let way_out = match nearest {
-        Some((_, nearest)) => format!("did you mean `{nearest}`? List all models: deft depot list"),
+    let way_out = match most_alike(name, names.map(|known| (known.clone(), known))) {
+        Some(nearest) => format!("did you mean `{nearest}`? List all models: deft depot list"),
         None if all.is_empty() => "register one: deft depot register FILE".to_owned(),
         None => "list all models: deft depot list".to_owned(),
     };

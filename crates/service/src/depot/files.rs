@@ -6,7 +6,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use deft_depot::{Health, Manifest, Store, StoreError, StoredFile, VariantName, find_models};
+use deft_depot::{
+    Health, Manifest, Relinked, Store, StoreError, StoredFile, VariantName, find_models,
+};
 use deft_protocol::manage::{
     DepotUsage, ExportRequest, FoundModel, NotUnderstood, Removal, Transfer, TransferKind,
     VariantUsage, VerifyRequest,
@@ -19,7 +21,7 @@ use crate::depot::pulling::Pulling;
 use crate::depot::transfers::{Beginning, Handle, Transfers};
 use crate::fleet::Fleet;
 use crate::records::variants::{Given, Registered};
-use crate::wire::{depot_problem, store_problem};
+use crate::wire::{depot_problem, name_taken, store_problem};
 
 /// The depot's own files, and what is done with them.
 pub(crate) struct DepotFiles {
@@ -95,10 +97,14 @@ impl DepotFiles {
             let (reading, reader) = (handle.clone(), Arc::clone(&store));
             let all = wanted.clone();
             let read = off_thread(move || read_again(&reader, all, &reading)).await?;
-            let bad = read.bad.iter().map(|(manifest, ..)| manifest.name.clone()).collect();
+            let mut doubtful: BTreeSet<VariantName> =
+                read.foreign.iter().map(|(name, _)| name.clone()).collect();
+            let bad: Vec<_> = read.bad.iter().map(|(manifest, ..)| manifest.name.clone()).collect();
             let told = repaired(&pulling, read, &handle).await;
-            let bad: BTreeSet<VariantName> = if told.is_ok() { BTreeSet::new() } else { bad };
-            let good = wanted.iter().filter(|manifest| !bad.contains(&manifest.name));
+            if told.is_err() {
+                doubtful.extend(bad);
+            }
+            let good = wanted.iter().filter(|manifest| !doubtful.contains(&manifest.name));
             let recorded = record(&store, &catalogue, good).await;
             told.and_then(|told| recorded.map(|()| told))
         }))
@@ -185,8 +191,7 @@ impl DepotFiles {
             .map_err(|error| crate::depot::catalogue::name_problem(&error))?;
         if self.catalogue.by_name(&to).is_some() {
             let detail = format!("`{to}` is already in the depot");
-            return Err(Problem::new(ProblemKind::Refused, "name_taken", detail)
-                .with_way_out("use another name"));
+            return Err(name_taken(detail, "use another name".to_owned()));
         }
         let mut path = registered.path.clone();
         if registered.stored {
@@ -288,9 +293,11 @@ async fn record(
     good: impl Iterator<Item = &Manifest>,
 ) -> Result<(), Problem> {
     for manifest in good {
-        match catalogue.by_name(&manifest.name) {
-            Some(_) => catalogue.renew(&manifest.name).await?,
-            None => find_again(store, catalogue, manifest).await?,
+        // It may have been renamed or removed meanwhile.
+        match (catalogue.by_name(&manifest.name), store.variant(&manifest.name)) {
+            (Some(_), _) => catalogue.renew(&manifest.name).await?,
+            (None, Some(manifest)) => find_again(store, catalogue, &manifest).await?,
+            (None, None) => {}
         }
     }
     Ok(())
@@ -324,10 +331,12 @@ fn means(word: &str, name: &VariantName) -> bool {
 struct ReadAgain {
     well: usize,
     bad: Vec<(Manifest, StoredFile, &'static str)>,
+    /// Variants with good content beside which, under its name, there is a file with other content.
+    foreign: Vec<(VariantName, String)>,
 }
 
 fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<ReadAgain, Problem> {
-    let mut read = ReadAgain { well: 0, bad: Vec::new() };
+    let mut read = ReadAgain { well: 0, bad: Vec::new(), foreign: Vec::new() };
     for manifest in wanted {
         for file in &manifest.files {
             handle.begin_file(&file.name);
@@ -337,10 +346,13 @@ fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<R
             let what = match health {
                 Health::Well => {
                     // Restored without its links, the content verified and the file used would be two.
-                    if !store.is_linked(&manifest.name, file) {
-                        store.heal(&file.sha256).map_err(|error| store_problem(&error))?;
+                    let relinked = store.relink(&manifest.name, file, &mut |_| handle.advance(0));
+                    match relinked.map_err(|error| store_problem(&error))? {
+                        Relinked::Same => read.well += 1,
+                        Relinked::Other => {
+                            read.foreign.push((manifest.name.clone(), file.name.clone()))
+                        }
                     }
-                    read.well += 1;
                     continue;
                 }
                 Health::Missing => "does not exist",
@@ -371,7 +383,7 @@ async fn repaired(pulling: &Pulling, read: ReadAgain, handle: &Handle) -> Result
     // What another variant's source gave is mended for all that share it.
     let is_mended = |(_, file, _): &&(Manifest, StoredFile, &str)| mended.contains(&file.sha256);
     let count = read.bad.iter().filter(is_mended).count();
-    if count == read.bad.len() {
+    if count == read.bad.len() && read.foreign.is_empty() {
         let files = if read.well == 1 { "file" } else { "files" };
         let well = format!("{} {files} verified", read.well);
         return Ok(match count {
@@ -379,6 +391,9 @@ async fn repaired(pulling: &Pulling, read: ReadAgain, handle: &Handle) -> Result
             count => format!("{well}, {count} pulled again"),
         });
     }
+    left.extend(read.foreign.iter().map(|(name, file)| {
+        format!("`{name}`: {file} differs from what was imported and was left unchanged")
+    }));
     Err(Problem::new(ProblemKind::Fault, "content_changed", left.join("; "))
         .with_way_out("remove it and import it again: deft depot remove MODEL"))
 }

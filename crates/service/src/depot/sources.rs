@@ -4,18 +4,19 @@ use std::collections::BTreeMap;
 use std::io;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::{PoisonError, RwLock};
 
 use chrono::Utc;
-use deft_depot::{Access, Listing, Location, Reference, Secret, Source};
+use deft_depot::{Access, Listing, Location, Reference, Secret, Source, most_alike};
 use deft_protocol::manage::{ListingRules, SourceKind, SourceReport, SourceRequest};
 use deft_protocol::{Problem, ProblemKind};
+use parking_lot::RwLock;
 use rustix::fs::{Mode, OFlags};
 use sqlx::PgPool;
 use uuid::Uuid;
 
 use crate::depot::catalogue::{absolute, database_problem};
 use crate::records::sources::{self as records, SourceRecord};
+use crate::wire::name_taken;
 
 /// The variable that has a source's token is this with its name in capitals.
 const TOKEN_VARIABLE: &str = "DEFT_TOKEN_";
@@ -46,7 +47,7 @@ impl Sources {
     }
 
     fn records(&self) -> Vec<SourceRecord> {
-        self.all.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.all.read().clone()
     }
 
     /// All of them, by name.
@@ -91,8 +92,8 @@ impl Sources {
         let before = self.records().into_iter().find(|record| record.name == *name);
         if let Some(before) = before.as_ref().filter(|known| known.address != request.address) {
             let detail = format!("the source `{name}` already exists, at {}", before.address);
-            return Err(Problem::new(ProblemKind::Refused, "name_taken", detail)
-                .with_way_out(format!("remove it first: deft source remove {name}")));
+            let way_out = format!("remove it first: deft source remove {name}");
+            return Err(name_taken(detail, way_out));
         }
         // What is not said stays as it was.
         let known = before.as_ref();
@@ -121,7 +122,7 @@ impl Sources {
         };
         let stored = records::store(&self.database, self.node, &record).await;
         stored.map_err(|error| database_problem(&error))?;
-        let mut all = self.all.write().unwrap_or_else(PoisonError::into_inner);
+        let mut all = self.all.write();
         all.retain(|known| known.name != *name);
         all.push(record.clone());
         all.sort_by(|a, b| a.name.cmp(&b.name));
@@ -136,7 +137,7 @@ impl Sources {
         let report = self.report(found.ok_or_else(|| no_source(name, &records))?);
         let removed = records::remove(&self.database, self.node, name).await;
         removed.map_err(|error| database_problem(&error))?;
-        self.all.write().unwrap_or_else(PoisonError::into_inner).retain(|known| known.name != name);
+        self.all.write().retain(|known| known.name != name);
         match std::fs::remove_file(self.tokens.join(name)) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => {
                 tracing::warn!("the token of `{name}` cannot be removed: {error}");
@@ -328,13 +329,9 @@ fn place(
 }
 
 fn no_source(name: &str, all: &[SourceRecord]) -> Problem {
-    let nearest = all
-        .iter()
-        .map(|known| (strsim::jaro_winkler(&known.name, name), &known.name))
-        .filter(|(likeness, _)| *likeness > 0.8)
-        .max_by(|a, b| a.0.total_cmp(&b.0));
+    let nearest = most_alike(name, all.iter().map(|known| (&known.name, &known.name)));
     let way_out = match nearest {
-        Some((_, nearest)) => {
+        Some(nearest) => {
             format!("did you mean `{nearest}`? List all sources: deft source list")
         }
         None if all.is_empty() => format!("add it: deft source add {name} ADDRESS"),

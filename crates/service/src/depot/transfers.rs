@@ -3,13 +3,14 @@
 
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
 use deft_protocol::manage::{FileProgress, Transfer, TransferKind, TransferState};
 use deft_protocol::{Problem, ProblemKind};
+use parking_lot::Mutex;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use sqlx::PgPool;
@@ -84,13 +85,9 @@ pub(crate) struct Handle {
     changes: watch::Sender<u64>,
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl Handle {
     fn change(&self, change: impl FnOnce(&mut Transfer)) {
-        change(&mut lock(&self.entry.shown));
+        change(&mut self.entry.shown.lock());
         self.changes.send_modify(|count| *count += 1);
     }
 
@@ -171,13 +168,13 @@ impl Handle {
     }
 
     fn count_file(&self, file: usize, change: impl FnOnce(u64) -> u64) {
-        if let Some(found) = lock(&self.entry.shown).files.get_mut(file) {
+        if let Some(found) = self.entry.shown.lock().files.get_mut(file) {
             found.done_bytes = change(found.done_bytes);
         }
     }
 
     fn tell(&self) {
-        let mut told = lock(&self.entry.told);
+        let mut told = self.entry.told.lock();
         if told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
             *told = Some(Instant::now());
             self.changes.send_modify(|count| *count += 1);
@@ -187,10 +184,10 @@ impl Handle {
 
 impl Entry {
     fn report(&self) -> Transfer {
-        let mut shown = lock(&self.shown).clone();
+        let mut shown = self.shown.lock().clone();
         shown.done_bytes = self.done.load(Ordering::Relaxed).min(shown.total_bytes);
         if shown.state == TransferState::Running
-            && let Some(since) = *lock(&self.since)
+            && let Some(since) = *self.since.lock()
         {
             let seconds = since.elapsed().as_secs_f64();
             let new = shown.done_bytes.saturating_sub(self.before.load(Ordering::Relaxed));
@@ -203,7 +200,7 @@ impl Entry {
     }
 
     fn end(&self, result: Result<String, Problem>) {
-        let mut shown = lock(&self.shown);
+        let mut shown = self.shown.lock();
         shown.ended_at = Some(Utc::now());
         shown.stage = None;
         match result {
@@ -261,7 +258,7 @@ impl Transfers {
                 records::store(database, *node, &transfer, &request).await?;
             }
             let entry = Arc::new(Entry::new(transfer, request));
-            lock(&self.entries).push_back(entry);
+            self.entries.lock().push_back(entry);
         }
         going_on.reverse();
         Ok(going_on)
@@ -314,8 +311,8 @@ impl Transfers {
             let result = if permit.is_none() {
                 Err(cancelled())
             } else {
-                lock(&running.shown).state = TransferState::Running;
-                *lock(&running.since) = Some(Instant::now());
+                running.shown.lock().state = TransferState::Running;
+                *running.since.lock() = Some(Instant::now());
                 all.changes.send_modify(|count| *count += 1);
                 let handle = Handle { entry: Arc::clone(&running), changes: all.changes.clone() };
                 // On a task of its own: should it panic, that is its end, and it is told.
@@ -360,11 +357,11 @@ impl Transfers {
     }
 
     fn remember(&self, entry: &Arc<Entry>) {
-        let mut entries = lock(&self.entries);
+        let mut entries = self.entries.lock();
         entries.push_front(Arc::clone(entry));
         let mut ended = 0;
         entries.retain(|entry| {
-            let has_ended = lock(&entry.shown).state.has_ended();
+            let has_ended = entry.shown.lock().state.has_ended();
             ended += usize::from(has_ended);
             !has_ended || ended <= REMEMBERED
         });
@@ -373,7 +370,7 @@ impl Transfers {
 
     /// All that run and the latest that ended, the newest first.
     pub(crate) fn all(&self) -> Vec<Transfer> {
-        lock(&self.entries).iter().map(|entry| entry.report()).collect()
+        self.entries.lock().iter().map(|entry| entry.report()).collect()
     }
 
     /// One that has not ended and was begun with such a request.
@@ -381,11 +378,11 @@ impl Transfers {
         &self,
         is_same: impl Fn(&T) -> bool,
     ) -> Option<Transfer> {
-        let entries = lock(&self.entries);
+        let entries = self.entries.lock();
         let same = |entry: &&Arc<Entry>| {
             let request: Option<T> = serde_json::from_value(entry.request.clone()).ok();
             request.is_some_and(|request| is_same(&request))
-                && !lock(&entry.shown).state.has_ended()
+                && !entry.shown.lock().state.has_ended()
                 && !entry.stop.is_cancelled()
         };
         entries.iter().find(same).map(|entry| entry.report())
@@ -399,7 +396,7 @@ impl Transfers {
     /// Tells one to stop, and records that: what was cancelled does not go on after a restart.
     pub(crate) async fn cancel(&self, id: Uuid) -> Result<Transfer, Problem> {
         let entry = self.find(id)?;
-        let has_ended = lock(&entry.shown).state.has_ended();
+        let has_ended = entry.shown.lock().state.has_ended();
         if !has_ended {
             entry.stop.cancel();
         }
@@ -421,8 +418,8 @@ impl Transfers {
     }
 
     fn find(&self, id: Uuid) -> Result<Arc<Entry>, Problem> {
-        let entries = lock(&self.entries);
-        let found = entries.iter().find(|entry| lock(&entry.shown).id == id).cloned();
+        let entries = self.entries.lock();
+        let found = entries.iter().find(|entry| entry.shown.lock().id == id).cloned();
         found.ok_or_else(|| {
             let detail = format!("no transfer {id}");
             Problem::new(ProblemKind::Missing, "no_transfer", detail)
@@ -454,79 +451,4 @@ fn fault(error: &tokio::task::JoinError) -> Problem {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    async fn ended(transfers: &Transfers, id: Uuid) -> Transfer {
-        let mut changes = transfers.changes();
-        loop {
-            let found = transfers.get(id).unwrap();
-            if found.state.has_ended() {
-                return found;
-            }
-            changes.changed().await.unwrap();
-        }
-    }
-
-    #[tokio::test]
-    async fn progress_is_told_while_it_runs_and_the_outcome_afterwards() {
-        let transfers = Transfers::new(None, tokio::runtime::Handle::current());
-        let (seen, wait) = std::sync::mpsc::channel::<()>();
-        let begun = transfers.begin_on_disk(
-            Beginning::now(TransferKind::Import, "larkfen-desk/q8_0", 100),
-            move |handle| {
-                handle.begin_file("larkfen-desk.gguf");
-                assert!(handle.advance(40).is_continue());
-                wait.recv().unwrap();
-                Ok(7)
-            },
-            |made| async move { Ok(format!("{made} is there")) },
-        );
-        let running = loop {
-            let found = transfers.get(begun.id).unwrap();
-            if found.done_bytes > 0 {
-                break found;
-            }
-            tokio::time::sleep(Duration::from_millis(5)).await;
-        };
-        assert_eq!((running.state, running.done_bytes), (TransferState::Running, 40));
-        assert!(running.rate.unwrap() > 0.0 && running.seconds_left.unwrap() > 0.0);
-        seen.send(()).unwrap();
-        let done = ended(&transfers, begun.id).await;
-        assert_eq!(done.outcome.as_deref(), Some("7 is there"));
-        assert_eq!((done.state, done.rate), (TransferState::Done, None));
-    }
-
-    #[tokio::test]
-    async fn one_after_the_other_and_a_waiting_one_can_be_cancelled() {
-        let transfers = Transfers::new(None, tokio::runtime::Handle::current());
-        let (go, wait) = std::sync::mpsc::channel::<()>();
-        let nothing = |()| async { Ok(String::new()) };
-        let first = transfers.begin_on_disk(
-            Beginning::now(TransferKind::Verify, "all", 1),
-            move |_| wait.recv().map_err(|_| cancelled()),
-            nothing,
-        );
-        let second = transfers.begin_on_disk(
-            Beginning::now(TransferKind::Verify, "all", 1),
-            |_| panic!("it ran"),
-            nothing,
-        );
-        transfers.cancel(second.id).await.unwrap();
-        assert_eq!(ended(&transfers, second.id).await.state, TransferState::Cancelled, "at once");
-        go.send(()).unwrap();
-        assert_eq!(ended(&transfers, first.id).await.state, TransferState::Done);
-        assert!(transfers.get(Uuid::nil()).is_err());
-    }
-
-    #[tokio::test]
-    async fn a_transfer_that_panics_has_failed() {
-        let transfers = Transfers::new(None, tokio::runtime::Handle::current());
-        let begun = transfers.begin(Beginning::now(TransferKind::Verify, "all", 1), |_| async {
-            panic!("the shelf is not there")
-        });
-        let failed = ended(&transfers, begun.id).await;
-        assert_eq!(failed.state, TransferState::Failed);
-        assert_eq!(failed.problem.unwrap().kind, ProblemKind::Fault);
-    }
-}
+mod tests;

@@ -12,18 +12,16 @@ use uuid::Uuid;
 
 use super::Rules;
 use super::decisions::{Decisions, What};
-use super::engine_link::{EngineProcess, ProcessEvent};
-use super::instance::{AfterCrash, Instance, Leaving};
+use super::engine_link::EngineProcess;
+use super::instance::{Instance, Leaving};
 use super::memory::{self, Measured};
 use super::pools::Machine;
 use super::queue::{CallQueue, Left};
 use super::room::Pending;
 use super::{Ask, FleetReport, Judged, Target, Unload};
 use crate::config::Evictable;
-use crate::{loading::refusals, process::descriptors, wire};
+use crate::{loading::refusals, wire};
 
-/// When it is tried again to start a process, where too many files were open.
-const FILES_AGAIN: Duration = Duration::from_secs(2);
 /// How often memory is measured.
 const MEASURE_EVERY: Duration = Duration::from_secs(1);
 
@@ -37,15 +35,15 @@ pub(super) struct Actor {
     /// Calls that may wait for each instance.
     pub(super) queue: usize,
     pub(super) begun: Instant,
-    hang: Duration,
+    pub(super) hang: Duration,
     /// After so long a call that waits for room has its turn.
     pub(super) evict_busy_after: Duration,
     pub(super) evictable: Evictable,
     pub(super) machine: Machine,
     pub(super) decisions: Decisions,
     /// Where engine processes pass the permission to compute on.
-    board: Option<Board>,
-    asks: mpsc::Sender<Ask>,
+    pub(super) board: Option<Board>,
+    pub(super) asks: mpsc::Sender<Ask>,
     /// Given to seats, which tell when they are given back.
     pub(super) leaving: mpsc::UnboundedSender<Left>,
     publish: watch::Sender<FleetReport>,
@@ -59,15 +57,6 @@ fn board() -> Option<Board> {
     Board::create()
         .inspect_err(|error| tracing::error!("engines cannot share the processor fairly: {error}"))
         .ok()
-}
-
-/// How a process ended, with what that often means.
-fn explained(how: &str) -> String {
-    if how.contains("SIGKILL") {
-        format!("{how}: killed by a user, or by the system when out of memory")
-    } else {
-        how.to_owned()
-    }
 }
 
 impl Actor {
@@ -291,224 +280,6 @@ impl Actor {
         self.instances.insert(id, instance);
     }
 
-    pub(super) fn start(&self, id: Uuid) {
-        let instance = &self.instances[&id];
-        let others = self.instances.values().filter(|found| found.id != id && found.holds_memory());
-        let places = self.machine.places(&instance.grant, others.map(|found| &found.grant));
-        let board = self.board.clone();
-        let order = instance.order(places, &self.machine.computing, board.as_ref());
-        let asks = self.asks.clone();
-        tokio::spawn(async move {
-            let (tell, mut events) = mpsc::unbounded_channel();
-            let result = EngineProcess::start(order, board, tell).await;
-            let started = result.is_ok();
-            let _ = asks.send(Ask::Started { id, result }).await;
-            while let Some(event) = events.recv().await.filter(|_| started) {
-                let _ = asks.send(Ask::Process { id, event }).await;
-            }
-        });
-    }
-
-    fn started(&mut self, id: Uuid, result: std::io::Result<EngineProcess>) {
-        let Some(instance) = self.instances.get_mut(&id) else {
-            // Unloaded before it began.
-            result.iter().for_each(EngineProcess::kill);
-            return;
-        };
-        match result {
-            Ok(process) if instance.state == InstanceState::Draining => {
-                process.kill();
-                instance.process = Some(process);
-            }
-            Ok(process) => instance.process = Some(process),
-            Err(error) if descriptors::are_exhausted(&error) => self.no_descriptors(id),
-            Err(error) => self.ended(id, &format!("it could not be started: {error}")),
-        }
-    }
-
-    /// No more files may be open: that is no crash, and passes when connections close.
-    fn no_descriptors(&mut self, id: Uuid) {
-        let Some(instance) = self.instances.get_mut(&id) else {
-            return;
-        };
-        let title = instance.target.title();
-        if instance.state == InstanceState::Draining {
-            self.remove(id);
-            return;
-        }
-        let why = "no engine process can be started: too many files and connections are open";
-        instance.wait_for_files(why);
-        self.decisions.note(What::Restart, &title, why);
-        self.load_again_after(id, FILES_AGAIN);
-    }
-
-    fn load_again_after(&self, id: Uuid, pause: Duration) {
-        let asks = self.asks.clone();
-        tokio::spawn(async move {
-            tokio::time::sleep(pause).await;
-            let _ = asks.send(Ask::Restart { id }).await;
-        });
-    }
-
-    fn process(&mut self, id: Uuid, event: ProcessEvent) {
-        let Some(instance) = self.instances.get_mut(&id) else {
-            return;
-        };
-        match event {
-            ProcessEvent::Loading { share } => instance.load_share = Some(share),
-            ProcessEvent::Loaded { kernels, seconds, warnings, confined } => {
-                if instance.state == InstanceState::Loading {
-                    let title = instance.target.title();
-                    tracing::info!(
-                        "`{title}` is ready after {seconds:.3} s; confined to: {confined}"
-                    );
-                    instance.become_ready(kernels, seconds, &warnings);
-                    if let Some(queue) = self.queues.get_mut(&instance.target.variant) {
-                        queue.reload = None;
-                    }
-                    self.measure();
-                }
-            }
-            ProcessEvent::LoadFailed(problem) => {
-                self.decisions.note(What::Refuse, &instance.target.title(), &problem.detail);
-                instance.fail(&problem);
-                self.ledger.release(id);
-            }
-            ProcessEvent::Standing(standing) => instance.standing = Some(standing),
-            ProcessEvent::Exited { how } => self.ended(id, &how),
-        }
-    }
-
-    fn look_at_baton_times(&mut self) {
-        let Some(board) = &self.board else { return };
-        for instance in self.instances.values_mut() {
-            let baton_times =
-                instance.process.as_ref().and_then(|process| board.times(process.pid));
-            instance.baton_times = baton_times.unwrap_or_default();
-        }
-    }
-
-    /// Ends processes that have calls and compute nothing. Whoever waits for its turn is excused: it may
-    /// be waiting for one of them.
-    fn end_the_hung(&mut self) {
-        let (hang, board) = (self.hang, self.board.as_ref());
-        let mut is_ended = false;
-        for instance in self.instances.values_mut() {
-            let Some(process) = &instance.process else { continue };
-            let waits = board.is_some_and(|board| board.is_waiting(process.pid));
-            if process.link.silence() < hang || waits {
-                continue;
-            }
-            is_ended = true;
-            let why = format!("it had calls but computed nothing for {} s", hang.as_secs());
-            tracing::error!("`{}` hangs: {why}; its process is killed", instance.target.title());
-            instance.why_ended = Some(why);
-            process.kill();
-        }
-        if is_ended {
-            // The others may have waited for it.
-            self.instances
-                .values()
-                .filter_map(|found| found.process.as_ref())
-                .for_each(|process| process.link.excuse());
-        }
-    }
-
-    /// An engine process ended: asked to, or not.
-    fn ended(&mut self, id: Uuid, how: &str) {
-        let Some(instance) = self.instances.get_mut(&id) else {
-            return;
-        };
-        let title = instance.target.title();
-        let how = &instance.why_ended.take().unwrap_or_else(|| explained(how));
-        match instance.state {
-            InstanceState::Draining => {
-                tracing::info!("unloaded `{title}`");
-                self.remove(id);
-            }
-            InstanceState::Failed => {
-                instance.process = None;
-                instance.measured = None;
-                if instance.origin == Origin::OnDemand {
-                    self.remove(id);
-                }
-            }
-            _ => match instance.crashed(how) {
-                AfterCrash::RestartAfter(pause) => {
-                    let why = format!("its engine process ended ({how}); restarting in {pause:?}");
-                    self.decisions.note(What::Restart, &title, why);
-                    self.load_again_after(id, pause);
-                }
-                AfterCrash::GiveUp => {
-                    let problem = refusals::crashes(how, &wire::command_of(&instance.target));
-                    self.decisions.note(What::Fail, &title, &problem.detail);
-                    instance.fail(&problem);
-                    self.ledger.release(id);
-                }
-            },
-        }
-    }
-
-    /// Two processes ended by one call: it is refused, and the instance is not to blame.
-    fn blame(&mut self, id: Uuid, caller: &str, call: Uuid) {
-        let Some(instance) = self.instances.get_mut(&id) else {
-            return;
-        };
-        instance.forgive(2);
-        let title = instance.target.title();
-        let why = format!("call {call} of {caller} ended its engine process twice and is refused");
-        self.decisions.note(What::Refuse, &title, why);
-    }
-
-    fn remove(&mut self, id: Uuid) {
-        self.ledger.release(id);
-        let target = self.instances.get(&id).map(|instance| instance.target.clone());
-        let waiting =
-            self.instances.get_mut(&id).map(|instance| std::mem::take(&mut instance.waiting));
-        let evicted = self.instances.get_mut(&id).is_some_and(|instance| {
-            instance.state == InstanceState::Draining && instance.become_evicted()
-        });
-        let gone = if evicted {
-            self.instances.get_mut(&id).map(|instance| std::mem::take(&mut instance.gone))
-        } else {
-            self.instances.remove(&id).map(|instance| instance.gone)
-        };
-        gone.into_iter().flatten().for_each(|gone| {
-            let _ = gone.send(());
-        });
-        self.retry_pending();
-        // Whoever waited for it waits for what is loaded in its place.
-        let next = target.and_then(|target| self.same_as(&target).map(|found| found.id));
-        if let Some(next) = next.and_then(|id| self.instances.get_mut(&id))
-            && next.state == InstanceState::Loading
-        {
-            next.waiting.extend(waiting.into_iter().flatten());
-        }
-    }
-
-    fn restart(&mut self, id: Uuid) {
-        let Some(instance) = self.instances.get_mut(&id) else {
-            return;
-        };
-        if instance.state == InstanceState::Restarting {
-            instance.state = InstanceState::Loading;
-            self.start(id);
-        }
-    }
-
-    /// Whoever waits until an instance is ready is told; none where nothing is being loaded.
-    fn ready(&mut self, id: Uuid) -> Option<oneshot::Receiver<Result<(), Problem>>> {
-        let is_replaced =
-            self.instances.get(&id).is_some_and(|found| self.is_replaced(&found.target));
-        let instance = self.instances.get_mut(&id)?;
-        if instance.state == InstanceState::Evicted {
-            return None;
-        }
-        let (answer, ready) = oneshot::channel();
-        instance.tell_when_ready(answer, is_replaced);
-        Some(ready)
-    }
-
     fn unload(&mut self, id: Uuid, how: Unload, gone: oneshot::Sender<()>) -> Result<(), Problem> {
         let Some(instance) = self.instances.get_mut(&id) else {
             return Err(refusals::no_instance(id));
@@ -558,7 +329,7 @@ impl Actor {
     }
 
     /// Measures all engine processes, off this task: the kernel walks page tables for it.
-    fn measure(&mut self) {
+    pub(super) fn measure(&mut self) {
         let running: Vec<_> = self
             .instances
             .values()

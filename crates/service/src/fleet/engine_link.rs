@@ -5,8 +5,8 @@ use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream as StdUnixStream;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
@@ -17,6 +17,7 @@ use deft_protocol::engine::{
 };
 use deft_protocol::{Problem, ProblemKind};
 use futures_util::StreamExt;
+use parking_lot::Mutex;
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open, pidfd_send_signal};
 use tokio::io::AsyncWriteExt;
 use tokio::net::UnixStream;
@@ -169,7 +170,7 @@ impl EngineLink {
         let unread = Arc::<Unread>::default();
         let listener = Listener { events: sender, unread: Arc::clone(&unread) };
         {
-            let mut calls = lock(&self.calls);
+            let mut calls = self.calls.lock();
             if calls.is_empty() {
                 // It had no reason to speak.
                 self.silence.ends();
@@ -178,7 +179,7 @@ impl EngineLink {
         }
         if self.out.send(frame.into()).is_err() {
             // The process is gone: closing the channel tells so.
-            lock(&self.calls).remove(&call);
+            self.calls.lock().remove(&call);
         }
         Ok(CallStream { call, events, unread, link: self.clone(), left: answers, broken: false })
     }
@@ -193,7 +194,7 @@ impl EngineLink {
 
     /// How long the process has been silent though it has calls.
     pub(crate) fn silence(&self) -> Duration {
-        if lock(&self.calls).is_empty() { Duration::ZERO } else { self.silence.duration() }
+        if self.calls.lock().is_empty() { Duration::ZERO } else { self.silence.duration() }
     }
 
     /// It had a reason to be silent.
@@ -210,10 +211,6 @@ impl EngineLink {
     pub(crate) fn drain(&self) {
         self.tell(&ToEngine::Drain);
     }
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// The events of one call. Dropping it before its end cancels the call.
@@ -263,7 +260,7 @@ impl CallStream {
 
 impl Drop for CallStream {
     fn drop(&mut self) {
-        lock(&self.link.calls).remove(&self.call);
+        self.link.calls.lock().remove(&self.call);
         if !self.has_ended() {
             self.link.tell(&ToEngine::Cancel { call: self.call });
         }
@@ -397,7 +394,7 @@ async fn attend(
     // In this order: from now on no order is taken, and whoever gave one before is told by the
     // closing of its channel. The other way round a call in between would wait for ever.
     orders.close();
-    lock(&calls).clear();
+    calls.lock().clear();
 }
 
 /// Hands a message on. Returns the call that is given up, where its caller is too slow.
@@ -449,7 +446,7 @@ fn dispatch(
             (call, CallEvent::Failed(Problem::new(kind, &code, detail)))
         }
     };
-    let listener = lock(calls).get(&call).cloned()?;
+    let listener = calls.lock().get(&call).cloned()?;
     if listener.unread.add(bytes) {
         return fail(call, unread(), calls);
     }
@@ -460,7 +457,7 @@ fn dispatch(
 
 /// Ends a call with an error; nothing more is kept for it. Returns it, where it was there.
 fn fail(call: u64, problem: Problem, calls: &Calls) -> Option<u64> {
-    let listener = lock(calls).remove(&call)?;
+    let listener = calls.lock().remove(&call)?;
     listener.unread.add(0);
     let _ = listener.events.send((0, CallEvent::Failed(problem)));
     Some(call)
@@ -502,34 +499,4 @@ pub(crate) fn engine_lost(name: &str) -> Problem {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[tokio::test]
-    async fn a_caller_who_does_not_read_is_given_up_before_it_fills_the_memory() {
-        let calls = Calls::default();
-        let (events, mut read) = mpsc::unbounded_channel();
-        lock(&calls).insert(7, Listener { events, unread: Arc::default() });
-        let (tell, _told) = mpsc::unbounded_channel();
-        let text = || FromEngine::Text {
-            call: 7,
-            answer: 0,
-            text: "seed ".to_owned(),
-            scores: Vec::new(),
-        };
-        let given_up = (0..=MOST_UNREAD).map(|_| dispatch(text(), 60, &calls, &tell));
-        assert_eq!(given_up.filter(Option::is_some).count(), 1);
-        assert_eq!(dispatch(text(), 60, &calls, &tell), None, "nothing more is kept for it");
-        let mut last = None;
-        while let Ok((_, event)) = read.try_recv() {
-            last = Some(event);
-        }
-        let Some(CallEvent::Failed(problem)) = last else { panic!("it is told: {last:?}") };
-        assert_eq!(problem.code, "answer_unread");
-        // Few pieces that are long are too much as well.
-        let (events, _read) = mpsc::unbounded_channel();
-        lock(&calls).insert(7, Listener { events, unread: Arc::default() });
-        let given_up = (0..=8).map(|_| dispatch(text(), 8 << 20, &calls, &tell));
-        assert_eq!(given_up.filter(Option::is_some).count(), 1);
-    }
-}
+mod tests;

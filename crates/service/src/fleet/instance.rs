@@ -8,35 +8,32 @@
 //! | ready      | unload                          | draining              |
 //! |            | the process ends unasked        | restarting, or failed |
 //! | restarting | its pause is over               | loading               |
-//! | draining   | the process ends                | gone, or evicted    |
+//! | draining   | the process ends                | gone, or evicted      |
 //! | failed     | load again, or unload           | loading, or gone      |
-//! | evicted  | a call, or room again           | loading               |
+//! | evicted    | a call, or memory again         | loading               |
 //! |            | unload                          | gone                  |
 
-use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
-use deft_depot::VariantName;
 use deft_engine::baton::{BatonTimes, Board};
-use deft_planning::{
-    Candidate, Demand, Grant, LoadSettings, ModelShape, Placement, RequestedPlace, Weights,
-};
+use deft_planning::{Grant, Weights};
 use deft_protocol::Problem;
 use deft_protocol::engine::{BatonOrder, EngineStanding, LINK_VERSION, LoadOrder, PlaceOrder};
 use deft_protocol::manage::{
-    IdleLimit, InstanceReport, InstanceState, InstanceWork, Origin, Settings, USUAL_SHARE,
-    instance_title,
+    IdleLimit, InstanceReport, InstanceState, InstanceWork, Origin, Settings,
 };
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
-use super::engine_link::{EngineLink, EngineProcess};
+use super::engine_link::EngineProcess;
 use super::memory::Measured;
 use super::pools;
-use super::queue::{Asker, Left};
+use super::queue::Left;
+use super::seat::UseMade;
+use super::target::Target;
 use crate::loading::processor::Computing;
 use crate::{loading::refusals, wire};
 
@@ -52,43 +49,6 @@ const FIRST_PAUSE: Duration = Duration::from_millis(200);
 /// An instance that ran this long has recovered.
 const RECOVERED: Duration = Duration::from_secs(30);
 
-/// What is to be loaded.
-#[derive(Debug, Clone)]
-pub(crate) struct Target {
-    pub(crate) variant: Uuid,
-    /// Which instance of the variant; the first is 1.
-    pub(crate) number: u32,
-    pub(crate) name: VariantName,
-    /// The model's file, or its parts, the first one first.
-    pub(crate) files: Vec<PathBuf>,
-    pub(crate) shape: ModelShape,
-    /// A chat template in place of the file's own.
-    pub(crate) template: Option<String>,
-    pub(crate) settings: LoadSettings,
-    /// Where its layers are requested; host memory where nothing is said.
-    pub(crate) places: Vec<RequestedPlace>,
-    pub(crate) policy: Policy,
-}
-
-/// What is about staying loaded.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Policy {
-    /// Never unloaded to make room.
-    pub(crate) pinned: bool,
-    /// Lower ones make room first and come back last.
-    pub(crate) importance: i32,
-    /// Of the processor, in proportion to what others have.
-    pub(crate) share: u32,
-    /// When it is unloaded for want of calls.
-    pub(crate) idle: IdleLimit,
-}
-
-impl Default for Policy {
-    fn default() -> Self {
-        Self { pinned: false, importance: 0, share: USUAL_SHARE, idle: IdleLimit::default() }
-    }
-}
-
 /// What becomes of an instance when its process ended as it was asked to.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) enum Leaving {
@@ -97,103 +57,6 @@ pub(super) enum Leaving {
     Gone,
     /// It is shown as evicted, with the reason; it may come back by itself.
     Evicted { why: String, comes_back: bool },
-}
-
-impl Target {
-    /// The file that stands for the model.
-    pub(super) fn path(&self) -> &Path {
-        self.files.first().map_or(Path::new(""), PathBuf::as_path)
-    }
-
-    /// The variant, with the number of the instance where that is not the first.
-    pub(crate) fn title(&self) -> String {
-        instance_title(&self.name.to_string(), self.number)
-    }
-
-    /// As the ledger judges it; `title` is its own.
-    pub(super) fn candidate<'a>(&'a self, title: &'a str) -> Candidate<'a> {
-        let file = self.path().to_str().unwrap_or(title);
-        let Self { shape, settings, places, .. } = self;
-        Candidate { name: title, file, shape, settings, places }
-    }
-
-    /// Whether an instance loaded by `self` is as `other` requested it.
-    pub(super) fn is_loaded_as(&self, other: &Self) -> bool {
-        self.settings == other.settings && self.places == other.places
-    }
-
-    /// What it needs where it can be planned only in host memory.
-    pub(crate) fn in_host(&self) -> Grant {
-        let placement = Placement::in_host(self.shape.placeable());
-        let demand = Demand::of(&self.shape, &self.settings, &placement);
-        Grant { placement, demand }
-    }
-}
-
-/// A place at an instance, for one call; counts as busy while it lives.
-pub(crate) struct Seat {
-    /// The instance it is at.
-    pub(crate) instance: Uuid,
-    pub(crate) link: EngineLink,
-    pub(crate) name: String,
-    pub(crate) context: u32,
-    /// Since when the instance is ready.
-    pub(crate) ready_since: Instant,
-    pub(crate) load_seconds: f64,
-    pub(crate) queue_seconds: f64,
-    /// Whether the instance is to be unloaded after this call.
-    pub(crate) release: bool,
-    taken_at: Instant,
-    lanes: u32,
-    /// Lanes of its engine process that calls use.
-    lanes_used: Arc<AtomicU32>,
-    use_made: Arc<UseMade>,
-    variant: Uuid,
-    caller: String,
-    leaving: mpsc::UnboundedSender<Left>,
-}
-
-/// What calls made of an instance, counted since it was loaded.
-#[derive(Debug, Default)]
-struct UseMade {
-    /// Calls being answered.
-    calls: AtomicU32,
-    /// Whether a caller asked to unload it.
-    release: AtomicBool,
-    /// When the last call ended.
-    ended: Mutex<Option<Instant>>,
-    prompt_tokens: AtomicU64,
-    cached_tokens: AtomicU64,
-    answer_tokens: AtomicU64,
-}
-
-impl Seat {
-    /// Counts tokens of a call.
-    pub(crate) fn count(&self, prompt: u32, reused: u32, answer: u32) {
-        let made = &self.use_made;
-        for (counter, tokens) in [
-            (&made.prompt_tokens, prompt),
-            (&made.cached_tokens, reused),
-            (&made.answer_tokens, answer),
-        ] {
-            counter.fetch_add(tokens.into(), Ordering::Relaxed);
-        }
-    }
-}
-
-impl Drop for Seat {
-    fn drop(&mut self) {
-        if self.release {
-            self.use_made.release.store(true, Ordering::Relaxed);
-        }
-        let mut ended = self.use_made.ended.lock().unwrap_or_else(PoisonError::into_inner);
-        *ended = Some(Instant::now());
-        self.use_made.calls.fetch_sub(1, Ordering::Relaxed);
-        self.lanes_used.fetch_sub(self.lanes, Ordering::Relaxed);
-        let (variant, caller) = (self.variant, std::mem::take(&mut self.caller));
-        // Where nobody listens, the fleet has ended.
-        let _ = self.leaving.send(Left { variant, caller, held: self.taken_at.elapsed() });
-    }
 }
 
 pub(super) struct Instance {
@@ -222,12 +85,12 @@ pub(super) struct Instance {
     pub(super) takes_no_calls: bool,
     /// Why its process was ended, where the fleet did that.
     pub(super) why_ended: Option<String>,
-    use_made: Arc<UseMade>,
-    lanes_used: Arc<AtomicU32>,
-    leaving_seats: mpsc::UnboundedSender<Left>,
+    pub(super) use_made: Arc<UseMade>,
+    pub(super) lanes_used: Arc<AtomicU32>,
+    pub(super) leaving_seats: mpsc::UnboundedSender<Left>,
     crashes: u32,
     crashes_in_a_row: u32,
-    ready_since: Option<Instant>,
+    pub(super) ready_since: Option<Instant>,
     /// Since when it answers no calls, where it did before or was to.
     pub(super) down_since: Option<DateTime<Utc>>,
 }
@@ -277,7 +140,7 @@ impl Instance {
         }
     }
 
-    /// What its engine process is told; `board` is where it takes baton_times with others.
+    /// What its engine process is told; `board` is where it takes turns with others.
     pub(super) fn order(
         &self,
         places: Vec<PlaceOrder>,
@@ -344,7 +207,7 @@ impl Instance {
 
     /// Since its last call, or since it is ready.
     pub(super) fn idle_time(&self) -> Duration {
-        let ended = *self.use_made.ended.lock().unwrap_or_else(PoisonError::into_inner);
+        let ended = *self.use_made.ended.lock();
         let since = ended.max(self.ready_since);
         since.map_or(Duration::ZERO, |since| since.elapsed())
     }
@@ -357,7 +220,7 @@ impl Instance {
         if self.use_made.release.load(Ordering::Relaxed) && !self.target.policy.pinned {
             return Some("a call asked to unload it".to_owned());
         }
-        let answered = self.use_made.ended.lock().unwrap_or_else(PoisonError::into_inner).is_some();
+        let answered = self.use_made.ended.lock().is_some();
         match self.target.policy.idle {
             IdleLimit::Answered if answered => Some("it has no more calls".to_owned()),
             limit @ IdleLimit::Seconds(seconds) if self.idle_time().as_secs() >= seconds => {
@@ -408,7 +271,7 @@ impl Instance {
     }
 
     /// The process, where it is ready. That it ended may be seen here before the system tells so.
-    fn ready_process(&self) -> Option<&EngineProcess> {
+    pub(super) fn ready_process(&self) -> Option<&EngineProcess> {
         self.process
             .as_ref()
             .filter(|process| self.state == InstanceState::Ready && process.link.is_open())
@@ -424,32 +287,6 @@ impl Instance {
         let all = self.target.settings.lanes;
         let used = self.lanes_used.load(Ordering::Relaxed);
         self.is_ready() && !self.takes_no_calls && used + lanes.min(all) <= all
-    }
-
-    /// A seat, where the instance is ready.
-    pub(super) fn seat(&self, asker: &Asker) -> Option<Seat> {
-        let process = self.ready_process()?;
-        let lanes = asker.lanes.min(self.target.settings.lanes);
-        self.use_made.calls.fetch_add(1, Ordering::Relaxed);
-        self.lanes_used.fetch_add(lanes, Ordering::Relaxed);
-        let now = Instant::now();
-        Some(Seat {
-            instance: self.id,
-            link: process.link.clone(),
-            name: self.target.name.to_string(),
-            context: self.target.settings.context,
-            ready_since: self.ready_since.unwrap_or(now),
-            load_seconds: 0.0,
-            queue_seconds: 0.0,
-            release: false,
-            taken_at: now,
-            lanes,
-            lanes_used: Arc::clone(&self.lanes_used),
-            use_made: Arc::clone(&self.use_made),
-            variant: self.target.variant,
-            caller: asker.caller.clone(),
-            leaving: self.leaving_seats.clone(),
-        })
     }
 
     /// No process could be started for want of files that may be open; it is tried again.

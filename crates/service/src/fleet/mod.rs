@@ -4,11 +4,14 @@
 mod actor;
 mod decisions;
 pub(crate) mod engine_link;
+mod engine_processes;
 pub(crate) mod instance;
 pub(crate) mod memory;
 pub(crate) mod pools;
 mod queue;
 mod room;
+mod seat;
+mod target;
 
 use std::time::Duration;
 
@@ -21,11 +24,11 @@ use uuid::Uuid;
 
 use actor::Actor;
 use engine_link::ProcessEvent;
-pub(crate) use instance::Seat;
-use instance::{Policy, Target};
 use memory::Measured;
 use pools::Machine;
-pub(crate) use queue::{Asker, QueuePosition, Standing};
+pub(crate) use queue::{Asker, QueuePosition, QueueReport};
+pub(crate) use seat::Seat;
+pub(crate) use target::{Policy, Target};
 
 use crate::config::Evictable;
 use crate::depot::catalogue::off_thread;

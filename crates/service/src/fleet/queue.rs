@@ -1,67 +1,68 @@
-//! Calls that wait for a lane. All instances of a variant serve one queue, also those that are just being
-//! loaded; [`deft_planning::queue`] says who is next.
+//! Queues of calls that wait for a lane. All instances of a variant serve one queue, also while they load.
+//! [`deft_planning::queue`] decides which call is next.
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use deft_planning::queue::{Class, Holding, Queue};
 use deft_protocol::Problem;
 use deft_protocol::manage::{InstanceState, Origin};
+use parking_lot::Mutex;
 use tokio::sync::oneshot;
 use tokio::sync::oneshot::error::TryRecvError;
 use uuid::Uuid;
 
-use super::Seat;
 use super::actor::Actor;
-use super::instance::{Instance, Target};
+use super::instance::Instance;
 use super::room::Pending;
+use super::{Seat, Target};
 use crate::loading::refusals;
 
-/// Places in the queue are told no more often.
+/// Least time between two reports of queue positions.
 const TELL_EVERY: Duration = Duration::from_millis(50);
 
-/// Who asks for a seat.
+/// A call that needs a seat: a number of lanes of an instance.
 #[derive(Clone)]
 pub(crate) struct Asker {
     pub(crate) caller: String,
     pub(crate) class: Class,
-    /// Lanes that the call uses at once.
+    /// Number of lanes that the call uses in parallel.
     pub(crate) lanes: u32,
-    /// How long it waits for load and lane, where the call says so itself.
+    /// Longest wait for load and lane, if the call names one.
     pub(crate) deadline: Option<Duration>,
-    /// Where it is told how it stands.
+    /// Where its queue position is reported.
     pub(crate) place: Arc<QueuePosition>,
 }
 
-/// A call's place in a queue, for whoever looks at it.
+/// The queue position of a call, shared with its observers.
 #[derive(Debug, Default)]
-pub(crate) struct QueuePosition(Mutex<Option<Standing>>);
+pub(crate) struct QueuePosition(Mutex<Option<QueueReport>>);
 
-/// What is told of a place.
+/// A report of a queue position.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Standing {
-    /// 1 is next.
+pub(crate) struct QueueReport {
+    /// Position; 1 is next.
     pub(crate) position: u32,
-    /// How long it will probably take.
+    /// Expected wait.
     pub(crate) expected: Option<Duration>,
-    /// Whether an instance is ready, or was since it came: then it is lanes that are waited for.
+    /// Whether an instance is ready, or has been since the call arrived; then the call waits for lanes, not for a load.
     pub(crate) is_loaded: bool,
 }
 
 impl QueuePosition {
-    /// How it stands; none where it does not wait.
-    pub(crate) fn told(&self) -> Option<Standing> {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    /// The latest report; none if the call does not wait.
+    pub(crate) fn told(&self) -> Option<QueueReport> {
+        *self.0.lock()
     }
 
-    fn tell(&self, told: Option<Standing>) {
-        let mut place = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+    fn tell(&self, told: Option<QueueReport>) {
+        let mut place = self.0.lock();
         let was_loaded = place.is_some_and(|told| told.is_loaded);
-        *place = told.map(|told| Standing { is_loaded: told.is_loaded || was_loaded, ..told });
+        *place = told.map(|told| QueueReport { is_loaded: told.is_loaded || was_loaded, ..told });
     }
 }
 
-/// A call that waits.
+/// A waiting call.
 struct Ticket {
     asker: Asker,
     answer: oneshot::Sender<Result<Seat, Problem>>,
@@ -73,7 +74,7 @@ impl Drop for Ticket {
     }
 }
 
-/// What a seat tells when it is given back.
+/// Sent when a seat is returned.
 pub(crate) struct Left {
     pub(super) variant: Uuid,
     pub(super) caller: String,
@@ -86,9 +87,9 @@ pub(super) struct CallQueue {
     waiting: Queue<Ticket>,
     holding: Holding,
     told: Option<Instant>,
-    /// What is loaded for those who wait, where the instance made room for others.
+    /// What to load for waiting calls, if the instance was evicted.
     pub(super) reload: Option<Target>,
-    /// A load for those who wait.
+    /// A running load for waiting calls.
     loading: Option<oneshot::Receiver<Result<Uuid, Problem>>>,
 }
 
@@ -99,7 +100,7 @@ impl CallQueue {
 }
 
 impl Actor {
-    /// A seat at an instance of a variant, or a place in its queue; none where it is not loaded.
+    /// Puts a call into the queue of a variant. The receiver gets a seat or a refusal. None if the variant is not loaded.
     pub(super) fn seat(
         &mut self,
         variant: Uuid,
@@ -125,13 +126,13 @@ impl Actor {
         }
         let (caller, class) = (asker.caller.clone(), asker.class);
         let position = u32::try_from(queue.waiting.len() + 1).unwrap_or(u32::MAX);
-        asker.place.tell(Some(Standing { position, expected: None, is_loaded }));
+        asker.place.tell(Some(QueueReport { position, expected: None, is_loaded }));
         let pushed = queue.waiting.push(Ticket { asker, answer }, &caller, class, most, now);
         debug_assert!(pushed.is_ok(), "it was seen to have room");
         Some(seat)
     }
 
-    /// A seat was given back.
+    /// Notes that a seat was returned.
     pub(super) fn left(&mut self, left: &Left) {
         if let Some(queue) = self.queues.get_mut(&left.variant) {
             queue.waiting.returned(&left.caller);
@@ -139,20 +140,20 @@ impl Actor {
         }
     }
 
-    /// The least busy instance that has so many lanes free, or all of them where it has fewer.
+    /// The least busy instance with that many free lanes, or with all lanes free if it has fewer.
     fn free_instance(&self, variant: Uuid, lanes: u32) -> Option<Uuid> {
         let free = |found: &&Instance| found.target.variant == variant && found.has_free(lanes);
         let found = self.instances.values().filter(free).min_by_key(|found| found.eagerness());
         found.map(|found| found.id)
     }
 
-    /// How many wait for a variant.
+    /// Number of calls that wait for a variant.
     pub(super) fn queued(&self, variant: Uuid) -> u32 {
         let waiting = self.queues.get(&variant).map_or(0, |queue| queue.waiting.len());
         u32::try_from(waiting).unwrap_or(u32::MAX)
     }
 
-    /// Gives free lanes to those who wait.
+    /// Gives free lanes to waiting calls.
     pub(super) fn serve_all(&mut self) {
         let variants: Vec<Uuid> = self.queues.keys().copied().collect();
         for variant in variants {
@@ -171,7 +172,7 @@ impl Actor {
             let Some(queue) = self.queues.get_mut(&variant) else { return };
             queue.waiting.retain(|ticket| !ticket.answer.is_closed());
             let Some(next) = queue.waiting.peek(now) else {
-                // Nothing is loaded for nobody.
+                // No call waits any more, so its load is no longer wanted.
                 queue.loading = None;
                 return;
             };
@@ -200,7 +201,7 @@ impl Actor {
         }
     }
 
-    /// Loads again what made room for others, for those who wait for it.
+    /// Reloads an evicted instance for the calls that wait for it.
     fn load_for(&mut self, variant: Uuid) {
         let is_there = self.instances.values().any(|found| {
             found.target.variant == variant
@@ -224,7 +225,7 @@ impl Actor {
         self.load_or_wait(Pending::new(Uuid::now_v7(), target, Origin::OnDemand, answer));
     }
 
-    /// Lanes of all its instances.
+    /// Number of lanes of all instances of a variant.
     fn lanes(&self, variant: Uuid) -> u32 {
         let meant = self.instances.values().filter(|found| found.target.variant == variant);
         meant.map(|found| found.target.settings.lanes).sum()
@@ -235,7 +236,7 @@ impl Actor {
         self.instances.values().any(ready)
     }
 
-    /// Why no instance will serve those who wait, if so.
+    /// The refusal for waiting calls if no instance will serve them.
     fn nobody_comes(&self, variant: Uuid) -> Option<Problem> {
         let comes_back = self.queues.get(&variant).is_some_and(|queue| queue.reload.is_some());
         let mut problem = (!comes_back).then(refusals::unloaded);
@@ -257,20 +258,20 @@ impl Actor {
         problem
     }
 
-    /// Tells those who wait how they stand.
+    /// Reports queue positions to waiting calls.
     fn tell_places(&mut self, variant: Uuid) {
         let (lanes, now) = (self.lanes(variant), self.begun.elapsed());
         let is_loaded = self.is_loaded(variant);
         let Some(queue) = self.queues.get_mut(&variant) else { return };
         if queue.told.is_some_and(|told| told.elapsed() < TELL_EVERY) {
-            // The fleet's clock comes back to it.
+            // The next tick of the fleet reports them.
             return;
         }
         queue.told = Some(Instant::now());
         for (at, ticket) in (1..).zip(queue.waiting.in_order(now)) {
             let position = u32::try_from(at).unwrap_or(u32::MAX);
             let expected = queue.holding.expected(at, lanes);
-            ticket.asker.place.tell(Some(Standing { position, expected, is_loaded }));
+            ticket.asker.place.tell(Some(QueueReport { position, expected, is_loaded }));
         }
     }
 }
@@ -278,7 +279,7 @@ impl Actor {
 impl Ticket {
     fn give(mut self, result: Result<Seat, Problem>) {
         let (nobody, _) = oneshot::channel();
-        // Whoever left meanwhile gives the seat back by dropping it.
+        // If the call has gone, dropping the seat returns it.
         let _ = std::mem::replace(&mut self.answer, nobody).send(result);
     }
 }

@@ -1,7 +1,7 @@
-//! Making room, and coming back: what is done when memory is short or nobody calls.
+//! Eviction, idle limits and reloading.
 //!
-//! A call may evict what nobody uses; what the operator keeps comes back when there is room. A
-//! running call is never disturbed, and nothing that comes back evicts anything.
+//! A call may evict idle instances. Evicted instances that the operator requested are reloaded when there is memory
+//! again. A running call is never interrupted, and a reload never evicts anything.
 
 use std::cmp::Reverse;
 use std::time::{Duration, Instant};
@@ -20,16 +20,16 @@ use crate::config::Evictable;
 use crate::loading::refusals::{self, DOES_NOT_FIT, DRAINING, LOADED_OTHERWISE};
 use crate::wire;
 
-/// A load that waits for others to go.
+/// A load that waits until others are unloaded.
 pub(super) struct Pending {
     id: Uuid,
     target: Target,
     origin: Origin,
     answer: oneshot::Sender<Result<Uuid, Problem>>,
     since: Instant,
-    /// Whether it was told that it waits.
+    /// Whether the decision to wait was noted.
     told: bool,
-    /// Whether it was told that others take no more calls for its sake.
+    /// Whether it was noted that busy instances take no more calls for this load.
     made_way: bool,
 }
 
@@ -43,7 +43,7 @@ impl Pending {
         Self { id, target, origin, answer, since: Instant::now(), told: false, made_way: false }
     }
 
-    /// Whether both are calls for one model.
+    /// Whether both are on-demand loads of the same instance.
     fn is_same(&self, other: &Self) -> bool {
         self.origin == Origin::OnDemand
             && other.origin == Origin::OnDemand
@@ -52,17 +52,18 @@ impl Pending {
     }
 }
 
-/// How room can be made for a call.
+/// How to get memory for a call.
 enum Room {
-    /// These go, and some that are going already.
+    /// Evict these; others are being unloaded already.
     By(Vec<Uuid>),
-    /// It will do when calls that run now at these have ended.
+    /// Wait until the running calls of these have finished.
     AfterCalls(Vec<Uuid>),
+    /// There is no way.
     None,
 }
 
 impl Actor {
-    /// Loads; where others go first, the answer comes when they are gone.
+    /// Loads an instance. If others must be unloaded first, the load waits for them.
     pub(super) fn load_or_wait(&mut self, mut pending: Pending) {
         let result = self.load(pending.id, pending.target.clone(), pending.origin);
         let waits = match &result {
@@ -76,7 +77,7 @@ impl Actor {
             Err(problem) if problem.code == LOADED_OTHERWISE => {
                 self.replace(&pending.target).map(|()| true)
             }
-            // What is being unloaded is loaded again when it has gone.
+            // An instance that is being unloaded is loaded again afterwards.
             Err(problem) if problem.code == DRAINING && pending.origin == Origin::Requested => {
                 Ok(true)
             }
@@ -96,15 +97,15 @@ impl Actor {
         }
     }
 
-    /// Whether as many calls wait for room for a model as may wait for its lanes.
+    /// Whether the queue limit of a model is reached by calls that wait for its memory.
     fn too_many_wait(&self, pending: &Pending) -> bool {
         let same = |other: &&Pending| other.is_same(pending) && !other.answer.is_closed();
         pending.origin == Origin::OnDemand
             && self.pending.iter().filter(same).count() >= self.queue.max(1)
     }
 
-    /// Tries again what waited. Whoever does not wait any more is forgotten. Of many calls for one model only
-    /// the first is planned for: what it waits for the others wait for too.
+    /// Retries waiting loads, and drops those whose call has gone. Of several calls for one model only the first is
+    /// planned, because the others wait for the same.
     pub(super) fn retry_pending(&mut self) {
         self.instances.values_mut().for_each(|instance| instance.takes_no_calls = false);
         for pending in std::mem::take(&mut self.pending) {
@@ -119,15 +120,15 @@ impl Actor {
         }
     }
 
-    /// Whether something is to be loaded in the place of an instance that goes.
+    /// Whether a waiting load replaces an instance that is being unloaded.
     pub(super) fn is_replaced(&self, target: &Target) -> bool {
         self.pending.iter().any(|pending| {
             pending.target.variant == target.variant && pending.target.number == target.number
         })
     }
 
-    /// A call reloads an instance that was evicted or failed with its own settings: what the operator requested stays
-    /// requested, whatever happened to its process.
+    /// A call reloads an evicted or failed instance with that instance's settings. A requested instance stays requested,
+    /// whatever happened to its process.
     pub(super) fn or_evicted(
         &self,
         id: Uuid,
@@ -147,7 +148,7 @@ impl Actor {
         }
     }
 
-    /// Whether a call's load will fit when others have gone: what is least valuable is told to.
+    /// Whether the load of a call will fit once others are unloaded; evicts the least valuable ones.
     ///
     /// # Errors
     /// The refusal, in the form that callers get.
@@ -193,7 +194,7 @@ impl Actor {
         let mut order: Vec<Uuid> = draining.map(|found| found.id).collect();
         let leaving = order.len();
         order.extend(least_valuable_first(self.unused()));
-        // What is going already need not be told to.
+        // Those that are being unloaded already need no eviction.
         let evictions = |order: &[Uuid]| {
             let mut gone = self.ledger.evictions(wanted, order)?;
             gone.retain(|id| !order[..leaving].contains(id));
@@ -207,8 +208,8 @@ impl Actor {
         evictions(&order).map_or(Room::None, Room::AfterCalls)
     }
 
-    /// Instances that always have something to do take no more calls, so that a call that waited long for
-    /// their room has its turn. Who waits for them is served when they come back.
+    /// Stops instances that are never idle from taking more calls, so that a call that has waited long for their memory
+    /// is served. Calls that wait for them are served after their reload.
     fn give_way(&mut self, busy: &[Uuid], title: &str, is_new: bool) {
         for id in busy {
             let Some(instance) = self.instances.get_mut(id) else { continue };
@@ -222,7 +223,7 @@ impl Actor {
         }
     }
 
-    /// Whether an instance may be unloaded for a call, when nobody uses it.
+    /// Whether an instance may be evicted for a call once it is idle.
     fn may_go(&self, instance: &Instance) -> bool {
         let allowed = match self.evictable {
             Evictable::None => false,
@@ -232,7 +233,7 @@ impl Actor {
         allowed && !instance.target.policy.pinned && instance.holds_memory()
     }
 
-    /// What nobody uses and may be unloaded for a call.
+    /// Idle instances that may be evicted for a call.
     fn unused(&self) -> Vec<Unused<Uuid>> {
         self.instances
             .values()
@@ -247,7 +248,7 @@ impl Actor {
             .collect()
     }
 
-    /// Drains what is loaded with other settings, once it is sure that the new ones would fit then.
+    /// Drains an instance that is loaded with other settings, if the new settings will fit afterwards.
     fn replace(&mut self, target: &Target) -> Result<(), Problem> {
         let Some(old) = self.same_as(target).map(|found| found.id) else {
             return Ok(());
@@ -265,30 +266,30 @@ impl Actor {
         Ok(())
     }
 
-    /// Unloads what nobody uses: what is kept stays in sight as evicted.
+    /// Unloads an idle instance. A requested one stays listed, as evicted.
     fn leave(&mut self, id: Uuid, why: &str, comes_back: bool) {
         let Some(instance) = self.instances.get_mut(&id) else {
             return;
         };
-        let kept = instance.origin == Origin::Requested;
+        let is_requested = instance.origin == Origin::Requested;
         let reasons = format!(
             "{why} (idle for {} s, importance {}, {})",
             instance.idle_time().as_secs(),
             instance.target.policy.importance,
-            if kept { "kept" } else { "on demand" },
+            if is_requested { "requested" } else { "on demand" },
         );
-        let what = if kept { What::Evict } else { What::Unload };
+        let what = if is_requested { What::Evict } else { What::Unload };
         self.decisions.note(what, &instance.target.title(), reasons);
-        if kept {
+        if is_requested {
             instance.leaving = Leaving::Evicted { why: why.to_owned(), comes_back };
         }
-        // Calls that come for it now are not refused: it is loaded again for them.
+        // Calls for it are not refused meanwhile: it is reloaded for them.
         let (variant, target) = (instance.target.variant, instance.target.clone());
         self.queues.entry(variant).or_default().reload = Some(target);
         self.end(id, Unload::Drain);
     }
 
-    /// Unloads what had no call for as long as its idle limit says.
+    /// Unloads instances whose idle limit has passed.
     pub(super) fn end_the_idle(&mut self) {
         let due: Vec<(Uuid, String)> = self
             .instances
@@ -300,7 +301,7 @@ impl Actor {
         }
     }
 
-    /// Brings back what made room, the most important first, as far as there is room now.
+    /// Reloads evicted instances for which there is memory now, the most important first.
     pub(super) fn bring_back(&mut self) {
         if self.stopping || !self.pending.is_empty() {
             return;

@@ -14,8 +14,8 @@ use sqlx::PgPool;
 use uuid::Uuid;
 
 use crate::depot::catalogue::{Catalogue, database_problem};
-use crate::fleet::instance::{Policy, Target};
 use crate::fleet::{self, Asker, Fleet, Judged, Seat, Unload, Verdict};
+use crate::fleet::{Policy, Target};
 use crate::records::instances::{self, RequestedInstance};
 use crate::records::variants::Registered;
 use crate::{loading::refusals, wire};
@@ -65,7 +65,7 @@ impl Loads {
     async fn target(&self, request: &LoadRequest) -> Result<Target, Problem> {
         let registered = self.resolve(&request.model)?;
         let mut settings = request.settings.clone();
-        if let Some(mut present) = self.present_settings(registered.id).await? {
+        if let Some(mut present) = self.present_settings(&registered).await {
             present.reset(&request.reset);
             settings = settings.or(&present);
         }
@@ -73,13 +73,17 @@ impl Loads {
     }
 
     /// Settings of the first requested instance of a variant. They come from the records, because a report of an instance
-    /// that could not be loaded may not have them.
-    async fn present_settings(&self, variant: Uuid) -> Result<Option<SettingsRequest>, Problem> {
-        let all = instances::all(&self.database, self.node).await;
-        let all = all.map_err(|error| database_problem(&error))?;
-        let first =
-            all.iter().filter(|found| found.variant == variant).min_by_key(|found| found.number);
-        Ok(first.map(|found| SettingsRequest::from(&found.settings)))
+    /// that could not be loaded may not have them; from its report while the records cannot be read, for a plan needs none.
+    async fn present_settings(&self, registered: &Registered) -> Option<SettingsRequest> {
+        let Ok(all) = instances::all(&self.database, self.node).await else {
+            let first = self.requested(&registered.name.to_string()).into_iter().next();
+            return first.map(|found| SettingsRequest::from(&found.settings));
+        };
+        let first = all
+            .iter()
+            .filter(|found| found.variant == registered.id)
+            .min_by_key(|found| found.number);
+        first.map(|found| SettingsRequest::from(&found.settings))
     }
 
     /// Requested instances of a variant, by number.

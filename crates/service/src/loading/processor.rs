@@ -189,7 +189,10 @@ fn read(path: &Path) -> io::Result<Option<Kept>> {
     };
     let kept: Kept = serde_json::from_str(&text).map_err(io::Error::other)?;
     if kept.version != VERSION {
-        return Err(io::Error::other(format!("it is of version {}", kept.version)));
+        return Err(io::Error::other(format!(
+            "version {} of this program's measurements is not known",
+            kept.version
+        )));
     }
     Ok(Some(kept))
 }

@@ -11,7 +11,7 @@ use deft_protocol::manage::{PoolShare, SettingsRequest};
 use deft_protocol::{Problem, ProblemKind, Way};
 
 use crate::config::ConfigError;
-use crate::fleet::Standing;
+use crate::fleet::QueueReport;
 use crate::records::variants::Registered;
 use crate::wire;
 
@@ -142,10 +142,7 @@ fn command(way: &WayOut, refusal: &Refusal, shape: &ModelShape) -> Way {
             let shares = wire::all_shares(places);
             let command = load(&refusal.settings, &shares);
             let settings = SettingsRequest { pools: Some(shares), ..SettingsRequest::default() };
-            Way {
-                settings: Some(settings),
-                ..nothing(command, format!("needs {need} in all pools"))
-            }
+            Way { settings: Some(settings), ..nothing(command, format!("needs {need} in total")) }
         }
         WayOut::Unload { names, frees } => {
             let names: Vec<String> = names.iter().map(|name| alone(name, refusal)).collect();
@@ -212,7 +209,7 @@ pub(crate) fn queue_full(most: usize, wait: Option<Duration>) -> Problem {
 }
 
 /// A call that found no lane in time.
-pub(crate) fn queue_slow(waited: Duration, told: &Standing) -> Problem {
+pub(crate) fn queue_slow(waited: Duration, told: &QueueReport) -> Problem {
     let detail = format!(
         "no lane of the model became free within {} s; the call was at position {} of the queue",
         waited.as_secs_f64(),

@@ -1,9 +1,10 @@
 //! Wrong keys and codes are answered slowly: each waits twice as long as the one before.
 
 use std::collections::HashMap;
-use std::sync::{Mutex, PoisonError};
+
 use std::time::{Duration, Instant};
 
+use parking_lot::Mutex;
 use tokio::sync::Semaphore;
 
 use super::peers::Peer;
@@ -51,7 +52,7 @@ impl Attempts {
     }
 
     fn count(&self, peer: Peer, now: Instant) -> u32 {
-        let mut wrong = self.wrong.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut wrong = self.wrong.lock();
         wrong.retain(|_, (_, last)| now.duration_since(*last) < FORGOTTEN);
         if wrong.len() >= REMEMBERED {
             wrong.clear();
@@ -63,7 +64,7 @@ impl Attempts {
 
     /// A right one makes good for the wrong ones.
     pub(super) fn right(&self, peer: Peer) {
-        self.wrong.lock().unwrap_or_else(PoisonError::into_inner).remove(&peer);
+        self.wrong.lock().remove(&peer);
     }
 }
 

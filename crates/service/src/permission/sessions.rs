@@ -3,8 +3,10 @@
 
 use std::collections::VecDeque;
 use std::io;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+
 use std::time::{Duration, Instant};
+
+use parking_lot::{Mutex, MutexGuard};
 
 use super::key::drawn;
 use super::peers::Peer;
@@ -44,7 +46,7 @@ pub(crate) struct Sessions(Mutex<Known>);
 
 impl Sessions {
     fn known(&self) -> MutexGuard<'_, Known> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.0.lock()
     }
 
     /// A new code for a link, for one user only where that is said.

@@ -7,7 +7,9 @@ mod settings;
 
 pub(crate) use depot::{role, variant};
 pub(crate) use plans::{command_of, load_command, parts, plan, reasons};
-pub(crate) use problems::{depot_problem, remote_problem, source_problem, store_problem};
+pub(crate) use problems::{
+    depot_problem, name_taken, remote_problem, source_problem, store_problem,
+};
 pub(crate) use settings::{
     all_shares, load_settings, memory_request, places, policy, requested_share, settings, shares,
 };

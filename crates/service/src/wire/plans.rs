@@ -8,8 +8,8 @@ use deft_protocol::manage::{
 };
 
 use super::settings::{requested_share, settings, shares};
+use crate::fleet::Target;
 use crate::fleet::Verdict;
-use crate::fleet::instance::Target;
 
 /// The plan of so many instances, by what was judged of each.
 pub(crate) fn plan(

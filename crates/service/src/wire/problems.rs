@@ -7,6 +7,11 @@ use deft_protocol::{Problem, ProblemKind};
 
 use crate::loading::refusals;
 
+/// A name that belongs to something else already.
+pub(crate) fn name_taken(detail: String, way_out: String) -> Problem {
+    Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(way_out)
+}
+
 pub(crate) fn depot_problem(error: &DepotError) -> Problem {
     let (kind, code) = match error {
         DepotError::NoFile { .. } => (ProblemKind::Missing, "file_missing"),

@@ -9,7 +9,7 @@ use deft_protocol::manage::{
     WeightsHeld,
 };
 
-use crate::fleet::instance::{Policy, Target};
+use crate::fleet::{Policy, Target};
 use crate::loading::refusals;
 
 /// Largest share of the processor: a hundred times the usual one.

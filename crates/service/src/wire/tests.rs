@@ -3,7 +3,7 @@ use deft_protocol::manage::{CachePrecision, IdleLimit, SettingsRequest, WeightsH
 use deft_protocol::{Problem, ProblemKind};
 
 use super::*;
-use crate::fleet::instance::{Policy, Target};
+use crate::fleet::{Policy, Target};
 
 fn shape() -> ModelShape {
     ModelShape {

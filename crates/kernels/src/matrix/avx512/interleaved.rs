@@ -265,7 +265,7 @@ fn with_bits<const PLACE: i32>(
     quants
 }
 
-/// DisjointRows of words, `step` further on.
+/// Positions of words, `step` further on.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn moved(places: __m512i, step: usize) -> __m512i {

@@ -1,4 +1,8 @@
-//! 512-bit twins of [`super::scalar`]. One register holds the sixteen partial sums.
+//! Matrix products with AVX-512, bit for bit equal to [`super::scalar`].
+//!
+//! A *strip* is 512 quantised values of a row: 16 groups of 32. A row has sixteen partial sums, one per group of a
+//! strip, and they fit one 512-bit register. [`rows`] multiplies a single token; [`multiply`] multiplies panels of
+//! unpacked rows by many tokens.
 
 use std::arch::x86_64::*;
 
@@ -30,8 +34,8 @@ use crate::prefetch::{PREFETCH_DISTANCE, Prefetch, prefetch_bytes, prefetch_stri
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
-/// Where in the two registers of [`quarters`] the even quarters of groups 0 to 15 stand; odd ones four
-/// lanes on.
+/// Index, within the two registers that [`quarters`] returns, of the sum of the first half of each group. The sum of
+/// the second half is four words further.
 const EVEN: [i32; 16] = {
     let mut places = [0; 16];
     let mut group = 0;
@@ -43,6 +47,7 @@ const EVEN: [i32; 16] = {
     places
 };
 
+/// The indices of [`EVEN`], or those of the second halves.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn places(odd: bool) -> __m512i {
@@ -51,8 +56,8 @@ fn places(odd: bool) -> __m512i {
     if odd { _mm512_add_epi32(even, _mm512_set1_epi32(4)) } else { even }
 }
 
-/// Eight registers, each with two groups of eight words, to two registers with the sums of four
-/// neighbouring words: in a lane of 128 bits the same quarter of four registers.
+/// Sums of four neighbouring words each, of eight registers. Each register has two groups of eight words. In the
+/// result, each 128-bit lane holds the sums of the same quarter of four registers.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn quarters(sums: &[__m512i; REGISTERS]) -> (__m512i, __m512i) {
@@ -67,7 +72,7 @@ fn quarters(sums: &[__m512i; REGISTERS]) -> (__m512i, __m512i) {
     (four(0), four(4))
 }
 
-/// The integer sums of both halves of all groups, in their order.
+/// Integer sums of the first halves and of the second halves of all groups, in the order of the groups.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn half_sums(sums: &[__m512i; REGISTERS]) -> (__m512i, __m512i) {
@@ -78,7 +83,7 @@ fn half_sums(sums: &[__m512i; REGISTERS]) -> (__m512i, __m512i) {
     )
 }
 
-/// Adds sixteen integer sums, and what minima take away, to the partial sums.
+/// Adds sixteen scaled integer sums to the partial sums, and subtracts the minima.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn add<B: Blocks>(
@@ -100,7 +105,7 @@ fn add<B: Blocks>(
     }
 }
 
-/// Adds a strip's integer sums, which begin at nothing, to the partial sums.
+/// Adds a strip to the partial sums. `sums` are its products, without the bias of the sums.
 #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
 #[inline]
 fn add_strip<B: Blocks>(
@@ -124,7 +129,7 @@ fn add_strip<B: Blocks>(
     add::<B>(partial, second, scale, min, &x.scales, &x.min_factors[1])
 }
 
-/// Rows of so many bytes times the activations of a token, group by group.
+/// Multiplies rows of `row_bytes` bytes by the activations of one token; `out` has a result per row.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[RoundedStrip], out: &mut [f32]) {
@@ -154,7 +159,8 @@ pub(super) fn rows<B: Wide>(rows: &[u8], row_bytes: usize, x: &[RoundedStrip], o
     }
 }
 
-/// Rows of which several fill a strip, as many at a time; returns how many rows.
+/// Multiplies rows that are shorter than a strip, several at a time, as long as they fill whole strips. Returns the
+/// number of rows done.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 fn short_rows<B: Wide>(
@@ -183,12 +189,13 @@ fn short_rows<B: Wide>(
     done
 }
 
-/// The fixed tree of several rows that have the partial sums of a register in equal parts; others are nothing.
+/// Sums several short rows in the order of [`tree`]. They share a register in equal parts; each row's other partial
+/// sums would be zero.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn short_trees(partials: __m512, out: &mut [f32]) {
     let groups = STRIP_GROUPS / out.len();
-    // What is nothing is added as well: it changes the sign of a zero.
+    // The zeros of the other partial sums are added too, because they change the sign of a negative zero.
     let mut sums = _mm512_add_ps(partials, _mm512_setzero_ps());
     if groups == 8 {
         sums = _mm512_add_ps(sums, _mm512_shuffle_f32x4::<0xB1>(sums, sums));
@@ -205,7 +212,7 @@ fn short_trees(partials: __m512, out: &mut [f32]) {
     out.iter_mut().zip(all.iter().step_by(groups)).for_each(|(out, sum)| *out = *sum);
 }
 
-/// Quants times activations, group by group: two groups in each register.
+/// Products of quants and activations, summed by fours: two groups in each register.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
@@ -217,7 +224,7 @@ fn products(quants: &[__m512i; REGISTERS], x: &RoundedStrip) -> [__m512i; REGIST
     })
 }
 
-/// The fixed tree at the end of a sum.
+/// Sum of the sixteen partial sums, in the order that NUMERICS defines.
 #[target_feature(enable = "avx512f,avx512dq,avx512vl")]
 #[inline]
 fn tree(sums: __m512) -> f32 {
@@ -227,8 +234,9 @@ fn tree(sums: __m512) -> f32 {
     _mm_cvtss_f32(_mm_add_ss(two, _mm_movehdup_ps(two)))
 }
 
-/// Takes the first `bytes` of what is stored apart, a strip of a row or its rest, four quants of each group side by side,
-/// for its place in a tile; asks for as many so far on, where that is anything.
+/// Unpacks a strip of a row, or its shorter rest, into its place in a tile, with four quants of each group side by
+/// side. `bytes` is the length of the strip in `stored`. If `ahead` is not zero, prefetches as many bytes at that
+/// distance.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 pub(super) fn pack<B: Wide>(
     stored: &[u8],
@@ -255,7 +263,7 @@ pub(super) fn pack<B: Wide>(
     }
 }
 
-/// Writes a strip to its place in a tile.
+/// Writes an unpacked strip to its place in a tile.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn put<B: Blocks>(
@@ -281,21 +289,20 @@ fn put<B: Blocks>(
     }
 }
 
-/// Strips of a panel of rows, and of some tokens: what [`multiply`] computes.
+/// A panel of rows and the tokens that [`multiply`] multiplies it by.
 pub(super) struct Block<'a> {
     pub(super) panel: &'a Panel,
-    /// `stride` strips for each three tokens, as [`TokenLines`] tells, of which those of the panel begin at
-    /// `first`.
+    /// Activations, laid out as [`TokenLines`] describes: `stride` strips for each three tokens. The strips of the
+    /// panel begin at strip `first`.
     pub(super) x: &'a [Sixteen],
     pub(super) stride: usize,
     pub(super) first: usize,
-    /// Partial sums of these tokens, `tokens x rows` in whole tiles; not read where the panel has the first
-    /// strips, and not written where it has the last ones.
+    /// Partial sums, `tokens x rows` in whole tiles. Not read if the panel has the first strips; not written if it
+    /// has the last ones.
     pub(super) sums: &'a mut [Sixteen],
-    /// Written where the panel has the last strips. The panel's last tile may have more rows, which are not
-    /// looked at.
+    /// Results; written if the panel has the last strips. Rows that only fill the panel's last tile are ignored.
     pub(super) out: &'a Results<'a>,
-    /// What comes next.
+    /// Memory that is needed next.
     pub(super) ahead: &'a mut Prefetch,
 }
 
@@ -305,17 +312,16 @@ impl Block<'_> {
     }
 }
 
-/// A panel's strips of rows times all tokens.
+/// Multiplies a panel by all tokens.
 ///
 /// # Safety
-/// `x` has `stride` strips for each three tokens of the results, the panel has their rows, and `sums` has what
-/// is said there.
+/// `x`, `sums` and the panel have the sizes that [`Block`] describes, for the rows and tokens of `out`.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
     let count = block.out.tokens();
     let is_last = block.is_last();
-    // Activations of three tokens stay in the nearest cache while all rows pass by.
+    // Activations of three tokens stay in the L1 cache while all rows are read.
     for first in (0..count).step_by(TILE_TOKENS) {
         let tokens = TILE_TOKENS.min(count - first);
         if is_last {
@@ -334,10 +340,10 @@ pub(super) unsafe fn multiply<B: Blocks>(block: &mut Block<'_>) {
     }
 }
 
-/// Four rows times some tokens, up to three.
+/// Multiplies four rows by up to three tokens.
 ///
 /// # Safety
-/// As [`multiply`], and rows and tokens begin a tile that exists.
+/// As for [`multiply`]; `row` and `token` are the first ones of a tile within these sizes.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
@@ -380,10 +386,10 @@ unsafe fn tile<B: Blocks, const TOKENS: usize>(block: &mut Block<'_>, row: usize
     }
 }
 
-/// Writes four results, or as many as there is room for.
+/// Writes four results, or the first `room` of them if it is less.
 ///
 /// # Safety
-/// So many can be written.
+/// `out` is valid for writing that many.
 #[target_feature(enable = "avx512f,avx512vl")]
 #[inline]
 unsafe fn put_results(results: __m128, out: *mut f32, room: usize) {
@@ -398,10 +404,11 @@ unsafe fn put_results(results: __m128, out: *mut f32, room: usize) {
     }
 }
 
-/// Adds one strip of each row times one of each token to the partial sums: all of it, or one of its halves.
+/// Multiplies a strip of four rows by a strip of each token, and adds the products to the partial sums. Types with a
+/// scale per half of a group need one call for each half.
 ///
 /// # Safety
-/// There are lines of a strip of rows, and of one of tokens.
+/// `weights` and `x` are valid for all lines of a strip.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
@@ -459,17 +466,17 @@ fn load_words(line: &Sixteen) -> __m512i {
     _mm512_castps_si512(load_floats(line))
 }
 
-/// The fixed tree at the end of four sums at once.
+/// [`tree`] of four rows at once.
 #[target_feature(enable = "avx512f,avx512vl")]
 #[inline]
 fn trees(sums: &[__m512; TILE_ROWS]) -> __m128 {
-    // Eight apart: of two sums, one in each half of a register.
+    // Partial sums that are eight apart; two rows share a register, one in each half.
     let eight = |a: __m512, b: __m512| {
         let low = _mm512_shuffle_f32x4::<0x44>(a, b);
         _mm512_add_ps(low, _mm512_shuffle_f32x4::<0xEE>(a, b))
     };
     let (a, b) = (eight(sums[0], sums[1]), eight(sums[2], sums[3]));
-    // Four apart: of four sums, one in each quarter.
+    // Four apart; four rows share a register, one in each quarter.
     let low = _mm512_shuffle_f32x4::<0x88>(a, b);
     let four = _mm512_add_ps(low, _mm512_shuffle_f32x4::<0xDD>(a, b));
     // Two apart, then neighbours, within each quarter.

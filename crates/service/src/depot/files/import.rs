@@ -14,7 +14,7 @@ use crate::depot::catalogue::{Catalogue, absolute, name_problem, off_thread};
 use crate::depot::header_process::HeaderHelper;
 use crate::depot::transfers::{Beginning, Handle};
 use crate::records::variants::Given;
-use crate::wire::{depot_problem, store_problem};
+use crate::wire::{depot_problem, name_taken, store_problem};
 
 /// What goes with a model's own files.
 struct Beside {
@@ -50,12 +50,11 @@ impl DepotFiles {
         let Intake { name, files, template } = looked.await?;
         if self.catalogue.by_name(&name).is_some() || self.store.variant(&name).is_some() {
             let detail = format!("`{name}` is already in the depot");
-            return Err(Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(
-                format!(
-                    "import it with another name: --as {}/other; or remove the other one first",
-                    name.model
-                ),
-            ));
+            let way_out = format!(
+                "import it with another name: --as {}/other; or remove the other one first",
+                name.model
+            );
+            return Err(name_taken(detail, way_out));
         }
         let total = files.iter().map(|(_, file)| file.metadata.len()).sum();
         let taking = if request.moves { Taking::Move } else { Taking::Copy };

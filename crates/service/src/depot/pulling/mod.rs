@@ -18,7 +18,7 @@ use crate::depot::catalogue::{Catalogue, off_thread};
 use crate::depot::sources::Sources;
 use crate::depot::transfers::Transfers;
 use crate::fleet::Fleet;
-use crate::fleet::instance::{Policy, Target};
+use crate::fleet::{Policy, Target};
 use crate::wire;
 use crate::wire::source_problem;
 

@@ -16,36 +16,36 @@ use crate::config::parse_rate;
 use crate::depot::catalogue::off_thread;
 use crate::depot::transfers::{Beginning, Handle};
 use crate::records::variants::Given;
-use crate::wire::{remote_problem, source_problem, store_problem};
+use crate::wire::{name_taken, remote_problem, source_problem, store_problem};
 
-/// So many files of a variant are fetched at once.
+/// Number of files of a variant that are pulled in parallel.
 const AT_ONCE: usize = 3;
-/// What was fetched is resolved anew so many times: addresses may be good for a time only.
+/// Most times that the addresses of files are resolved again, because some are valid for a limited time only.
 const MOST_RESOLUTIONS: u32 = 3;
 
-/// Of each file what tells its state, where no digest is told.
+/// For each file without an announced digest, a mark that changes with its content (for instance an entity tag).
 type Marks = Vec<Option<String>>;
 
-/// Files that are here now, with their marks.
+/// Files that have been pulled, with their marks.
 struct Fetched {
     taken: Vec<Taken>,
     marks: Marks,
 }
 
-/// What a pull comes down to.
+/// What a pull has to do.
 enum Aim {
-    /// It is here already, as it is offered.
+    /// Nothing: the depot has the offered state.
     Here,
-    /// A variant that is new here.
+    /// Store a new variant.
     New,
-    /// Another state of a variant that is here.
+    /// Replace a stored variant by another state of it.
     Other,
 }
 
 impl Pulling {
-    /// Begins to fetch a model; where the same is being fetched already, that is returned.
+    /// Begins a pull. If the same pull is running, returns that one.
     pub(crate) fn pull(&self, request: &PullRequest) -> Result<Transfer, Problem> {
-        // What may be secret in an address is in no record.
+        // Without the parts of an address that may be secret, because it is recorded.
         let shown = self.named(&request.reference)?.reference.to_string();
         rate_limit(request)?;
         let same = |other: &PullRequest| other.reference == shown && other.name == request.name;
@@ -64,17 +64,17 @@ impl Pulling {
             let mut begun = Vec::new();
             let done = pulling.fetch(&request, &handle, &mut begun).await;
             if handle.stop().is_cancelled() {
-                // Nobody wants what is here of it any more.
+                // The beginning of a cancelled pull is not wanted any more.
                 begun.iter().for_each(|wanted| pulling.store.discard(wanted));
             } else if done.is_err() {
-                // Room that was only reserved is given back; what was checked waits.
+                // Reserved space is freed; segments that were verified stay, so that a retry continues there.
                 begun.iter().for_each(|wanted| pulling.store.discard_bare(wanted));
             }
             done
         })
     }
 
-    /// Goes on with what was being fetched when the service ended.
+    /// Continues the pulls that were running when the service ended.
     pub(crate) async fn go_on(&self) -> sqlx::Result<()> {
         for (transfer, written) in self.transfers.restore().await? {
             let Ok(request) = serde_json::from_value::<PullRequest>(written.clone()) else {
@@ -94,7 +94,7 @@ impl Pulling {
         Ok(())
     }
 
-    /// Fetches; what it begins to fetch is told in `begun`.
+    /// Pulls a model. Adds the files that it begins to pull to `begun`.
     async fn fetch(
         &self,
         request: &PullRequest,
@@ -122,7 +122,7 @@ impl Pulling {
         self.commit(&name, &offer, content, origin, &aim).await
     }
 
-    /// What is to be done for an offer under a name.
+    /// What a pull of an offer under a name has to do.
     fn aim(
         &self,
         name: &VariantName,
@@ -131,10 +131,11 @@ impl Pulling {
         marks: &Marks,
     ) -> Result<Aim, Problem> {
         let taken = |detail: String| {
-            Problem::new(ProblemKind::Refused, "name_taken", detail).with_way_out(format!(
+            let way_out = format!(
                 "pull it with another name: deft depot pull {reference} --as {}/other",
                 name.model
-            ))
+            );
+            name_taken(detail, way_out)
         };
         let Some(kept) = self.store.variant(name) else {
             return match self.catalogue.by_name(name) {
@@ -153,7 +154,7 @@ impl Pulling {
         Ok(Aim::Other)
     }
 
-    /// What tells the state of files whose digests are not told.
+    /// Marks of the files without an announced digest.
     async fn marks(&self, offer: &Offer) -> Marks {
         let mut marks = Vec::new();
         for file in &offer.files {
@@ -165,7 +166,7 @@ impl Pulling {
         marks
     }
 
-    /// Refuses what could not be used before its weights are fetched.
+    /// Refuses a model that cannot be used, before its weights are pulled.
     async fn can_be_used(
         &self,
         named: &Named,
@@ -176,7 +177,7 @@ impl Pulling {
         let looked = unless_cancelled(handle, look).await?;
         match looked.map_err(|error| source_problem(&error, named.source.as_ref())) {
             Ok(_) => Ok(()),
-            // What may pass is waited for when it is fetched.
+            // These errors may be temporary; the pull itself waits and retries.
             Err(problem) if matches!(problem.kind, ProblemKind::Busy | ProblemKind::Down) => Ok(()),
             Err(problem) => Err(problem),
         }
@@ -227,7 +228,7 @@ impl Pulling {
         rate_limit: &RateLimit,
         handle: &Handle,
     ) -> Result<Vec<Taken>, Trouble> {
-        // Room for all is reserved before the first byte.
+        // Disk space for all files is reserved before the first byte.
         for (at, file) in files.iter().enumerate() {
             if let Some(wanted) = wanted(file) {
                 let watching = watching(handle, at);
@@ -272,7 +273,7 @@ impl Pulling {
                 let progress = Some((handle.clone(), at));
                 take(store, path.clone(), Taking::Copy, progress).await
             }
-            (Content::Web(_), None) => unreachable!("what is at an address is wanted from there"),
+            (Content::Web(_), None) => unreachable!("a file at an address has a request"),
         }
     }
 
@@ -300,7 +301,7 @@ impl Pulling {
         let id = manifest.id;
         off_thread(move || {
             let stored = if is_new { store.commit(&manifest) } else { store.replace(&manifest) };
-            // Content is claimed until the variant names it.
+            // Until the variant is stored, `taken` protects its content from being removed.
             drop(taken);
             stored.map_err(|error| store_problem(&error))
         })
@@ -314,7 +315,7 @@ impl Pulling {
             Err(problem) => {
                 let (store, name) = (Arc::clone(&self.store), name.clone());
                 if problem.kind != ProblemKind::Down {
-                    // It is no model after all.
+                    // The catalogue refuses it, so it is not a usable model.
                     off_thread(move || store.remove(&name).map_err(|e| store_problem(&e))).await?;
                 }
                 Err(problem)
@@ -322,7 +323,7 @@ impl Pulling {
         }
     }
 
-    /// Fetches content again that is not what it was, from where its variant came.
+    /// Pulls damaged or missing content again, from the source of its variant.
     pub(crate) async fn repair(
         &self,
         manifest: &Manifest,
@@ -344,7 +345,7 @@ impl Pulling {
         let taken = unless_cancelled(handle, fetched).await;
         let taken = taken.map_err(Trouble::Other).and_then(|fetched| fetched);
         let taken = taken.map_err(|trouble| {
-            // What was there is no worse than nothing.
+            // The damaged content is restored: it is better than none.
             let _ = self.store.take_back(&sha256);
             match trouble {
                 Trouble::Remote(error) => remote_problem(&error, named.source.as_ref()),
@@ -364,7 +365,7 @@ impl Pulling {
     }
 }
 
-/// Does something that may be broken off at any moment, unless its transfer is cancelled.
+/// Runs some work, which may stop at any await, until it ends or its transfer is cancelled.
 async fn unless_cancelled<T>(
     handle: &Handle,
     work: impl Future<Output = Result<T, Problem>>,
@@ -377,7 +378,7 @@ async fn unless_cancelled<T>(
     }
 }
 
-/// How fast a request wants to be served, where it says so.
+/// The rate limit of a request, if it names one.
 fn rate_limit(request: &PullRequest) -> Result<Option<RateLimit>, Problem> {
     let limit = request.limit.as_deref().map(|text| {
         parse_rate(text).map(RateLimit::limited).ok_or_else(|| {
@@ -388,13 +389,13 @@ fn rate_limit(request: &PullRequest) -> Result<Option<RateLimit>, Problem> {
     limit.transpose()
 }
 
-/// Why a file was not fetched.
+/// Why a file was not pulled.
 enum Trouble {
     Remote(RemoteError),
     Other(Problem),
 }
 
-/// The file as it is asked for, where it is at an address.
+/// The request for a file, if the file is at an address.
 fn wanted(file: &OfferedFile) -> Option<Wanted> {
     let Content::Web(address) = &file.content else {
         return None;
@@ -403,7 +404,7 @@ fn wanted(file: &OfferedFile) -> Option<Wanted> {
     Some(Wanted { address, name, bytes: file.bytes, sha256: file.sha256 })
 }
 
-/// Tells a handle of the progress with one of its files.
+/// Reports the progress of one file to a handle.
 fn watching(handle: &Handle, at: usize) -> Watching {
     let (advance, found, retreat) = (handle.clone(), handle.clone(), handle.clone());
     Watching {

@@ -1,4 +1,9 @@
+use deft_depot::VariantName;
+use deft_planning::{LoadSettings, ModelShape};
+use deft_protocol::manage::IdleLimit;
+
 use super::*;
+use crate::fleet::Policy;
 
 fn instance(policy: Policy) -> Instance {
     let shape = ModelShape { context_length: 64, ..ModelShape::default() };
@@ -31,7 +36,7 @@ fn idle(idle: IdleLimit) -> Policy {
 
 /// As if a call had ended so long ago.
 fn answered(instance: &Instance, ago: Duration) {
-    *instance.use_made.ended.lock().unwrap() = Instant::now().checked_sub(ago);
+    *instance.use_made.ended.lock() = Instant::now().checked_sub(ago);
 }
 
 #[test]

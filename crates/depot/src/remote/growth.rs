@@ -1,0 +1,38 @@
+//! How many connections a file is fetched over: one more as long as that makes it faster.
+
+use std::time::Instant;
+
+use super::pull::RUN;
+
+/// Most connections for one file.
+const MOST_CONNECTIONS: usize = 4;
+/// A further connection helps where it makes everything so much faster.
+const WORTH: f64 = 1.15;
+
+/// Whether more connections make it faster.
+pub(super) struct Growth {
+    left: u64,
+    /// Bytes since the last look.
+    pub(super) bytes: u64,
+    looked: Instant,
+    /// Bytes a second before the last connection was added.
+    before: f64,
+    ended: bool,
+}
+
+impl Growth {
+    pub(super) fn new(left: u64) -> Self {
+        Self { left, bytes: 0, looked: Instant::now(), before: 0.0, ended: false }
+    }
+
+    /// Looks how fast it was with so many connections.
+    pub(super) fn wants_another(&mut self, connections: usize) -> bool {
+        #[expect(clippy::cast_precision_loss, reason = "a rate")]
+        let rate = self.bytes as f64 / self.looked.elapsed().as_secs_f64();
+        self.left = self.left.saturating_sub(self.bytes);
+        (self.bytes, self.looked) = (0, Instant::now());
+        self.ended |= rate < self.before * WORTH || connections >= MOST_CONNECTIONS;
+        self.before = rate;
+        !self.ended && self.left > RUN && connections > 0
+    }
+}
