@@ -4,6 +4,7 @@ import { useTheme } from 'vuetify'
 
 import { useStatus } from './composables/useStatus'
 import EntryPage from './pages/EntryPage.vue'
+import { storeTheme } from './theme'
 
 const { status, live, refused } = useStatus()
 const theme = useTheme()
@@ -17,7 +18,9 @@ const PAGES = [
 ]
 
 function otherTheme() {
-  theme.change(theme.global.current.value.dark ? 'light' : 'dark')
+  const other = theme.global.current.value.dark ? 'light' : 'dark'
+  theme.change(other)
+  storeTheme(other)
 }
 </script>
 

@@ -1,6 +1,8 @@
 import { createVuetify } from 'vuetify'
 import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
 
+import { storedTheme } from './theme'
+
 /** Less important texts, as opacity: the palest that is legible (contrast 4.5 to 1) on all surfaces. */
 const LEGIBLE = 0.76
 
@@ -18,7 +20,7 @@ export const vuetify = createVuetify({
     VSelect: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
   },
   theme: {
-    defaultTheme: 'system',
+    defaultTheme: storedTheme() ?? 'system',
     themes: {
       light: {
         variables: { 'medium-emphasis-opacity': LEGIBLE },

@@ -3,30 +3,30 @@
 use deft_protocol::Problem;
 use thiserror::Error;
 
-/// Why a call to the service has no result.
+/// Why a call to the service failed.
 #[derive(Debug, Error)]
 pub enum ClientError {
-    /// Nobody listens there.
+    /// No service answers.
     #[error("no service answers at {address}")]
     NoService {
-        /// Where it was looked for.
+        /// The address.
         address: String,
     },
-    /// The address is none.
+    /// The address is invalid.
     #[error("`{0}` is not the address of a service; write for instance http://127.0.0.1:8471")]
     Address(String),
     /// The service refused, with its reason.
     #[error("{0}")]
     Refused(Problem),
-    /// The connection broke in the middle.
+    /// The connection broke during the call.
     #[error("the connection to the service broke: {0}")]
     Broken(String),
-    /// The response is not understood: perhaps it is another program.
+    /// The response is invalid: another program may be listening there.
     #[error("the response of {address} is not understood: {what}")]
     NotUnderstood {
-        /// Who answered.
+        /// The address.
         address: String,
-        /// What was odd.
+        /// What was wrong.
         what: String,
     },
 }

@@ -27,7 +27,7 @@ pub use stream::{AnswerStream, StatusStream, StreamedPiece};
 /// Longest time that connecting may take.
 const CONNECT: Duration = Duration::from_secs(5);
 
-/// The way to a service.
+/// A client of one service.
 #[derive(Debug, Clone)]
 pub struct Client {
     http: reqwest::Client,
@@ -35,35 +35,35 @@ pub struct Client {
     key: Option<String>,
 }
 
-/// A result together with the service's version, where it told one.
+/// A result together with the service's version, if the response has one.
 type Versioned<T> = (T, Option<String>);
 
 impl Client {
     /// A client for the service at `address`.
     ///
     /// # Errors
-    /// The address is none.
+    /// The address is invalid.
     pub fn new(address: &str) -> Result<Self, ClientError> {
         let wrong = || ClientError::Address(address.to_owned());
         let base: Url = address.parse().map_err(|_| wrong())?;
         if !matches!(base.scheme(), "http" | "https") || base.host().is_none() {
             return Err(wrong());
         }
-        // One that is installed already, by another part of the program, is the same.
+        // If another part of the program has installed one already, it is the same.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let mut http = reqwest::Client::builder()
             .user_agent(concat!("deft/", env!("CARGO_PKG_VERSION")))
             .connect_timeout(CONNECT)
             .no_proxy();
         if base.scheme() == "http" {
-            // Reading all of the system's certificates would be most of a command's work.
+            // Reading all of the system's certificates would take most of a command's time.
             http = http.tls_certs_only([]);
         }
         let http = http.build().map_err(|error| ClientError::Broken(error.to_string()))?;
         Ok(Self { http, base, key: None })
     }
 
-    /// The same, with a key that is shown with every question.
+    /// The same, with a key that is sent with every request.
     #[must_use]
     pub fn with_key(mut self, key: Option<String>) -> Self {
         self.key = key;
@@ -124,7 +124,7 @@ impl Client {
 
     async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
         let response = match self.send(self.request(Method::GET, path)?).await {
-            // The service closes connections that were idle for a while, perhaps in this very moment.
+            // The service closes idle connections, possibly at this very moment.
             Err(ClientError::Broken(_)) => self.send(self.request(Method::GET, path)?).await?,
             answered => answered?,
         };
@@ -140,26 +140,26 @@ impl Client {
         self.json(response).await
     }
 
-    /// Asks whether the service is there; returns the version it tells.
+    /// Checks that the service answers; returns its version.
     ///
     /// # Errors
-    /// Nobody listens, or somebody else does.
+    /// No service answers, or another program does.
     pub async fn greet(&self) -> Result<Option<String>, ClientError> {
         let response = self.send(self.request(Method::GET, "/health/live")?).await?;
         Ok(version_of(&response))
     }
 
-    /// The service's status, and the version it told.
+    /// The service's status, and its version.
     ///
     /// # Errors
-    /// As all calls: nobody listens, or the service refused.
+    /// As all calls: no service answers, or it refused.
     pub async fn status(&self) -> Result<Versioned<ServiceStatus>, ClientError> {
         let response = self.send(self.request(Method::GET, "/manage/v1/status")?).await?;
         let version = version_of(&response);
         Ok((self.json(response).await?, version))
     }
 
-    /// A link that gives a browser permission, once; for a browser of this user only where that is said.
+    /// A link that gives a browser permission, once; optionally only a browser of this user.
     ///
     /// # Errors
     /// As all calls.
@@ -167,7 +167,7 @@ impl Client {
         self.post("/manage/v1/console/links", &ConsoleLinkRequest { own_browser }).await
     }
 
-    /// The status, now and whenever it changes.
+    /// The status, now and after each change.
     ///
     /// # Errors
     /// As all calls.
@@ -184,7 +184,7 @@ impl Client {
         self.get("/manage/v1/depot").await
     }
 
-    /// What is in the depot and not understood by the service's version.
+    /// What the depot contains that the service's version does not understand.
     ///
     /// # Errors
     /// As all calls.
@@ -205,7 +205,7 @@ impl Client {
         self.json(response).await
     }
 
-    /// Tries whether a model is well; it is loaded for that where it is not.
+    /// Tests a model; loads it if it is not loaded.
     ///
     /// # Errors
     /// As all calls; the model may not fit, or not be loadable at all.
@@ -213,7 +213,7 @@ impl Client {
         self.post("/manage/v1/checks", &CheckRequest { model: model.to_owned() }).await
     }
 
-    /// Takes a file into the depot.
+    /// Registers a model file.
     ///
     /// # Errors
     /// As all calls; the file may be refused.
@@ -221,7 +221,7 @@ impl Client {
         self.post("/manage/v1/depot/register", request).await
     }
 
-    /// Begins to take a file into the depot's own files.
+    /// Begins an import.
     ///
     /// # Errors
     /// As all calls; the file may be refused.
@@ -229,7 +229,7 @@ impl Client {
         self.post("/manage/v1/depot/import", request).await
     }
 
-    /// Begins to write a variant's files into a folder.
+    /// Begins an export.
     ///
     /// # Errors
     /// As all calls.
@@ -238,7 +238,7 @@ impl Client {
         self.post(&format!("/manage/v1/depot/{name}/export"), &request).await
     }
 
-    /// Begins to read again what is kept.
+    /// Begins to verify stored files.
     ///
     /// # Errors
     /// As all calls.
@@ -247,7 +247,7 @@ impl Client {
         self.post("/manage/v1/depot/verify", &request).await
     }
 
-    /// Models in a folder and below it.
+    /// Finds models in a folder and below it.
     ///
     /// # Errors
     /// As all calls.
@@ -263,7 +263,7 @@ impl Client {
         self.get("/manage/v1/usage").await
     }
 
-    /// Gives a variant another name.
+    /// Renames a variant.
     ///
     /// # Errors
     /// As all calls; it may be loaded, or the name taken.
@@ -272,7 +272,7 @@ impl Client {
         self.post(&format!("/manage/v1/depot/{variant}/rename"), &request).await
     }
 
-    /// Removes a variant, or tells what that would free.
+    /// Removes a variant, or returns how much that would free.
     ///
     /// # Errors
     /// As all calls; it may be loaded.
@@ -282,7 +282,7 @@ impl Client {
         self.json(response).await
     }
 
-    /// Places that models come from.
+    /// All sources.
     ///
     /// # Errors
     /// As all calls.
@@ -290,7 +290,7 @@ impl Client {
         self.get("/manage/v1/sources").await
     }
 
-    /// Adds a source, or gives one that is there another token.
+    /// Adds a source, or changes the token of an existing one.
     ///
     /// # Errors
     /// As all calls; the name may be taken.
@@ -298,15 +298,15 @@ impl Client {
         self.post("/manage/v1/sources", request).await
     }
 
-    /// Looks whether a source can be asked.
+    /// Checks that a source can be reached.
     ///
     /// # Errors
-    /// As all calls; why the source cannot be used is in the answer.
+    /// As all calls. Why the source cannot be reached is in the result.
     pub async fn check_source(&self, name: &str) -> Result<SourceCheck, ClientError> {
         self.post(&format!("/manage/v1/sources/{name}/check"), &()).await
     }
 
-    /// Forgets a source.
+    /// Removes a source.
     ///
     /// # Errors
     /// As all calls.
@@ -316,7 +316,7 @@ impl Client {
         self.json(response).await
     }
 
-    /// What sources offer.
+    /// Searches the offers of the sources.
     ///
     /// # Errors
     /// As all calls.
@@ -334,24 +334,24 @@ impl Client {
         self.json(response).await
     }
 
-    /// What an offer would mean on the service's machine.
+    /// Previews an offer on the service's machine.
     ///
     /// # Errors
-    /// As all calls; the offer may not be there.
+    /// As all calls; the offer may not exist.
     pub async fn preview(&self, reference: &str) -> Result<Preview, ClientError> {
         let request = PreviewRequest { reference: reference.to_owned() };
         self.post("/manage/v1/preview", &request).await
     }
 
-    /// Begins to fetch a model.
+    /// Begins a pull.
     ///
     /// # Errors
-    /// As all calls; the reference may be none.
+    /// As all calls; the reference may be invalid.
     pub async fn pull(&self, request: &PullRequest) -> Result<Transfer, ClientError> {
         self.post("/manage/v1/depot/pull", request).await
     }
 
-    /// Gives a variant another name. the latest that ended, the newest first.
+    /// Running transfers and the latest ended ones, newest first.
     ///
     /// # Errors
     /// As all calls.
@@ -362,12 +362,12 @@ impl Client {
     /// Returns one transfer.
     ///
     /// # Errors
-    /// As all calls; it may be forgotten.
+    /// As all calls; the transfer may not be remembered any more.
     pub async fn transfer(&self, id: Uuid) -> Result<Transfer, ClientError> {
         self.get(&format!("/manage/v1/transfers/{id}")).await
     }
 
-    /// Tells a transfer to stop.
+    /// Cancels a transfer.
     ///
     /// # Errors
     /// As all calls.
@@ -377,7 +377,7 @@ impl Client {
         self.json(response).await
     }
 
-    /// What loads would need, planned together.
+    /// Plans several loads together.
     ///
     /// # Errors
     /// As all calls.
@@ -385,7 +385,7 @@ impl Client {
         self.post("/manage/v1/plans", request).await
     }
 
-    /// Loads, and waits until the instance is ready.
+    /// Loads an instance, and waits until it is ready.
     ///
     /// # Errors
     /// As all calls; it may not fit.
@@ -393,7 +393,7 @@ impl Client {
         self.post("/manage/v1/instances", request).await
     }
 
-    /// Unloads an instance, and waits until it is gone.
+    /// Unloads an instance, and waits until it has ended.
     ///
     /// # Errors
     /// As all calls.
@@ -413,7 +413,7 @@ impl Client {
     /// Changes a pool's limit until the service stops.
     ///
     /// # Errors
-    /// As all calls; there may be no such pool, or not so much memory.
+    /// As all calls; the pool may not exist, or the machine may have less memory.
     pub async fn limit(&self, pool: &str, limit: &str) -> Result<Pool, ClientError> {
         let mut url = self.base.clone();
         if let Ok(mut segments) = url.path_segments_mut() {
@@ -444,7 +444,7 @@ impl Client {
         self.get(&format!("/manage/v1/calls?count={count}")).await
     }
 
-    /// The calls under way, the oldest first.
+    /// Running calls, oldest first.
     ///
     /// # Errors
     /// As all calls.
@@ -452,7 +452,7 @@ impl Client {
         self.get("/manage/v1/calls/running").await
     }
 
-    /// Ends a call that is under way.
+    /// Cancels a running call.
     ///
     /// # Errors
     /// As all calls; it may have ended.
@@ -461,7 +461,7 @@ impl Client {
         self.send(self.request(Method::DELETE, &path)?).await.map(|_| ())
     }
 
-    /// The models that can be asked.
+    /// The models that can answer.
     ///
     /// # Errors
     /// As all calls.
@@ -469,7 +469,7 @@ impl Client {
         self.get("/v1/models").await
     }
 
-    /// A whole chat answer.
+    /// Asks a chat, and returns the whole answer.
     ///
     /// # Errors
     /// As all calls.
@@ -477,19 +477,19 @@ impl Client {
         self.post("/v1/chat/completions", request).await
     }
 
-    /// A chat answer as it comes; the request should ask for a stream.
+    /// Asks a chat, and returns the answer as a stream. The request must ask for a stream.
     ///
     /// # Errors
-    /// As all calls; later errors come in the stream.
+    /// As all calls; later errors are in the stream.
     pub async fn chat_stream(&self, request: &ChatRequest) -> Result<AnswerStream, ClientError> {
         let request = self.request(Method::POST, "/v1/chat/completions")?.json(request);
         Ok(AnswerStream::new(self.send(request).await?))
     }
 
-    /// A continuation of a text as it comes; the request should ask for a stream.
+    /// Asks to continue a text, and returns the answer as a stream. The request must ask for a stream.
     ///
     /// # Errors
-    /// As all calls; later errors come in the stream.
+    /// As all calls; later errors are in the stream.
     pub async fn text_stream(&self, request: &TextRequest) -> Result<AnswerStream, ClientError> {
         let request = self.request(Method::POST, "/v1/completions")?.json(request);
         Ok(AnswerStream::new(self.send(request).await?))

@@ -1,12 +1,11 @@
 //! The baton: the permission to compute, passed between busy engine processes through shared memory.
 //!
-//! Whoever holds it computes with all its threads. When nobody waits it is simply kept, and that costs an
-//! engine nothing but looking at the clock for each layer. When others wait, the holder passes it on at the
-//! end of a layer once it held it for a quantum, to the one that [`deft_planning::baton`] chooses. There is
-//! no message and no arbiter: the table below, one futex word for each place, and the same rule everywhere.
+//! The holder computes with all its threads. If no other process waits, it keeps the baton, at the cost of reading the
+//! clock once per layer. If others wait, the holder passes the baton on at the end of a layer, after at least a quantum,
+//! to the process that [`deft_planning::baton`] chooses. There are no messages and no arbiter: only the table below, a
+//! futex word for each process, and the same rule in all of them.
 //!
-//! A process that dies while it holds the baton cannot pass it on; whoever started it says so
-//! ([`Board::forget`]), and the baton goes on.
+//! A process that dies cannot pass the baton on. The service, which started it, does that ([`Board::forget`]).
 
 use std::cell::Cell;
 use std::fs::File;
@@ -21,13 +20,13 @@ use rustix::thread::futex;
 
 use crate::mapped::{SharedMemory, shared_memory};
 
-/// How long the baton is kept while others wait, at least; then it goes on at the end of a layer.
+/// Least time for which the baton is held while others wait.
 const QUANTUM: Duration = Duration::from_millis(20);
 /// The same in nanoseconds.
 const QUANTUM_NS: u64 = 20_000_000;
-/// Engine processes at most; more than that compute without asking.
+/// Most engine processes; any further ones compute without the baton.
 const MEMBERS: usize = 256;
-/// A waiter looks again after so long, should it have been forgotten.
+/// A waiting process checks the table at least this often, in case a wake-up was lost.
 const LOOK_AGAIN: Duration = Duration::from_millis(200);
 
 /// States of a member.
@@ -36,12 +35,12 @@ const WAITS_WITH_ANSWERS: u32 = 1;
 const WAITS_WITH_PROMPTS: u32 = 2;
 const HOLDS: u32 = 3;
 
-/// What all processes see. Everything is zero at first.
+/// The table that all processes share. It begins as zeros.
 #[repr(C)]
 pub(crate) struct Table {
-    /// The number of the member that holds the baton, plus one; nobody where 0.
+    /// Index of the member that holds the baton, plus one; 0 if none does.
     holder: AtomicU32,
-    /// The run of whoever computed last.
+    /// Run of the last member that computed.
     last_run: AtomicU64,
     members: [Member; MEMBERS],
 }
@@ -49,15 +48,15 @@ pub(crate) struct Table {
 /// An engine process.
 #[repr(C, align(64))]
 struct Member {
-    /// Its process; free where 0.
+    /// Its process id; 0 if the entry is free.
     pid: AtomicU32,
     state: AtomicU32,
-    /// Counts up when it is called; what it sleeps on.
+    /// Futex word that it sleeps on; grows with each wake-up.
     bell: AtomicU32,
     share: AtomicU32,
     /// As [`Contender::run`].
     run: AtomicU64,
-    /// Nanoseconds that it computed, and that it waited.
+    /// Nanoseconds of computing, and of waiting.
     computed: AtomicU64,
     waited: AtomicU64,
 }
@@ -73,14 +72,13 @@ impl Table {
         Some(Contender { run: place.run.load(SeqCst), work })
     }
 
-    /// Who is to compute next.
+    /// The member that computes next.
     fn next(&self) -> Option<usize> {
         let waiting = (0..MEMBERS).filter_map(|at| Some((at, self.contender(at)?)));
         next(waiting, QUANTUM_NS)
     }
 
-    /// Gives the baton of a place to the next one, or to nobody. Nothing happens where that place does not
-    /// have it any more.
+    /// Passes the baton from a member to the next, or to none. Does nothing if that member does not hold it any more.
     fn hand_on(&self, from: usize) {
         let mut holder = number(from);
         loop {
@@ -91,22 +89,22 @@ impl Table {
             }
             holder = then;
             match next {
-                // Its process may have ended between being chosen and having it: then it goes on.
+                // Its process may have ended after it was chosen; then the baton is passed on again.
                 Some(at) if self.is_away(at) => {}
                 Some(at) => return self.call(at),
-                // Somebody may have begun to wait in between, and seen a holder still.
+                // Another member may have begun to wait meanwhile, while it still saw a holder.
                 None if self.next().is_none() => return,
                 None => {}
             }
         }
     }
 
-    /// Whether a place neither waits nor computes.
+    /// Whether a member neither waits nor computes.
     fn is_away(&self, at: usize) -> bool {
         self.members[at].state.load(SeqCst) == AWAY
     }
 
-    /// Whether somebody waits.
+    /// Whether any member waits.
     fn is_wanted(&self) -> bool {
         (0..MEMBERS).any(|at| self.contender(at).is_some())
     }
@@ -114,11 +112,11 @@ impl Table {
     fn call(&self, at: usize) {
         let bell = &self.members[at].bell;
         bell.fetch_add(1, SeqCst);
-        // One that is awake needs no waking.
+        // A member that does not sleep needs no wake-up.
         let _ = futex::wake(bell, futex::Flags::empty(), 1);
     }
 
-    /// The least run of those who are busy, but for one.
+    /// The least run of the busy members except one.
     fn least_run_of_others(&self, own: usize) -> Option<u64> {
         let busy = (0..MEMBERS).filter(|&at| at != own);
         let busy = busy.filter(|&at| self.members[at].state.load(SeqCst) != AWAY);
@@ -126,12 +124,12 @@ impl Table {
     }
 }
 
-/// How the holder is written.
+/// The holder as the table stores it.
 fn number(at: usize) -> u32 {
     u32::try_from(at + 1).expect("there are few places")
 }
 
-/// What an engine process computed and waited, since it took its place.
+/// Computing and waiting time of an engine process.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct BatonTimes {
     /// Time it held the baton.
@@ -147,24 +145,24 @@ pub struct Board {
 }
 
 impl Board {
-    /// A new one, in memory that has no name in any directory.
+    /// Makes a table, in memory that has no name in any directory.
     ///
     /// # Errors
-    /// The system gives no memory.
+    /// The system has no memory for it.
     pub fn create() -> io::Result<Self> {
         Ok(Self { memory: Arc::new(shared_memory(size_of::<Table>())?) })
     }
 
-    /// Where other processes of the same user find it, as long as this process has it.
+    /// Path by which other processes of the same user open it while this process lives.
     #[must_use]
     pub fn path(&self) -> PathBuf {
         self.memory.path()
     }
 
-    /// One that another process made.
+    /// Opens the table of another process.
     ///
     /// # Errors
-    /// It is not there any more, or is no table.
+    /// It does not exist any more, or is not a table.
     pub fn open(path: &Path) -> io::Result<Self> {
         let file = File::options().read(true).write(true).open(path)?;
         Ok(Self { memory: Arc::new(SharedMemory::of(file, size_of::<Table>())?) })
@@ -174,7 +172,7 @@ impl Board {
         self.memory.table()
     }
 
-    /// Takes a place for a process; none where all are taken. `share` is 100 where nothing is said.
+    /// Enters a process; none if the table is full. The default `share` is 100.
     #[must_use]
     pub fn join(&self, pid: u32, share: u32) -> Option<Baton> {
         let free =
@@ -194,8 +192,7 @@ impl Board {
         })
     }
 
-    /// A process has ended, however that came: its place is free, and where it held the baton somebody else
-    /// has it now.
+    /// Removes a process that has ended, for any reason. If it held the baton, another one gets it.
     pub fn forget(&self, pid: u32) {
         let table = self.table();
         let own = table.members.iter().position(|place| place.pid.load(SeqCst) == pid);
@@ -203,7 +200,7 @@ impl Board {
             return;
         };
         let place = &table.members[at];
-        // In this order: whoever chooses it now sees that it is away, or is seen to have chosen it.
+        // In this order, so that a member that chooses it at this moment either sees that it is away or is seen.
         place.state.store(AWAY, SeqCst);
         table.hand_on(at);
         place.pid.store(0, SeqCst);
@@ -217,7 +214,7 @@ impl Board {
         }
     }
 
-    /// Whether a process waits for its turn, and was not given it.
+    /// Whether a process waits for the baton.
     #[must_use]
     pub fn is_waiting(&self, pid: u32) -> bool {
         let table = self.table();
@@ -227,7 +224,7 @@ impl Board {
         })
     }
 
-    /// What a process computed and waited.
+    /// Computing and waiting time of a process.
     #[must_use]
     pub fn times(&self, pid: u32) -> Option<BatonTimes> {
         let place = self.table().members.iter().find(|place| place.pid.load(SeqCst) == pid)?;
@@ -238,11 +235,11 @@ impl Board {
     }
 }
 
-/// A process's place at a [`Board`].
+/// The entry of a process in a [`Board`].
 pub struct Baton {
     board: Board,
     at: usize,
-    /// Since when it is held.
+    /// When it was taken, if it is held.
     since: Cell<Option<Instant>>,
     work: Cell<Work>,
 }
@@ -256,7 +253,7 @@ impl Baton {
         &self.table().members[self.at]
     }
 
-    /// Waits for the baton, unless it is held; what is computed with it is told to those who pass it on.
+    /// Waits for the baton, unless it is held already. `work` is what will be computed with it.
     pub fn take(&self, work: Work) {
         self.work.set(work);
         if self.since.get().is_some() {
@@ -277,17 +274,17 @@ impl Baton {
             Work::Prompts => WAITS_WITH_PROMPTS,
         };
         place.state.store(state, SeqCst);
-        // Who had it when this one looked last, without computing or waiting.
+        // The holder at the last check, if it neither computed nor waited then.
         let mut idle = None;
         loop {
             let bell = place.bell.load(SeqCst);
-            // It lies there, or was given to us.
+            // It is free, or was passed to this process.
             let taken = table.holder.compare_exchange(0, own, SeqCst, SeqCst);
             if taken.is_ok() || taken == Err(own) {
                 break;
             }
-            // A process that was killed in the middle of taking it or of passing it on leaves it with a place
-            // that does neither. Seen twice, somebody else may have it.
+            // A process that was killed while it took or passed the baton leaves it with a member that neither
+            // computes nor waits. If that is seen twice, it may be taken.
             let seen = taken.err().filter(|&holder| is_left(table, holder));
             if seen.is_some() && seen == idle {
                 let _ = table.holder.compare_exchange(seen.unwrap_or(0), 0, SeqCst, SeqCst);
@@ -295,7 +292,7 @@ impl Baton {
             }
             idle = seen;
             let timeout = LOOK_AGAIN.try_into().ok();
-            // Woken, called before it slept, or after a while: it looks again in any case.
+            // Woken, called before it slept, or after a while: check again in any case.
             let _ = futex::wait(&place.bell, futex::Flags::empty(), bell, timeout.as_ref());
         }
         place.state.store(HOLDS, SeqCst);
@@ -303,7 +300,7 @@ impl Baton {
         self.since.set(Some(Instant::now()));
     }
 
-    /// Gives the baton up, where it is held.
+    /// Releases the baton, if it is held.
     pub fn release(&self) {
         if self.since.get().is_some() {
             self.count();
@@ -313,7 +310,7 @@ impl Baton {
         }
     }
 
-    /// Does something that needs no processor, while others may compute.
+    /// Runs something that needs no processor, while others may compute.
     pub(crate) fn without(&self, wait: impl FnOnce()) {
         let was_held = self.since.get().is_some();
         self.release();
@@ -323,13 +320,12 @@ impl Baton {
         }
     }
 
-    /// Between two layers: passes the baton on where others wait and it was held for a quantum, and waits
-    /// for its return.
+    /// Called between two layers: if others wait and the quantum is over, passes the baton on and waits for its return.
     pub fn between_layers(&self) {
         if self.since.get().is_none_or(|since| since.elapsed() < QUANTUM) {
             return;
         }
-        // Also where nobody waits: whoever comes next is placed by what was counted.
+        // Counted even if none waits: the run of a returning process is compared with it.
         self.count();
         let table = self.table();
         if !table.is_wanted() {
@@ -346,18 +342,18 @@ impl Baton {
         self.wait();
     }
 
-    /// Whether somebody else waits.
+    /// Whether another process waits.
     #[must_use]
     pub fn is_wanted(&self) -> bool {
         self.table().is_wanted()
     }
 
-    /// Time it waited for the baton so far.
+    /// Time that this process has waited for the baton.
     pub(crate) fn waited(&self) -> Duration {
         Duration::from_nanos(self.place().waited.load(SeqCst))
     }
 
-    /// Counts the time since the baton was taken, or counted last, as computed.
+    /// Adds the time since the last count to the computing time.
     fn count(&self) {
         if let Some(since) = self.since.replace(Some(Instant::now())) {
             let (place, held) = (self.place(), nanoseconds(since.elapsed()));
@@ -376,7 +372,7 @@ impl Drop for Baton {
     }
 }
 
-/// Whether the baton is with a place that nobody has, or that neither waits nor computes.
+/// Whether the holder is a free entry, or a member that neither waits nor computes.
 fn is_left(table: &Table, holder: u32) -> bool {
     usize::try_from(holder)
         .ok()

@@ -7,7 +7,7 @@ use deft_protocol::manage::{MixShare, ModelFacts, SpecialToken, WindowFacts};
 use serde_json::{Map, Value, json};
 
 use crate::families::{self, Outline, Pooling};
-use crate::model::LoadError;
+use crate::load_error::LoadError;
 use crate::template::Template;
 use crate::tokenizer::{Tokenizer, Vocabulary};
 

@@ -12,6 +12,8 @@ pub mod facts;
 pub mod families;
 mod lane;
 mod layer_memory;
+mod layers;
+mod load_error;
 #[expect(unsafe_code, reason = "maps model files and memory")]
 mod mapped;
 mod model;
@@ -24,5 +26,6 @@ pub mod tokenizer;
 pub use compute::ComputeSettings;
 pub use lane::CallError;
 pub use layer_memory::{LayerMemory, OutOfMemory};
-pub use model::{LoadError, Model};
+pub use load_error::LoadError;
+pub use model::Model;
 pub use template::{Rendered, Template, TemplateError};

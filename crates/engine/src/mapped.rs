@@ -19,9 +19,9 @@ use rustix::fs::{MemfdFlags, ftruncate, memfd_create};
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 
 use crate::baton::Table;
-use crate::families::layer_of;
 use crate::layer_memory::LayerMemory;
-use crate::model::LoadError;
+use crate::layers::layer_of;
+use crate::load_error::LoadError;
 
 /// The least that memory is given by.
 const PAGE: usize = 4096;

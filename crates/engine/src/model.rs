@@ -1,79 +1,20 @@
 //! A model, opened: its file mapped and checked, its tokenizer and template ready.
 
 use std::panic::resume_unwind;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
-use deft_formats::gguf::{GgufError, Metadata, MetadataError, StoredModel};
+use deft_formats::gguf::{GgufError, Metadata, StoredModel};
 use deft_kernels::Instructions;
-use deft_planning::{Bytes, ModelShape, Weights};
-use thiserror::Error;
+use deft_planning::{ModelShape, Weights};
 
 use crate::compute::ComputeSettings;
 use crate::families::{self, Network, Pooling};
-use crate::layer_memory::{LayerMemory, OutOfMemory};
+use crate::layer_memory::LayerMemory;
+use crate::load_error::LoadError;
 use crate::mapped::Mapped;
 use crate::template::Template;
-use crate::tokenizer::{Tokenizer, TokenizerError};
-
-/// Why a file cannot be loaded.
-#[derive(Debug, Error)]
-pub enum LoadError {
-    /// The file cannot be opened.
-    #[error("cannot open `{}`: {source}", path.display())]
-    Open {
-        /// Where it should be.
-        path: PathBuf,
-        /// What the operating system says.
-        source: std::io::Error,
-    },
-    /// The container is damaged.
-    #[error(transparent)]
-    Gguf(#[from] GgufError),
-    /// A key is missing or wrong.
-    #[error("the file cannot be used: {0}")]
-    Metadata(#[from] MetadataError),
-    /// The tokenizer cannot be used.
-    #[error("the file cannot be used: {0}")]
-    Tokenizer(#[from] TokenizerError),
-    /// The family is not built here.
-    #[error("family `{family}` is not supported; supported: {}", families::SUPPORTED.join(", "))]
-    Family {
-        /// As the file writes it.
-        family: String,
-    },
-    /// Something in the file is beyond what is built here.
-    #[error("the file cannot be used: {what}")]
-    Unsupported {
-        /// What, by name.
-        what: String,
-    },
-    /// A place has too little memory.
-    #[error(transparent)]
-    OutOfMemory(#[from] OutOfMemory),
-    /// The weights cannot be locked into memory.
-    #[error(
-        "{bytes} of weights cannot be locked into memory ({source}){}; load with --weights mapped, or raise the \
-         limit on locked memory of the service",
-        limit.map_or_else(String::new, |limit| format!("; the limit is {limit}"))
-    )]
-    Lock {
-        /// How much.
-        bytes: Bytes,
-        /// How much may be, where there is a limit.
-        limit: Option<Bytes>,
-        /// What the operating system says.
-        source: std::io::Error,
-    },
-    /// A tensor is missing or has another form than the family says.
-    #[error("the file cannot be used: tensor `{tensor}` {what}")]
-    Tensor {
-        /// Its name.
-        tensor: String,
-        /// What is wrong.
-        what: String,
-    },
-}
+use crate::tokenizer::Tokenizer;
 
 /// What turns a call into tokens, and tokens into text. It needs no weights, so that calls can be prepared
 /// beside the computing.

@@ -1,48 +1,48 @@
 //! Who computes next: weighted fair share of the processor between busy engine processes.
 //!
-//! Each contender has a *run*: the time it computed, divided by its share. The least run goes first, so
-//! over time everybody computes in proportion to its share (start-time fair queueing: Goyal, Vin and Cheng
-//! 1996). Runs that differ by less than a quantum count as equal; between equals, whoever answers comes
-//! before whoever takes in a prompt. Who was away has no claim on the time in between: it comes back no
-//! further behind than one quantum, measured at those who are busy, or at whoever computed last where
-//! nobody is. So nobody pays for what it computed while nobody else wanted to.
+//! Each contender has a *run*: the time that it computed, divided by its share. The contender with the least run computes
+//! next, so over time each computes in proportion to its share (start-time fair queueing: Goyal, Vin and Cheng 1996).
+//! Runs that differ by less than a quantum count as equal; between equals, a contender that generates an answer comes
+//! before one that processes a prompt. A contender that was idle has no claim on the past: it returns at most one
+//! quantum behind the least run of the busy ones, or behind the last one to compute if none is busy. So computing alone
+//! has no price later.
 
-/// The usual share: of whoever has it, a run grows by what it computes.
+/// Default share, with which a run grows by the computing time itself.
 const USUAL: u64 = 100;
 
-/// What a contender is about to compute.
+/// What a contender will compute next.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Work {
-    /// Tokens of answers, perhaps among prompts: somebody reads along.
+    /// Tokens of answers, possibly with prompts: a reader waits for them.
     Answers,
     /// Prompts only.
     Prompts,
 }
 
-/// Somebody who waits to compute.
+/// An engine process that waits to compute.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Contender {
     /// Its run.
     pub run: u64,
-    /// What it is about to compute.
+    /// What it will compute next.
     pub work: Work,
 }
 
-/// What a run grows by when its owner computed for so many nanoseconds. A share of 100 is the usual one;
-/// whoever has twice that computes twice as much.
+/// Growth of a run for a computing time in nanoseconds. The default share is 100; with 200 a contender computes twice as
+/// much.
 #[must_use]
 pub fn growth(nanoseconds: u64, share: u32) -> u64 {
     nanoseconds.saturating_mul(USUAL) / u64::from(share.max(1))
 }
 
-/// The run of somebody who comes back: its own, or the least of those who are busy less a quantum,
-/// whichever is more; where nobody is busy, `last` counts, the run of whoever computed last.
+/// The run of a contender that returns: its own, or the least run of the busy ones minus a quantum, whichever is more.
+/// If none is busy, `last`, the run of the last one to compute, counts instead.
 #[must_use]
 pub fn rejoined(own: u64, least_of_others: Option<u64>, last: u64, quantum: u64) -> u64 {
     own.max(least_of_others.unwrap_or(last).saturating_sub(quantum))
 }
 
-/// Of those who wait, the number of the one that computes next; none where nobody waits.
+/// Index of the contender that computes next; none if none waits.
 pub fn next(
     contenders: impl Iterator<Item = (usize, Contender)> + Clone,
     quantum: u64,

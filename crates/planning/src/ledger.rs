@@ -1,4 +1,4 @@
-//! The ledger: who holds how much of each pool. No grant raises a pool above its limit.
+//! The ledger: reserved memory of each pool, by instance. No reservation raises a pool above its limit.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -10,37 +10,37 @@ use crate::{Bytes, Demand, LoadSettings, ModelShape, Placement, PlacementError, 
 
 mod ways;
 
-/// Something that is to be loaded.
+/// A load to plan.
 #[derive(Debug, Clone, Copy)]
 pub struct Candidate<'a> {
     /// The variant, as operators write it.
     pub name: &'a str,
-    /// Stands for the weights that instances of it share.
+    /// Identifies the weights, which instances of the same file share.
     pub file: &'a str,
     /// The model's sizes.
     pub shape: &'a ModelShape,
-    /// How it is to be loaded.
+    /// Load settings.
     pub settings: &'a LoadSettings,
-    /// Where its layers are requested; host memory where nothing is said.
+    /// Requested places of its layers; host memory by default.
     pub places: &'a [RequestedPlace],
 }
 
-/// A load that fits, or what was reserved for it.
+/// A load with its places and its memory.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Grant {
-    /// Where its layers are.
+    /// Places of its layers.
     pub placement: Placement,
-    /// What it needs.
+    /// Memory that it needs.
     pub demand: Demand,
 }
 
-/// A load that is not granted.
+/// Why a load is refused.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum Denial {
-    /// Its places cannot be understood.
+    /// Its places are invalid.
     #[error(transparent)]
     Places(#[from] PlacementError),
-    /// There is no room.
+    /// There is not enough memory.
     #[error(transparent)]
     Room(#[from] Box<Refusal>),
 }
@@ -50,25 +50,25 @@ pub enum Denial {
 #[error(transparent)]
 pub struct NoSuchPool(PlacementError);
 
-/// A pool as it stands.
+/// State of a pool.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PoolReport {
     /// Name.
     pub name: String,
     /// Its limit.
     pub limit: Bytes,
-    /// What is promised to instances; more than the limit where that was lowered.
+    /// Reserved memory; more than the limit if the limit was lowered.
     pub reserved: Bytes,
 }
 
-/// A pool as it is set up.
+/// Configuration of a pool.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pool {
     /// Name.
     pub name: String,
-    /// Most that instances may hold together.
+    /// Limit of all reservations together.
     pub limit: Bytes,
-    /// Memory there is: the highest limit that makes sense.
+    /// Existing memory: the highest possible limit.
     pub size: Bytes,
 }
 
@@ -80,7 +80,7 @@ struct Hold {
     amounts: Vec<Amount>,
 }
 
-/// Who holds how much of each pool. `Id` names an instance, a file stands for shared weights.
+/// Reserved memory of each pool. `Id` is the id of an instance; weights are shared by file.
 #[derive(Debug, Clone)]
 pub struct Ledger<Id> {
     /// Host memory first.
@@ -97,7 +97,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
         Self { pools, most, holds: BTreeMap::new() }
     }
 
-    /// The pools with their limits and what is reserved.
+    /// State of all pools.
     #[must_use]
     pub fn reports(&self) -> Vec<PoolReport> {
         let report = |(at, pool): (usize, &Pool)| PoolReport {
@@ -108,8 +108,8 @@ impl<Id: Ord + Copy> Ledger<Id> {
         self.pools.iter().enumerate().map(report).collect()
     }
 
-    /// Changes a pool's limit; what it was is returned. What is loaded stays, and nothing is granted
-    /// until there is room.
+    /// Changes a pool's limit, and returns the former limit. Loaded instances stay; new loads wait until there is enough
+    /// memory.
     ///
     /// # Errors
     /// There is no such pool.
@@ -118,7 +118,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
         Ok(std::mem::replace(&mut self.pools[at].limit, limit))
     }
 
-    /// A pool as it stands.
+    /// State of a pool.
     ///
     /// # Errors
     /// There is no such pool.
@@ -153,7 +153,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
         self.pools[pool].limit.saturating_sub(self.reserved(pool))
     }
 
-    /// What a load needs of a pool beyond what it shares with instances already there.
+    /// Memory that a load needs in a pool, without weights that it shares with loaded instances.
     fn need(&self, pool: usize, file: &str, demand: &Demand) -> Bytes {
         let amount = demand.amount(&self.pools[pool].name);
         let of_file = self.holds.values().filter(|hold| hold.file == file);
@@ -161,7 +161,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
         amount.private + amount.shared.saturating_sub(there)
     }
 
-    /// The first pool that has no room, with what is needed there.
+    /// The first pool without enough memory, with the memory needed there.
     fn lacking(&self, file: &str, demand: &Demand) -> Option<(usize, Bytes)> {
         let needs = (0..self.pools.len()).map(|pool| (pool, self.need(pool, file, demand)));
         needs.into_iter().find(|&(pool, need)| need > self.free(pool))
@@ -171,10 +171,10 @@ impl<Id: Ord + Copy> Ledger<Id> {
         self.most.is_some_and(|most| self.holds.len() >= most)
     }
 
-    /// Where the layers would be, and what that needs, whether or not there is room.
+    /// Places and memory of a load, whether or not it fits.
     ///
     /// # Errors
-    /// Places that cannot be understood.
+    /// The places are invalid.
     pub fn plan(&self, wanted: Candidate<'_>) -> Result<Grant, PlacementError> {
         let Candidate { shape, settings, places, .. } = wanted;
         let cache = if shape.encoder { Bytes(0) } else { layer_cache(shape, settings) };
@@ -195,18 +195,17 @@ impl<Id: Ord + Copy> Ledger<Id> {
         Ok(Grant { placement, demand })
     }
 
-    /// The grant, where there is room for it.
+    /// The grant, if it fits.
     fn fits(&self, wanted: Candidate<'_>) -> Option<Grant> {
         let grant = self.plan(wanted).ok()?;
         let room = !self.is_full() && self.lacking(wanted.file, &grant.demand).is_none();
         room.then_some(grant)
     }
 
-    /// Whether a load would fit, without reserving anything. `idle` tells which instances could
-    /// be unloaded.
+    /// Whether a load would fit; reserves nothing. `idle` are the instances that could be unloaded.
     ///
     /// # Errors
-    /// The refusal with its figures and ways out, or places that cannot be understood.
+    /// The refusal with its figures and ways out, or invalid places.
     pub fn judge(&self, wanted: Candidate<'_>, idle: &BTreeSet<Id>) -> Result<Grant, Denial> {
         let grant = self.plan(wanted)?;
         if let Some(most) = self.most.filter(|_| self.is_full()) {
@@ -228,7 +227,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
     /// Reserves memory for an instance.
     ///
     /// # Errors
-    /// The refusal; nothing is reserved then.
+    /// The refusal; then nothing is reserved.
     pub fn reserve(
         &mut self,
         id: Id,
@@ -245,9 +244,8 @@ impl<Id: Ord + Copy> Ledger<Id> {
         Ok(grant)
     }
 
-    /// Which of the instances `order` (the least valuable first) have to go so that a load fits: none
-    /// where it fits already, no answer where even all of them would not do. Whoever need not go after
-    /// all stays.
+    /// The instances of `order` (least valuable first) that must be unloaded so that a load fits: an empty list if it fits
+    /// already, `None` if unloading all of them is not enough. An instance whose unloading turns out unnecessary stays.
     #[must_use]
     pub fn evictions(&self, wanted: Candidate<'_>, order: &[Id]) -> Option<Vec<Id>> {
         let fits = |gone: &[Id]| self.without(gone).fits(wanted).is_some();
@@ -262,14 +260,14 @@ impl<Id: Ord + Copy> Ledger<Id> {
         Some(gone)
     }
 
-    /// The ledger as it would be without some instances.
+    /// A copy of the ledger without some instances.
     fn without(&self, gone: &[Id]) -> Self {
         let mut after = self.clone();
         gone.iter().for_each(|&id| after.release(id));
         after
     }
 
-    /// Gives back what an instance held; harmless if it held nothing.
+    /// Releases the memory of an instance, if it has any.
     pub fn release(&mut self, id: Id) {
         self.holds.remove(&id);
     }

@@ -1,31 +1,30 @@
-//! How many prompt tokens a step takes in.
+//! How many prompt tokens a step processes.
 //!
-//! Where somebody waits for the step's end (an answer beside the prompt, another engine process), as many
-//! as take about [`LONGEST`]: so a long prompt never freezes the answers of others, at the price of reading
-//! the weights more often. Where nobody does, a whole chunk, or what takes about [`LONGEST_ALONE`]: so who
-//! comes meanwhile is not kept for long.
+//! If others wait for the end of the step (an answer beside the prompt, another engine process), as many as take about
+//! [`LONGEST`], so that a long prompt never freezes the answers of others, at the cost of reading the weights more
+//! often. Otherwise a whole chunk, or as many as take about [`LONGEST_ALONE`], so that a new call waits only briefly.
 
 use std::time::Duration;
 
-/// How long a step may take while somebody waits for its end.
+/// Longest duration of a step while others wait for its end.
 const LONGEST: Duration = Duration::from_millis(150);
-/// How long a step may take while nobody waits.
+/// Longest duration of a step while none waits.
 const LONGEST_ALONE: Duration = Duration::from_secs(1);
-/// Fewer tokens are not taken in at a time: the weights are read once for each step.
+/// Least number of tokens of a step, because each step reads all weights.
 const LEAST: u32 = 16;
-/// Likewise while nobody waits; and as many before anything was measured.
+/// The same while none waits, and before the first measurement.
 const LEAST_ALONE: u32 = 128;
-/// How much of a new measurement counts.
+/// Weight of a new measurement in the moving average.
 const WEIGHT: f64 = 0.3;
 
-/// How fast prompts are taken in, as it was measured last.
+/// Measured speed of prompt processing.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct PromptSpeed {
     seconds_per_token: Option<f64>,
 }
 
 impl PromptSpeed {
-    /// A step took in so many prompt tokens in so long. Small steps tell little and are passed over.
+    /// Notes the duration of a step. Small steps are ignored, because their speed is not typical.
     pub fn note(&mut self, tokens: u32, took: Duration) {
         if tokens < LEAST {
             return;
@@ -35,7 +34,7 @@ impl PromptSpeed {
         self.seconds_per_token = Some(known + WEIGHT * (new - known));
     }
 
-    /// Prompt tokens of the next step, `chunk` at most.
+    /// Number of prompt tokens of the next step, at most `chunk`.
     #[must_use]
     pub fn tokens(&self, chunk: u32, somebody_waits: bool) -> u32 {
         let (longest, least) =

@@ -1,34 +1,33 @@
-//! Calls that wait for a lane: who is next, and how long it will take.
+//! The queue of calls that wait for a lane: which call is next, and how long a call will wait.
 //!
-//! Classes go before each other, and each call rises by one class for every [`RISES_AFTER`] that it
-//! waited, so that nothing waits for ever. Within a class callers take turns: whoever was served longest
-//! ago is next, whoever comes new stands behind those who waited when it came (round robin, as in fair
-//! queueing: Nagle 1987). Between equals the one that holds fewer lanes goes first, then the call that
-//! came first.
+//! A call of a higher class is served first. A call rises by one class for every [`RISES_AFTER`] that it waits, so none
+//! waits for ever. Within a class, callers take turns: the caller that was served longest ago is next, and a new caller
+//! comes after those that were waiting when it arrived (round robin, as in fair queueing: Nagle 1987). Between equal
+//! callers, the one that holds fewer lanes is first, then the earlier call.
 
 use std::collections::HashMap;
 use std::time::Duration;
 
 use thiserror::Error;
 
-/// A call that waited so long counts as one class higher.
+/// Waiting time after which a call counts as one class higher.
 pub const RISES_AFTER: Duration = Duration::from_secs(30);
-/// How much a new measurement counts.
+/// Weight of a new measurement in the moving average.
 const WEIGHT: f64 = 0.2;
 
-/// How a call stands to others that wait.
+/// The priority of a call.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Class {
     /// Before all others.
     Urgent,
-    /// Where nothing is said.
+    /// The default.
     #[default]
     Usual,
-    /// When nothing else waits.
+    /// After all others.
     Background,
 }
 
-/// The queue has no place left.
+/// The queue is full; it has this many calls.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
 #[error("{0} calls are waiting, the most that may")]
 pub struct Full(pub usize);
@@ -38,23 +37,23 @@ struct Waiting<T> {
     ticket: T,
     caller: String,
     class: Class,
-    /// On the clock of whoever asks.
+    /// Arrival, on the caller's clock.
     since: Duration,
 }
 
-/// What is remembered of a caller, as long as it waits or holds lanes.
+/// State of a caller that waits or holds lanes.
 #[derive(Debug, Clone, Copy, Default)]
 struct Caller {
     waiting: u32,
     holds: u32,
-    /// The number of the turn it had last, or of the one before it came.
+    /// Number of its last turn, or of the turn before it arrived.
     turn: u64,
 }
 
-/// A bounded queue. Time is passed in, as the duration since any one moment.
+/// A bounded queue. All times are durations since the same moment, of the caller's choice.
 #[derive(Debug)]
 pub struct Queue<T> {
-    /// In the order in which they came.
+    /// In order of arrival.
     waiting: Vec<Waiting<T>>,
     callers: HashMap<String, Caller>,
     turns: u64,
@@ -67,13 +66,13 @@ impl<T> Default for Queue<T> {
 }
 
 impl<T> Queue<T> {
-    /// How many wait.
+    /// Number of waiting calls.
     #[must_use]
     pub fn len(&self) -> usize {
         self.waiting.len()
     }
 
-    /// Whether nobody waits.
+    /// Whether no call waits.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.waiting.is_empty()
@@ -84,10 +83,10 @@ impl<T> Queue<T> {
         self.callers.entry(name.to_owned()).or_insert(Caller { turn, ..Caller::default() })
     }
 
-    /// Takes a place, where fewer than `most` wait.
+    /// Adds a call, if fewer than `most` wait.
     ///
     /// # Errors
-    /// As many wait as may.
+    /// The queue is full.
     pub fn push(
         &mut self,
         ticket: T,
@@ -104,14 +103,14 @@ impl<T> Queue<T> {
         Ok(())
     }
 
-    /// Who is next.
+    /// The next call.
     #[must_use]
     pub fn peek(&self, now: Duration) -> Option<&T> {
         let at = next(self.waiting.iter().enumerate(), &self.callers, now)?;
         Some(&self.waiting[at].ticket)
     }
 
-    /// Takes out who is next; it holds a lane from then on, until [`Self::returned`].
+    /// Removes the next call. Its caller holds a lane until [`Self::returned`].
     pub fn pop(&mut self, now: Duration) -> Option<T> {
         let at = next(self.waiting.iter().enumerate(), &self.callers, now)?;
         let next = self.waiting.remove(at);
@@ -122,7 +121,7 @@ impl<T> Queue<T> {
         Some(next.ticket)
     }
 
-    /// A caller gave a lane back.
+    /// Notes that a caller returned a lane.
     pub fn returned(&mut self, caller: &str) {
         if let Some(found) = self.callers.get_mut(caller) {
             found.holds = found.holds.saturating_sub(1);
@@ -130,7 +129,7 @@ impl<T> Queue<T> {
         self.forget_the_gone();
     }
 
-    /// Keeps those who still wait.
+    /// Removes calls that do not wait any more.
     pub fn retain(&mut self, mut still_waits: impl FnMut(&T) -> bool) {
         let callers = &mut self.callers;
         self.waiting.retain(|waiting| {
@@ -143,7 +142,7 @@ impl<T> Queue<T> {
         self.forget_the_gone();
     }
 
-    /// Takes out all.
+    /// Removes all calls.
     pub fn drain(&mut self) -> Vec<T> {
         let all = std::mem::take(&mut self.waiting);
         self.callers.values_mut().for_each(|caller| caller.waiting = 0);
@@ -155,7 +154,7 @@ impl<T> Queue<T> {
         self.callers.retain(|_, caller| caller.waiting > 0 || caller.holds > 0);
     }
 
-    /// All in the order in which they would be served if nobody came any more.
+    /// All calls, in the order in which they will be served if no more arrive.
     pub fn in_order(&self, now: Duration) -> Vec<&T> {
         let mut left: Vec<(usize, &Waiting<T>)> = self.waiting.iter().enumerate().collect();
         let (mut callers, mut turns) = (self.callers.clone(), self.turns);
@@ -173,7 +172,7 @@ impl<T> Queue<T> {
     }
 }
 
-/// The number of the one that is next.
+/// Index of the next call.
 fn next<'a, T: 'a>(
     waiting: impl Iterator<Item = (usize, &'a Waiting<T>)>,
     callers: &HashMap<String, Caller>,
@@ -190,22 +189,21 @@ fn next<'a, T: 'a>(
     waiting.min_by_key(key).map(|(number, _)| number)
 }
 
-/// How long lanes are held, by those who gave them back last.
+/// Average time for which lanes are held.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Holding {
     seconds: Option<f64>,
 }
 
 impl Holding {
-    /// A lane was held so long.
+    /// Notes for how long a lane was held.
     pub fn note(&mut self, held: Duration) {
         let new = held.as_secs_f64();
         let known = self.seconds.unwrap_or(new);
         self.seconds = Some(known + WEIGHT * (new - known));
     }
 
-    /// How long it takes until the one at `position` (the next is at 1) has one of so many lanes; none
-    /// as long as no lane was given back.
+    /// Expected wait of the call at `position` (1 is next) for one of so many lanes; none before any lane was returned.
     #[must_use]
     pub fn expected(&self, position: usize, lanes: u32) -> Option<Duration> {
         #[expect(clippy::cast_precision_loss, reason = "an estimate")]

@@ -1,5 +1,5 @@
 //! The messages between the service and an engine process: [frames](frames) over one Unix socket. Both sides
-//! begin by telling their [`LINK_VERSION`].
+//! begin with their [`LINK_VERSION`].
 
 mod frames;
 
@@ -49,7 +49,7 @@ pub struct BatonOrder {
 /// What to load and how.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LoadOrder {
-    /// Where the permission to compute is passed on; none where nobody else computes.
+    /// The baton, if other processes compute too.
     #[serde(default)]
     pub baton: Option<BatonOrder>,
     /// [`LINK_VERSION`] of the service.
@@ -104,23 +104,23 @@ pub struct LoadOrder {
     pub memory: Option<u64>,
 }
 
-/// Layers in a pool.
+/// Layers that are placed in a pool.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PlaceOrder {
     /// The pool's name.
     pub pool: String,
     /// How many layers.
     pub layers: u32,
-    /// What is to be simulated; none for host memory.
+    /// The simulated accelerator; none for host memory.
     pub accelerator: Option<AcceleratorOrder>,
 }
 
 /// A simulated accelerator as an engine process finds it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AcceleratorOrder {
-    /// Bytes that are free there.
+    /// Free bytes.
     pub free: u64,
-    /// Bytes it reads in a second; none means as fast as the processor.
+    /// Bytes per second that it reads; none means as fast as the processor.
     pub speed: Option<u64>,
 }
 
@@ -140,11 +140,11 @@ pub struct CallOrder {
     pub max_tokens: Option<u32>,
     /// Texts that end the answer.
     pub stop: Vec<String>,
-    /// Answers to the one prompt; the seed of each is one more than that of the one before.
+    /// Number of answers to the prompt; each has the next seed.
     pub answers: u32,
     /// Whether the answer begins with the prompt's text.
     pub echo: bool,
-    /// Tell how likely each token was, with so many alternatives; of the prompt's too, with `echo`.
+    /// Report the probability of each token, with this number of alternatives; with `echo`, also for the prompt.
     pub scores: Option<u32>,
     /// What to do with a conversation that is longer than the context.
     pub overflow: WhenContextFull,
@@ -153,7 +153,7 @@ pub struct CallOrder {
 }
 
 impl CallOrder {
-    /// One answer, always the likeliest token, with nothing special about it.
+    /// An order for one answer, greedy, with default options.
     #[must_use]
     pub fn greedy(call: u64, prompt: Prompt) -> Self {
         Self {
@@ -184,7 +184,7 @@ pub enum WhenContextFull {
     LeaveOutOldest,
 }
 
-/// Inputs that are to become embeddings.
+/// Inputs to compute embeddings of.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct EmbedOrder {
     /// Number of the call, given by the service.
@@ -193,14 +193,14 @@ pub struct EmbedOrder {
     pub inputs: Vec<Prompt>,
 }
 
-/// How likely a token was, by the model's own logits.
+/// Probability of a token, by the model's own logits.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct TokenScore {
     /// The token.
     pub token: TokenText,
     /// Natural logarithm of its probability; none for the first token of a prompt.
     pub logprob: Option<f32>,
-    /// The likeliest tokens in its place, the likeliest first.
+    /// The most likely tokens at this position, most likely first.
     pub alternatives: Vec<(TokenText, f32)>,
 }
 
@@ -226,9 +226,9 @@ pub enum Prompt {
         /// Tools as they came.
         tools: Option<Vec<Value>>,
     },
-    /// A text to continue; control tokens written in it stay words.
+    /// A text to continue; control tokens in it stay ordinary text.
     Text(String),
-    /// A whole prompt, written by somebody who also writes its control tokens.
+    /// A complete prompt; control tokens in it act as control tokens.
     Raw(String),
     /// Tokens to continue.
     Tokens(Vec<u32>),
@@ -237,7 +237,7 @@ pub enum Prompt {
 /// How to choose tokens.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Sampling {
-    /// 0 takes the likeliest always.
+    /// 0 always takes the most likely token.
     pub temperature: f32,
     /// 0 keeps all.
     pub top_k: u32,
@@ -251,14 +251,14 @@ pub struct Sampling {
     pub presence_penalty: f32,
     /// 0 changes nothing.
     pub frequency_penalty: f32,
-    /// Token ids with what is added to their logits.
+    /// Token ids with the bias of their logits.
     pub logit_bias: Vec<(u32, f32)>,
     /// Seed of the draws.
     pub seed: u64,
 }
 
 impl Sampling {
-    /// Always the likeliest token.
+    /// Always takes the most likely token.
     pub const GREEDY: Self = Self {
         temperature: 0.0,
         top_k: 0,
@@ -281,51 +281,51 @@ pub enum FromEngine {
         /// [`LINK_VERSION`] of the engine.
         version: u32,
     },
-    /// Weights are being brought into memory; told now and then.
+    /// Progress of reading the weights into memory, sent now and then.
     Loading {
-        /// Bytes that are there.
+        /// Bytes that have been read.
         done: u64,
-        /// Of so many.
+        /// Bytes in total.
         bytes: u64,
     },
     /// The model is loaded and warm.
     Loaded {
-        /// What was used to compute.
+        /// Instructions and threads that compute.
         kernels: String,
         /// From start to ready.
         seconds: f64,
-        /// What an operator should know.
+        /// Warnings for the operator.
         warnings: Vec<String>,
-        /// What keeps the process from doing harm, in words; empty where nothing was asked for.
+        /// Restrictions of the process, as text; empty if none was requested.
         #[serde(default)]
         confined: String,
     },
     /// The model cannot be loaded; the process ends.
     LoadFailed {
-        /// What an operator can do.
+        /// The kind of the problem.
         kind: ProblemKind,
         /// Why.
         detail: String,
     },
-    /// More of a prompt was taken in, and some of it is still to come.
+    /// Progress of a prompt that is not processed completely.
     Intake {
         /// Number of the call.
         call: u64,
-        /// Tokens that are there, those known from before among them.
+        /// Processed tokens, including cached ones.
         done: u32,
     },
-    /// A lane left its pages to others; it goes on with the same tokens when there is room.
+    /// A lane is paused, because others need its pages; it continues with the same tokens later.
     Paused {
         /// Number of the call.
         call: u64,
     },
-    /// How it stands; told now and then while it computes, and when it has nothing more to do.
+    /// State of lanes and pages, sent now and then while it computes, and when it becomes idle.
     Standing(EngineStanding),
-    /// The prompt was turned into tokens.
+    /// The prompt has been tokenised.
     PromptTaken {
         /// Number of the call.
         call: u64,
-        /// Its tokens.
+        /// Number of its tokens.
         prompt_tokens: u32,
     },
     /// A piece of the answer.
@@ -336,7 +336,7 @@ pub enum FromEngine {
         answer: u32,
         /// New text, never broken UTF-8.
         text: String,
-        /// The tokens it is made of, where they were asked for.
+        /// Its tokens with their probabilities, if requested.
         scores: Vec<TokenScore>,
     },
     /// An answer is complete.
@@ -352,7 +352,7 @@ pub enum FromEngine {
     Embedded {
         /// Number of the call.
         call: u64,
-        /// Whether these are the last.
+        /// Whether these are the last ones.
         is_last: bool,
         /// One for each input, of length 1.
         vectors: Vec<Vec<f32>>,
@@ -363,7 +363,7 @@ pub enum FromEngine {
     Failed {
         /// Number of the call.
         call: u64,
-        /// What a caller can do.
+        /// The kind of the problem.
         kind: ProblemKind,
         /// Stable code.
         code: String,
@@ -372,18 +372,18 @@ pub enum FromEngine {
     },
 }
 
-/// How the lanes and pages of an engine process stand.
+/// State of the lanes and pages of an engine process.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct EngineStanding {
-    /// Lanes at work.
+    /// Busy lanes.
     pub lanes: u32,
     /// Lanes that are paused.
     pub paused: u32,
     /// Pages of the cache.
     pub pages: u32,
-    /// Pages that lanes have.
+    /// Pages that lanes use.
     pub pages_used: u32,
-    /// Pages that are known for their tokens, and free otherwise.
+    /// Free pages whose tokens are still cached.
     pub pages_cached: u32,
     /// Steps computed since it is loaded.
     pub steps: u64,
@@ -398,19 +398,19 @@ pub struct EngineStanding {
 pub struct EngineFigures {
     /// What ended the answer.
     pub ended_by: EndedBy,
-    /// More about it, where there is more to say.
+    /// More about it, if there is more.
     pub detail: Option<String>,
-    /// Tokens of the prompt that were known already from a call before.
+    /// Cached tokens of the prompt.
     pub cached_tokens: u32,
-    /// Messages that were left out to make room.
+    /// Messages that were left out because the context was full.
     pub left_out_messages: u32,
     /// Tokens of the prompt.
     pub prompt_tokens: u32,
     /// Tokens of the answer, its end token included.
     pub answer_tokens: u32,
-    /// Computing the prompt, its waiting for other lanes included.
+    /// Time of prompt processing, including waits for other lanes.
     pub prompt_seconds: f64,
-    /// From the first token of the answer to its end.
+    /// Time from the first token of the answer to its end.
     pub answer_seconds: f64,
 }
 

@@ -241,9 +241,12 @@ fn the_console_fits_a_phone() {
     let address = world.address();
     wait(async {
         let browser = Browser::open(390, 844).await;
+        let mut chosen = String::new();
         for path in ["/", "/depot", "/find", "/try"] {
             browser.page.goto(&format!("{address}{path}")).await.unwrap();
             browser.read_in("footer", "deft 0.").await;
+            // The theme is remembered from page to page.
+            browser.see(&format!(".v-application{chosen}")).await;
             let script = "return document.documentElement.scrollWidth - window.innerWidth";
             let beyond = browser.page.execute(script, vec![]).await.unwrap();
             assert!(beyond.as_i64().unwrap() <= 0, "{path} is {beyond} pixels too wide");
@@ -253,7 +256,8 @@ fn the_console_fits_a_phone() {
                 let before = browser.page.execute(is_dark, vec![]).await.unwrap();
                 browser.press("self::header", "Switch between light and dark").await;
                 let other = if before == true { "light" } else { "dark" };
-                browser.see(&format!(".v-application.v-theme--{other}")).await;
+                chosen = format!(".v-theme--{other}");
+                browser.see(&format!(".v-application{chosen}")).await;
                 browser.picture("console-phone-dark").await;
             }
         }

@@ -1,7 +1,7 @@
 //! Reading files of other machines over HTTP: whole, or by ranges.
 //!
-//! Every answer is looked at before a byte of it is used, and every refusal says what to do. Secrets
-//! go only to the host they were given for: a redirect to another one does not carry them.
+//! Every response is checked before a byte of it is used, and every refusal says what to do. Secrets are sent only to
+//! their own host: a redirect to another host does not carry them.
 
 mod error;
 mod growth;
@@ -30,23 +30,23 @@ pub use header::RemoteFile;
 pub use pull::{Tell, Wanted, Watching};
 pub use rate_limit::RateLimit;
 
-/// Longest way from one address to another.
+/// Most redirects.
 const MOST_REDIRECTS: usize = 8;
-/// Longest document that is read into memory: an index, a list of files.
+/// Longest document in bytes: an index, a list of files.
 const LONGEST_DOCUMENT: usize = 64 << 20;
 
-/// How a certificate in PEM ends.
+/// Last line of a certificate in PEM.
 const END_OF_CERTIFICATE: &str = "-----END CERTIFICATE-----";
 
-/// A secret that no message and no record shows.
+/// A secret; no message and no record shows it.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Secret(String);
 
 impl Secret {
-    /// Of a text; white space around it is dropped.
+    /// A secret from a text, without surrounding white space.
     ///
     /// # Errors
-    /// It is empty, or has characters that cannot travel in a header.
+    /// It is empty, or has characters that a header cannot have.
     pub fn new(text: &str) -> Result<Self, RemoteError> {
         let text = text.trim();
         if text.is_empty() || text.chars().any(|letter| !letter.is_ascii_graphic()) {
@@ -66,17 +66,17 @@ impl fmt::Debug for Secret {
     }
 }
 
-/// How a source is asked.
+/// Credentials of a source.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Access {
-    /// The name that a token belongs to, where the place wants one.
+    /// User name of the token, if the source needs one.
     pub user: Option<String>,
-    /// What proves the right to read.
+    /// The token.
     pub token: Option<Secret>,
 }
 
 impl Access {
-    /// The header that carries it.
+    /// The authorization header.
     pub(crate) fn headers(&self) -> HeaderMap {
         use base64::Engine;
         let mut headers = HeaderMap::new();
@@ -98,30 +98,30 @@ impl Access {
     }
 }
 
-/// An address with the headers that go there, and to no other host.
+/// An address with headers that are sent to its host only.
 #[derive(Debug, Clone)]
 pub struct Address {
-    /// Where.
+    /// The address.
     pub url: Url,
-    /// What goes with each question.
+    /// Headers of each request.
     pub headers: HeaderMap,
 }
 
 impl Address {
-    /// Without headers.
+    /// An address without headers.
     #[must_use]
     pub fn new(url: Url) -> Self {
         Self { url, headers: HeaderMap::new() }
     }
 
-    /// With what proves the right to read.
+    /// The address with credentials.
     #[must_use]
     pub fn with_access(mut self, access: &Access) -> Self {
         self.headers.extend(access.headers());
         self
     }
 
-    /// Adds headers, such as a place tells to send; those that cannot travel are left out.
+    /// Adds headers that a source asks for; leaves out invalid ones.
     pub(crate) fn with(mut self, headers: impl IntoIterator<Item = (String, String)>) -> Self {
         for (name, value) in headers {
             let name = HeaderName::from_bytes(name.as_bytes());
@@ -133,13 +133,13 @@ impl Address {
         self
     }
 
-    /// The address as messages show it: without what may be secret in it.
+    /// The address as messages show it, without parts that may be secret.
     pub(crate) fn shown(&self) -> String {
         shown(&self.url)
     }
 }
 
-/// An address without user, password, query and fragment: signed addresses have secrets there.
+/// An address without user, password, query and fragment, where signed addresses have secrets.
 pub(crate) fn shown(url: &Url) -> String {
     let mut url = url.clone();
     let _ = url.set_username("");
@@ -149,24 +149,24 @@ pub(crate) fn shown(url: &Url) -> String {
     url.to_string()
 }
 
-/// An address that may be none, as messages show it.
+/// A possibly invalid address, as messages show it.
 pub(crate) fn shown_text(text: &str) -> String {
     text.parse().map_or_else(|_| "an address".to_owned(), |url| shown(&url))
 }
 
-/// What tells that a file is still the same.
+/// A mark that changes with a file's content.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub(crate) struct Mark(pub(crate) String);
 
-/// A file's content from some byte on, as it comes.
+/// A file's content from a byte on, as a stream.
 pub(crate) struct Opened {
-    /// Length of the whole file, where the server tells.
+    /// Length of the whole file, if the server sends it.
     pub(crate) total: Option<u64>,
     /// Whether the server serves parts of files.
     pub(crate) ranges: bool,
-    /// Its mark, where the server gives one.
+    /// Its mark, if the server sends one.
     pub(crate) mark: Option<Mark>,
-    /// The byte that comes first.
+    /// Offset of the first byte.
     pub(crate) from: u64,
     response: Response,
     place: String,
@@ -182,29 +182,29 @@ impl Opened {
     }
 }
 
-/// Asks other machines; cheap to clone.
+/// HTTP client for sources; cheap to clone.
 #[derive(Debug, Clone)]
 pub struct Web {
     client: Client,
     stall: Duration,
 }
 
-/// How other machines are asked.
+/// Settings of the HTTP client.
 #[derive(Debug, Clone)]
 pub struct WebSettings<'a> {
-    /// A file with certificates of authorities that are trusted beside the system's.
+    /// File with certificates of additional trusted authorities.
     pub ca_file: Option<&'a Path>,
-    /// A server that sends nothing for so long is given up.
+    /// Longest silence of a server.
     pub stall: Duration,
 }
 
 impl Web {
-    /// With the system's certificates, and those of a file.
+    /// A client that trusts the system's certificates and those of a file.
     ///
     /// # Errors
     /// The file cannot be read or has no certificate.
     pub fn new(settings: &WebSettings<'_>) -> Result<Self, RemoteError> {
-        // One that is installed already, by another part of the program, is the same.
+        // If another part of the program has installed one already, it is the same.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let builder = Client::builder()
             .redirect(Policy::none())
@@ -219,7 +219,7 @@ impl Web {
         Ok(Self { client, stall: settings.stall })
     }
 
-    /// How long a server may send nothing.
+    /// Longest silence of a server.
     pub(crate) fn stall(&self) -> Duration {
         self.stall
     }
@@ -233,7 +233,7 @@ impl Web {
         collect(response, address).await
     }
 
-    /// Sends a document and reads the answer.
+    /// Sends a document and reads the response.
     pub(crate) async fn exchange(
         &self,
         address: &Address,
@@ -243,8 +243,7 @@ impl Web {
         collect(response, address).await
     }
 
-    /// What a place asks for before it answers (`WWW-Authenticate`), asked without any secret; none where it
-    /// answers at once.
+    /// The challenge of a server (`WWW-Authenticate`), requested without any secret; none if it answers at once.
     pub(crate) async fn challenge(&self, url: &Url) -> Result<Option<String>, RemoteError> {
         let place = shown(url);
         let response = self.client.get(url.clone()).send().await;
@@ -254,17 +253,16 @@ impl Web {
         Ok(told.and_then(|told| told.to_str().ok()).map(str::to_owned))
     }
 
-    /// Opens a file's first byte, to see how long it is and whether it has ranges.
+    /// Requests a file's first byte, to get its length and whether the server supports ranges.
     pub(crate) async fn look(&self, address: &Address) -> Result<Opened, RemoteError> {
         self.open(address, 0..1, None).await.map_err(|error| match error {
-            // There is not even a first byte.
+            // The file has no first byte.
             RemoteError::RangeRefused { place } => RemoteError::Empty { place },
             other => other,
         })
     }
 
-    /// Opens a range of a file; where it has another mark than the one given, it is
-    /// told as changed.
+    /// Opens a range of a file. A file with another mark than the given one has changed, which is an error.
     pub(crate) async fn open(
         &self,
         address: &Address,
@@ -302,7 +300,7 @@ impl Web {
         Ok(Opened { total, ranges, mark: found, from, response, place })
     }
 
-    /// Asks, following redirects; headers of the address go to its own host only.
+    /// Sends a request and follows redirects; headers of the address are sent to its own host only.
     async fn ask(
         &self,
         method: Method,
@@ -325,7 +323,7 @@ impl Web {
             };
             let place = shown(&url);
             let mut response = request().send().await;
-            // A server may close an idle connection in the moment it is used again.
+            // A server may close an idle connection just when it is used again.
             let is_closed = |error: &reqwest::Error| !error.is_timeout() && !error.is_connect();
             if method == Method::GET && response.as_ref().is_err_and(is_closed) {
                 response = request().send().await;
@@ -344,7 +342,7 @@ impl Web {
     }
 }
 
-/// The certificates of a file, each in a PEM of its own.
+/// The certificates of a file, each as a PEM of its own.
 pub(crate) fn certificates_apart(file: &Path) -> Result<Vec<Vec<u8>>, RemoteError> {
     certificates(file)?;
     let text = std::fs::read_to_string(file);
@@ -381,7 +379,7 @@ async fn collect(response: Response, address: &Address) -> Result<Bytes, RemoteE
     Ok(document.into())
 }
 
-/// Where an answer points on to.
+/// Target of a redirect.
 fn redirect(response: &Response, from: &Url) -> Option<Url> {
     let status = response.status();
     if !matches!(status.as_u16(), 301 | 302 | 303 | 307 | 308) {
@@ -391,7 +389,7 @@ fn redirect(response: &Response, from: &Url) -> Option<Url> {
     from.join(to).ok().filter(|to| matches!(to.scheme(), "http" | "https"))
 }
 
-/// An answer that has what was asked for.
+/// Checks that a response has the requested content.
 fn checked(response: Response, place: &str) -> Result<Response, RemoteError> {
     let place = place.to_owned();
     let status = response.status();
@@ -409,7 +407,7 @@ fn checked(response: Response, place: &str) -> Result<Response, RemoteError> {
     })
 }
 
-/// When to come again: seconds or a date.
+/// Value of `Retry-After`: seconds or a date.
 fn retry_after(value: &HeaderValue) -> Option<Duration> {
     let text = value.to_str().ok()?;
     if let Ok(seconds) = text.trim().parse() {
@@ -431,7 +429,7 @@ fn mark_of(headers: &HeaderMap) -> Option<Mark> {
     Some(Mark(value.to_str().ok()?.to_owned()))
 }
 
-/// A page for people is no model, however willingly it is sent.
+/// Whether a response is a web page, which is never a model.
 fn is_no_page(response: &Response, place: &str) -> Result<(), RemoteError> {
     let kind = response.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok());
     if kind.is_some_and(|kind| kind.starts_with("text/html")) {
@@ -450,7 +448,7 @@ mod tests {
         assert_eq!(later("120"), Some(Duration::from_secs(120)));
         let soon = httpdate::fmt_http_date(SystemTime::now() + Duration::from_secs(90));
         assert!(later(&soon).is_some_and(|wait| (80..=90).contains(&wait.as_secs())));
-        // The server's clock is behind, or this one is ahead.
+        // The clocks may differ.
         assert_eq!(later("Mon, 05 Jan 1998 08:00:00 GMT"), Some(Duration::ZERO));
         assert_eq!(later("soon"), None);
     }
@@ -471,7 +469,7 @@ mod tests {
         let web = Web::new(&WebSettings { ca_file: None, stall }).unwrap();
         let address = Address::new(place.parse().unwrap());
         assert_eq!(&web.document(&address).await.unwrap()[..], b"bean");
-        // Once is enough: a server that always closes is told.
+        // Only once: a server that always closes is an error.
         let refused = web.document(&address).await.unwrap_err();
         assert!(matches!(refused, RemoteError::Unreachable { .. }), "{refused:?}");
         server.join().unwrap();

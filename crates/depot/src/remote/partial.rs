@@ -11,19 +11,16 @@ use std::fs::{self, File};
 use std::io::{self, BufRead, BufReader, Write};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use ring::digest::{Context, SHA256};
 use rustix::fs::{FallocateFlags, fallocate};
 use serde::{Deserialize, Serialize};
 
 use super::Mark;
-use crate::store::{Digest, StoreError, failed, need_space};
+use crate::store::{Digest, StoreError, failed, need_space, partial_paths as paths};
 
 /// Bytes of a segment.
 pub(super) const SEGMENT: u64 = 8 << 20;
-/// A fetch that broke off is gone on with if it is asked for again within this time.
-const KEPT: Duration = Duration::from_secs(7 * 24 * 3600);
 /// Bytes that are read back at a time.
 const PIECE: usize = 1 << 20;
 
@@ -57,24 +54,6 @@ pub(super) struct Partial {
     /// The digest of everything before this byte.
     whole: Context,
     frontier: u64,
-}
-
-/// The files of a key.
-pub(super) fn paths(incoming: &Path, key: &str) -> (PathBuf, PathBuf) {
-    (incoming.join(format!("{key}.part")), incoming.join(format!("{key}.segments")))
-}
-
-/// Whether a file of `incoming` has the name of one that is being fetched: its key is a digest.
-pub(crate) fn is_one(name: &str) -> bool {
-    let key = name.strip_suffix(".part").or_else(|| name.strip_suffix(".segments"));
-    key.is_some_and(|key| key.parse::<Digest>().is_ok())
-}
-
-/// Whether a file of a fetch is one that somebody may still go on with. A clock that was set back makes it
-/// no older.
-pub(crate) fn is_recent(path: &Path) -> bool {
-    let written = path.metadata().and_then(|found| found.modified());
-    written.is_ok_and(|at| at.elapsed().map_or(true, |age| age < KEPT))
 }
 
 /// Length of the file whose content is here in part.

@@ -1,5 +1,5 @@
-//! Fetching a file: by ranges over several connections where that helps, gone on with after a break,
-//! checked before it is used.
+//! Pulling a file: in ranges over several connections if that is faster, continued after an interruption, verified before
+//! it is used.
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -18,39 +18,39 @@ use super::partial::{self, Partial};
 use super::{Address, Mark, Opened, RateLimit, RemoteError, Web};
 use crate::store::{Digest, Store, StoreError, Taken};
 
-/// Bytes that one connection takes over at a time: a handful of segments.
+/// Bytes that one connection requests at a time: a few segments.
 pub(super) const RUN: u64 = 32 << 20;
-/// How often it is looked whether a further connection helps.
+/// Time between two checks whether another connection would help.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
-/// Pieces that may wait to be written.
+/// Most received pieces that wait to be written.
 const WAITING: usize = 64;
-/// A file that changes while it is fetched is begun anew so many times.
+/// How often a file that changes during its pull is begun again.
 const MOST_CHANGES: u32 = 3;
-/// Questions that fail one after the other without a byte in between.
+/// Most failed requests in a row without a byte in between.
 const TRIES: usize = 6;
-/// The first wait between them, and the longest.
+/// The first and the longest pause between them.
 const FIRST_WAIT: Duration = Duration::from_millis(500);
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
-/// A server that wants to be left alone for longer is not waited for.
+/// Longest pause that a server may request.
 const PATIENCE: Duration = Duration::from_secs(60);
-/// What a GGUF file begins with.
+/// The first bytes of a GGUF file.
 const MAGIC: &[u8] = b"GGUF";
 
-/// A file that is wanted.
+/// A file to pull.
 #[derive(Debug, Clone)]
 pub struct Wanted {
-    /// Where it is.
+    /// Its address.
     pub address: Address,
-    /// Its own name.
+    /// Its name.
     pub name: String,
-    /// Its length, where it was told.
+    /// Its length, if announced.
     pub bytes: Option<u64>,
-    /// Its digest, where it was told.
+    /// Its digest, if announced.
     pub sha256: Option<Digest>,
 }
 
 impl Wanted {
-    /// The key that its unfinished content has in the depot.
+    /// Key of its partial file in the depot.
     #[must_use]
     pub fn key(&self) -> String {
         match &self.sha256 {
@@ -60,22 +60,22 @@ impl Wanted {
     }
 }
 
-/// Is told of so many bytes.
+/// Receives a number of bytes.
 pub type Tell = Arc<dyn Fn(u64) + Send + Sync>;
 
-/// Who is told how it goes, and may end it.
+/// Receives the progress of a pull, and can cancel it.
 pub struct Watching {
-    /// So many bytes more are here.
+    /// Bytes that arrived.
     pub advance: Tell,
-    /// So many bytes were here before.
+    /// Bytes that were stored before.
     pub found: Tell,
-    /// So many bytes are to be counted back: they are fetched anew.
+    /// Bytes to subtract, because they are pulled again.
     pub retreat: Tell,
-    /// Ends it; what is here stays, to be gone on with.
+    /// Cancels the pull; its partial file stays.
     pub stop: CancellationToken,
 }
 
-/// What all connections of a file share.
+/// State that all connections of a file share.
 struct Shared {
     web: Web,
     address: Address,
@@ -87,12 +87,12 @@ struct Shared {
 }
 
 impl Store {
-    /// Fetches a file's content into the depot. What is here already is not fetched; what an attempt
-    /// before left is gone on with.
+    /// Pulls a file's content into the depot. Stored content is not pulled, and the partial file of an earlier attempt is
+    /// continued.
     ///
     /// # Errors
-    /// Why it cannot be had. What was fetched stays for the next attempt, but for content that turned
-    /// out wrong, and where the disk is full.
+    /// Why it cannot be pulled. The partial file stays for the next attempt, unless its content is wrong or the disk is
+    /// full.
     pub async fn fetch(
         self: &Arc<Self>,
         web: &Web,
@@ -127,22 +127,22 @@ impl Store {
         }
     }
 
-    /// Removes what is here of a file that was not fetched to its end.
+    /// Removes the partial file.
     pub fn discard(&self, wanted: &Wanted) {
         partial::discard(&self.incoming(), &wanted.key());
     }
 
-    /// Removes what is here of a file, if no segment of it is complete.
+    /// Removes the partial file if it has no complete segment.
     pub fn discard_bare(&self, wanted: &Wanted) {
         if !partial::has_segments(&self.incoming(), &wanted.key()) {
             self.discard(wanted);
         }
     }
 
-    /// Looks how long a file is, and reserves room for it. Returns its length in bytes.
+    /// Asks for the length of a file, and reserves disk space for it. Returns the length in bytes.
     ///
     /// # Errors
-    /// It cannot be had, or the disk is too full.
+    /// It cannot be reached, or the disk is too full.
     pub async fn reserve(
         self: &Arc<Self>,
         web: &Web,
@@ -154,7 +154,7 @@ impl Store {
         if let Some(here) = wanted.sha256.and_then(|digest| self.hold(&digest)) {
             return Ok(here.bytes);
         }
-        // What was begun has its room; its content is checked when it is gone on with.
+        // A partial file has its space already; its content is verified when it is continued.
         let begun = partial::length(&self.incoming(), &wanted.key());
         match begun.filter(|begun| wanted.bytes.is_none_or(|told| told == *begun)) {
             Some(bytes) => Ok(bytes),
@@ -162,7 +162,7 @@ impl Store {
         }
     }
 
-    /// What an attempt before left of a file; else it is begun.
+    /// Opens the partial file of an earlier attempt, or begins a new one.
     async fn begun(
         self: &Arc<Self>,
         web: &Web,
@@ -213,7 +213,7 @@ impl Store {
     }
 }
 
-/// Length and mark of a file, compared with what was told of it before.
+/// Length and mark of a file, compared with those announced before.
 fn told(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteError> {
     let place = wanted.address.shown();
     let bytes = opened.total.or(wanted.bytes).ok_or_else(|| RemoteError::Confused {
@@ -229,7 +229,7 @@ fn told(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteE
     Ok((bytes, opened.mark.clone()))
 }
 
-/// Fetches all that is missing of a file.
+/// Pulls the missing ranges of a file.
 async fn fetch_missing(
     web: &Web,
     wanted: &Wanted,
@@ -275,7 +275,7 @@ async fn fetch_missing(
                 Some(Ok(Err(error))) => {
                     connections.shutdown().await;
                     drop(shared);
-                    // Where writing failed, that is why nobody could go on.
+                    // If writing failed, that is the cause of this error.
                     return Err(match joined_writer(writer.await) { Err(why) => why, Ok(_) => error });
                 }
                 Some(Err(error)) => return Err(RemoteError::Setup(error.to_string())),
@@ -287,7 +287,7 @@ async fn fetch_missing(
     written_in_full(writer, writing, advance).await
 }
 
-/// Waits until everything that arrived is written.
+/// Waits until all received pieces are written.
 async fn written_in_full(
     mut writer: JoinHandle<Result<Partial, RemoteError>>,
     mut writing: mpsc::UnboundedReceiver<u64>,
@@ -306,7 +306,7 @@ async fn written_in_full(
     Ok(partial)
 }
 
-/// Puts the pieces that arrive in their place, and says how many bytes each had.
+/// Writes received pieces to their offsets, and reports their lengths.
 fn writer(
     wanted: &Wanted,
     mut partial: Partial,
@@ -334,7 +334,7 @@ fn joined_writer(
 }
 
 impl Shared {
-    /// Takes over runs until there is none left.
+    /// Pulls runs until none is left.
     async fn connection(self: Arc<Self>) -> Result<(), RemoteError> {
         loop {
             let next = self.runs.lock().pop();
@@ -357,7 +357,7 @@ impl Shared {
         }
     }
 
-    /// Fetches a run, as far as it goes; its start moves along.
+    /// Pulls a run as far as possible; moves the run's start along.
     async fn stream(&self, run: &mut Range<u64>) -> Result<(), RemoteError> {
         let opened = self.web.open(&self.address, run.clone(), self.mark.as_ref()).await?;
         if let Some(found) = opened.total.filter(|total| *total != self.bytes) {
@@ -365,7 +365,7 @@ impl Shared {
             tracing::debug!("{place} now has {found} bytes instead of {}", self.bytes);
             return Err(RemoteError::Changed { place });
         }
-        // A server without ranges begins anew: what is here already is passed over.
+        // A server without ranges sends the whole file; bytes that are stored are skipped.
         let mut at = opened.from;
         let mut pieces = opened.pieces();
         while let Some(piece) = pieces.next().await {
@@ -385,7 +385,7 @@ impl Shared {
                 continue;
             }
             let (from, length) = (run.start, piece.len() as u64);
-            // Nobody takes it any more where writing failed, and that is told by the writer.
+            // If there is no receiver, writing has failed, and the writer reports that.
             self.pieces.send((from, piece)).await.map_err(|_| RemoteError::Cancelled)?;
             run.start += length;
             if run.start == run.end {
@@ -398,7 +398,7 @@ impl Shared {
     }
 }
 
-/// Waits between attempts, longer each time.
+/// Pauses between attempts, each longer than the last.
 struct Waits(backon::ExponentialBackoff);
 
 impl Waits {
@@ -411,7 +411,7 @@ impl Waits {
         Self(waits.build())
     }
 
-    /// Waits before the next attempt, where the error passes and there is patience left.
+    /// Pauses before the next attempt, if the error may be temporary and attempts are left.
     async fn wait(&mut self, error: RemoteError) -> Result<(), RemoteError> {
         let Some(later) = error.passes() else {
             return Err(error);
@@ -429,7 +429,7 @@ impl Waits {
     }
 }
 
-/// Asks again while what stands in the way may pass.
+/// Retries a request while its error may be temporary.
 pub(crate) async fn with_patience<T, F>(
     watching: &Watching,
     ask: impl Fn() -> F,
@@ -459,7 +459,7 @@ async fn blocking<T: Send + 'static>(
     done.unwrap_or_else(|error| Err(RemoteError::Setup(error.to_string())))
 }
 
-/// A file that is called a model begins as one.
+/// Checks that a file that is named as a model begins like one.
 fn begins_well(piece: &[u8], place: &str) -> Result<(), RemoteError> {
     let shorter = piece.len().min(MAGIC.len());
     if piece[..shorter] == MAGIC[..shorter] {

@@ -1,5 +1,5 @@
-//! Git repositories: what they list is read by the real `git`, without their files; large files come by
-//! the open batch protocol for large files, so that one of them can be had without the rest.
+//! Git repositories. The installed `git` reads their trees, without files. Large files are pulled by the open batch
+//! protocol for large files, so that one of them can be pulled without the rest.
 
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
@@ -16,39 +16,38 @@ use super::{Content, Finder, Offer, SourceError};
 use crate::name::is_plain_path;
 use crate::remote::{Access, Address};
 
-/// Stands for a repository in the address of many.
+/// Placeholder of the repository in an address.
 pub(super) const REPO: &str = "{repo}";
-/// Files of the repository itself that are larger are not fetched to list it.
+/// Larger files of the repository itself are not fetched for a list.
 const SMALL: &str = "blob:limit=64k";
 /// Longest pointer to a large file, in bytes.
 const LONGEST_POINTER: u64 = 1024;
-/// What such a pointer begins with.
+/// First line of such a pointer.
 const POINTER: &str = "version https://git-lfs";
-/// A connection slower than so many bytes a second is given up when it was so for as long as a place may be
-/// silent.
+/// A connection that is slower than this, in bytes per second, for the longest allowed silence is closed.
 const SLOWEST: &str = "1000";
-/// Variables that it gets of the service's own.
+/// Environment variables of the service that `git` gets.
 const PASSED: [&str; 7] =
     ["PATH", "http_proxy", "https_proxy", "HTTPS_PROXY", "all_proxy", "no_proxy", "NO_PROXY"];
-/// Most that it may tell at once, in bytes: a list of some hundred thousand files.
+/// Longest output of `git` in bytes: a list of some hundred thousand files.
 const MOST_TOLD: u64 = 64 << 20;
-/// Longest time that it works on one question.
+/// Longest time of one `git` command.
 const LONGEST_WORK: Duration = Duration::from_secs(120);
-/// Headers that a host may ask to send along with a question for a large file.
+/// Most headers that a host may require for a large file.
 const PASSED_HEADERS: [&str; 2] = ["authorization", "accept"];
-/// Where Debian and others keep the authorities that everybody trusts.
+/// The system's certificates on Debian and others.
 const SYSTEM_CERTIFICATES: &str = "/etc/ssl/certs";
 /// Kind of the batch protocol's documents.
 const BATCH_KIND: &str = "application/vnd.git-lfs+json";
 
-/// A file that is in a repository itself.
+/// A file in a repository itself.
 #[derive(Debug, Clone)]
 pub struct GitBlob {
     repository: Repository,
     id: String,
 }
 
-/// A repository as it is known here: its trees, and small files.
+/// The local copy of a repository: its trees and small files.
 #[derive(Debug, Clone)]
 struct Repository {
     folder: PathBuf,
@@ -65,7 +64,7 @@ pub(super) fn own_name(address: &str) -> &str {
     last.strip_suffix(".git").unwrap_or(last)
 }
 
-/// The variants of a repository.
+/// The offers of a repository.
 pub(super) async fn offers(
     finder: &Finder,
     address: &str,
@@ -80,7 +79,7 @@ pub(super) async fn offers(
         ca_file: finder.ca_file.clone(),
         stall: finder.web.stall(),
     };
-    // What two of them did at once in one folder would get mixed up.
+    // Two commands in one folder at a time would disturb each other.
     let turn = finder.locks.of(address);
     let _turn = turn.lock().await;
     let commit = repository.current(revision).await?;
@@ -109,18 +108,18 @@ pub(super) async fn offers(
 struct Entry {
     path: String,
     id: String,
-    /// Its length, where its content is here.
+    /// Its length, if its content is here.
     bytes: Option<u64>,
 }
 
-/// What stands for a large file.
+/// Pointer to a large file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 struct Pointer {
     oid: String,
     size: u64,
 }
 
-/// Reads a pointer, if it is one.
+/// Parses a pointer; none if it is not one.
 fn pointer(text: &[u8]) -> Option<Pointer> {
     let text = std::str::from_utf8(text).ok()?;
     let mut lines = text.lines();
@@ -177,19 +176,18 @@ impl Repository {
         }
     }
 
-    /// `git` with nothing of the operator's own settings, and the token where no list of processes
-    /// shows it.
+    /// A `git` command without the operator's settings. The token is passed so that no process list shows it.
     fn git(&self) -> Command {
         let mut git = Command::new("git");
-        // Nothing of the service's own: its tokens are nobody else's business.
+        // Without the service's environment, which may contain tokens.
         git.env_clear();
         git.envs(PASSED.iter().filter_map(|name| Some((name, std::env::var_os(name)?))));
         git.arg("-C").arg(&self.folder);
-        // It would take the token along to wherever it is sent: with one it goes nowhere else.
+        // `git` would send the token to the target of a redirect, so with a token it follows none.
         let follows = if self.access.token.is_some() { "false" } else { "initial" };
         let mut settings = vec![("http.followRedirects".to_owned(), follows.to_owned())];
         if let Some(file) = &self.ca_file {
-            // The system's stay trusted beside it.
+            // The system's certificates stay trusted.
             git.env("GIT_SSL_CAINFO", file).env("GIT_SSL_CAPATH", SYSTEM_CERTIFICATES);
         }
         if let Some(header) = self.authorization() {
@@ -214,7 +212,7 @@ impl Repository {
         git
     }
 
-    /// Repositories take a token as a password, whatever the name.
+    /// Git hosts accept a token as password with any user name.
     fn authorization(&self) -> Option<String> {
         let token = self.access.token.as_ref()?;
         let user = self.access.user.as_deref().unwrap_or("deft");
@@ -249,7 +247,7 @@ impl Repository {
         Err(self.error(why))
     }
 
-    /// What it tells, up to a bound: what is in a repository is up to whoever made it.
+    /// Output of a command, up to a limit, because the content of a repository is not trusted.
     async fn output(&self, arguments: &[&str]) -> Result<std::process::Output, SourceError> {
         let failed = |error: std::io::Error| match error.kind() {
             std::io::ErrorKind::NotFound => self.error("the program `git` is not installed"),
@@ -267,15 +265,14 @@ impl Repository {
         };
         told.await.map_err(failed)?;
         if stdout.len() as u64 > MOST_TOLD {
-            // Dropped, it is killed.
+            // Dropping the process kills it.
             return Err(self.error(format!("it lists more than {} MiB of files", MOST_TOLD >> 20)));
         }
         let status = child.wait().await.map_err(failed)?;
         Ok(std::process::Output { status, stdout, stderr })
     }
 
-    /// Brings a state here; what a killed `git` left behind is thrown away first where it stands in the
-    /// way.
+    /// Fetches a state. If the rest of a killed `git` is in the way, removes that first.
     async fn current(&self, revision: Option<&str>) -> Result<String, SourceError> {
         let was_there = self.folder.exists();
         match self.fetch(revision).await {
@@ -288,7 +285,7 @@ impl Repository {
         }
     }
 
-    /// Brings a state here, without its large files; returns its commit.
+    /// Fetches a state without its large files; returns its commit.
     async fn fetch(&self, revision: Option<&str>) -> Result<String, SourceError> {
         let url: Result<Url, _> = self.address.parse();
         if !url.is_ok_and(|url| matches!(url.scheme(), "http" | "https")) {
@@ -349,7 +346,7 @@ impl Repository {
         self.run(&["cat-file", "blob", id]).await
     }
 
-    /// Where the large files' content is.
+    /// Addresses of the large files' content.
     async fn large(
         &self,
         finder: &Finder,
@@ -380,7 +377,7 @@ impl Repository {
         for (found, pointer) in &pointers {
             let object = answer.objects.iter().find(|object| object.oid == pointer.oid);
             let download = object.and_then(|object| object.actions.as_ref()?.download.as_ref());
-            // A large file that its server does not have is left out; it is told when it is asked for.
+            // A large file that its server does not have is left out; pulling it is an error.
             let Some(Download { href, header }) = download else { continue };
             let href = url
                 .join(href)
@@ -407,8 +404,8 @@ impl Repository {
     }
 }
 
-/// Whether a host may send on to an address for a large file: not from an encrypted connection to one that is
-/// not, and not from elsewhere to this machine itself.
+/// Whether a host may name an address for a large file: not an unencrypted one from an encrypted connection, and not this
+/// machine itself from another machine.
 fn may_be_sent_to(from: &Url, to: &Url) -> bool {
     let is_here = |url: &Url| match url.host() {
         Some(url::Host::Domain(name)) => name.eq_ignore_ascii_case("localhost"),
@@ -422,7 +419,7 @@ fn may_be_sent_to(from: &Url, to: &Url) -> bool {
 }
 
 impl GitBlob {
-    /// What tells its content from others'.
+    /// Identifies its content.
     pub(super) fn id(&self) -> &str {
         &self.id
     }
@@ -432,10 +429,10 @@ impl GitBlob {
         self.repository.blob(&self.id).await
     }
 
-    /// Writes the content into a file, bringing it here first where it is not.
+    /// Writes the content to a file; fetches it first if necessary.
     ///
     /// # Errors
-    /// `git` cannot, or the file cannot be written.
+    /// `git` failed, or the file cannot be written.
     pub async fn write(
         &self,
         target: &Path,

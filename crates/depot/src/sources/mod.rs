@@ -1,8 +1,7 @@
-//! Where models come from: web indexes, registries, git repositories, listings, folders, addresses.
+//! Sources of models: web indexes, registries, git repositories, listings, folders, addresses.
 //!
-//! A source is asked what it offers; an [`Offer`] says which files a variant has, how long they are,
-//! their digests where the source tells, and where their content is. Nothing is fetched here but what
-//! is needed to know that.
+//! A source lists its offers. An [`Offer`] names the files of a variant with their lengths, their digests if the source
+//! has them, and where their content is. This module fetches only what it needs for that.
 
 mod checkpoint;
 mod choose;
@@ -36,55 +35,55 @@ use crate::name::{VariantName, is_plain_part};
 use crate::remote::{Access, Address, RemoteError, Web};
 use crate::store::{Digest, FileRole};
 
-/// A place that models come from.
+/// A source of models.
 #[derive(Debug, Clone)]
 pub struct Source {
     /// Its name.
     pub name: String,
-    /// Its address, as it was written.
+    /// Its address, as the operator wrote it.
     pub address: String,
-    /// Where it is, and how it is asked.
+    /// Its location, by kind.
     pub place: Location,
-    /// What it is asked with.
+    /// Credentials.
     pub access: Access,
 }
 
-/// Where a source is.
+/// Location of a source.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Location {
-    /// A folder of a web server that has a depot index.
+    /// A folder of a web server, with a depot index.
     Index(Url),
     /// An OCI registry, or a part of one.
     Registry(Url),
-    /// A git repository, or many of them where the address has `{repo}`.
+    /// A git repository, or many if the address has `{repo}`.
     Git(String),
-    /// A hub that lists files as JSON.
+    /// A host that lists files as JSON.
     Listing(Listing),
-    /// A folder of this machine.
+    /// A folder on this machine.
     Folder(PathBuf),
 }
 
-/// A variant that can be had.
+/// A variant that a source offers.
 #[derive(Debug, Clone)]
 pub struct Offer {
-    /// The model as the source calls it; may have slashes.
+    /// Name of the model in the source; may have slashes.
     pub model: String,
-    /// The variant as the source calls it.
+    /// Name of the variant in the source.
     pub variant: String,
-    /// What tells this state of it from later ones, where the source has such.
+    /// Identifies this state of the variant, if the source has states.
     pub revision: Option<String>,
-    /// What the source says of it.
+    /// Description by the source.
     pub about: About,
-    /// The sizes that memory depends on, where the source tells them.
+    /// Sizes that memory depends on, if the source has them.
     pub shape: Option<ModelShape>,
     /// Its files, the model's first part first.
     pub files: Vec<OfferedFile>,
 }
 
-/// What a source says of a variant.
+/// Description of a variant by its source.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct About {
-    /// In a sentence.
+    /// One sentence.
     pub description: Option<String>,
     /// Licence.
     pub licence: Option<String>,
@@ -100,22 +99,22 @@ pub struct About {
     pub context_length: Option<u32>,
 }
 
-/// A file of a variant that can be had.
+/// A file of an offered variant.
 #[derive(Debug, Clone)]
 pub struct OfferedFile {
-    /// What it is for.
+    /// Its role.
     pub role: FileRole,
-    /// Its own name, without folders.
+    /// Its name, without folders.
     pub name: String,
-    /// Its length, where it is told.
+    /// Its length, if announced.
     pub bytes: Option<u64>,
-    /// Its digest, where it is told.
+    /// Its digest, if announced.
     pub sha256: Option<Digest>,
-    /// Where its content is.
+    /// Location of its content.
     pub content: Content,
 }
 
-/// Where a file's content is.
+/// Location of a file's content.
 #[derive(Debug, Clone)]
 pub enum Content {
     /// At an address.
@@ -127,22 +126,22 @@ pub enum Content {
 }
 
 impl Offer {
-    /// Bytes of all files, where all are told.
+    /// Length of all files, if all are announced.
     #[must_use]
     pub fn bytes(&self) -> Option<u64> {
         self.files.iter().map(|file| file.bytes).sum()
     }
 
-    /// How it is referred to within its source.
+    /// Its reference within the source.
     #[must_use]
     pub fn path(&self) -> String {
         format!("{}/{}", self.model, self.variant)
     }
 
-    /// The name it gets in the depot where nobody gives another.
+    /// Its default name in the depot.
     ///
     /// # Errors
-    /// Nothing usable is left of the source's names.
+    /// The source's names have no usable characters.
     pub fn name(&self) -> Result<VariantName, SourceError> {
         let clean = |text: &str| {
             let last = text.rsplit('/').next().unwrap_or(text).to_lowercase();
@@ -156,7 +155,7 @@ impl Offer {
         text.parse().map_err(|error: crate::NameError| SourceError::Wrong(error.to_string()))
     }
 
-    /// Refuses files whose names would get in each other's way, or in the depot's own.
+    /// Refuses files whose names collide with each other or with the depot's own files.
     fn checked(self) -> Result<Self, SourceError> {
         let wrong = |what: &str, name: &str| {
             SourceError::Wrong(format!("`{}` {what}: `{name}`", self.path()))
@@ -173,17 +172,17 @@ impl Offer {
         Ok(self)
     }
 
-    /// Whether its weights are GGUF, and not a checkpoint that is still to be converted.
+    /// Whether its weights are GGUF, not a checkpoint that must be converted.
     #[must_use]
     pub fn is_gguf(&self) -> bool {
         self.files.iter().any(|file| file.name.ends_with(".gguf"))
     }
 }
 
-/// Longest time that a source is asked for something, however slowly it goes on sending.
+/// Longest time for one request to a source, even if it keeps sending.
 const LONGEST: Duration = Duration::from_secs(300);
 
-/// Waits for a source's answer, and not for ever.
+/// Waits for a source's answer, with a time limit.
 async fn in_time<T>(
     source: &Source,
     answer: impl Future<Output = Result<T, SourceError>>,
@@ -194,23 +193,23 @@ async fn in_time<T>(
     })
 }
 
-/// Asks sources.
+/// Client of all kinds of sources.
 #[derive(Debug, Clone)]
 pub struct Finder {
-    /// How other machines are asked.
+    /// HTTP client.
     pub web: Web,
-    /// Certificates that are trusted beside the system's.
+    /// Trusted certificates, in addition to the system's.
     pub ca_file: Option<PathBuf>,
-    /// Where what is known of git repositories is kept.
+    /// Folder for the states of git repositories.
     pub cache: PathBuf,
-    /// Where headers are read.
+    /// Reader of file headers.
     pub reader: Arc<dyn HeaderReader>,
-    /// Each repository is worked on by one at a time.
+    /// Locks, so that each repository is used by one task at a time.
     locks: Arc<KeyedLocks>,
 }
 
 impl Finder {
-    /// Asks like this, and keeps what is known of repositories in a folder.
+    /// A client that stores the states of repositories in a folder.
     #[must_use]
     pub fn new(
         web: Web,
@@ -221,10 +220,10 @@ impl Finder {
         Self { web, ca_file, cache, reader, locks: Arc::default() }
     }
 
-    /// All that a source offers.
+    /// All offers of a source.
     ///
     /// # Errors
-    /// It cannot be asked, or does not list what it has.
+    /// It cannot be reached, or does not list its offers.
     pub async fn catalogue(&self, source: &Source) -> Result<Vec<Offer>, SourceError> {
         in_time(source, self.listed(source)).await
     }
@@ -245,10 +244,10 @@ impl Finder {
         }
     }
 
-    /// The variant that a reference means.
+    /// The offer that a reference means.
     ///
     /// # Errors
-    /// There is none, there are several, or the source cannot be asked.
+    /// There is none, there are several, or the source cannot be reached.
     pub async fn resolve(
         &self,
         source: &Source,
@@ -288,7 +287,7 @@ impl Finder {
         }
     }
 
-    /// What is at an address that belongs to no source.
+    /// The offer at an address that belongs to no source.
     ///
     /// # Errors
     /// It has no file name of a model.

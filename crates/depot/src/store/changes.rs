@@ -8,9 +8,12 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 
-use super::intake::digest_of;
-use super::manifest::ReadManifest;
-use super::{Digest, Manifest, Progress, Store, StoreError, StoredFile, Taken, failed, sweep};
+use super::digest::{Digest, Progress, digest_of};
+use super::error::{StoreError, failed};
+use super::files::Store;
+use super::intake::Taken;
+use super::manifest::{Manifest, ReadManifest, StoredFile};
+use super::unfinished;
 use crate::name::VariantName;
 
 /// What a file of a variant is beside its content in the depot.
@@ -29,7 +32,7 @@ impl Store {
     /// The name is taken, or the operating system refuses; nothing is listed then.
     pub fn commit(&self, manifest: &Manifest) -> Result<(), StoreError> {
         self.refuse_where_taken(&manifest.name)?;
-        let new = self.unfinished(sweep::STATE);
+        let new = self.unfinished(unfinished::STATE);
         let placed = self.lay_out(manifest, &new).and_then(|()| self.put_in_place(&new, manifest));
         if placed.is_err() {
             // What cannot be removed now the next start sweeps away.
@@ -93,7 +96,7 @@ impl Store {
         let old = self.variant(name).ok_or_else(|| StoreError::NoVariant(name.clone()))?;
         let digests: BTreeSet<Digest> = old.files.iter().map(|file| file.sha256).collect();
         self.note_all(&digests)?;
-        let (new, folder) = (self.unfinished(sweep::STATE), self.folder(name));
+        let (new, folder) = (self.unfinished(unfinished::STATE), self.folder(name));
         let manifest = Manifest { id: old.id.or(manifest.id), ..manifest.clone() };
         let exchanged = self.lay_out(&manifest, &new).and_then(|()| {
             let exchange = self.disk.change().and_then(|()| {
@@ -169,7 +172,7 @@ impl Store {
     }
 
     pub(super) fn spoilt(&self, sha256: &Digest) -> PathBuf {
-        self.incoming().join(format!("{}-{sha256}", sweep::SPOILT))
+        self.incoming().join(format!("{}-{sha256}", unfinished::SPOILT))
     }
 
     /// Makes a file of a variant and its content, which is good, one file again. They are two where a restored copy
@@ -257,7 +260,7 @@ impl Store {
         let frees = self.would_free(name)?;
         let digests: BTreeSet<Digest> = manifest.files.iter().map(|file| file.sha256).collect();
         self.note_all(&digests)?;
-        let (folder, gone) = (self.folder(name), self.unfinished(sweep::GONE));
+        let (folder, gone) = (self.folder(name), self.unfinished(unfinished::GONE));
         self.disk.rename(&folder, &gone).map_err(failed("remove", &folder))?;
         // It is gone in any case; the next start completes what fails from here on.
         self.leave_model(&folder);

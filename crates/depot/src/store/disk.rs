@@ -4,9 +4,11 @@
 use std::fs::{self, File};
 use std::io::{self, Write};
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
+
+use super::error::{StoreError, failed};
 
 /// Mode of folders: nobody but the service's user looks into them.
 const FOLDER_MODE: u32 = 0o700;
@@ -136,4 +138,10 @@ impl Disk {
         self.change()?;
         content.set_permissions(fs::Permissions::from_mode(CONTENT_MODE))
     }
+}
+
+/// Paths of a folder's entries.
+pub(super) fn entries(folder: &Path) -> Result<Vec<PathBuf>, StoreError> {
+    let read = fs::read_dir(folder).map_err(failed("read", folder))?;
+    read.map(|entry| entry.map(|entry| entry.path()).map_err(failed("read", folder))).collect()
 }

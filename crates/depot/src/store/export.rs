@@ -7,8 +7,10 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{AtFlags, Mode, OFlags, openat, statat, unlinkat};
 
-use super::intake::{copy_out, need_space};
-use super::{Progress, Store, StoreError, failed};
+use super::digest::{Progress, copy_out};
+use super::error::{StoreError, failed};
+use super::files::Store;
+use super::space::need_space;
 use crate::name::VariantName;
 use crate::named;
 

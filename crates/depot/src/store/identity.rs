@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::disk::Disk;
-use super::{StoreError, failed};
+use super::error::{StoreError, failed};
 
 /// The marker's name in the depot's folder.
 const MARKER: &str = "depot.json";

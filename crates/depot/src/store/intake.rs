@@ -1,77 +1,20 @@
 //! Taking files in: copied, cloned or moved, each with its digest.
 
-use std::collections::BTreeMap;
-use std::fmt;
-use std::fs::{self, File};
-use std::io::{self, Read, Seek, Write};
+use std::fs;
+use std::io::{self, Seek, Write};
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::str::FromStr;
 use std::sync::Arc;
 
-use deft_planning::Bytes;
-use parking_lot::Mutex;
-use ring::digest::{Context, SHA256};
-use rustix::fs::{AtFlags, CWD, FallocateFlags, fallocate, ioctl_ficlone, linkat, statvfs};
+use rustix::fs::{AtFlags, CWD, FallocateFlags, fallocate, ioctl_ficlone, linkat};
 use rustix::process::geteuid;
-use serde::{Deserialize, Serialize};
 
-use super::{Progress, Store, StoreError, failed};
+use super::digest::{Digest, Progress, digest, each_piece};
+use super::error::{StoreError, failed};
+use super::files::{Claims, Store};
+use super::space::need_space;
 use crate::named::NamedFile;
-
-/// Bytes that are read, hashed and written at a time.
-const PIECE: usize = 1 << 20;
-
-/// A SHA-256 digest.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
-pub struct Digest([u8; 32]);
-
-impl Digest {
-    /// What was hashed.
-    pub(crate) fn of(hasher: Context) -> Self {
-        let mut bytes = [0; 32];
-        bytes.copy_from_slice(hasher.finish().as_ref());
-        Self(bytes)
-    }
-}
-
-impl fmt::Display for Digest {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
-    }
-}
-
-impl FromStr for Digest {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let wrong = || format!("`{text}` is not a SHA-256 digest");
-        if text.len() != 64 || !text.is_ascii() {
-            return Err(wrong());
-        }
-        let mut bytes = [0; 32];
-        for (byte, at) in bytes.iter_mut().zip((0..64).step_by(2)) {
-            *byte = u8::from_str_radix(&text[at..at + 2], 16).map_err(|_| wrong())?;
-        }
-        Ok(Self(bytes))
-    }
-}
-
-impl TryFrom<String> for Digest {
-    type Error = String;
-
-    fn try_from(text: String) -> Result<Self, String> {
-        text.parse()
-    }
-}
-
-impl From<Digest> for String {
-    fn from(digest: Digest) -> Self {
-        digest.to_string()
-    }
-}
 
 /// How a file is taken in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -81,9 +24,6 @@ pub enum Taking {
     /// The file is in the depot only, once the variant is.
     Move,
 }
-
-/// Digests with how often each is claimed.
-pub(super) type Claims = Arc<Mutex<BTreeMap<Digest, usize>>>;
 
 /// Keeps content from being removed before its variant is committed.
 #[derive(Debug)]
@@ -257,88 +197,4 @@ impl Store {
         write(bucket)?;
         write(&self.root.join("objects/sha256"))
     }
-}
-
-/// Copies and hashes.
-fn copy(
-    from: &mut File,
-    source: &Path,
-    to: &mut File,
-    target: &Path,
-    progress: Progress<'_>,
-) -> Result<Digest, StoreError> {
-    each_piece(from, source, progress, |piece| to.write_all(piece).map_err(failed("write", target)))
-}
-
-/// The digest of all that is left of a file.
-pub(super) fn digest(
-    file: &mut File,
-    path: &Path,
-    progress: Progress<'_>,
-) -> Result<Digest, StoreError> {
-    each_piece(file, path, progress, |_| Ok(()))
-}
-
-/// Digest and length of a file.
-pub(crate) fn digest_of(path: &Path, progress: Progress<'_>) -> Result<(Digest, u64), StoreError> {
-    let mut file = File::open(path).map_err(failed("open", path))?;
-    let bytes = file.metadata().map_err(failed("read", path))?.len();
-    Ok((digest(&mut file, path, progress)?, bytes))
-}
-
-fn each_piece(
-    file: &mut File,
-    path: &Path,
-    progress: Progress<'_>,
-    mut take: impl FnMut(&[u8]) -> Result<(), StoreError>,
-) -> Result<Digest, StoreError> {
-    let mut piece = vec![0; PIECE];
-    let mut hasher = Context::new(&SHA256);
-    loop {
-        let length = match file.read(&mut piece) {
-            Ok(0) => return Ok(Digest::of(hasher)),
-            Ok(length) => length,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-            Err(error) => return Err(failed("read", path)(error)),
-        };
-        hasher.update(&piece[..length]);
-        take(&piece[..length])?;
-        if progress(length as u64).is_break() {
-            return Err(StoreError::Cancelled);
-        }
-    }
-}
-
-/// Copies content out of the depot into a new file, sharing it where the file system can.
-pub(super) fn copy_out(
-    object: &Path,
-    mut out: File,
-    target: &Path,
-    progress: Progress<'_>,
-) -> Result<(), StoreError> {
-    let mut file = File::open(object).map_err(failed("open", object))?;
-    if ioctl_ficlone(&out, &file).is_err() {
-        copy(&mut file, object, &mut out, target, progress)?;
-    }
-    out.sync_all().map_err(failed("write", target))
-}
-
-/// Free bytes of the file system that a folder is on.
-pub(super) fn free_space(folder: &Path) -> Result<u64, StoreError> {
-    let found = statvfs(folder).map_err(|error| failed("look at", folder)(error.into()))?;
-    Ok(found.f_bavail.saturating_mul(found.f_frsize))
-}
-
-/// Makes sure that there is room for so many bytes.
-pub(crate) fn need_space(folder: &Path, bytes: u64) -> Result<(), StoreError> {
-    let free = free_space(folder)?;
-    if bytes <= free {
-        return Ok(());
-    }
-    Err(StoreError::NoSpace {
-        path: folder.to_owned(),
-        free: Bytes(free),
-        need: Bytes(bytes),
-        missing: Bytes(bytes - free),
-    })
 }

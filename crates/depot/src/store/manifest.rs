@@ -9,9 +9,9 @@ use deft_protocol::manage::SettingsRequest;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+use super::digest::Digest;
 use super::disk::Disk;
-use super::intake::Digest;
-use super::{StoreError, failed};
+use super::error::{StoreError, failed};
 use crate::name::VariantName;
 
 /// Its name in a variant's folder.

@@ -8,8 +8,11 @@ use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use super::digest::Digest;
+use super::disk::entries;
+use super::error::StoreError;
+use super::manifest::Manifest;
 use super::manifest::ReadManifest;
-use super::{Digest, Manifest, Store, StoreError, entries};
 use crate::name::VariantName;
 
 /// Folders within a folder that is not understood are looked into so deep.
@@ -151,15 +154,5 @@ impl HeldElsewhere {
         let inode = fs::metadata(object).map(|found| (found.dev(), found.ino()));
         self.texts.iter().any(|held| held.contains(&text))
             || inode.is_ok_and(|inode| self.inodes.contains(&inode))
-    }
-}
-
-impl Store {
-    /// Folders that are not understood, with the reason; they stay as they are.
-    ///
-    /// # Errors
-    /// The folders cannot be read.
-    pub fn not_understood(&self) -> Result<Vec<NotUnderstood>, StoreError> {
-        Ok(self.shelf()?.not_understood)
     }
 }

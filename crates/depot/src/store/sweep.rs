@@ -6,55 +6,12 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use super::{Digest, Manifest, Store, StoreError, entries, failed};
-use crate::remote::partial;
-
-/// A file that is being written.
-pub(super) const TAKE: &str = "take";
-/// A variant that is being laid out, or the old state of one.
-pub(super) const STATE: &str = "state";
-/// A variant that was removed.
-pub(super) const GONE: &str = "gone";
-/// Content that is not what was announced.
-pub(super) const WRONG: &str = "wrong";
-/// Content that is not what its digest says, while good content is fetched.
-pub(super) const SPOILT: &str = "spoilt";
-/// Tells of an object that no variant may name.
-const NOTE: &str = "object";
-
-/// What stands in `incoming`.
-enum Unfinished {
-    /// It is of no use to anybody.
-    Rest,
-    /// Somebody may go on with it.
-    Partial,
-    Spoilt(Digest),
-    Note(Digest),
-    /// Not ours.
-    Unknown,
-}
-
-impl Unfinished {
-    fn of(path: &Path) -> Self {
-        let Some(name) = path.file_name().and_then(|name| name.to_str()) else {
-            return Self::Unknown;
-        };
-        if partial::is_one(name) {
-            return Self::Partial;
-        }
-        let Some((kind, rest)) = name.split_once('-') else {
-            return Self::Unknown;
-        };
-        let is_number = !rest.is_empty() && rest.bytes().all(|byte| byte.is_ascii_digit());
-        match (kind, rest.parse()) {
-            (TAKE | STATE | GONE, _) if is_number => Self::Rest,
-            (WRONG, _) => Self::Rest,
-            (SPOILT, Ok(digest)) => Self::Spoilt(digest),
-            (NOTE, Ok(digest)) => Self::Note(digest),
-            _ => Self::Unknown,
-        }
-    }
-}
+use super::digest::Digest;
+use super::disk::entries;
+use super::error::{StoreError, failed};
+use super::files::Store;
+use super::manifest::Manifest;
+use super::unfinished::{NOTE, Unfinished, is_recent};
 
 impl Store {
     /// Completes or removes what this version left unfinished.
@@ -73,7 +30,7 @@ impl Store {
             match Unfinished::of(&path) {
                 Unfinished::Rest => self.remove_rest(&path)?,
                 // What was fetched in part is gone on with, if somebody asks for it soon.
-                Unfinished::Partial if partial::is_recent(&path) => {}
+                Unfinished::Partial if is_recent(&path) => {}
                 Unfinished::Partial => self.remove_rest(&path)?,
                 Unfinished::Spoilt(digest) => self.settle_spoilt(&digest, &shelf.variants)?,
                 Unfinished::Note(digest) => drop(unnamed.insert(digest)),

@@ -1,8 +1,15 @@
-use std::os::unix::fs::MetadataExt;
+use std::collections::BTreeSet;
+use std::fs::{self, File};
+use std::ops::ControlFlow;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use tempfile::TempDir;
 
+use super::disk::entries;
 use super::*;
+use crate::name::VariantName;
 use crate::named::NamedFile;
 
 mod faults;
@@ -277,7 +284,7 @@ fn an_export_writes_all_files_or_none() {
 #[test]
 fn a_full_disk_is_told_with_what_is_missing() {
     let (_folder, store) = open();
-    let error = intake::need_space(&store.root, u64::MAX).unwrap_err().to_string();
+    let error = need_space(&store.root, u64::MAX).unwrap_err().to_string();
     assert!(error.contains("free; ") && error.contains("deft depot usage"), "{error}");
 }
 

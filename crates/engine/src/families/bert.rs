@@ -12,16 +12,17 @@ use deft_formats::gguf::Header;
 use deft_kernels::{Device, Host, Norm};
 use deft_planning::{LoadSettings, ModelShape};
 
-use super::Network;
 use super::blueprint::{Projection, Reader, usual_score_scale};
+use super::buffers::{Buffers, Step};
+use super::home::Home;
+use super::network::Network;
 use super::parts::{Run, Sight, View, Workspace};
-use super::stage::{Buffers, Home, Step};
 use super::tensors::{MatrixPlace, VectorPlace};
 use crate::cache::{PageCopy, Store};
 use crate::compute::ComputeSettings;
 use crate::layer_memory::{AcceleratorDelay, LayerMemory, OutOfMemory};
+use crate::load_error::LoadError;
 use crate::mapped::Mapped;
-use crate::model::LoadError;
 
 /// Where everything lies.
 pub(super) struct Plan {

@@ -6,11 +6,11 @@ use deft_kernels::{GateCurve, Pairs};
 use deft_planning::{Bytes, ModelShape};
 
 use super::feed_forward::{Experts, FeedForward, Gated};
-use super::layer_weights;
 use super::parts::Sight;
 use super::rotary::{RotaryPlan, Scaling, Yarn};
 use super::tensors::{MatrixPlace, Tensors, VectorPlace};
-use crate::model::LoadError;
+use crate::layers::layer_weights;
+use crate::load_error::LoadError;
 
 /// A decoder, described.
 pub(super) struct Blueprint {

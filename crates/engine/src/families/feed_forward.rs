@@ -2,7 +2,8 @@
 
 use deft_kernels::{Destination, Device, GateCurve};
 
-use super::stage::{Buffers, Home};
+use super::buffers::Buffers;
+use super::home::Home;
 use super::tensors::MatrixPlace;
 
 /// Gate, up and down of a gated part.

@@ -8,7 +8,7 @@ use deft_formats::gguf::Header;
 
 use super::blueprint::{Blueprint, LayerPlan, LayerStyle, Reader, usual_score_scale};
 use super::parts::Sight;
-use crate::model::LoadError;
+use crate::load_error::LoadError;
 use deft_kernels::GateCurve;
 use deft_kernels::Pairs;
 

@@ -12,7 +12,7 @@ use super::blueprint::{Blueprint, LayerPlan, Reader};
 use super::gemma2::{scaled, style};
 use super::parts::Sight;
 use super::rotary::{RotaryPlan, Scaling};
-use crate::model::LoadError;
+use crate::load_error::LoadError;
 
 /// Rotary base of windowed layers; older files do not carry it.
 const LOCAL_BASE: f32 = 10_000.0;

@@ -2,10 +2,14 @@
 
 mod bert;
 mod blueprint;
+mod buffers;
 mod feed_forward;
 mod gemma2;
 mod gemma3;
+mod home;
 mod llama;
+mod named;
+mod network;
 mod parts;
 mod phi3;
 mod pooling;
@@ -17,101 +21,24 @@ mod stage;
 mod tensors;
 mod transformer;
 
-use std::ops::Range;
-
 use deft_formats::gguf::Header;
-use deft_kernels::Host;
-use deft_planning::{Bytes, LoadSettings, ModelShape};
+use deft_planning::ModelShape;
 
+pub use crate::load_error::SUPPORTED;
+pub use named::name;
+pub(crate) use network::Network;
 pub(crate) use parts::{Run, Wanted, Workspace};
 pub(crate) use pooling::Pooling;
 
 use bert::Bert;
 use blueprint::Blueprint;
+use named::ENCODER;
 use transformer::Transformer;
 
-use crate::cache::PageCopy;
 use crate::compute::ComputeSettings;
-use crate::layer_memory::{LayerMemory, OutOfMemory};
+use crate::layer_memory::LayerMemory;
+use crate::load_error::LoadError;
 use crate::mapped::Mapped;
-use crate::model::LoadError;
-
-/// Families built here, as files write them.
-pub const SUPPORTED: &[&str] =
-    &["llama", "qwen2", "qwen3", "qwen3moe", "gemma2", "gemma3", "phi3", "bert"];
-
-/// The family that has no decoder.
-const ENCODER: &str = "bert";
-
-/// A model that reads tokens. It owns the memory that it computes with.
-pub(crate) trait Network: Send {
-    /// The sizes that decide what it needs.
-    fn shape(&self) -> &ModelShape;
-
-    /// The host's threads and instructions.
-    fn host(&self) -> &Host;
-
-    /// Takes the memory of pages, and of buffers for steps of so many tokens; all of it is touched now, so that what is
-    /// measured is true from the start.
-    ///
-    /// # Errors
-    /// A place has too little memory.
-    fn hold(
-        &mut self,
-        settings: &LoadSettings,
-        tokens: u32,
-        layer_memory: &mut LayerMemory,
-    ) -> Result<(), OutOfMemory>;
-
-    /// Copies the beginning of a page, in all layers.
-    fn copy_page(&mut self, copy: PageCopy);
-
-    /// Takes in the tokens of all runs, each after what its sequence holds, writes their keys and
-    /// values, and keeps the hidden states of those asked for in `work.wanted`.
-    ///
-    /// A token's result depends on its own sequence only, not on how a prompt was cut into steps
-    /// nor on the other runs. (An encoder must get an input as one run.)
-    ///
-    /// # Panics
-    /// When a sequence has no room for its tokens, an id is beyond the vocabulary, or no memory was taken: the lane
-    /// checks all.
-    fn step(&mut self, runs: &[Run<'_>], work: &mut Workspace);
-
-    /// Logits of some of the tokens asked for in the last step, into `work.logits`.
-    ///
-    /// # Panics
-    /// For an encoder, which has none: the lane checks.
-    fn logits(&mut self, rows: Range<usize>, work: &mut Workspace);
-
-    /// Bytes of the pages that it took.
-    #[cfg(test)]
-    fn page_bytes(&self) -> usize;
-}
-
-/// The layer a tensor belongs to, by its name (`blk.7.attn_q.weight`).
-pub(crate) fn layer_of(tensor: &str) -> Option<usize> {
-    tensor.strip_prefix("blk.")?.split('.').next()?.parse().ok()
-}
-
-/// Stored bytes of each of the layers.
-pub(crate) fn layer_weights(header: &Header, layers: u32) -> Vec<Bytes> {
-    // Every layer has a tensor, whatever the file says of their number.
-    let mut weights = vec![Bytes(0); header.tensors.len().min(layers as usize)];
-    for tensor in &header.tensors {
-        if let Some(layer) = layer_of(&tensor.name).and_then(|layer| weights.get_mut(layer)) {
-            *layer += Bytes(tensor.bytes);
-        }
-    }
-    weights
-}
-
-/// The family's name as the file writes it.
-///
-/// # Errors
-/// The key is missing or no text.
-pub fn name(header: &Header) -> Result<&str, LoadError> {
-    Ok(header.metadata.text("general.architecture")?)
-}
 
 /// A decoder by its family; `context` is what a sequence may hold.
 fn blueprint(header: &Header, context: u32) -> Result<Blueprint, LoadError> {

@@ -1,4 +1,4 @@
-//! Parts that families share: what a step is, what it results in, and what a token sees.
+//! Parts that families share: the tokens of a step, its results, and the positions that a token sees.
 
 use std::ops::Range;
 use std::time::Duration;
@@ -12,7 +12,7 @@ use crate::cache::Sequence;
 /// Shorter waits are not worth a system call.
 const WORTH_WAITING: Duration = Duration::from_micros(50);
 
-/// Which tokens of a run are asked for: their hidden states are kept, for logits or embeddings.
+/// The tokens of a run whose hidden states are wanted, for logits or embeddings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Wanted {
     /// None: more of the prompt follows.
@@ -23,19 +23,19 @@ pub(crate) enum Wanted {
     All,
 }
 
-/// One sequence's share of a step.
+/// The tokens of one sequence in a step.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Run<'a> {
-    /// What it holds so far; there is room for the tokens.
+    /// The sequence so far, with room for the tokens.
     pub(crate) sequence: &'a Sequence,
     /// The next tokens.
     pub(crate) tokens: &'a [u32],
-    /// Which of them are asked for.
+    /// Those whose hidden states are wanted.
     pub(crate) wanted: Wanted,
 }
 
 impl Wanted {
-    /// How many of so many tokens are asked for.
+    /// Number of wanted tokens of `tokens`.
     pub(crate) fn rows(self, tokens: usize) -> usize {
         match self {
             Self::None => 0,
@@ -46,36 +46,36 @@ impl Wanted {
 }
 
 impl Run<'_> {
-    /// Number of tokens asked for.
+    /// Number of wanted tokens.
     pub(super) fn wanted_rows(&self) -> usize {
         self.wanted.rows(self.tokens.len())
     }
 }
 
-/// Where a token of a step belongs.
+/// Run and position of a token of a step.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct TokenPosition {
     pub(super) run: usize,
     pub(super) position: usize,
 }
 
-/// What stands between the stages of a step, and what results; reused from step to step.
+/// State between the stages of a step, and its results; reused from step to step.
 #[derive(Default)]
 pub(crate) struct Workspace {
-    /// Logits, `rows asked for x vocabulary`.
+    /// Logits, `wanted rows x vocabulary`.
     pub(crate) logits: Vec<f32>,
-    /// Hidden states of the tokens asked for after the last norm, `tokens x width`, run by run.
+    /// Hidden states of the wanted tokens after the last norm, `tokens x width`, run by run.
     pub(crate) wanted: Vec<f32>,
     pub(super) positions: Vec<TokenPosition>,
-    /// The state of all tokens, `tokens x width`, where it is on its way from one stage to the next.
+    /// State of all tokens, `tokens x width`, between two stages.
     pub(super) state: Vec<f32>,
-    /// The permission to compute, where others compute too.
+    /// The baton, if other processes compute too.
     pub(crate) baton: Option<Baton>,
 }
 
 impl Workspace {
-    /// Space for steps of up to `tokens` tokens, of which logits of `rows` are computed at a time; touched now so that its
-    /// memory is measured.
+    /// Space for steps of up to `tokens` tokens, with logits of `rows` tokens at a time. It is touched now, so that measured
+    /// memory includes it.
     #[must_use]
     pub(crate) fn new(host: &Host, shape: &ModelShape, tokens: u32, rows: u32) -> Self {
         let space = |rows: u32, width: u32| host.room(rows as usize * width as usize);
@@ -88,7 +88,7 @@ impl Workspace {
         }
     }
 
-    /// Waits for what simulated accelerators are slower than the processor; others may compute meanwhile.
+    /// Waits for the time by which simulated accelerators are slower than the processor; others may compute meanwhile.
     pub(super) fn wait(&self, owed: Duration) {
         if owed < WORTH_WAITING {
             return;
@@ -99,7 +99,7 @@ impl Workspace {
         }
     }
 
-    /// Notes where each token of the runs belongs.
+    /// Sets run and position of each token.
     pub(super) fn place(&mut self, runs: &[Run<'_>]) {
         self.positions.clear();
         for (run, found) in runs.iter().enumerate() {
@@ -111,19 +111,19 @@ impl Workspace {
     }
 }
 
-/// What a token sees.
+/// The range of positions that a token sees.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Sight {
-    /// Itself and all before it.
+    /// Itself and all earlier ones.
     Back,
-    /// Itself and so many minus one before it.
+    /// A window: itself and the ones before it, this many in all.
     Window(u32),
-    /// All of so many tokens.
+    /// All tokens of an input of this length.
     Around(usize),
 }
 
 impl Sight {
-    /// The window's tokens, where there is one.
+    /// Length of the window, if there is one.
     pub(super) fn window(self) -> Option<u32> {
         match self {
             Self::Window(tokens) => Some(tokens),
@@ -132,13 +132,13 @@ impl Sight {
     }
 }
 
-/// How a layer looks at other tokens.
+/// How a layer attends to other tokens.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct View {
     pub(super) sight: Sight,
-    /// Factor on scores.
+    /// Factor of the scores.
     pub(super) scale: f32,
-    /// Scores are squeezed between plus and minus this.
+    /// Scores are softly limited to plus and minus this.
     pub(super) cap: Option<f32>,
 }
 

@@ -17,7 +17,7 @@ use super::blueprint::{Blueprint, LayerPlan, LayerStyle, Reader};
 use super::parts::Sight;
 use super::rotary::RotaryPlan;
 use super::tensors::VectorPlace;
-use crate::model::LoadError;
+use crate::load_error::LoadError;
 
 pub(super) fn blueprint(header: &Header, context: u32) -> Result<Blueprint, LoadError> {
     let mut reader = Reader::new(header)?;

@@ -2,8 +2,8 @@
 
 use deft_formats::gguf::Header;
 
-use super::ENCODER;
-use crate::model::LoadError;
+use super::named::{self, ENCODER};
+use crate::load_error::LoadError;
 
 /// The way of a file's `pooling_type`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -23,7 +23,7 @@ impl Pooling {
     /// # Errors
     /// A way that is not built here.
     pub(crate) fn of(header: &Header) -> Result<Option<Self>, LoadError> {
-        let family = super::name(header)?;
+        let family = named::name(header)?;
         let usual = (family == ENCODER).then_some(Self::Mean);
         let key = format!("{family}.pooling_type");
         Ok(match header.metadata.optional_count(&key)? {

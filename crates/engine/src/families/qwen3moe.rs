@@ -3,7 +3,7 @@
 use deft_formats::gguf::Header;
 
 use super::blueprint::{Blueprint, LayerStyle, Reader, unsupported};
-use crate::model::LoadError;
+use crate::load_error::LoadError;
 use deft_kernels::Pairs;
 
 pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {

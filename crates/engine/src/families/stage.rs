@@ -2,87 +2,25 @@
 //! the tokens crosses from one stage to the next.
 
 use std::ops::Range;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use deft_kernels::{Device, Host, HostPages, Look, Looks, Norm, Routing, Stored};
+use deft_kernels::{Device, Host, Norm};
 use deft_planning::{LoadSettings, ModelShape};
 
 use super::blueprint::{Blueprint, LayerPlan, Projection};
+use super::buffers::{Buffers, Step};
+use super::home::Home;
 use super::parts::{TokenPosition, View};
 use super::rotary::Rotary;
 use super::tensors::VectorPlace;
-use crate::baton::Baton;
 use crate::cache::{PageCopy, Store};
 use crate::layer_memory::{AcceleratorDelay, LayerMemory, OutOfMemory};
+use crate::load_error::LoadError;
 use crate::mapped::Mapped;
-use crate::model::LoadError;
 
-/// Where a stage has its weights and its pages.
-pub(super) trait Home: Send {
-    /// What computes there.
-    type Device: Device;
-
-    /// What computes there; the host is lent to all stages, for its threads are the same.
-    fn device<'a>(&'a self, host: &'a Host) -> &'a Self::Device;
-
-    /// Stored weights, by their place in the files.
-    fn stored(&self, part: usize, offset: u64, bytes: u64) -> <Self::Device as Device>::Stored<'_>;
-
-    /// Memory for pages of a layer.
-    fn pages(
-        &self,
-        layer: usize,
-        bytes: usize,
-        layer_memory: &mut LayerMemory,
-    ) -> Result<<Self::Device as Device>::Pages, OutOfMemory>;
-}
-
-/// Files mapped into the host's memory. Layers that are placed in simulated accelerators are there too.
-impl Home for Arc<Mapped> {
-    type Device = Host;
-
-    fn device<'a>(&'a self, host: &'a Host) -> &'a Host {
-        host
-    }
-
-    fn stored(&self, part: usize, offset: u64, bytes: u64) -> Stored<'_> {
-        self.weights(part, offset, bytes)
-    }
-
-    fn pages(
-        &self,
-        layer: usize,
-        bytes: usize,
-        layer_memory: &mut LayerMemory,
-    ) -> Result<HostPages, OutOfMemory> {
-        // All ones is a NaN in every form: a row that is read before it was written shows.
-        Ok(Box::new(layer_memory.filled(layer, bytes, 0xFF)?))
-    }
-}
-
-/// What a step is, for every stage.
-pub(super) struct Step<'a> {
-    /// Where each token belongs.
-    pub(super) positions: &'a [TokenPosition],
-    /// The pages of each run's sequence.
-    pub(super) tables: &'a [&'a [u32]],
-    /// The permission to compute, where others compute too.
-    pub(super) baton: Option<&'a Baton>,
-}
-
-impl Step<'_> {
-    /// Between two layers others may compute.
-    pub(super) fn between_layers(&self) {
-        if let Some(baton) = self.baton {
-            baton.between_layers();
-        }
-    }
-}
-
-/// A stage, on whatever device.
+/// A stage on any device.
 pub(super) trait Layers: Send {
-    /// Takes the memory of pages and buffers, for steps of so many tokens.
+    /// Allocates pages and buffers, for steps of up to `tokens` tokens.
     fn hold(
         &mut self,
         host: &Host,
@@ -94,109 +32,25 @@ pub(super) trait Layers: Send {
     /// Copies the beginning of a page.
     fn copy_page(&mut self, host: &Host, copy: PageCopy);
 
-    /// Computes the layers of a step: `state`, `tokens x width`, becomes what the next stage begins with. Returns for how
-    /// long a simulated accelerator would still compute.
+    /// Computes the layers of a step. `state`, `tokens x width`, becomes the input of the next stage. Returns the time for
+    /// which a simulated accelerator would still compute.
     fn compute(&mut self, host: &Host, step: &Step<'_>, state: &mut Vec<f32>) -> Duration;
 
-    /// Bytes of pages that it holds.
+    /// Bytes of its pages.
     #[cfg(test)]
     fn page_bytes(&self) -> usize;
-}
-
-/// Working space of a stage, reused from step to step.
-pub(super) struct Buffers<D: Device> {
-    pub(super) state: D::Numbers,
-    pub(super) normed: D::Numbers,
-    pub(super) queries: D::Numbers,
-    pub(super) keys: D::Numbers,
-    pub(super) values: D::Numbers,
-    pub(super) heads: D::Numbers,
-    pub(super) gate: D::Numbers,
-    pub(super) up: D::Numbers,
-    /// Tokens of an expert.
-    pub(super) gathered: D::Numbers,
-    pub(super) activations: D::Activations,
-    pub(super) routing: Routing<D::Numbers>,
-    /// Sums of spans that threads share out.
-    pub(super) sums: D::Sums,
-    /// What each token of a step looks at.
-    looks: Vec<Look>,
-}
-
-impl<D: Device> Buffers<D> {
-    /// For steps of so many tokens; the state comes with its memory.
-    pub(super) fn new(
-        device: &D,
-        shape: &ModelShape,
-        settings: &LoadSettings,
-        tokens: u32,
-    ) -> Self {
-        let room = |width: u32| device.room(tokens as usize * width as usize);
-        let outputs = shape.heads * shape.value_length;
-        let widest = shape.feed_forward.max(outputs).max(shape.width);
-        // Encoders have many tokens, or short inputs.
-        let rows = if shape.encoder { 0 } else { settings.lanes * shape.heads };
-        let (value_length, context) = (shape.value_length as usize, settings.context as usize);
-        let (experts, used) = (shape.experts, shape.experts_used);
-        let results = used * shape.width;
-        Self {
-            state: device.room(0),
-            normed: room(shape.width),
-            queries: room(shape.heads * shape.key_length),
-            keys: room(shape.kv_heads * shape.key_length),
-            values: room(shape.kv_heads * shape.value_length),
-            heads: room(outputs),
-            gate: room(shape.feed_forward),
-            up: room(shape.feed_forward),
-            gathered: room(if experts > 0 { shape.width } else { 0 }),
-            activations: device.activations(tokens as usize, widest as usize, shape.floats),
-            routing: Routing {
-                used: used as usize,
-                chosen: Vec::with_capacity((tokens * used) as usize),
-                router: device.room(0),
-                shares: room(experts),
-                results: room(results),
-                starts: Vec::with_capacity(experts as usize + 1),
-                rows: Vec::with_capacity((tokens * used) as usize),
-            },
-            sums: device.sums(rows as usize, context, value_length),
-            looks: Vec::with_capacity(tokens as usize),
-        }
-    }
-
-    /// Attention of a step's tokens over what their sequences hold: from queries to heads.
-    pub(super) fn attend(
-        &mut self,
-        device: &D,
-        heads: u32,
-        store: &Store<D>,
-        layer: usize,
-        view: View,
-        step: &Step<'_>,
-    ) {
-        self.looks.clear();
-        self.looks.extend(step.positions.iter().map(|place| {
-            let seen = view.seen(place.position);
-            Look { sequence: place.run, first: seen.start, end: seen.end }
-        }));
-        let (each, heads) = (&self.looks[..], heads as usize);
-        let View { scale, cap, .. } = view;
-        let looks = Looks { pages: step.tables, each, heads, scale, cap };
-        let Self { queries, heads, sums, .. } = self;
-        device.attend(store.rows(layer), &looks, queries, heads, sums);
-    }
 }
 
 /// A range of a decoder's layers.
 pub(super) struct Stage<H: Home> {
     home: H,
     layers: Vec<Layer<H::Device>>,
-    /// The number of the first one.
+    /// Index of the first layer.
     first: usize,
     shape: ModelShape,
-    /// The different ones; most models have one for all layers.
+    /// The different rotary embeddings; most models have one for all layers.
     rotaries: Vec<Rotary>,
-    /// How far heads are turned, for each of them; and what they are brought in.
+    /// Angles of the step's tokens for each rotary embedding, and the buffer in which they are transferred.
     angles: Vec<<H::Device as Device>::Numbers>,
     brought: Vec<f32>,
     score_scale: f32,
@@ -205,16 +59,16 @@ pub(super) struct Stage<H: Home> {
     held: Option<Held<H::Device>>,
 }
 
-/// The memory of a stage beside its weights.
+/// The memory of a stage, besides its weights.
 struct Held<D: Device> {
     store: Store<D>,
     buffers: Buffers<D>,
 }
 
-/// A layer: its plan, whose matrices stay where they are stored, and its vectors.
+/// A layer: its plan, whose matrices stay in the mapped file, and its vectors.
 struct Layer<D: Device> {
     plan: LayerPlan,
-    /// Which of the rotary embeddings.
+    /// Index of its rotary embedding.
     rotary: usize,
     attention_norm: Norm<D::Numbers>,
     query_bias: Option<D::Numbers>,
@@ -261,7 +115,7 @@ impl<D: Device> Layer<D> {
 }
 
 impl<H: Home> Stage<H> {
-    /// Some of a blueprint's layers, which are taken out of it.
+    /// Makes a stage of some of a blueprint's layers.
     pub(super) fn new(
         blueprint: &mut Blueprint,
         range: Range<usize>,
@@ -298,7 +152,7 @@ impl<H: Home> Stage<H> {
         })
     }
 
-    /// Brings the angles of all tokens of a step.
+    /// Computes the angles of all tokens of a step.
     fn set_angles(&mut self, host: &Host, positions: &[TokenPosition]) {
         let device = self.home.device(host);
         for (rotary, angles) in self.rotaries.iter().zip(&mut self.angles) {
@@ -344,7 +198,7 @@ impl<H: Home> Stage<H> {
             }
         }
         if let Some([query_norm, key_norm]) = &layer.head_norms {
-            // Every head is a row of its own.
+            // Each head is a row.
             device.norm_in_place(query_norm, queries);
             device.norm_in_place(key_norm, keys);
         }
@@ -377,7 +231,7 @@ impl<H: Home> Stage<H> {
         self.add_to_state(device, layer.feed_forward_post_norm.as_ref(), buffers);
     }
 
-    /// Adds what a part computed to the state, normed where the family says so.
+    /// Adds the result of a part to the state, after a norm if the family has one.
     fn add_to_state(
         &self,
         device: &H::Device,
@@ -405,7 +259,7 @@ impl<H: Home> Layers for Stage<H> {
         let device = self.home.device(host);
         let buffers = Buffers::new(device, &self.shape, settings, tokens);
         self.held = Some(Held { store, buffers });
-        // A device may give other memory in return for what is brought: then all are as long.
+        // A device may return other memory of the same length.
         let widest = self.rotaries.iter().map(|rotary| 2 * rotary.pairs()).max().unwrap_or(0);
         let most = widest * tokens as usize;
         self.brought = Vec::with_capacity(most);

@@ -10,7 +10,8 @@ use deft_kernels::{
 };
 use deft_planning::{CacheType, Weights};
 
-use super::stage::{Home, Layers, Stage};
+use super::home::Home;
+use super::stage::{Layers, Stage};
 use super::tests::{cases, golden, ids, run};
 use super::transformer::Transformer;
 use crate::compute::ComputeSettings;

@@ -6,9 +6,9 @@ use deft_formats::gguf::{Header, TensorInfo};
 use deft_formats::quant::TensorType;
 use deft_kernels::{Device, Matrix};
 
-use super::stage::Home;
+use super::home::Home;
+use crate::load_error::LoadError;
 use crate::mapped::Mapped;
-use crate::model::LoadError;
 
 /// A matrix of the file: `rows x columns`.
 #[derive(Debug, Clone, Copy)]

@@ -10,7 +10,8 @@ use super::*;
 use crate::cache::{KvCache, Sequence};
 use crate::compute::ComputeSettings;
 use crate::layer_memory::LayerMemory;
-use crate::model::{LoadError, Model};
+use crate::load_error::LoadError;
+use crate::model::Model;
 
 /// Files with float weights are held to this (golden/README.md).
 const FLOAT_TOLERANCE: f32 = 1e-3;

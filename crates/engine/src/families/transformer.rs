@@ -9,14 +9,16 @@ use deft_planning::{LoadSettings, ModelShape};
 use smallvec::SmallVec;
 
 use super::blueprint::Blueprint;
-use super::stage::{Layers, Stage, Step};
+use super::buffers::Step;
+use super::network::Network;
+use super::parts::{Run, Workspace};
+use super::stage::{Layers, Stage};
 use super::tensors::MatrixPlace;
-use super::{Network, Run, Workspace};
 use crate::cache::PageCopy;
 use crate::compute::ComputeSettings;
 use crate::layer_memory::{LayerMemory, OutOfMemory};
+use crate::load_error::LoadError;
 use crate::mapped::Mapped;
-use crate::model::LoadError;
 
 /// A decoder whose file is open and whose layers are in memory.
 pub(super) struct Transformer {

@@ -1,4 +1,4 @@
-//! A lane: one sequence at a time, a step at a time, from its prompt to the end of its work.
+//! A lane: computes one sequence at a time, step by step, from its prompt to the end of its work.
 
 mod answering;
 mod embedding;
@@ -27,21 +27,21 @@ pub enum CallError {
     /// The chat template cannot render the conversation.
     #[error("the model's chat template cannot render this conversation: {0}")]
     Template(#[from] TemplateError),
-    /// Nothing to answer.
+    /// The prompt is empty.
     #[error("the prompt is empty")]
     EmptyPrompt,
-    /// A token id that the vocabulary does not have.
+    /// A token id beyond the vocabulary.
     #[error("token {id} does not exist; the vocabulary of this model has {tokens} tokens")]
     NoToken {
         /// The id.
         id: u32,
-        /// Entries of the vocabulary.
+        /// Size of the vocabulary.
         tokens: usize,
     },
     /// The prompt is far longer than the context.
     #[error("the prompt has at least {least} tokens; the context of this instance has {context}")]
     FarTooLong {
-        /// The least that its text can be cut into.
+        /// The least number of tokens that its text can have.
         least: usize,
         /// Tokens of context.
         context: usize,
@@ -57,25 +57,25 @@ pub enum CallError {
         /// Tokens of the lane.
         context: usize,
     },
-    /// The model computes nonsense.
+    /// The model computes values that are not numbers.
     #[error(
         "the model computed values that are not numbers after {tokens} tokens: its file is damaged or was \
          converted wrongly. Pull or convert it again"
     )]
     NotFinite {
-        /// Tokens taken in before.
+        /// Tokens processed before.
         tokens: usize,
     },
-    /// Text is asked of a model that makes embeddings.
+    /// Text is requested from a model that makes embeddings.
     #[error("this model makes only embeddings; request them with POST /v1/embeddings")]
     NoAnswers,
-    /// Embeddings are asked of a model that makes none.
+    /// Embeddings are requested from a model that makes none.
     #[error("this model makes no embeddings: its file names no pooling")]
     NoEmbeddings,
 }
 
 impl CallError {
-    /// What a caller can do, and the stable code.
+    /// Kind of the problem, and its stable code.
     #[must_use]
     pub fn kind_and_code(&self) -> (ProblemKind, &'static str) {
         match self {
@@ -92,7 +92,7 @@ impl CallError {
     }
 }
 
-/// What a lane works at.
+/// The work of a lane.
 pub(crate) enum Job {
     /// One answer of a call.
     Answer(Box<Answering>),
@@ -103,37 +103,37 @@ pub(crate) enum Job {
 /// What a lane does next.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Next {
-    /// So many of the tokens that wait.
+    /// This many of the tokens that wait.
     pub(crate) tokens: usize,
     pub(crate) wanted: Wanted,
 }
 
 impl Next {
-    /// How many of the tokens are asked for.
+    /// Number of tokens whose hidden states are wanted.
     pub(crate) fn rows(self) -> usize {
         self.wanted.rows(self.tokens)
     }
 }
 
-/// What became of a lane in a step.
+/// State of a lane after a step.
 pub(crate) enum Outcome {
-    /// It goes on.
+    /// It continues.
     GoesOn,
-    /// Its work is done.
+    /// It is done.
     Done,
 }
 
-/// A sequence being worked at.
+/// A sequence that is being computed.
 pub(crate) struct Lane {
     pub(crate) call: u64,
-    /// Which one it was to begin, from 1; 0 until it does.
+    /// Its number in the order of beginnings, from 1; 0 until it begins.
     pub(crate) began: u64,
     pub(crate) sequence: Sequence,
     pub(crate) job: Job,
 }
 
 impl Lane {
-    /// A lane for one answer, which goes on where the cache knows its prompt.
+    /// A lane for one answer; it continues after the cached part of its prompt.
     pub(crate) fn answer(
         model: &Model,
         prepared: Arc<Prepared>,
@@ -158,12 +158,12 @@ impl Lane {
         }
     }
 
-    /// Tokens that were not computed yet.
+    /// Tokens that have not been computed.
     pub(crate) fn waiting(&self) -> &[u32] {
         &self.tokens()[self.sequence.length()..]
     }
 
-    /// Tokens that may come after those it has now, at most.
+    /// Most tokens that can follow those it has now.
     pub(crate) fn grows_by(&self) -> usize {
         match &self.job {
             Job::Answer(job) => job.may_answer(),
@@ -171,7 +171,7 @@ impl Lane {
         }
     }
 
-    /// Leaves its pages to others; what was computed stays known until they are needed.
+    /// Gives its pages back; computed tokens stay cached until the pages are needed.
     pub(crate) fn leave_pages(&mut self, cache: &mut KvCache) {
         let sequence = std::mem::take(&mut self.sequence);
         match &mut self.job {
@@ -180,7 +180,7 @@ impl Lane {
         }
     }
 
-    /// Begins again with the tokens it has, going on from what is known of them.
+    /// Begins again with the tokens that it has, after their cached part.
     pub(crate) fn take_up(&mut self, cache: &mut KvCache) {
         self.sequence = match &mut self.job {
             Job::Answer(job) => job.take_up(cache),
@@ -188,12 +188,12 @@ impl Lane {
         };
     }
 
-    /// Whether one token is all there is to compute.
+    /// Whether only one token has to be computed.
     pub(crate) fn is_at_its_end(&self) -> bool {
         self.waiting().len() == 1
     }
 
-    /// What to compute when there is room for so many tokens.
+    /// What to compute next, if there is room for `room` tokens.
     pub(crate) fn next(&self, room: usize) -> Next {
         let waiting = self.waiting().len();
         let tokens = waiting.min(room);
@@ -207,12 +207,12 @@ impl Lane {
         Next { tokens, wanted }
     }
 
-    /// Whether rows of this lane are turned into logits.
+    /// Whether logits of this lane are computed.
     pub(crate) fn takes_logits(&self) -> bool {
         matches!(self.job, Job::Answer(_))
     }
 
-    /// Counts what a step computed as held.
+    /// Adds the tokens of a step to the sequence.
     pub(crate) fn advance(&mut self, tokens: usize, cache: &mut KvCache) {
         let start = self.sequence.length();
         let taken = match &self.job {
@@ -222,8 +222,7 @@ impl Lane {
         cache.advance(&mut self.sequence, taken);
     }
 
-    /// Ends the lane's sequence. What was computed stays known, unless it is not to be trusted or
-    /// nobody could go on from it.
+    /// Ends the lane's sequence. Computed tokens stay cached, unless they are invalid or no prompt could continue them.
     pub(crate) fn end(self, trusted: bool, cache: &mut KvCache) {
         let reusable = match &self.job {
             Job::Answer(_) => trusted,
@@ -237,7 +236,7 @@ impl Lane {
     }
 }
 
-/// A call's failure as it is told to the service.
+/// The failure of a call, as the service gets it.
 pub(crate) fn failed(call: u64, error: &CallError) -> FromEngine {
     let (kind, code) = error.kind_and_code();
     FromEngine::Failed { call, kind, code: code.to_owned(), detail: error.to_string() }

@@ -1,5 +1,4 @@
-//! The life of an engine process: load one model, answer calls that come over a link, end when the
-//! link closes.
+//! An engine process: it loads one model, answers calls that arrive over a link, and ends when the link closes.
 
 mod lanes;
 mod preparing;
@@ -26,31 +25,31 @@ use crate::model::{Model, Words};
 use lanes::Lanes;
 use preparing::{Order, Ready, Ticket, ToPrepare};
 
-/// Stack of the thread that renders templates, which may be nested: as a program's first thread has it.
+/// Stack size of the thread that renders templates, which may be deeply nested: that of a main thread.
 const STACK: usize = 8 << 20;
-/// So often progress of a load is told, at most.
+/// Least time between two reports of the progress of a load.
 const TOLD_EVERY: Duration = Duration::from_millis(100);
-/// So often it is told how lanes and pages stand, at most, while there is something to do.
+/// Least time between two reports of lanes and pages while it computes.
 const STANDING_EVERY: Duration = Duration::from_millis(250);
 
-/// Why an engine process ended otherwise than asked.
+/// Why an engine process ended without being told to.
 #[derive(Debug, Error)]
 pub enum ServeError {
-    /// The first frame was no order to load.
+    /// The first message was not a load order.
     #[error("the first message of the link is not a load order")]
     Protocol,
-    /// The model could not be loaded; the service was told.
+    /// The model could not be loaded; the service has been informed.
     #[error("cannot load: {0}")]
     Load(String),
     /// The link failed.
     #[error(transparent)]
     Link(#[from] FrameError),
-    /// No call could be prepared any more.
+    /// Calls could not be prepared any more.
     #[error("the thread that prepares prompts failed")]
     Preparing,
 }
 
-/// Serves one model over a link until it is drained or the other side is gone.
+/// Serves one model over a link, until it is drained or the link closes.
 ///
 /// # Errors
 /// The link failed, or the model could not be loaded.
@@ -62,7 +61,7 @@ where
     serve_confined(reader, writer, |_| Ok(String::new()))
 }
 
-/// As [`serve`], in a process that is confined once it knows what it needs and before it reads any of it.
+/// As [`serve`], in a process that restricts itself after it has received the load order, and before it reads the model.
 ///
 /// # Errors
 /// As [`serve`].
@@ -84,11 +83,11 @@ where
     let mut tell = |done: u64, bytes: u64| {
         if told.elapsed() >= TOLD_EVERY {
             told = Instant::now();
-            // Whether the link is still there is seen when it is loaded.
+            // A closed link is noticed after the load.
             let _ = write_frame(&mut writer, &FromEngine::Loading { done, bytes });
         }
     };
-    // What it shares with others is opened before: afterwards nobody else's memory can be.
+    // Shared memory is opened before the restrictions, because it cannot be opened afterwards.
     let board = order.baton.as_ref().and_then(board);
     let loaded = confine(&order)
         .map_err(|why| (ProblemKind::Fault, format!("the process cannot be confined: {why}")))
@@ -112,8 +111,8 @@ where
     run(&mut lanes, &messages, &mut writer)
 }
 
-/// Reads what comes, and prepares calls, each on a thread of its own: a caller who leaves is noticed between
-/// two steps, and a long prompt stops nobody.
+/// Reads messages and prepares calls, on two threads, so that a disconnected caller is noticed between two steps and a
+/// long prompt does not delay others.
 fn listen(
     mut reader: impl Read + Send + 'static,
     words: Arc<Words>,
@@ -151,12 +150,12 @@ fn listen(
     messages
 }
 
-/// What came over the link.
+/// A received message.
 enum Received {
     Message(ToEngine),
     /// A call that is being prepared.
     Coming(Ticket),
-    /// A call whose prompt is ready, or cannot be used.
+    /// A call whose prompt is prepared, or refused.
     Prepared {
         call: u64,
         prepared: Result<Ready, CallError>,
@@ -165,21 +164,21 @@ enum Received {
     Closed,
     /// The thread that prepares calls failed.
     Broken,
-    /// It is not understood, or too long: its call is answered with that.
+    /// The message is invalid or too long; its call gets this error.
     Unusable {
         call: u64,
         why: String,
     },
 }
 
-/// Says that a call comes, and then lets it be prepared: what is ready finds its place kept.
+/// Announces a call, and then has it prepared, so that calls keep their order.
 fn prepare(order: Order, messages: &Sender<Received>, orders: &Sender<ToPrepare>) -> Option<()> {
     let (ticket, to_prepare) = preparing::ticket(order);
     messages.send(Received::Coming(ticket)).ok()?;
     orders.send(to_prepare).ok()
 }
 
-/// The next message; none where the link is closed.
+/// The next message; none if the link is closed.
 fn next(reader: &mut impl Read) -> Option<Received> {
     match read_frame::<ToEngine>(reader) {
         Ok(message) => Some(Received::Message(message)),
@@ -243,7 +242,7 @@ fn load(
     Ok(lanes)
 }
 
-/// The table by which processes share the processor. Without it one computes whenever it has something to.
+/// Opens the baton's table. Without it the process computes whenever it has work.
 fn board(order: &BatonOrder) -> Option<Board> {
     let opened = Board::open(&order.path);
     let told = |error: &std::io::Error| {
@@ -252,7 +251,7 @@ fn board(order: &BatonOrder) -> Option<Board> {
     opened.inspect_err(told).ok()
 }
 
-/// Which processors compute, and where memory is taken from: before any thread starts that computes.
+/// Sets the processors and memory nodes to use, before any compute thread starts.
 fn settle(order: &LoadOrder) {
     processors::compute_on(&order.processors, &order.processor_nodes);
     if order.nodes.len() > 1
@@ -262,8 +261,8 @@ fn settle(order: &LoadOrder) {
     }
 }
 
-/// The instructions that were asked for; else those that were found the fastest, where this process may use them;
-/// else the best of those that are known.
+/// The requested instructions; otherwise the fastest measured ones, if this process may use them; otherwise the best
+/// available ones.
 fn path(order: &LoadOrder) -> Result<Instructions, String> {
     let Some(name) = &order.kernels else {
         return Ok(fastest(order).unwrap_or_else(Instructions::best));
@@ -273,7 +272,7 @@ fn path(order: &LoadOrder) -> Result<Instructions, String> {
     found.ok_or_else(|| format!("this processor has no `{name}`; it has {}", names.join(", ")))
 }
 
-/// The instructions that were found the fastest. The system may refuse them to one process and not to another.
+/// The fastest measured instructions. The system may refuse them to some processes.
 fn fastest(order: &LoadOrder) -> Option<Instructions> {
     let name = order.fastest.as_deref()?;
     let found = Instructions::named(name).filter(|path| path.runs_here());
@@ -286,7 +285,7 @@ fn fastest(order: &LoadOrder) -> Option<Instructions> {
     found
 }
 
-/// Takes messages and steps, until nothing is left to do and the link is closed or drained.
+/// Receives messages and computes steps, until there is no work and the link is closed or drained.
 fn run(
     lanes: &mut Lanes,
     messages: &Receiver<Received>,
@@ -297,7 +296,7 @@ fn run(
     let mut told = Instant::now();
     loop {
         if lanes.is_idle() {
-            // Whether the link is still there is seen below.
+            // A closed link is noticed below.
             let _ = write_frame(&mut *writer, &FromEngine::Standing(lanes.standing()));
             if draining {
                 return Ok(());
@@ -332,7 +331,7 @@ fn run(
     }
 }
 
-/// That there is no message for now is no error.
+/// The next message, if there is one now.
 fn empty(error: TryRecvError) -> Result<Option<Received>, ()> {
     match error {
         TryRecvError::Empty => Ok(None),
@@ -340,7 +339,7 @@ fn empty(error: TryRecvError) -> Result<Option<Received>, ()> {
     }
 }
 
-/// Sends a message; what is too long after all becomes an error of its call.
+/// Sends a message. A message that is too long becomes an error of its call.
 fn send(writer: &mut impl Write, message: &FromEngine) -> Result<(), FrameError> {
     match write_frame(&mut *writer, message) {
         Err(error @ (FrameError::TooLong { call, .. } | FrameError::Malformed { call, .. })) => {

@@ -1,5 +1,5 @@
-//! Prompts are rendered and cut into tokens on a thread of their own: a long one takes seconds, in which the
-//! others' answers go on.
+//! Rendering and tokenising prompts, on a separate thread: a long prompt takes seconds, and other answers continue
+//! meanwhile.
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc::{Receiver, Sender};
@@ -11,7 +11,7 @@ use super::Received;
 use crate::lane::{CallError, Embedding, Prepared, prepare};
 use crate::model::Words;
 
-/// Something to be prepared.
+/// Something to prepare.
 #[derive(Debug)]
 pub(super) enum Order {
     Call(Box<CallOrder>),
@@ -26,7 +26,7 @@ impl Order {
         }
     }
 
-    /// Does it.
+    /// Prepares it.
     pub(super) fn prepare(self, words: &Words, context: usize) -> Result<Ready, CallError> {
         match self {
             Self::Call(order) => Ok(Ready::Call(Box::new(prepare(words, *order, context)?))),
@@ -35,13 +35,13 @@ impl Order {
     }
 }
 
-/// What was prepared.
+/// A prepared order.
 pub(crate) enum Ready {
     Call(Box<Prepared>),
     Embed(Embedding),
 }
 
-/// Keeps the place of a call that is being prepared. When it is dropped, nobody waits for the call any more.
+/// Represents a call that is being prepared. Dropping it means that the call is not wanted any more.
 #[derive(Debug)]
 pub(crate) struct Ticket {
     pub(crate) call: u64,
@@ -49,7 +49,7 @@ pub(crate) struct Ticket {
 }
 
 impl Ticket {
-    /// A ticket, and what tells whether it is still there.
+    /// A ticket, and a reference that shows whether it still exists.
     pub(super) fn new(call: u64) -> (Self, Weak<()>) {
         let wanted = Arc::new(());
         let watched = Arc::downgrade(&wanted);
@@ -57,27 +57,27 @@ impl Ticket {
     }
 }
 
-/// What is to be prepared, as long as somebody waits for it.
+/// An order to prepare, unless its ticket is dropped.
 #[derive(Debug)]
 pub(super) struct ToPrepare {
     order: Order,
     wanted: Weak<()>,
 }
 
-/// An order, and the ticket of whoever waits for it.
+/// An order, with a reference to its ticket.
 pub(super) fn ticket(order: Order) -> (Ticket, ToPrepare) {
     let (ticket, wanted) = Ticket::new(order.call());
     (ticket, ToPrepare { order, wanted })
 }
 
-/// Does the work of a thread; should it panic, whoever takes messages is told, for calls would wait for ever.
+/// Runs the work of a thread. A panic is reported to the receiver of messages, because calls would wait for ever.
 pub(super) fn or_tell(messages: &Sender<Received>, work: impl FnOnce()) {
     if catch_unwind(AssertUnwindSafe(work)).is_err() {
         let _ = messages.send(Received::Broken);
     }
 }
 
-/// Prepares orders as they come, until nobody sends any or takes what is ready.
+/// Prepares orders as they arrive, until there is no sender or no receiver.
 pub(super) fn prepare_all(
     words: &Words,
     context: usize,
@@ -85,7 +85,7 @@ pub(super) fn prepare_all(
     ready: &Sender<Received>,
 ) {
     for ToPrepare { order, wanted } in orders {
-        // Its caller left before its turn came.
+        // Its caller has disconnected.
         if wanted.strong_count() == 0 {
             continue;
         }

@@ -1,25 +1,24 @@
-//! Where what a tile of the widest path multiplies stands, in lines of the caches.
+//! Layout of the factors of a tile of the AVX-512 path, in lines of 64 bytes.
 //!
-//! There are no gaps, although types of weights differ in what they need: lines that nobody reads would leave
-//! fewer places of the nearest cache to the others, whose addresses decide where they may stay.
+//! There are no gaps, although types of weights need different lines: unused lines would waste sets of the L1 cache.
 
 use deft_formats::quant::{Blocks, STRIP};
 
 use super::activations::TILE_TOKENS;
 use super::form::Form;
 
-/// Dot instructions that a strip takes: each multiplies four values of all sixteen groups.
+/// Number of dot instructions per strip; each multiplies four values of all sixteen groups.
 pub(super) const REGISTERS: usize = STRIP / 64;
-/// Rows of a tile.
+/// Number of rows of a tile.
 pub(super) const TILE_ROWS: usize = 4;
 
-/// A strip of a tile's rows: for each dot instruction and row four quants of each of sixteen groups; then scales
-/// of groups, or of both halves of groups; then minima likewise, where the type has any.
+/// Lines of a strip of a tile's rows: for each dot instruction and row, four quants of each of sixteen groups; then scales
+/// of the groups, or of their halves; then minima likewise, if the type has any.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct RowLines(Form);
 
 impl RowLines {
-    /// Most that there are of any type.
+    /// The largest number of any type.
     pub(super) const MOST: usize = (REGISTERS + 2 + 2) * TILE_ROWS;
 
     pub(super) const fn of<B: Blocks>() -> Self {
@@ -38,20 +37,20 @@ impl RowLines {
         (REGISTERS + self.0.parts() + half) * TILE_ROWS + row
     }
 
-    /// How many there are.
+    /// Number of lines.
     pub(super) const fn count(self) -> usize {
         self.mins(self.0.mins(), 0)
     }
 }
 
-/// A strip of a tile's tokens: quants as those of rows; scales of groups; what integer sums begin with, where
-/// quants of weights are stored with an offset; sums of activations that minima are multiplied with, where there
-/// are minima. The last two for groups, or for both halves of groups.
+/// Lines of a strip of a tile's tokens: quants, like those of rows; scales of the groups; the bias of integer sums, if
+/// weights are stored with an offset; the factors of minima, if there are any. The last two are per group, or per half
+/// of a group.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct TokenLines(pub(super) Form);
 
 impl TokenLines {
-    /// Most that there are of any type.
+    /// The largest number of any type.
     pub(super) const MOST: usize = (REGISTERS + 1 + 2 + 2) * TILE_TOKENS;
 
     pub(super) const fn of<B: Blocks>() -> Self {
@@ -74,7 +73,7 @@ impl TokenLines {
         self.sum_biases(self.0.sum_biases() + half, token)
     }
 
-    /// How many there are.
+    /// Number of lines.
     pub(super) const fn count(self) -> usize {
         self.min_factors(self.0.mins(), 0)
     }

@@ -1,42 +1,42 @@
-//! Rows of weights, taken apart once for many tokens.
+//! Panels: rows of weights, unpacked once for many tokens.
 
 use super::activations::TILE_TOKENS;
 use super::lines::{RowLines, TILE_ROWS};
 use crate::prefetch::Prefetch;
 use crate::sixteen::Sixteen;
 
-/// Tiles of a panel: so many stay in the nearest cache while tokens pass by.
+/// Most tiles of a panel, so that it stays in the L1 cache while all tokens are multiplied.
 const PANEL_TILES: usize = 8;
-/// Most strips of each row that are in a panel at a time.
+/// Most strips of each row in a panel.
 const PANEL_STRIPS: usize = 6;
-/// Most tiles above one another: more rows would not fill more of a line of results.
+/// Most tiles one above the other: 16 rows fill a cache line of results.
 const TILES_HIGH: usize = 4;
-/// So many tokens are few.
+/// Most tokens that count as few.
 const FEW_TOKENS: usize = 24;
 
-/// Strips of some rows: tiles with the strips of four rows side by side, those of other rows behind them.
+/// Unpacked strips of some rows, in tiles of four rows.
 #[derive(Debug, Clone)]
 pub(super) struct Panel {
-    /// As [`RowLines`] tells, tile by tile.
+    /// Tile by tile, each as [`RowLines`] describes.
     pub(super) lines: [Sixteen; PANEL_TILES * RowLines::MOST],
-    /// How many strips of each row there are.
+    /// Number of strips of each row.
     pub(super) strips: usize,
 }
 
-/// How the stored rows of the next panel are asked for while the one before is computed with.
+/// How the next panel's rows are prefetched while the current panel is used.
 ///
-/// Tiles of many tokens take long and ask for little each. Few tokens are done before what they asked for
-/// comes; there each strip that is taken apart, which waits for memory anyhow, asks for the one in its place.
+/// With many tokens a tile takes long, so each tile prefetches a little. Few tokens are done before a prefetch arrives;
+/// then each strip that is unpacked, which waits for memory anyway, prefetches the strip in its place.
 #[derive(Debug)]
 pub(super) struct Next {
-    /// For tiles.
+    /// What tiles prefetch.
     pub(super) ahead: Prefetch,
-    /// For strips: how far on the next panel's are; 0 where tiles ask for them.
+    /// Distance in bytes at which strips prefetch; 0 if tiles prefetch instead.
     pub(super) distance: usize,
 }
 
 impl Next {
-    /// For a panel of such a shape that is stored there.
+    /// For the next panel's stored rows.
     pub(super) fn of(stored: &[u8], shape: Shape, tokens: usize) -> Self {
         let tiles = tokens.div_ceil(TILE_TOKENS) * shape.rows / TILE_ROWS;
         let (for_tiles, distance) =
@@ -45,21 +45,21 @@ impl Next {
     }
 }
 
-/// How large a panel is.
+/// Size of the panels of a matrix.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Shape {
     pub(super) rows: usize,
-    /// Strips of each row, in all.
+    /// Number of strips of a whole row.
     pub(super) stride: usize,
-    /// Of these, so many at a time.
+    /// Number of strips of a row in one panel.
     pub(super) strips: usize,
-    /// So often.
+    /// Number of panels per row.
     pub(super) blocks: usize,
 }
 
 impl Shape {
-    /// For rows of so many strips and so many tokens. Few tokens use four rows up while these are in the nearest
-    /// cache; for many there are as many rows as fit in there.
+    /// For rows of `stride` strips. Few tokens use panels of four rows, which are in the L1 cache anyway; many tokens use
+    /// as many rows as fit there.
     pub(super) fn of(stride: usize, tokens: usize) -> Self {
         let strips = stride.div_ceil(stride.div_ceil(PANEL_STRIPS));
         let high = if tokens > FEW_TOKENS { (PANEL_TILES / strips).min(TILES_HIGH) } else { 1 };

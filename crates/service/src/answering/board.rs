@@ -1,5 +1,5 @@
-//! Calls under way: each is on the board from its arrival to its end, so that operators see where it
-//! stands and can end it, and a caller who waits is told.
+//! Running calls. Each call is on the board from its arrival to its end, so that operators can see its stage and cancel
+//! it, and a waiting caller can be informed.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -17,9 +17,9 @@ use uuid::Uuid;
 
 use crate::fleet::{Asker, QueuePosition};
 
-/// Code of the problem of a call that its operator ended.
+/// Problem code of a call that an operator cancelled.
 pub(crate) const CALL_ENDED: &str = "call_cancelled";
-/// All calls under way; cheap to clone.
+/// All running calls; cheap to clone.
 #[derive(Clone)]
 pub(crate) struct Board {
     calls: Arc<Mutex<BTreeMap<Uuid, Arc<Entry>>>>,
@@ -36,14 +36,14 @@ struct Entry {
     end: CancellationToken,
 }
 
-/// Where a call stands.
+/// The stage of a call and its counts.
 struct Standing {
     name: String,
     caller: Option<String>,
     priority: CallPriority,
     stage: CallStage,
     prompt_tokens: Option<u32>,
-    /// Of the prompt: tokens when its intake began, now, and when that was.
+    /// Prompt processing: tokens at its beginning, tokens now, and when it began.
     taken: (u32, u32),
     intake_began: Instant,
     answer_tokens: u32,
@@ -55,7 +55,7 @@ impl Board {
         Self { calls: Arc::default(), changes: watch::Sender::new(()) }
     }
 
-    /// A call arrived, for a model as its caller names it.
+    /// Adds a call, for a model as its caller names it.
     pub(crate) fn arrive(&self, model: &str, caller: &str) -> Arrived {
         let entry = Arc::new(Entry {
             id: Uuid::now_v7(),
@@ -81,13 +81,13 @@ impl Board {
         Arrived { watched: Watched { entry }, board: self.clone() }
     }
 
-    /// All of them, the oldest first; `instances` tells which models are being loaded.
+    /// Reports of all calls, oldest first. `instances` shows which models are being loaded.
     pub(crate) fn all(&self, instances: &[InstanceReport]) -> Vec<RunningCall> {
         let entries: Vec<Arc<Entry>> = self.calls.lock().values().cloned().collect();
         entries.into_iter().map(|entry| Watched { entry }.report(instances)).collect()
     }
 
-    /// Ends a call for its operator.
+    /// Cancels a call for an operator.
     pub(crate) fn end(&self, id: Uuid) -> Result<(), Problem> {
         let entry = self.calls.lock().get(&id).cloned();
         let entry = entry.ok_or_else(|| {
@@ -99,20 +99,20 @@ impl Board {
         Ok(())
     }
 
-    /// Tells of changes.
+    /// Notified of each change.
     pub(crate) fn changes(&self) -> watch::Receiver<()> {
         self.changes.subscribe()
     }
 }
 
-/// A call, for whoever looks at it while somebody else answers it.
+/// A call as its observers see it.
 #[derive(Clone)]
 pub(crate) struct Watched {
     entry: Arc<Entry>,
 }
 
 impl Watched {
-    /// As it stands.
+    /// Its present state.
     pub(crate) fn report(&self, instances: &[InstanceReport]) -> RunningCall {
         let Entry { id, caller, arrived_at, clock, standing, place, .. } = &*self.entry;
         let standing = standing.lock();
@@ -160,7 +160,7 @@ impl Watched {
     }
 }
 
-/// A call on the board; it is taken off when this is dropped.
+/// A call on the board; dropping it removes the call.
 pub(crate) struct Arrived {
     watched: Watched,
     board: Board,
@@ -183,7 +183,7 @@ impl Arrived {
         self.watched.clone()
     }
 
-    /// Until an operator ends it. Cancel safe.
+    /// Waits until an operator cancels the call. Cancel safe.
     pub(crate) async fn ended_by_operator(&self) -> Problem {
         self.watched.entry.end.cancelled().await;
         let detail = "an operator of the service cancelled this call";
@@ -195,12 +195,12 @@ impl Arrived {
         self.board.changes.send_replace(());
     }
 
-    /// Who asks, as the call says itself, and how it stands to others.
+    /// Sets the caller that the request names, and the priority.
     pub(crate) fn asks(&self, caller: Option<String>, priority: CallPriority) {
         self.change(|standing| (standing.caller, standing.priority) = (caller, priority));
     }
 
-    /// What is told to the queue.
+    /// The call as the queue needs it.
     pub(crate) fn asker(&self, lanes: u32, deadline: Option<Duration>) -> Asker {
         let entry = &self.watched.entry;
         let class = match entry.standing.lock().priority {
@@ -216,22 +216,22 @@ impl Arrived {
         entry.standing.lock().caller.as_ref().unwrap_or(&entry.caller).clone()
     }
 
-    /// It left its pages to older calls.
+    /// Notes that the call is paused, because older calls need its pages.
     pub(crate) fn paused(&self) {
         self.change(|standing| standing.stage = CallStage::Paused);
     }
 
-    /// The variant that is to answer.
+    /// Sets the variant that answers.
     pub(crate) fn meant(&self, name: &str) {
         self.change(|standing| name.clone_into(&mut standing.name));
     }
 
-    /// It waits, perhaps again.
+    /// Notes that the call waits for a lane, possibly again.
     pub(crate) fn waits(&self) {
         self.change(|standing| standing.stage = CallStage::Waiting);
     }
 
-    /// It has a lane, and its prompt so many tokens.
+    /// Notes that the call has a lane, and the length of its prompt.
     pub(crate) fn has_lane(&self, prompt_tokens: u32) {
         self.change(|standing| {
             standing.stage = CallStage::Prompt;
@@ -241,14 +241,14 @@ impl Arrived {
         });
     }
 
-    /// So many tokens of its prompt are taken in.
+    /// Notes how many prompt tokens are processed.
     pub(crate) fn took_in(&self, done: u32) {
         self.change(|standing| {
             if standing.stage == CallStage::Paused {
                 standing.stage = CallStage::Prompt;
             }
             if standing.taken.0 == 0 {
-                // What was known before took no time.
+                // Cached tokens took no time.
                 standing.taken.0 = done;
                 standing.intake_began = Instant::now();
             }
@@ -256,7 +256,7 @@ impl Arrived {
         });
     }
 
-    /// A piece of text came.
+    /// Notes a piece of the answer.
     pub(crate) fn answered(&self) {
         let seconds = self.elapsed();
         self.change(|standing| {

@@ -1,4 +1,4 @@
-//! The records database: a private PostgreSQL cluster of our own, or one the operator named.
+//! The records database: a private PostgreSQL cluster, or a server that the operator names.
 
 mod cluster_error;
 mod private_cluster;
@@ -20,28 +20,28 @@ use crate::config::Config;
 pub(crate) use cluster_error::ClusterError;
 pub(crate) use private_cluster::PrivateCluster;
 
-/// Longest time a connection is waited for, while the server makes no progress.
+/// Longest wait for a connection while the server makes no progress.
 pub(crate) const CONNECT: Duration = Duration::from_secs(30);
-/// How often it is told that a recovery goes on.
+/// Time between two messages about a recovery.
 const TELL_EVERY: Duration = Duration::from_secs(10);
-/// Longest time that the server works on a statement, and that one waits for a lock.
+/// Longest time of a statement, and longest wait for a lock.
 const STATEMENT: Duration = Duration::from_secs(10);
-/// Longest time that an answer is waited for, also from a server that stands still.
+/// Longest wait for an answer, even from a server that hangs.
 pub(crate) const ANSWER: Duration = Duration::from_secs(15);
-/// Longest time a call waits for a connection once the service runs.
+/// Longest wait of a call for a connection while the service runs.
 const ACQUIRE: Duration = Duration::from_secs(3);
-/// How often the private cluster is looked after.
+/// Time between two checks of the private cluster.
 const LOOK_AFTER: Duration = Duration::from_secs(1);
-/// Oldest server the records work with.
+/// Oldest supported server version.
 const OLDEST_SERVER: i32 = 13;
 
-/// Why there is no records database.
+/// Why the records database cannot be used.
 #[derive(Debug, Error)]
 pub enum DatabaseError {
     /// The private cluster could not be made or started.
     #[error(transparent)]
     Cluster(#[from] ClusterError),
-    /// The address is none.
+    /// The address is invalid.
     #[error("`database.url` is not an address of a PostgreSQL server: {0}")]
     Address(sqlx::Error),
     /// The server does not answer.
@@ -55,7 +55,7 @@ pub enum DatabaseError {
     /// The server is too old.
     #[error("the records database is PostgreSQL {0}; {OLDEST_SERVER} or newer is needed")]
     Old(i32),
-    /// The tables could not be brought up to date.
+    /// The tables could not be migrated.
     #[error("{0}")]
     Migrate(String),
 }
@@ -64,18 +64,18 @@ pub enum DatabaseError {
 pub(crate) struct Database {
     /// Connections.
     pub(crate) pool: PgPool,
-    /// The private cluster, where it is ours; stops with [`Database::close`].
+    /// The private cluster, if there is one; it stops with [`Database::close`].
     cluster: Option<Kept>,
 }
 
-/// A private cluster that is looked after.
+/// A supervised private cluster.
 struct Kept {
     cluster: Arc<Mutex<PrivateCluster>>,
     keeper: JoinHandle<()>,
 }
 
 impl Kept {
-    /// Looks after a cluster: where the server ended unasked it is started again.
+    /// Supervises a cluster: restarts the server if it ends by itself.
     fn new(cluster: PrivateCluster) -> Self {
         let cluster = Arc::new(Mutex::new(cluster));
         let looked_at = Arc::clone(&cluster);
@@ -104,7 +104,7 @@ impl Kept {
     }
 }
 
-/// Does something with the cluster that blocks, away from the workers.
+/// Runs a blocking operation on the cluster, outside of the worker threads.
 async fn on_cluster<T: Send + 'static>(
     cluster: &Arc<Mutex<PrivateCluster>>,
     act: impl FnOnce(&mut PrivateCluster) -> Result<T, ClusterError> + Send + 'static,
@@ -116,10 +116,10 @@ async fn on_cluster<T: Send + 'static>(
 }
 
 impl Database {
-    /// Opens the database and brings its tables up to date.
+    /// Opens the database and migrates its tables.
     ///
     /// # Errors
-    /// Why that is not possible, with a way out.
+    /// Why it cannot be opened, with a way out.
     pub(crate) async fn open(config: &Config, told: impl Fn(&str)) -> Result<Self, DatabaseError> {
         let (options, cluster) = match &config.database.url {
             Some(url) => (url.parse().map_err(DatabaseError::Address)?, None),
@@ -140,7 +140,7 @@ impl Database {
         Ok(database)
     }
 
-    /// Whether the database answers, looked at every second: nobody who asks has to wait for it.
+    /// Whether the database answers. It is checked every second, so that no caller waits for the check.
     #[must_use]
     pub(crate) fn watch(&self) -> watch::Receiver<bool> {
         let (publish, answers) = watch::channel(true);
@@ -171,8 +171,7 @@ impl Database {
     }
 }
 
-/// The group of the user that the private database runs as, where that is not our own: it passes through
-/// the data directory.
+/// Group of the user of the private database, if it is not our own. That user must pass through the data directory.
 pub(crate) fn passing_group(config: &Config) -> Option<u32> {
     if config.database.url.is_some() {
         return None;
@@ -187,8 +186,7 @@ async fn start_private(folder: &Path) -> Result<PrivateCluster, ClusterError> {
         .unwrap_or_else(|panic| std::panic::resume_unwind(panic.into_panic()))
 }
 
-/// Brings the tables up to date, on a connection that need not be waited for: a disk that is slow for a
-/// while stops nobody from starting.
+/// Migrates the tables, on a connection without a time limit, so that a slow disk does not prevent a start.
 async fn migrate(mut connection: PoolConnection<Postgres>) -> Result<(), DatabaseError> {
     let version: i32 =
         sqlx::query_scalar("select current_setting('server_version_num')::int / 10000")
@@ -208,9 +206,8 @@ async fn migrate(mut connection: PoolConnection<Postgres>) -> Result<(), Databas
     }))
 }
 
-/// Connects, trying again while the server is still starting. A recovery after a crash may take as long as
-/// it makes progress: `work` is what the server has done so far, where that is known. `tell` is told now and
-/// then what is waited for.
+/// Connects, and retries while the server is starting. A recovery after a crash may take as long as it makes progress:
+/// `work` is the processor time of the server, if known. `tell` is called now and then with what the start waits for.
 async fn connect(
     options: PgConnectOptions,
     work: impl Fn() -> Option<u64>,
@@ -259,11 +256,10 @@ async fn connect(
     }
 }
 
-/// Waits for an answer of the records, and no longer than [`ANSWER`]: a server that stands still would be
-/// waited for without end.
+/// Waits for an answer of the database, at most [`ANSWER`], because a hanging server never answers.
 ///
 /// # Errors
-/// As the question's, and that no answer came in time.
+/// Those of the statement, and a timeout.
 pub(crate) async fn in_time<T>(question: impl Future<Output = sqlx::Result<T>>) -> sqlx::Result<T> {
     let answered = tokio::time::timeout(ANSWER, question).await;
     answered.unwrap_or_else(|_| {

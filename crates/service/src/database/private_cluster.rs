@@ -1,14 +1,14 @@
 //! A PostgreSQL cluster of our own in the data directory, reached by a Unix socket in its own folder.
 //!
-//! Made with Debian's programs on first start, never run as root: root hands the cluster's folder to the
-//! user `postgres` (or `nobody`), and only that folder, so that nothing which root opens lies in a folder
-//! of somebody else's. No other user can put a socket there, so whoever answers on it is this cluster. The
-//! password is drawn by chance and kept beside the cluster, readable by its owner only. The postmaster
-//! ends with the service, also where the service is killed (`setpriv --pdeathsig`); what a crash of
-//! everything leaves behind is recognised at the next start. Debian's own cluster is not touched.
+//! The cluster is made with Debian's programs at the first start, and never runs as root. Root gives the cluster's folder,
+//! and only that one, to the user `postgres` (or `nobody`), so root never opens a file in a folder of another user. No
+//! other user can put a socket into the folder, so the server behind the socket is this cluster. The password is random
+//! and stored beside the cluster, readable by its owner only. The server ends with the service, even if the service is
+//! killed (`setpriv --pdeathsig`). A server that survived a crash is recognised at the next start. Debian's own cluster is
+//! not touched.
 //!
-//! A cluster is made beside its place and then moved there, so that there is a whole one or none. What is
-//! there and is no whole cluster is left as it is, and told.
+//! A cluster is made in a temporary folder and then renamed, so it is complete or absent. An incomplete cluster is
+//! reported and left unchanged.
 
 use std::fs::{self, File};
 use std::io::{self, Write};
@@ -25,35 +25,35 @@ use sqlx::postgres::PgConnectOptions;
 
 use super::cluster_error::ClusterError;
 
-/// Where Debian keeps the programs of each major version.
+/// Where Debian has the programs of each major version.
 const DEBIAN_PROGRAMS: &str = "/usr/lib/postgresql";
-/// Longest time the postmaster gets to end.
+/// Longest wait for the end of the server.
 const STOP: Duration = Duration::from_secs(20);
-/// The cluster's place in the database folder, and where it is while it is made.
+/// Name of the cluster's folder, and its name while it is made.
 const CLUSTER: &str = "cluster";
 const UNFINISHED: &str = "cluster.unfinished";
-/// What the server tells.
+/// Log of the server.
 pub(super) const LOG: &str = "postgresql.log";
-/// A longer log is set aside at a start.
+/// Length at which the log is rotated at a start.
 const LONGEST_LOG: u64 = 8 << 20;
 /// The file with the password.
 const KEY_FILE: &str = "access.json";
-/// Longest of those in bytes.
+/// Longest password file, in bytes.
 const LONGEST_KEY: u64 = 4096;
-/// The number in the socket's name. The folder is the cluster's own, so it may be any.
+/// Number in the socket's name. Any number works, because the folder is the cluster's own.
 const SOCKET_NUMBER: u16 = 5432;
-/// What every whole cluster has.
+/// Files that every complete cluster has.
 const PARTS: [&str; 3] = ["PG_VERSION", "global/pg_control", "postgresql.conf"];
 /// The database's superuser within the private cluster.
 const USER: &str = "deft";
 
-/// The password, kept between starts. Older versions kept a port beside it.
+/// The stored password. Older versions stored a port too.
 #[derive(Serialize, Deserialize)]
 struct Secret {
     password: String,
 }
 
-/// Whom the database runs as, where we are root.
+/// The user that the database runs as if the service is root.
 #[derive(Clone)]
 struct Servant {
     name: String,
@@ -61,19 +61,19 @@ struct Servant {
     gid: u32,
 }
 
-/// A private cluster and how it is run.
+/// A running private cluster.
 pub(crate) struct PrivateCluster {
     folder: PathBuf,
     programs: PathBuf,
     servant: Option<Servant>,
     secret: Secret,
     postmaster: Child,
-    /// The cluster's folder, by which its socket is reached however long the path is.
+    /// Handle of the cluster's folder: by it the socket can be reached even if its path is too long.
     place: File,
 }
 
 impl PrivateCluster {
-    /// Makes the cluster where there is none, and starts it. Blocks.
+    /// Starts the cluster, and makes it if there is none. Blocks.
     ///
     /// # Errors
     /// Why not, with a way out.
@@ -93,7 +93,7 @@ impl PrivateCluster {
         Ok(Self { folder: folder.to_owned(), programs, servant, secret, postmaster, place })
     }
 
-    /// Starts the server again where it ended unasked; true where it did. Blocks.
+    /// Restarts the server if it has ended by itself; returns whether it had. Blocks.
     ///
     /// # Errors
     /// It cannot be started.
@@ -106,8 +106,7 @@ impl PrivateCluster {
         Ok(true)
     }
 
-    /// What the server's processes have worked so far, in ticks of the processor: it grows while a
-    /// recovery goes on.
+    /// Processor time of the server's processes, in ticks. It grows while a recovery makes progress.
     #[must_use]
     pub(crate) fn work(&self) -> u64 {
         let parent = self.postmaster.id();
@@ -118,11 +117,11 @@ impl PrivateCluster {
         own + children.map(|(_, ticks)| ticks).sum::<u64>()
     }
 
-    /// How to connect.
+    /// Options to connect with.
     #[must_use]
     pub(crate) fn connect_options(&self) -> PgConnectOptions {
         PgConnectOptions::new()
-            // By a handle, for a socket's path must not be long.
+            // By the handle, because the length of a socket's path is limited.
             .socket(format!("/proc/self/fd/{}", self.place.as_raw_fd()))
             .port(SOCKET_NUMBER)
             .username(USER)
@@ -153,12 +152,12 @@ fn io_error(path: &Path) -> impl FnOnce(std::io::Error) -> ClusterError {
     move |source| ClusterError::Io { path, source }
 }
 
-/// The group of the servant, where there is one.
+/// Group of the database user, if it is not our own.
 pub(super) fn servant_group() -> Option<u32> {
     account().ok().flatten().map(|servant| servant.gid)
 }
 
-/// Whom the database runs as: nobody else where we are not root.
+/// The database user; none if the service is not root.
 fn account() -> Result<Option<Servant>, ClusterError> {
     if !rustix::process::geteuid().is_root() {
         return Ok(None);
@@ -175,7 +174,7 @@ fn account() -> Result<Option<Servant>, ClusterError> {
     Ok(Some(servant))
 }
 
-/// The servant, who must be able to reach the folder.
+/// The database user, which must be able to enter the folder.
 fn servant(folder: &Path) -> Result<Option<Servant>, ClusterError> {
     let Some(servant) = account()? else {
         return Ok(None);
@@ -199,7 +198,7 @@ fn servant(folder: &Path) -> Result<Option<Servant>, ClusterError> {
     Ok(Some(servant))
 }
 
-/// The programs to use: those of the cluster's own version, else the newest.
+/// The programs of the cluster's version, or the newest ones for a new cluster.
 fn programs(cluster: &Path) -> Result<PathBuf, ClusterError> {
     let mut versions: Vec<(u32, PathBuf)> = fs::read_dir(DEBIAN_PROGRAMS)
         .map_err(|_| ClusterError::NoPrograms)?
@@ -232,7 +231,7 @@ fn programs(cluster: &Path) -> Result<PathBuf, ClusterError> {
     }
 }
 
-/// Opens a folder that must not be a link.
+/// Opens a folder; refuses a symbolic link.
 fn open_folder(path: &Path) -> Result<File, ClusterError> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     match rustix::fs::open(path, flags, Mode::empty()) {
@@ -244,7 +243,7 @@ fn open_folder(path: &Path) -> Result<File, ClusterError> {
     }
 }
 
-/// Gives a folder that is ours its owner and mode, through its handle.
+/// Sets owner and mode of our own folder, through its handle.
 fn settle(
     folder: &File,
     path: &Path,
@@ -258,7 +257,7 @@ fn settle(
     folder.set_permissions(fs::Permissions::from_mode(mode)).map_err(io_error(path))
 }
 
-/// The database folder stays ours: the servant may pass through it, and no more.
+/// Makes the database folder. It stays ours; the database user may only pass through it.
 fn make_folder(folder: &Path, servant: Option<&Servant>) -> Result<(), ClusterError> {
     fs::create_dir_all(folder).map_err(io_error(folder))?;
     let opened = open_folder(folder)?;
@@ -268,11 +267,11 @@ fn make_folder(folder: &Path, servant: Option<&Servant>) -> Result<(), ClusterEr
     }
 }
 
-/// Whether there is a cluster.
+/// Completeness of a cluster.
 enum Whole {
     Yes,
     NotThere,
-    /// This is missing of it.
+    /// This part is missing.
     Torn(String),
 }
 
@@ -289,7 +288,7 @@ fn missing_part(cluster: &Path) -> Result<Whole, ClusterError> {
     Ok(missing.map_or(Whole::Yes, |missing| Whole::Torn((*missing).to_owned())))
 }
 
-/// Ends a postmaster that a killed service left, and removes a stale pid file.
+/// Ends a server that survived a killed service, and removes a stale pid file.
 fn end_leftover(cluster: &Path) -> Result<(), ClusterError> {
     let pid_file = cluster.join("postmaster.pid");
     let Ok(text) = fs::read_to_string(&pid_file) else {
@@ -312,7 +311,7 @@ fn end_leftover(cluster: &Path) -> Result<(), ClusterError> {
     }
 }
 
-/// Whether that process is a server running in this folder: a pid may long be somebody else's.
+/// Whether a process is a server of this folder: the pid may belong to another program by now.
 fn is_postmaster_of(pid: u32, cluster: &Path) -> bool {
     let process = PathBuf::from(format!("/proc/{pid}"));
     let name = fs::read_to_string(process.join("comm")).unwrap_or_default();
@@ -322,7 +321,7 @@ fn is_postmaster_of(pid: u32, cluster: &Path) -> bool {
     name.trim() == "postgres" && !ended && folder == fs::canonicalize(cluster).ok()
 }
 
-/// A process's parent, and the ticks that it worked.
+/// Parent and processor time (in ticks) of a process.
 fn ticks(pid: u32) -> Option<(u32, u64)> {
     let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
     let mut fields = stat.rsplit_once(") ")?.1.split_whitespace();
@@ -335,12 +334,12 @@ fn ticks(pid: u32) -> Option<(u32, u64)> {
 fn interrupt(pid: u32) {
     let pid = i32::try_from(pid).ok().and_then(Pid::from_raw);
     if let Some(pid) = pid {
-        // A process that is gone already is what is wanted.
+        // An error means that it has ended already.
         let _ = kill_process(pid, Signal::INT);
     }
 }
 
-/// The password of a cluster that is there.
+/// The password of an existing cluster.
 fn read_secret(folder: &Path, cluster: &Path) -> Result<Secret, ClusterError> {
     let path = folder.join(KEY_FILE);
     let unusable =
@@ -352,13 +351,13 @@ fn read_secret(folder: &Path, cluster: &Path) -> Result<Secret, ClusterError> {
     serde_json::from_slice(&bytes).map_err(|error| unusable(error.to_string()))
 }
 
-/// Opens a file in the database folder; a link is not followed.
+/// Opens a file in the database folder; does not follow a symbolic link.
 fn open_ours(path: &Path, flags: OFlags) -> io::Result<File> {
     let flags = flags | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     Ok(rustix::fs::open(path, flags, Mode::from_raw_mode(0o600))?.into())
 }
 
-/// Writes a file of ours whole or not at all; `reader` may read it too.
+/// Writes one of our files completely or not at all; `reader` may read it too.
 fn private_file(path: &Path, bytes: &[u8], reader: Option<&Servant>) -> Result<(), ClusterError> {
     let unfinished = path.with_extension("unfinished");
     let write = || {
@@ -379,8 +378,8 @@ fn private_file(path: &Path, bytes: &[u8], reader: Option<&Servant>) -> Result<(
     write().map_err(io_error(path))
 }
 
-/// A command that runs as the servant and dies with us. `setpriv` sets the death signal after it
-/// changed the user, for changing the user clears it.
+/// A command that runs as the database user and ends with the service. `setpriv` sets the death signal after it has
+/// changed the user, because changing the user clears it.
 fn command(program: &Path, servant: Option<&Servant>) -> Command {
     let mut command = Command::new("setpriv");
     command.args(["--pdeathsig", "INT"]);
@@ -395,7 +394,7 @@ fn command(program: &Path, servant: Option<&Servant>) -> Command {
     command
 }
 
-/// Makes a cluster beside its place, and moves it there when it is whole.
+/// Makes a cluster in a temporary folder, and renames it when it is complete.
 fn initialise(
     programs: &Path,
     folder: &Path,
@@ -406,7 +405,7 @@ fn initialise(
     let key_file = folder.join(KEY_FILE);
     let json = serde_json::to_vec(&secret).expect("a password is JSON");
     let unfinished = folder.join(UNFINISHED);
-    // Only this version makes one under this name, and it is no cluster yet.
+    // This name is only used here, for incomplete clusters.
     match fs::symlink_metadata(&unfinished) {
         Ok(found) if found.is_dir() => {
             fs::remove_dir_all(&unfinished).map_err(io_error(&unfinished))?;
@@ -443,14 +442,14 @@ fn initialise(
             output: String::from_utf8_lossy(&output.stderr).trim().to_owned(),
         });
     }
-    // The password first: a cluster without it could not be opened.
+    // The password first, because a cluster without it cannot be opened.
     private_file(&key_file, &json, None)?;
     fs::rename(&unfinished, cluster).map_err(io_error(cluster))?;
     open_folder(folder)?.sync_all().map_err(io_error(folder))?;
     Ok(secret)
 }
 
-/// A log that grew long becomes the previous one, of which there is one.
+/// Rotates a long log; one previous log is kept.
 fn keep_small(log: &Path) -> io::Result<()> {
     match fs::symlink_metadata(log) {
         Ok(found) if found.len() >= LONGEST_LOG => {
@@ -476,20 +475,20 @@ fn launch(
     postgres.current_dir("/").arg("-D").arg(folder.join(CLUSTER));
     for setting in [
         &format!("port={SOCKET_NUMBER}"),
-        // Nobody reaches it by a port, and nobody else can make a socket in its folder.
+        // It has no port, and no other user can make a socket in its folder.
         "listen_addresses=",
         "unix_socket_directories=.",
         "unix_socket_permissions=0700",
         "max_connections=32",
         "shared_buffers=16MB",
         "timezone=UTC",
-        // What is always told would fill the log.
+        // Routine messages would fill the log.
         "log_checkpoints=off",
     ] {
         postgres.args(["-c", setting]);
     }
-    // The death signal follows the thread that spawns: this must be one that lives as long as the
-    // service, so spawning has a thread of its own.
+    // The death signal is sent when the spawning thread ends, so a separate thread spawns, which lives as long as the
+    // service.
     postgres.stdout(log_file).stderr(errors);
     crate::process::spawner::spawn(postgres).map_err(io_error(folder))
 }

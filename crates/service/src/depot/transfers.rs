@@ -1,5 +1,5 @@
-//! What takes long with files: with progress, until it is done or cancelled. It goes on whether or not
-//! somebody looks, and what was being fetched goes on after a restart.
+//! Transfers: pulls, imports, exports and verifications, with their progress. A transfer continues without its caller, and
+//! a pull continues after a restart of the service.
 
 use std::collections::VecDeque;
 use std::ops::ControlFlow;
@@ -20,48 +20,48 @@ use uuid::Uuid;
 
 use crate::records::transfers as records;
 
-/// Progress is told no more often.
+/// Least time between two reports of progress.
 const TELL_EVERY: Duration = Duration::from_millis(150);
-/// So many that ended are remembered.
+/// Number of ended transfers that are remembered.
 const REMEMBERED: usize = 20;
-/// So many are fetched at once.
+/// Most pulls that run in parallel.
 const FETCHES: usize = 3;
 
 /// All transfers of this node; cheap to clone.
 #[derive(Clone)]
 pub(crate) struct Transfers {
     entries: Arc<Mutex<VecDeque<Arc<Entry>>>>,
-    /// The disk serves one at a time best.
+    /// One at a time, which is best for the disk.
     disk: Arc<Semaphore>,
-    /// The network serves several.
+    /// Several in parallel, over the network.
     network: Arc<Semaphore>,
     changes: watch::Sender<u64>,
     records: Option<(PgPool, Uuid)>,
-    /// Has threads of its own: whoever serves requests is not held up.
+    /// Runtime with its own threads, so that requests are not delayed.
     runtime: tokio::runtime::Handle,
 }
 
 struct Entry {
     shown: Mutex<Transfer>,
-    /// Since it runs.
+    /// When it began to run.
     since: Mutex<Option<Instant>>,
     done: AtomicU64,
-    /// Bytes of those that were there before it began.
+    /// Bytes that were stored before it began.
     before: AtomicU64,
-    /// When progress was told last.
+    /// Time of the last report.
     told: Mutex<Option<Instant>>,
     stop: CancellationToken,
     request: Value,
 }
 
-/// A transfer that is to begin.
+/// What a new transfer begins with.
 pub(crate) struct Beginning {
     pub(crate) id: Uuid,
     pub(crate) kind: TransferKind,
     pub(crate) about: String,
     pub(crate) total_bytes: u64,
     pub(crate) began_at: DateTime<Utc>,
-    /// What it can be begun again with after a restart.
+    /// The request, with which it is begun again after a restart.
     pub(crate) request: Value,
 }
 
@@ -78,7 +78,7 @@ impl Beginning {
     }
 }
 
-/// What a transfer's work tells; cheap to clone.
+/// By which the work of a transfer reports its progress; cheap to clone.
 #[derive(Clone)]
 pub(crate) struct Handle {
     entry: Arc<Entry>,
@@ -91,12 +91,12 @@ impl Handle {
         self.changes.send_modify(|count| *count += 1);
     }
 
-    /// The file it is at now.
+    /// Names the file that is being processed.
     pub(crate) fn begin_file(&self, name: &str) {
         self.change(|shown| shown.file = Some(name.to_owned()));
     }
 
-    /// The files it works on at once; their lengths together are its own.
+    /// Sets the files that are processed in parallel, and their total length.
     pub(crate) fn works_on(&self, files: Vec<FileProgress>) {
         self.change(|shown| {
             shown.total_bytes = files.iter().map(|file| file.total_bytes).sum();
@@ -104,17 +104,17 @@ impl Handle {
         });
     }
 
-    /// What it does now, where that is not its usual work.
+    /// Names the current stage, if it is not the main work.
     pub(crate) fn stage(&self, stage: Option<&str>) {
         self.change(|shown| shown.stage = stage.map(str::to_owned));
     }
 
-    /// Ends when it is told to stop.
+    /// Is cancelled with the transfer.
     pub(crate) fn stop(&self) -> CancellationToken {
         self.entry.stop.clone()
     }
 
-    /// So many bytes more are done; breaks where it was cancelled.
+    /// Adds to the bytes that are done; breaks if the transfer is cancelled.
     pub(crate) fn advance(&self, bytes: u64) -> ControlFlow<()> {
         self.entry.done.fetch_add(bytes, Ordering::Relaxed);
         self.tell();
@@ -125,19 +125,19 @@ impl Handle {
         }
     }
 
-    /// So many bytes more are done of one of its files.
+    /// Adds to the bytes that are done of one file.
     pub(crate) fn advance_file(&self, file: usize, bytes: u64) {
         self.count_file(file, |done| done.saturating_add(bytes));
         let _ = self.advance(bytes);
     }
 
-    /// So many bytes of a file were here before; they tell nothing of the rate.
+    /// Adds bytes of a file that were stored before; they do not count for the rate.
     pub(crate) fn found(&self, file: usize, bytes: u64) {
         self.entry.before.fetch_add(bytes, Ordering::Relaxed);
         self.advance_file(file, bytes);
     }
 
-    /// So many bytes of a file are to be done again.
+    /// Subtracts bytes of a file that have to be done again.
     pub(crate) fn retreat(&self, file: usize, bytes: u64) {
         self.count_file(file, |done| done.saturating_sub(bytes));
         let less = |done: u64| Some(done.saturating_sub(bytes));
@@ -145,7 +145,7 @@ impl Handle {
         self.tell();
     }
 
-    /// The length of a file became known.
+    /// Sets the length of a file.
     pub(crate) fn measure(&self, file: usize, bytes: u64) {
         self.change(|shown| {
             if let Some(found) = shown.files.get_mut(file) {
@@ -155,12 +155,12 @@ impl Handle {
         });
     }
 
-    /// Bytes that are done so far.
+    /// Number of bytes that are done.
     pub(crate) fn done(&self) -> u64 {
         self.entry.done.load(Ordering::Relaxed)
     }
 
-    /// Its files are gone through once more; what is here of them is counted again.
+    /// Resets the progress of all files, before they are processed again.
     pub(crate) fn restart_files(&self) {
         self.entry.done.store(0, Ordering::Relaxed);
         self.entry.before.store(0, Ordering::Relaxed);
@@ -221,7 +221,7 @@ impl Entry {
 }
 
 impl Transfers {
-    /// Transfers that are recorded for a node; without, they are known as long as this lives.
+    /// Transfers of a node. Without `records` they are kept in memory only.
     pub(crate) fn new(records: Option<(PgPool, Uuid)>, runtime: tokio::runtime::Handle) -> Self {
         let (changes, _) = watch::channel(0);
         Self {
@@ -234,8 +234,8 @@ impl Transfers {
         }
     }
 
-    /// Brings back what is recorded; returns what had not ended, with its requests. What cannot go on is
-    /// told as failed.
+    /// Restores the recorded transfers. Returns those that had not ended, with their requests; marks as failed those that
+    /// cannot continue.
     pub(crate) async fn restore(&self) -> sqlx::Result<Vec<(Transfer, Value)>> {
         let Some((database, node)) = &self.records else {
             return Ok(Vec::new());
@@ -264,12 +264,12 @@ impl Transfers {
         Ok(going_on)
     }
 
-    /// Notices whenever something changes.
+    /// Notified of each change.
     pub(crate) fn changes(&self) -> watch::Receiver<u64> {
         self.changes.subscribe()
     }
 
-    /// Begins a transfer: its `job` is done when its turn comes, and says what came of it.
+    /// Begins a transfer. Its `job` runs when it is next in its queue, and returns the outcome as text.
     pub(crate) fn begin<F>(
         &self,
         beginning: Beginning,
@@ -315,7 +315,7 @@ impl Transfers {
                 *running.since.lock() = Some(Instant::now());
                 all.changes.send_modify(|count| *count += 1);
                 let handle = Handle { entry: Arc::clone(&running), changes: all.changes.clone() };
-                // On a task of its own: should it panic, that is its end, and it is told.
+                // In a separate task, so that a panic ends only this transfer and is reported.
                 let done = tokio::spawn(async move { job(handle).await }).await;
                 done.unwrap_or_else(|error| Err(fault(&error)))
             };
@@ -327,7 +327,7 @@ impl Transfers {
         entry.report()
     }
 
-    /// Begins a transfer whose `work` waits for the disk; `after` says what came of it.
+    /// Begins a transfer whose `work` uses the disk; `after` returns the outcome as text.
     pub(crate) fn begin_on_disk<T, W, A, F>(
         &self,
         beginning: Beginning,
@@ -346,7 +346,7 @@ impl Transfers {
         })
     }
 
-    /// Records how one stands; while the records are away it is known here only.
+    /// Records the state of a transfer. While the database is away, the state is kept in memory only.
     async fn record(&self, entry: &Entry) {
         let Some((database, node)) = &self.records else {
             return;
@@ -368,12 +368,12 @@ impl Transfers {
         self.changes.send_modify(|count| *count += 1);
     }
 
-    /// All that run and the latest that ended, the newest first.
+    /// Running transfers and the latest ended ones, newest first.
     pub(crate) fn all(&self) -> Vec<Transfer> {
         self.entries.lock().iter().map(|entry| entry.report()).collect()
     }
 
-    /// One that has not ended and was begun with such a request.
+    /// A running transfer with a matching request.
     pub(crate) fn going_on<T: DeserializeOwned>(
         &self,
         is_same: impl Fn(&T) -> bool,
@@ -388,12 +388,12 @@ impl Transfers {
         entries.iter().find(same).map(|entry| entry.report())
     }
 
-    /// One of them.
+    /// The transfer with an id.
     pub(crate) fn get(&self, id: Uuid) -> Result<Transfer, Problem> {
         self.find(id).map(|entry| entry.report())
     }
 
-    /// Tells one to stop, and records that: what was cancelled does not go on after a restart.
+    /// Cancels a transfer, and records that, so that it does not continue after a restart.
     pub(crate) async fn cancel(&self, id: Uuid) -> Result<Transfer, Problem> {
         let entry = self.find(id)?;
         let has_ended = entry.shown.lock().state.has_ended();

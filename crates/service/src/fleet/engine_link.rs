@@ -1,4 +1,4 @@
-//! One engine process as the service sees it: started, spoken to over its link, watched.
+//! One engine process as the service sees it: its start, its link, and its supervision.
 
 use std::collections::HashMap;
 use std::io;
@@ -26,29 +26,28 @@ use tokio_util::codec::{FramedRead, LengthDelimitedCodec};
 
 use crate::process::spawner;
 
-/// What an engine process tells of itself.
+/// Events of an engine process.
 #[derive(Debug)]
 pub(crate) enum ProcessEvent {
-    /// So much of its weights is in memory.
+    /// Progress of reading its weights.
     Loading { share: f64 },
     /// Its model is loaded and warm.
     Loaded { kernels: String, seconds: f64, warnings: Vec<String>, confined: String },
     /// Its model cannot be loaded.
     LoadFailed(Problem),
-    /// How its lanes and pages stand.
+    /// State of its lanes and pages.
     Standing(EngineStanding),
     /// It ended.
     Exited { how: String },
 }
 
-/// What becomes of a call. A channel that closes before a call's end means that the engine process
-/// ended.
+/// Events of a call. If the channel closes before the end of the call, the engine process has ended.
 #[derive(Debug)]
 pub(crate) enum CallEvent {
     PromptTaken(u32),
-    /// So many tokens of it are taken in.
+    /// Number of processed prompt tokens.
     Intake(u32),
-    /// It left its pages to older calls.
+    /// It is paused, because older calls need its pages.
     Paused,
     Text {
         answer: u32,
@@ -68,21 +67,21 @@ pub(crate) enum CallEvent {
     Failed(Problem),
 }
 
-/// Variables that an engine process gets: for local time, and for whoever looks for a fault.
+/// Environment variables that an engine process gets: for local time and for debugging.
 const PASSED: [&str; 3] = ["TZ", "LC_ALL", "RUST_BACKTRACE"];
 
-/// Most events of a call that may wait for its caller to read them, and most bytes of them.
+/// Most events of a call, and most bytes of them, that may wait until the caller reads them.
 const MOST_UNREAD: usize = 100_000;
 const MOST_UNREAD_BYTES: usize = 64 << 20;
 
-/// Whoever takes the events of a call.
+/// The receiver of a call's events.
 #[derive(Clone)]
 struct Listener {
     events: mpsc::UnboundedSender<(usize, CallEvent)>,
     unread: Arc<Unread>,
 }
 
-/// What waits for a caller to read it.
+/// Events that wait until the caller reads them.
 #[derive(Debug, Default)]
 struct Unread {
     events: AtomicUsize,
@@ -90,7 +89,7 @@ struct Unread {
 }
 
 impl Unread {
-    /// Counts an event in; says whether that is too much.
+    /// Counts an event; returns whether there are too many now.
     fn add(&self, bytes: usize) -> bool {
         let events = self.events.fetch_add(1, Ordering::Relaxed) + 1;
         let bytes = self.bytes.fetch_add(bytes, Ordering::Relaxed) + bytes;
@@ -108,7 +107,7 @@ type Calls = Arc<Mutex<HashMap<u64, Listener>>>;
 /// A message as it is sent.
 type Outgoing = Bytes;
 
-/// The way to an engine process; cheap to clone.
+/// The link to an engine process; cheap to clone.
 #[derive(Clone)]
 pub(crate) struct EngineLink {
     calls: Calls,
@@ -117,7 +116,7 @@ pub(crate) struct EngineLink {
     silence: Arc<Silence>,
 }
 
-/// Since when a process that has something to do says nothing.
+/// Since when a process with calls has sent nothing.
 struct Silence {
     began: Instant,
     /// Milliseconds after that.
@@ -141,7 +140,7 @@ impl Silence {
 }
 
 impl EngineLink {
-    /// Sends a call; its number is given here.
+    /// Sends a call, and gives it a number.
     ///
     /// # Errors
     /// It is too large for the link.
@@ -150,7 +149,7 @@ impl EngineLink {
         self.send(answers, |call| ToEngine::Call(Box::new(CallOrder { call, ..order })))
     }
 
-    /// Sends inputs that are to become embeddings.
+    /// Sends inputs to compute embeddings of.
     ///
     /// # Errors
     /// They are too large for the link.
@@ -165,49 +164,49 @@ impl EngineLink {
     ) -> Result<CallStream, Problem> {
         let call = self.next_call.fetch_add(1, Ordering::Relaxed);
         let frame = encode_frame(&order(call)).map_err(|error| too_large(&error))?;
-        // Its bound is watched where events come from: an engine never waits for a slow caller.
+        // The receiving side limits the number of events, so that the engine never waits for a slow caller.
         let (sender, events) = mpsc::unbounded_channel();
         let unread = Arc::<Unread>::default();
         let listener = Listener { events: sender, unread: Arc::clone(&unread) };
         {
             let mut calls = self.calls.lock();
             if calls.is_empty() {
-                // It had no reason to speak.
+                // Without calls it had nothing to send.
                 self.silence.ends();
             }
             calls.insert(call, listener);
         }
         if self.out.send(frame.into()).is_err() {
-            // The process is gone: closing the channel tells so.
+            // The process has ended; closing the channel reports that.
             self.calls.lock().remove(&call);
         }
         Ok(CallStream { call, events, unread, link: self.clone(), left: answers, broken: false })
     }
 
-    /// Sends a message that is always short.
+    /// Sends a message that is never too large.
     fn tell(&self, message: &ToEngine) {
         if let Ok(frame) = encode_frame(message) {
-            // A process that is gone already needs no telling.
+            // A process that has ended needs no message.
             let _ = self.out.send(frame.into());
         }
     }
 
-    /// How long the process has been silent though it has calls.
+    /// How long the process has been silent although it has calls.
     pub(crate) fn silence(&self) -> Duration {
         if self.calls.lock().is_empty() { Duration::ZERO } else { self.silence.duration() }
     }
 
-    /// It had a reason to be silent.
+    /// Resets that time, because there was a reason to be silent.
     pub(crate) fn excuse(&self) {
         self.silence.ends();
     }
 
-    /// Whether the process still takes orders; where it does not, it has ended.
+    /// Whether the process still accepts orders; if not, it has ended.
     pub(crate) fn is_open(&self) -> bool {
         !self.out.is_closed()
     }
 
-    /// Asks the process to end when its calls are answered.
+    /// Tells the process to end after its running calls.
     pub(crate) fn drain(&self) {
         self.tell(&ToEngine::Drain);
     }
@@ -219,14 +218,14 @@ pub(crate) struct CallStream {
     events: mpsc::UnboundedReceiver<(usize, CallEvent)>,
     unread: Arc<Unread>,
     link: EngineLink,
-    /// Answers that are still to be completed.
+    /// Number of incomplete answers.
     left: u32,
-    /// Whether it ended before all were.
+    /// Whether it ended before all were complete.
     broken: bool,
 }
 
 impl CallStream {
-    /// The next event; none when the engine process ended. Cancel safe.
+    /// The next event; none if the engine process has ended. Cancel safe.
     pub(crate) async fn next(&mut self) -> Option<CallEvent> {
         let event = self.events.recv().await.map(|(bytes, event)| {
             self.unread.remove(bytes);
@@ -247,12 +246,12 @@ impl CallStream {
         event
     }
 
-    /// Whether nothing more comes.
+    /// Whether there are no more events.
     pub(crate) fn has_ended(&self) -> bool {
         self.left == 0
     }
 
-    /// Whether all answers came to their end.
+    /// Whether all answers are complete.
     pub(crate) fn is_complete(&self) -> bool {
         self.has_ended() && !self.broken
     }
@@ -275,8 +274,8 @@ pub(crate) struct EngineProcess {
 }
 
 impl EngineProcess {
-    /// Starts a process and tells it what to load; `tell` gets its events. At the board its place is
-    /// given back when it has ended.
+    /// Starts a process and sends it the load order. Its events go to `tell`. When it has ended, it is removed from the
+    /// baton's table.
     pub(crate) async fn start(
         order: LoadOrder,
         board: Option<Board>,
@@ -287,7 +286,7 @@ impl EngineProcess {
         let mut command = Command::new(spawner::own_program());
         command.arg("engine").arg("--parent").arg(std::process::id().to_string());
         command.stdin(Stdio::from(OwnedFd::from(theirs))).stdout(Stdio::null());
-        // Nothing of the service's own: its tokens and the records' address are none of its business.
+        // Without the service's environment, which may contain tokens and the address of the database.
         command
             .env_clear()
             .envs(PASSED.iter().filter_map(|name| Some((name, std::env::var_os(name)?))));
@@ -320,7 +319,7 @@ impl EngineProcess {
                 Ok(status) => status.to_string(),
                 Err(error) => error.to_string(),
             };
-            // It may have ended in the middle of a step.
+            // It may have ended during a step, with the baton.
             if let Some(board) = board {
                 board.forget(pid);
             }
@@ -331,15 +330,15 @@ impl EngineProcess {
 
     /// Ends the process at once.
     pub(crate) fn kill(&self) {
-        // A process that is gone already is what is wanted.
+        // An error means that it has ended already.
         match &self.pidfd {
             Some(pidfd) => drop(pidfd_send_signal(pidfd, Signal::KILL)),
             None => self.kill_by_number(),
         }
     }
 
-    /// Where the kernel gave no handle of the process: its number is its own as long as nobody was told that
-    /// it ended, which is when its link closes.
+    /// Without a process handle from the kernel: the process id stays valid until the end of the process is collected,
+    /// which is after its link closes.
     fn kill_by_number(&self) {
         let pid = i32::try_from(self.pid).ok().and_then(Pid::from_raw);
         if let Some(pid) = pid.filter(|_| self.link.is_open()) {
@@ -348,7 +347,7 @@ impl EngineProcess {
     }
 }
 
-/// Carries messages both ways until the link closes.
+/// Transfers messages in both directions until the link closes.
 async fn attend(
     stream: UnixStream,
     (out, mut orders): (mpsc::WeakUnboundedSender<Outgoing>, mpsc::UnboundedReceiver<Outgoing>),
@@ -361,7 +360,7 @@ async fn attend(
     let (reading, mut writing) = stream.into_split();
     let mut frames = FramedRead::new(reading, codec);
     let write = async {
-        // Orders have their length in front already.
+        // Orders already begin with their length.
         while let Some(order) = orders.recv().await {
             if writing.write_all(&order).await.is_err() {
                 return;
@@ -391,13 +390,13 @@ async fn attend(
         () = write => {}
         () = read => {}
     }
-    // In this order: from now on no order is taken, and whoever gave one before is told by the
-    // closing of its channel. The other way round a call in between would wait for ever.
+    // In this order: first no more orders are accepted, then all channels close. In the other order, a call that is
+    // sent in between would wait for ever.
     orders.close();
     calls.lock().clear();
 }
 
-/// Hands a message on. Returns the call that is given up, where its caller is too slow.
+/// Delivers a message. Returns the call to cancel if its caller is too slow.
 fn dispatch(
     message: FromEngine,
     bytes: usize,
@@ -450,12 +449,12 @@ fn dispatch(
     if listener.unread.add(bytes) {
         return fail(call, unread(), calls);
     }
-    // A caller who left in this moment has sent its cancellation already.
+    // A caller that disconnects at this moment has already sent a cancellation.
     let _ = listener.events.send((bytes, event));
     None
 }
 
-/// Ends a call with an error; nothing more is kept for it. Returns it, where it was there.
+/// Ends a call with an error and removes it. Returns it if it existed.
 fn fail(call: u64, problem: Problem, calls: &Calls) -> Option<u64> {
     let listener = calls.lock().remove(&call)?;
     listener.unread.add(0);
@@ -463,20 +462,20 @@ fn fail(call: u64, problem: Problem, calls: &Calls) -> Option<u64> {
     Some(call)
 }
 
-/// The error of a call that does not fit through the link.
+/// The error of a call that is too large for the link.
 pub(crate) fn too_large(error: &FrameError) -> Problem {
     Problem::new(ProblemKind::Invalid, "request_too_large", format!("the call is refused: {error}"))
         .with_way_out("send fewer messages, tools or inputs at once")
 }
 
-/// The error of a call of which the engine process told something that nobody understands.
+/// The error of a call for which the engine process sent an invalid message.
 fn odd() -> Problem {
     let detail = "the reply of the engine process cannot be read";
     Problem::new(ProblemKind::Fault, "engine_odd", detail)
         .with_way_out("read the reason in the log: deft service logs")
 }
 
-/// The error of a call whose caller does not read.
+/// The error of a call whose caller does not read its answer.
 fn unread() -> Problem {
     let detail = format!(
         "more than {MOST_UNREAD} pieces or {} MiB of the answer were not read; the call is ended",

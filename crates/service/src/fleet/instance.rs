@@ -39,8 +39,8 @@ use crate::{loading::refusals, wire};
 
 /// Address space of a thread: its stack, and what the allocator keeps for it.
 const THREAD_SPACE: u64 = 144 << 20;
-/// Address space of a process besides its plan: the program itself, a conversation of the longest that may be
-/// sent while it is rendered and cut into tokens.
+/// Address space of a process besides its plan: the program itself, and the longest possible conversation while it is
+/// rendered and tokenised.
 const PROCESS_SPACE: u64 = 1 << 30;
 /// Crashes in a row after which an instance counts as failed.
 const GIVE_UP_AFTER: u32 = 5;
@@ -49,13 +49,13 @@ const FIRST_PAUSE: Duration = Duration::from_millis(200);
 /// An instance that ran this long has recovered.
 const RECOVERED: Duration = Duration::from_secs(30);
 
-/// What becomes of an instance when its process ended as it was asked to.
+/// What happens to an instance after its process has ended on request.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) enum Leaving {
-    /// It is gone.
+    /// It is removed.
     #[default]
     Gone,
-    /// It is shown as evicted, with the reason; it may come back by itself.
+    /// It stays listed as evicted, with the reason; it may be reloaded automatically.
     Evicted { why: String, comes_back: bool },
 }
 
@@ -66,7 +66,7 @@ pub(super) struct Instance {
     pub(super) state: InstanceState,
     pub(super) grant: Grant,
     pub(super) process: Option<EngineProcess>,
-    /// Those who wait until it is ready.
+    /// Requests that wait until it is ready.
     pub(super) waiting: Vec<oneshot::Sender<Result<(), Problem>>>,
     pub(super) gone: Vec<oneshot::Sender<()>>,
     pub(super) note: Option<String>,
@@ -74,16 +74,16 @@ pub(super) struct Instance {
     pub(super) measured: Option<Measured>,
     pub(super) kernels: Option<String>,
     pub(super) load_seconds: Option<f64>,
-    /// Of its weights, while it is loading.
+    /// Share of its weights that is in memory, while it loads.
     pub(super) load_share: Option<f64>,
     pub(super) leaving: Leaving,
-    /// How its lanes and pages stand.
+    /// State of its lanes and pages.
     pub(super) standing: Option<EngineStanding>,
-    /// What it computed and waited, as of the last look.
+    /// Computing and waiting times at the last measurement.
     pub(super) baton_times: BatonTimes,
-    /// Whether it takes no more calls, so that a call of another model finds room.
+    /// Whether it takes no more calls, because a call of another model waits for its memory.
     pub(super) takes_no_calls: bool,
-    /// Why its process was ended, where the fleet did that.
+    /// Why the fleet ended its process, if it did.
     pub(super) why_ended: Option<String>,
     pub(super) use_made: Arc<UseMade>,
     pub(super) lanes_used: Arc<AtomicU32>,
@@ -91,7 +91,7 @@ pub(super) struct Instance {
     crashes: u32,
     crashes_in_a_row: u32,
     pub(super) ready_since: Option<Instant>,
-    /// Since when it answers no calls, where it did before or was to.
+    /// Since when it is down, if it should answer calls.
     pub(super) down_since: Option<DateTime<Utc>>,
 }
 
@@ -140,7 +140,7 @@ impl Instance {
         }
     }
 
-    /// What its engine process is told; `board` is where it takes turns with others.
+    /// The load order of its engine process; `board` is the baton's table.
     pub(super) fn order(
         &self,
         places: Vec<PlaceOrder>,
@@ -174,8 +174,8 @@ impl Instance {
         }
     }
 
-    /// Address space that its process may take: what is planned with a share more, the file as it is mapped,
-    /// and what threads and programs take of it without using it.
+    /// Address space that its process may take: the plan with a margin, the mapped file, and what threads and the program
+    /// take without using it.
     fn most_memory(&self) -> u64 {
         let planned = self.grant.demand.total().0;
         let threads = self.target.settings.threads.map_or_else(
@@ -194,8 +194,7 @@ impl Instance {
         !matches!(self.state, InstanceState::Failed | InstanceState::Evicted)
     }
 
-    /// Instances take calls in this order: ready ones with fewer calls first, then those that are
-    /// being loaded.
+    /// Order in which instances take calls: ready ones with fewer calls first, then those that are loading.
     pub(super) fn eagerness(&self) -> (u8, u32, u32) {
         let rank = match self.state {
             InstanceState::Ready if self.ready_process().is_some() => 0,
@@ -205,14 +204,14 @@ impl Instance {
         (rank, self.use_made.calls.load(Ordering::Relaxed), self.target.number)
     }
 
-    /// Since its last call, or since it is ready.
+    /// Time since its last call, or since it became ready.
     pub(super) fn idle_time(&self) -> Duration {
         let ended = *self.use_made.ended.lock();
         let since = ended.max(self.ready_since);
         since.map_or(Duration::ZERO, |since| since.elapsed())
     }
 
-    /// Why it is to be unloaded now for want of calls, if so.
+    /// Why it must be unloaded now because of its idle limit, if so.
     pub(super) fn is_due(&self) -> Option<String> {
         if !self.is_idle() {
             return None;
@@ -230,13 +229,13 @@ impl Instance {
         }
     }
 
-    /// Whether it comes back by itself when there is room.
+    /// Whether it is reloaded automatically when there is memory.
     pub(super) fn comes_back(&self) -> bool {
         self.state == InstanceState::Evicted
             && matches!(self.leaving, Leaving::Evicted { comes_back: true, .. })
     }
 
-    /// Becomes evicted, where that is how it leaves.
+    /// Becomes evicted, if it was unloaded for that.
     pub(super) fn become_evicted(&mut self) -> bool {
         let Leaving::Evicted { why, .. } = &self.leaving else {
             return false;
@@ -250,7 +249,7 @@ impl Instance {
         true
     }
 
-    /// Waits for room: it could not be brought back at a start, and comes when it fits.
+    /// Waits for memory: it could not be reloaded at a start of the service, and will be when it fits.
     pub(super) fn wait_for_room(&mut self, problem: &Problem) {
         self.state = InstanceState::Evicted;
         self.problem = Some(problem.clone());
@@ -258,19 +257,19 @@ impl Instance {
         self.leaving = Leaving::Evicted { why, comes_back: true };
     }
 
-    /// Loads again what was evicted.
+    /// Begins to reload after an eviction.
     pub(super) fn return_with(&mut self, grant: Grant) {
         self.grant = grant;
         self.state = InstanceState::Loading;
         (self.note, self.problem, self.leaving) = (None, None, Leaving::Gone);
     }
 
-    /// Whether it is to end and nobody has a seat there.
+    /// Whether it is draining and has no calls.
     pub(super) fn is_free_to_drain(&self) -> bool {
         self.state == InstanceState::Draining && self.use_made.calls.load(Ordering::Relaxed) == 0
     }
 
-    /// The process, where it is ready. That it ended may be seen here before the system tells so.
+    /// The process, if it is ready. Its end may be noticed here before the system reports it.
     pub(super) fn ready_process(&self) -> Option<&EngineProcess> {
         self.process
             .as_ref()
@@ -282,21 +281,21 @@ impl Instance {
         self.ready_process().is_some()
     }
 
-    /// Whether it takes calls and has so many lanes free, or all where it has fewer.
+    /// Whether it takes calls and has that many free lanes, or all lanes free if it has fewer.
     pub(super) fn has_free(&self, lanes: u32) -> bool {
         let all = self.target.settings.lanes;
         let used = self.lanes_used.load(Ordering::Relaxed);
         self.is_ready() && !self.takes_no_calls && used + lanes.min(all) <= all
     }
 
-    /// No process could be started for want of files that may be open; it is tried again.
+    /// Notes that no process could be started because of the limit of open files; it is retried.
     pub(super) fn wait_for_files(&mut self, why: &str) {
         self.state = InstanceState::Restarting;
         self.down_since.get_or_insert_with(Utc::now);
         self.note = Some(why.to_owned());
     }
 
-    /// So many crashes were not its fault.
+    /// Subtracts crashes that were not its fault.
     pub(super) fn forgive(&mut self, crashes: u32) {
         self.crashes_in_a_row = self.crashes_in_a_row.saturating_sub(crashes);
     }
@@ -310,12 +309,12 @@ impl Instance {
         self.load_seconds = Some(seconds);
         self.note = (!warnings.is_empty()).then(|| warnings.join("; "));
         for answer in std::mem::take(&mut self.waiting) {
-            // Whoever left meanwhile need not know.
+            // A request that has gone needs no answer.
             let _ = answer.send(Ok(()));
         }
     }
 
-    /// Answers at once where it is settled whether it becomes ready.
+    /// Reports when it is ready; at once if that is already decided.
     pub(super) fn tell_when_ready(
         &mut self,
         answer: oneshot::Sender<Result<(), Problem>>,
@@ -323,7 +322,7 @@ impl Instance {
     ) {
         let settled = match (self.state, &self.problem) {
             _ if self.is_ready() => Ok(()),
-            // It may have failed before anybody could ask.
+            // It may have failed before the request.
             (InstanceState::Failed, Some(problem)) => Err(problem.clone()),
             (InstanceState::Draining, _) if !is_replaced => {
                 Err(refusals::draining(&self.target.title()))
@@ -349,7 +348,7 @@ impl Instance {
         self.down_since.get_or_insert_with(Utc::now);
         (self.process, self.measured, self.load_share) = (None, None, None);
         self.standing = None;
-        // Seats of the process that ended use no lane of the next one.
+        // Seats of the ended process use no lanes of the next process.
         self.lanes_used = Arc::default();
         if self.crashes_in_a_row >= GIVE_UP_AFTER {
             return AfterCrash::GiveUp;
@@ -374,7 +373,7 @@ impl Instance {
         }
     }
 
-    /// As it stands; so many calls wait for its variant.
+    /// Its state; `queued` calls wait for its variant.
     pub(super) fn report(&self, queued: u32) -> InstanceReport {
         let measured = self.measured.as_ref();
         let held = pools::held(&self.grant, measured);

@@ -12,22 +12,22 @@ use super::engine_link::EngineLink;
 use super::instance::Instance;
 use super::queue::{Asker, Left};
 
-/// A place at an instance, for one call; counts as busy while it lives.
+/// The right of a call to use lanes of an instance. The lanes are busy until it is dropped.
 pub(crate) struct Seat {
-    /// The instance it is at.
+    /// The instance.
     pub(crate) instance: Uuid,
     pub(crate) link: EngineLink,
     pub(crate) name: String,
     pub(crate) context: u32,
-    /// Since when the instance is ready.
+    /// When the instance became ready.
     pub(crate) ready_since: Instant,
     pub(crate) load_seconds: f64,
     pub(crate) queue_seconds: f64,
-    /// Whether the instance is to be unloaded after this call.
+    /// Whether to unload the instance after this call.
     pub(crate) release: bool,
     pub(super) taken_at: Instant,
     pub(super) lanes: u32,
-    /// Lanes of its engine process that calls use.
+    /// Number of busy lanes of the engine process.
     pub(super) lanes_used: Arc<AtomicU32>,
     pub(super) use_made: Arc<UseMade>,
     pub(super) variant: Uuid,
@@ -35,10 +35,10 @@ pub(crate) struct Seat {
     pub(super) leaving: mpsc::UnboundedSender<Left>,
 }
 
-/// What calls made of an instance, counted since it was loaded.
+/// Use of an instance, counted since it was loaded.
 #[derive(Debug, Default)]
 pub(super) struct UseMade {
-    /// Calls being answered.
+    /// Number of running calls.
     pub(super) calls: AtomicU32,
     /// Whether a caller asked to unload it.
     pub(super) release: AtomicBool,
@@ -73,13 +73,13 @@ impl Drop for Seat {
         self.use_made.calls.fetch_sub(1, Ordering::Relaxed);
         self.lanes_used.fetch_sub(self.lanes, Ordering::Relaxed);
         let (variant, caller) = (self.variant, std::mem::take(&mut self.caller));
-        // Where nobody listens, the fleet has ended.
+        // An error means that the fleet has ended.
         let _ = self.leaving.send(Left { variant, caller, held: self.taken_at.elapsed() });
     }
 }
 
 impl Instance {
-    /// A seat, where the instance is ready.
+    /// A seat, if the instance is ready.
     pub(super) fn seat(&self, asker: &Asker) -> Option<Seat> {
         let process = self.ready_process()?;
         let lanes = asker.lanes.min(self.target.settings.lanes);

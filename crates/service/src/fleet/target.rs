@@ -9,34 +9,34 @@ use deft_planning::{
 use deft_protocol::manage::{IdleLimit, USUAL_SHARE, instance_title};
 use uuid::Uuid;
 
-/// What is to be loaded.
+/// An instance to load.
 #[derive(Debug, Clone)]
 pub(crate) struct Target {
     pub(crate) variant: Uuid,
     /// Which instance of the variant; the first is 1.
     pub(crate) number: u32,
     pub(crate) name: VariantName,
-    /// The model's file, or its parts, the first one first.
+    /// The model's file, or its parts in order.
     pub(crate) files: Vec<PathBuf>,
     pub(crate) shape: ModelShape,
-    /// A chat template in place of the file's own.
+    /// Chat template that replaces the file's own.
     pub(crate) template: Option<String>,
     pub(crate) settings: LoadSettings,
-    /// Where its layers are requested; host memory where nothing is said.
+    /// Requested places of its layers; host memory by default.
     pub(crate) places: Vec<RequestedPlace>,
     pub(crate) policy: Policy,
 }
 
-/// What is about staying loaded.
+/// Settings about eviction, processor share and idle time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Policy {
-    /// Never unloaded to make room.
+    /// Never evicted.
     pub(crate) pinned: bool,
-    /// Lower ones make room first and come back last.
+    /// Lower ones are evicted first and reloaded last.
     pub(crate) importance: i32,
-    /// Of the processor, in proportion to what others have.
+    /// Processor share, in proportion to the others'.
     pub(crate) share: u32,
-    /// When it is unloaded for want of calls.
+    /// Idle time after which it is unloaded.
     pub(crate) idle: IdleLimit,
 }
 
@@ -47,29 +47,29 @@ impl Default for Policy {
 }
 
 impl Target {
-    /// The file that stands for the model.
+    /// The first file.
     pub(super) fn path(&self) -> &Path {
         self.files.first().map_or(Path::new(""), PathBuf::as_path)
     }
 
-    /// The variant, with the number of the instance where that is not the first.
+    /// The variant's name, with the number of the instance unless it is the first.
     pub(crate) fn title(&self) -> String {
         instance_title(&self.name.to_string(), self.number)
     }
 
-    /// As the ledger judges it; `title` is its own.
+    /// The load as the ledger plans it; `title` is [`Self::title`].
     pub(super) fn candidate<'a>(&'a self, title: &'a str) -> Candidate<'a> {
         let file = self.path().to_str().unwrap_or(title);
         let Self { shape, settings, places, .. } = self;
         Candidate { name: title, file, shape, settings, places }
     }
 
-    /// Whether an instance loaded by `self` is as `other` requested it.
+    /// Whether an instance that was loaded by `self` is what `other` requests.
     pub(super) fn is_loaded_as(&self, other: &Self) -> bool {
         self.settings == other.settings && self.places == other.places
     }
 
-    /// What it needs where it can be planned only in host memory.
+    /// Places and memory if all of it is in host memory.
     pub(crate) fn in_host(&self) -> Grant {
         let placement = Placement::in_host(self.shape.placeable());
         let demand = Demand::of(&self.shape, &self.settings, &placement);

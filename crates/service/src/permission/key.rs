@@ -1,5 +1,4 @@
-//! The operator's key: who has it may manage. It is the first kind of key; others are told apart by their
-//! beginning.
+//! The operator's key, which permits managing. Kinds of keys differ in their prefix; this is the first kind.
 
 use std::fs::File;
 use std::io::{self, Read};
@@ -15,17 +14,17 @@ use crate::process::private_files::write_whole;
 
 /// The file with the key, in the data directory.
 const FILE: &str = "operator.key";
-/// What an operator's key begins with.
+/// Prefix of an operator's key.
 const BEGINNING: &str = "deft-operator-";
-/// Bytes of chance in a key.
+/// Random bytes in a key.
 const CHANCE: usize = 32;
-/// Longest key that is looked at, in bytes.
+/// Longest key that is compared, in bytes.
 const LONGEST: u64 = 256;
 
 /// Why a file with a key cannot be used.
 #[derive(Debug, Error)]
 pub enum KeyError {
-    /// Others may know it.
+    /// Others can read it.
     #[error(
         "other users can read the key file `{}` (mode {mode:04o}). Remove it and restart the service for a new \
          key; or keep the key: chmod 600 {}", path.display(),
@@ -37,12 +36,12 @@ pub enum KeyError {
         /// Its mode.
         mode: u32,
     },
-    /// It is somebody else's.
+    /// It belongs to another user.
     #[error("the key file `{}` belongs to user {owner}; it must be your own", path.display())]
     Foreign {
         /// The file.
         path: PathBuf,
-        /// Who has it.
+        /// Its owner.
         owner: u32,
     },
     /// There is no key in it.
@@ -64,13 +63,13 @@ pub enum KeyError {
     },
 }
 
-/// Where the operator's key of a data directory is.
+/// Path of the operator's key in a data directory.
 #[must_use]
 pub fn key_file(data_dir: &Path) -> PathBuf {
     data_dir.join(FILE)
 }
 
-/// Reads the key in a file that only its owner can read.
+/// Reads a key from a file that only its owner can read.
 ///
 /// # Errors
 /// Others can read it, it is somebody else's, or there is no key in it.
@@ -95,18 +94,18 @@ pub fn read_key(path: &Path) -> Result<String, KeyError> {
     Ok(key.to_owned())
 }
 
-/// Letters drawn by chance, from so many bytes.
+/// Random text made of this many bytes.
 pub(super) fn drawn<const BYTES: usize>() -> io::Result<String> {
     let mut chance = [0; BYTES];
     getrandom::fill(&mut chance).map_err(io::Error::other)?;
     Ok(URL_SAFE_NO_PAD.encode(chance))
 }
 
-/// The operator's key, as far as the service needs it: enough to recognise it.
+/// What the service keeps of the operator's key: enough to recognise it.
 pub(crate) struct OperatorKey(blake3::Hash);
 
 impl OperatorKey {
-    /// The key of a data directory; made at the first start.
+    /// The key of a data directory; the first start makes it.
     ///
     /// # Errors
     /// Others can read it, or it cannot be read or written.
@@ -122,7 +121,7 @@ impl OperatorKey {
         read_key(&path).map(|key| Self(blake3::hash(key.as_bytes())))
     }
 
-    /// Whether a text is the key. Digests are compared, in a time that tells nothing.
+    /// Whether a text is the key. Digests are compared in constant time.
     pub(crate) fn is(&self, text: &str) -> bool {
         text.len() as u64 <= LONGEST && blake3::hash(text.as_bytes()) == self.0
     }

@@ -1,4 +1,4 @@
-//! Opens the parts of the service one after the other: records, fleet, depot, and what they share.
+//! Opening the parts of the service in order: records, fleet, depot, and what they share.
 
 use std::collections::BTreeSet;
 use std::io;
@@ -44,11 +44,11 @@ use crate::records::nodes::{self, NodeError};
 use crate::routes::App;
 use crate::routes::events::Events;
 
-/// What a start gives to all parts.
+/// What all parts get from a start.
 pub(super) struct Opening<'s> {
-    /// Where the service will answer.
+    /// Address of the service.
     pub(super) address: &'s str,
-    /// Use the depot's folder as it is, also where it is not the one that the records know.
+    /// Use the depot folder even if it is not the one in the records.
     pub(super) accept_depot: bool,
 }
 
@@ -62,7 +62,7 @@ pub(super) struct Opened {
 }
 
 impl Opening<'_> {
-    /// Opens everything, and brings back what was loaded and pulled before.
+    /// Opens everything, reloads requested models and continues pulls.
     pub(super) async fn open(
         &self,
         config: &Config,
@@ -121,7 +121,7 @@ impl Opening<'_> {
     }
 }
 
-/// Which node of the records this machine is, and its name.
+/// Id and name of this machine's node in the records.
 async fn node(config: &Config, pool: &PgPool, depot: &Path) -> Result<(Uuid, String), RunError> {
     let is_private = config.database.url.is_none();
     let depot = deft_depot::identity(depot)?;
@@ -131,7 +131,7 @@ async fn node(config: &Config, pool: &PgPool, depot: &Path) -> Result<(Uuid, Str
     Ok((node, name))
 }
 
-/// The fleet with what this machine has for it, the task that ends when it fails, and what engines compute with.
+/// The fleet with this machine's pools, its task, and the processors of engine processes.
 async fn fleet(config: &Config) -> Result<(Fleet, JoinHandle<()>, ComputingReport), RunError> {
     let memory = Memory::read(Path::new("/"))?;
     if let Some(group) = memory.group {
@@ -156,7 +156,7 @@ async fn fleet(config: &Config) -> Result<(Fleet, JoinHandle<()>, ComputingRepor
     Ok((fleet, ended, report))
 }
 
-/// What loads and the depot share.
+/// What loading and the depot share.
 struct Shared<'s> {
     pool: &'s PgPool,
     node: Uuid,
@@ -177,7 +177,7 @@ impl Shared<'_> {
         }
     }
 
-    /// The depot, if it is the one that the records know.
+    /// The depot, if it is the one in the records.
     async fn depot(
         &self,
         config: &Config,
@@ -207,7 +207,7 @@ impl Shared<'_> {
     }
 }
 
-/// The threads that transfers work on.
+/// The threads of transfers.
 pub(super) struct TransferThreads(Option<Runtime>);
 
 impl TransferThreads {
@@ -221,7 +221,7 @@ impl TransferThreads {
     }
 }
 
-/// What goes on is broken off, as at a crash: the next start goes on with it.
+/// Interrupts running transfers, as a crash would; the next start continues them.
 impl Drop for TransferThreads {
     fn drop(&mut self) {
         if let Some(runtime) = self.0.take() {
@@ -230,7 +230,7 @@ impl Drop for TransferThreads {
     }
 }
 
-/// Errors that may only say that the machine stands still for a while.
+/// Whether an error may only mean that the machine hangs for a moment.
 trait MayPass {
     fn may_pass(&self) -> bool;
 }
@@ -253,8 +253,7 @@ impl MayPass for DepotIdentityError {
     }
 }
 
-/// Reads what a start needs; where the machine stands still for a while the start does too, and does not
-/// fail.
+/// Reads from the records at a start, and retries while the machine hangs for a moment.
 async fn patiently<T, E, F>(mut read: impl FnMut() -> F) -> Result<T, E>
 where
     E: MayPass,
@@ -277,7 +276,7 @@ fn finder(config: &Config) -> Result<Finder, RunError> {
     Ok(Finder::new(web, ca_file.clone(), config.data_dir.join("sources"), Arc::new(HeaderHelper)))
 }
 
-/// Forgets temporary variants when their instances have gone.
+/// Removes temporary variants after their instances have ended.
 async fn forget_temporary(catalogue: Arc<Catalogue>, fleet: Fleet) {
     let mut reports = fleet.reports();
     let mut seen = BTreeSet::new();

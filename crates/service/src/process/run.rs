@@ -27,7 +27,7 @@ use crate::records::nodes::NodeError;
 use crate::routes::events::Events;
 use crate::routes::{self, App};
 
-/// Longest time that changes get to come to their end when the service stops.
+/// Longest wait for running changes when the service stops.
 const CHANGES: Duration = Duration::from_secs(20);
 
 /// Why the service could not start.
@@ -66,19 +66,19 @@ pub enum RunError {
     /// The depot's files cannot be used.
     #[error(transparent)]
     Depot(#[from] StoreError),
-    /// The depot is not the one that the records know.
+    /// The depot is another one than in the records.
     #[error(transparent)]
     DepotIdentity(#[from] DepotIdentityError),
-    /// Nobody can be told apart who may manage.
+    /// Permissions cannot be set up.
     #[error(transparent)]
     Permission(#[from] PermissionError),
-    /// Nobody knows which node of the records this is.
+    /// The node's identity cannot be used.
     #[error(transparent)]
     Node(#[from] NodeError),
-    /// Other machines cannot be asked.
+    /// The HTTP client cannot be set up.
     #[error(transparent)]
     Remote(#[from] RemoteError),
-    /// Settings that cannot be used.
+    /// A setting is invalid.
     #[error(transparent)]
     Config(#[from] ConfigError),
     /// A part of the service panicked.
@@ -101,23 +101,23 @@ fn place(presence: Option<&Presence>) -> String {
     }
 }
 
-/// What an operator says at a start, and at that one only.
+/// Options of one start.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct StartOptions {
-    /// Use the depot's folder as it is, also where it is not the one that the records know.
+    /// Use the depot folder even if it is not the one in the records.
     pub accept_depot: bool,
 }
 
-/// How far a start is.
+/// Progress of a start.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Starting<'s> {
-    /// It waits, and for what.
+    /// It waits for this.
     Waiting(&'s str),
-    /// It answers at this address.
+    /// The service answers at this address.
     Ready(&'s str),
 }
 
-/// Runs the service until it is told to stop. `told` is called with how far its start is.
+/// Runs the service until it is told to stop. `told` receives the progress of the start.
 ///
 /// # Errors
 /// Why it could not start. Nothing is left running then.
@@ -132,7 +132,7 @@ pub async fn run(
     data_folder(data_dir, database::passing_group(&config)).map_err(in_data_dir)?;
     let held = Held::take(data_dir).map_err(in_data_dir)?.map_err(RunError::Running)?;
     let permission = Permission::open(data_dir, &config.permission)?;
-    // Signals are waited for from the first moment, so that a start can be broken off cleanly.
+    // Signals are handled from the first moment, so that a start can be cancelled cleanly.
     let mut stop = Stop::new()?;
     let listener = listen(config.listen)?;
     let address = format!("http://{}", listener.local_addr()?);
@@ -148,12 +148,12 @@ pub async fn run(
     served
 }
 
-/// What a start has before it serves.
+/// The parts of the service before it serves requests.
 struct Start {
     permission: Permission,
     listener: TcpListener,
     stop: Stop,
-    /// How many files may be open, where that is limited.
+    /// Limit of open files, if there is one.
     files: Option<u64>,
 }
 
@@ -191,14 +191,14 @@ async fn serve(
 
 fn server(app: web::Data<App>, listener: TcpListener) -> io::Result<Server> {
     let server = HttpServer::new(move || {
-        // The guard, wrapped last, looks first.
+        // The guard is wrapped last, so it sees requests first.
         WebApp::new()
             .app_data(app.clone())
             .wrap(from_fn(permit))
             .wrap(from_fn(guard))
             .configure(routes::configure)
     })
-    // Who is at the other end is asked once for each connection.
+    // The user at the other end is determined once for each connection.
     .on_connect(|connection, data| {
         if let Some(connection) = connection.downcast_ref::<TcpStream>() {
             data.insert(Peer::of(connection));
@@ -206,15 +206,15 @@ fn server(app: web::Data<App>, listener: TcpListener) -> io::Result<Server> {
     })
     .workers(2)
     .disable_signals()
-    // A caller who hangs up ends his call at once, also where he only closed his sending half.
+    // A disconnected caller cancels its call at once, even if it only closed its sending half.
     .h1_allow_half_closed(false)
     .shutdown_timeout(1)
     .listen(listener)?;
     Ok(server.run())
 }
 
-/// Waits for a signal to stop, or for the failure of the task without which nothing can be loaded or answered: then
-/// whoever watches over the service starts it again.
+/// Waits for a signal to stop, or for the failure of the fleet's task, without which nothing can be loaded or answered;
+/// then a supervisor restarts the service.
 async fn until_ended(stop: &mut Stop, fleet_ended: &mut JoinHandle<()>) -> Result<(), RunError> {
     tokio::select! {
         () = stop.wait() => Ok(()),
@@ -226,7 +226,7 @@ async fn until_ended(stop: &mut Stop, fleet_ended: &mut JoinHandle<()>) -> Resul
     }
 }
 
-/// Lets running calls and changes finish; new calls are refused from now on.
+/// Waits until running calls and changes have finished; new calls are refused.
 async fn drain(config: &Config, opened: &Opened, stop: &mut Stop) {
     let longest = Duration::from_secs(config.loading.drain_seconds);
     tracing::info!("stopping; running calls have up to {} s to finish", longest.as_secs());
@@ -266,7 +266,7 @@ impl Stop {
         })
     }
 
-    /// Waits for one. Cancel safe.
+    /// Waits for a signal. Cancel safe.
     async fn wait(&mut self) {
         tokio::select! {
             _ = self.terminate.recv() => {}

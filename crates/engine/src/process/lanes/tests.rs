@@ -15,7 +15,7 @@ use serde_json::json;
 
 use super::*;
 use crate::compute::ComputeSettings;
-use crate::model::LoadError;
+use crate::load_error::LoadError;
 use crate::process::preparing::Order;
 use deft_protocol::engine::{AcceleratorOrder, CallOrder, EmbedOrder, PlaceOrder};
 
