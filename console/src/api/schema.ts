@@ -1034,7 +1034,7 @@ export interface components {
         /** @description One piece. */
         ChunkChoice: {
             deft?: components["schemas"]["Figures"] | null;
-            /** @description What is new. */
+            /** @description The new part. */
             delta: components["schemas"]["Delta"];
             finish_reason?: components["schemas"]["FinishReason"] | null;
             /**
@@ -1110,7 +1110,7 @@ export interface components {
             /** @description The reason, with the figures. */
             why: string;
         };
-        /** @description What is new in a piece. */
+        /** @description The new part of a chunk. */
         Delta: {
             /** @description Text. */
             content?: string | null;
@@ -1148,7 +1148,7 @@ export interface components {
             free: number;
             /**
              * Format: int64
-             * @description Bytes to pull, where known.
+             * @description Bytes to pull, if known.
              */
             pull: number;
         };
@@ -1306,7 +1306,7 @@ export interface components {
             name: string;
             /**
              * Format: int64
-             * @description Length of the file, where known.
+             * @description Length of the file, if known.
              */
             total_bytes: number;
         };
@@ -1591,7 +1591,7 @@ export interface components {
         LoadRequest: {
             /**
              * Format: int32
-             * @description Number of instances; the present number, at least one, where absent. Instances of a variant share its weights in
+             * @description Number of instances; by default the present number, at least one. Instances of a variant share its weights in
              *     host memory.
              */
             instances?: number | null;
@@ -1643,7 +1643,7 @@ export interface components {
             processors: number;
             /**
              * Format: double
-             * @description Temperature of the hottest sensor in degrees Celsius, where the machine reports it.
+             * @description Temperature of the hottest sensor in degrees Celsius, if the machine reports it.
              */
             temperature?: number | null;
         };
@@ -1669,7 +1669,7 @@ export interface components {
              * @description Unix time of its registration.
              */
             created: number;
-            /** @description The name to ask for. */
+            /** @description Name for requests. */
             id: string;
             /** @description Whether an instance of it is ready. */
             loaded: boolean;
@@ -1727,7 +1727,7 @@ export interface components {
              * @description Number of values in all tensors.
              */
             parameters: number;
-            /** @description Pooling of embeddings, where it makes them. */
+            /** @description Pooling of embeddings, if it makes embeddings. */
             pooling?: string | null;
             /** @description Short name of the mix, as used in variant names (`q8_0`). */
             quantisation: string;
@@ -1809,7 +1809,7 @@ export interface components {
         OfferFile: {
             /**
              * Format: int64
-             * @description Its length, where known.
+             * @description Its length, if known.
              */
             bytes?: number | null;
             /** @description Whether its content is in the depot already. */
@@ -1818,14 +1818,14 @@ export interface components {
             name: string;
             /** @description What it is for: `weights`, `projector`, `config`. */
             role: string;
-            /** @description Its digest, where known. */
+            /** @description Its digest, if known. */
             sha256?: string | null;
         };
         /** @description A variant that a source offers. */
         OfferReport: {
             /**
              * Format: int64
-             * @description Bytes of its files, where known.
+             * @description Bytes of its files, if known.
              */
             bytes?: number | null;
             /**
@@ -1953,7 +1953,7 @@ export interface components {
              */
             reserved: number;
         };
-        /** @description What is known of an offer before its weights are fetched. */
+        /** @description Facts of an offer, before its weights are pulled. */
         Preview: {
             /** @description The disk before and after. */
             disk: components["schemas"]["DiskForecast"];
@@ -1974,7 +1974,7 @@ export interface components {
             /** @description What loading it would take. */
             plans?: components["schemas"]["PreviewPlan"][];
             refused?: components["schemas"]["Problem"] | null;
-            /** @description The state it has, where the source has such. */
+            /** @description Its state, if the source has states. */
             revision?: string | null;
             speed?: components["schemas"]["SpeedEstimate"] | null;
         };
@@ -2001,13 +2001,13 @@ export interface components {
             code: string;
             /** @description What happened, with its values, for people. */
             detail: string;
-            /** @description The field of the request that is at fault, where it is one. */
+            /** @description The wrong field of the request, if there is one. */
             field?: string | null;
             /** @description What a caller can do. */
             kind: components["schemas"]["ProblemKind"];
             /**
              * Format: int32
-             * @description When to come again, in seconds, where that is known.
+             * @description When to retry, in seconds, if known.
              */
             retry_after_seconds?: number | null;
             /**
@@ -2301,7 +2301,7 @@ export interface components {
              * @description How long it took, in seconds.
              */
             seconds: number;
-            /** @description Variants it offers, where it lists them. */
+            /** @description Number of variants that it offers, if it lists them. */
             variants?: number | null;
         };
         /**
@@ -2316,7 +2316,7 @@ export interface components {
             /** @description The source. */
             source: string;
         };
-        /** @description A source as it is known. */
+        /** @description A source. */
         SourceReport: {
             /**
              * Format: date-time
@@ -2346,7 +2346,7 @@ export interface components {
             token?: string | null;
             /** @description Absolute path of a file with a token, read whenever it is needed. */
             token_file?: string | null;
-            /** @description The name a token belongs to, where the place wants one. */
+            /** @description User name of the token, if the source needs one. */
             user?: string | null;
         };
         /**
@@ -2474,7 +2474,7 @@ export interface components {
             ended_at?: string | null;
             /** @description The file in progress. */
             file?: string | null;
-            /** @description Progress of its files, where it works on several at once. */
+            /** @description Progress of its files, if it processes several in parallel. */
             files?: components["schemas"]["FileProgress"][];
             /**
              * Format: uuid
@@ -2496,7 +2496,7 @@ export interface components {
              * @description Seconds left at this rate.
              */
             seconds_left?: number | null;
-            /** @description Present stage, where it is not copying: `looking`, `checking`. */
+            /** @description Present stage, if it is not copying: `looking`, `checking`. */
             stage?: string | null;
             /** @description Its state. */
             state: components["schemas"]["TransferState"];
@@ -2602,7 +2602,7 @@ export interface components {
             /** @description What it brings. */
             effect: string;
             settings?: components["schemas"]["SettingsRequest"] | null;
-            /** @description Instances to unload, where that is the change. */
+            /** @description Instances to unload, if that is the change. */
             unload?: string[];
         };
         /**

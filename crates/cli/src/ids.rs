@@ -29,7 +29,7 @@ pub(crate) fn by_id<'a, T>(
     }
 }
 
-/// The shortest beginning of ids, at least 13 characters long, that tells them apart.
+/// The shortest prefix of ids, of at least 13 characters, that distinguishes them.
 pub(crate) fn id_length(ids: &[Uuid]) -> usize {
     const SHORT: usize = 13;
     const WHOLE: usize = 36;

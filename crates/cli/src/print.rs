@@ -74,7 +74,7 @@ fn has_colours() -> bool {
     io::stdout().is_terminal() && !refused
 }
 
-/// The colour of a state; the word itself always tells it too.
+/// The colour of a state, which is always written as a word too.
 fn colour_of(word: &str) -> Option<Color> {
     match word.split(' ').next()? {
         "ready" | "done" | "passed" | "loaded" => Some(Color::Green),

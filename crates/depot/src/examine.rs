@@ -1,4 +1,4 @@
-//! Looking at a model file.
+//! Examining model files: their headers are read and checked, without their weights.
 
 use std::io::{self, Read};
 use std::os::unix::fs::MetadataExt;
@@ -19,7 +19,7 @@ const LONGEST_TEMPLATE: u64 = 1 << 20;
 /// The family that image projectors write.
 pub(crate) const PROJECTOR: &str = "clip";
 
-/// What tells that a file is still the one that was looked at.
+/// Identifies the state of a file, so that a change is noticed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct FileStamp {
     /// Its length.
@@ -58,7 +58,7 @@ impl FileStamp {
 pub struct Examined {
     /// What the file says of itself.
     pub facts: ModelFacts,
-    /// What tells that it is still the same.
+    /// The state of the file.
     pub stamp: FileStamp,
 }
 
@@ -184,7 +184,7 @@ impl OpenedModel {
                 }
                 Ok(Self { facts, shape, files: opened })
             }
-            // A missing part is told as such.
+            // A missing part has its own error.
             (Err(error @ Refusal { kind: RefusalKind::Parts, .. }), _) => Err(refused(path, error)),
             (_, Some(trouble)) => Err(trouble.into()),
             (Err(Refusal { kind: RefusalKind::Reading, what, .. }), None) => {
@@ -227,7 +227,7 @@ pub fn examine(path: &Path, reader: &dyn HeaderReader) -> Result<Examined, Depot
     examine_with(path, None, reader)
 }
 
-/// As [`examine`], with a chat template that stands in for the file's own.
+/// As [`examine`], with a chat template that replaces the file's own.
 ///
 /// # Errors
 /// As [`examine`].
@@ -338,7 +338,7 @@ pub fn open_projector(path: &Path, reader: &dyn HeaderReader) -> Result<NamedFil
     }
 }
 
-/// Opens a chat template: a text of at most so many bytes.
+/// Opens a chat template: a text of limited length.
 ///
 /// # Errors
 /// It is no such text, or cannot be opened.
@@ -360,7 +360,7 @@ fn template_text(opened: &NamedFile) -> Result<String, DepotError> {
     let path = &opened.path;
     let not_one = |what: String| DepotError::NotATemplate { path: path.clone(), what };
     let mut bytes = Vec::new();
-    // Its length may be told wrong, or grow.
+    // Its reported length may be wrong, or grow.
     let read = (&opened.file).take(LONGEST_TEMPLATE + 1).read_to_end(&mut bytes);
     let length = read.map_err(|source| read_error(path, source))?;
     if length as u64 > LONGEST_TEMPLATE {
@@ -399,11 +399,11 @@ pub fn shape_of(
         return Err(DepotError::Unconverted { path: path.to_owned() });
     }
     let changed = || DepotError::Changed { path: path.to_owned() };
-    // It was looked at when it was registered or taken in, so a link is what it was then.
+    // It was examined when it was registered or imported, so a link was accepted then.
     let read = OpenedModel::read(path, true, (None, false, true), reader);
     let model = read.map_err(|error| match error {
         DepotError::Refused { source: Refusal { kind: RefusalKind::Process, .. }, .. } => error,
-        // It was taken in once, so it must have been written since.
+        // It was accepted before, so it must have been written since.
         DepotError::Refused { .. } => changed(),
         other => other,
     })?;

@@ -47,7 +47,7 @@ pub fn find_models(folder: &Path, reader: &dyn HeaderReader) -> Result<Vec<Found
     let is_used = |projector: &Found| {
         models.iter().any(|model| model.projector.as_ref() == Some(&projector.path))
     };
-    // One that belongs to no model is told by itself, with what it is.
+    // A projector that belongs to no model is listed alone, as a projector.
     let alone: Vec<Found> = projectors.into_iter().filter(|found| !is_used(found)).collect();
     models.extend(alone);
     models.sort_by(|a, b| a.path.cmp(&b.path));
@@ -71,7 +71,7 @@ fn collect(folder: &Path, depth: usize, found: &mut Vec<PathBuf>) -> std::io::Re
         } else if kind.is_file() && path.extension().is_some_and(|ending| ending == ENDING) {
             found.push(path);
         } else if kind.is_file() && checkpoint::is_one(&path) {
-            // Of all weights in a folder the first stands for the checkpoint.
+            // The first weights file of a folder represents the checkpoint.
             let known = found
                 .iter_mut()
                 .find(|known| checkpoint::is_one(known) && known.parent() == path.parent());

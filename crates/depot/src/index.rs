@@ -42,7 +42,7 @@ pub struct IndexedModel {
     /// As its files say.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub licence: Option<String>,
-    /// What it can be asked for.
+    /// What it serves.
     #[serde(default)]
     pub serves: Vec<String>,
     /// Its variants, by name.
@@ -62,7 +62,7 @@ pub struct IndexedVariant {
     pub parameters: u64,
     /// Longest context in tokens.
     pub context_length: u32,
-    /// The sizes that memory depends on; a checkpoint has none, for it cannot be loaded as it is.
+    /// Sizes that memory depends on; a checkpoint has none, because it must be converted before it can be loaded.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shape: Option<IndexedShape>,
     /// Its files, the model's first part first.

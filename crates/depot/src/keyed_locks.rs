@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Weak};
 
 use parking_lot::Mutex;
-/// Locks by key; a key that nobody holds is forgotten.
+/// Locks by key; keys without a holder are removed.
 #[derive(Debug, Default)]
 pub(crate) struct KeyedLocks(Mutex<BTreeMap<String, Weak<tokio::sync::Mutex<()>>>>);
 

@@ -68,7 +68,7 @@ impl VariantName {
     /// Nothing usable is left of the file's name.
     pub fn from_file(path: &Path, quantisation: &str) -> Result<Self, NameError> {
         if checkpoint::is_one(path) {
-            // All checkpoints' files have the same names: the folder's own tells them apart.
+            // The files of all checkpoints have the same names, so the folder's name is used.
             let folder = path.parent().and_then(Path::file_name).unwrap_or_default();
             return Self::cleaned(&folder.to_string_lossy().to_lowercase(), checkpoint::ENDING);
         }

@@ -1,5 +1,5 @@
-//! Files that somebody names. A file is opened once and then only used through its handle, so that nobody
-//! can put another file in its place between a look and its use.
+//! Files that a request names. A file is opened once and then only used through its handle, so that it cannot be replaced
+//! between a check and its use.
 
 use std::fs::{File, Metadata};
 use std::io;
@@ -59,7 +59,7 @@ impl NamedFile {
     /// # Errors
     /// There is none, it is something else than a file, or the operating system refuses.
     pub fn open(path: &Path) -> Result<Self, NamedFileError> {
-        // A pipe that nobody writes to would be waited for.
+        // Opening a pipe without a writer would block.
         let file = open_as_named(path, OFlags::RDONLY | OFlags::NONBLOCK)?;
         let metadata = file
             .metadata()

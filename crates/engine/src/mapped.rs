@@ -1,5 +1,4 @@
-//! A model's weights in memory: its files mapped and never written, and copies of those layers that
-//! are in accelerators.
+//! A model's weights in memory: its files, mapped read-only, and copies of the layers that are in accelerators.
 
 use std::ffi::CString;
 use std::fs::File;
@@ -23,38 +22,38 @@ use crate::layer_memory::LayerMemory;
 use crate::layers::layer_of;
 use crate::load_error::LoadError;
 
-/// The least that memory is given by.
+/// Size of a memory page.
 const PAGE: usize = 4096;
-/// Bytes that a thread has read at a time, whole pages.
+/// Bytes that a thread reads ahead at a time, whole pages.
 const STRETCH: usize = 16 << 20;
 
-/// A stretch of a file that stands in an accelerator instead.
+/// A stretch of a file that is in an accelerator.
 struct Moved {
     part: usize,
-    /// In the file.
+    /// Range in the file.
     bytes: Range<u64>,
     accelerator: usize,
-    /// In the accelerator's memory.
+    /// Offset in the accelerator's memory.
     at: usize,
 }
 
 /// The weights of a model. Lengths were checked against the headers before any tensor is looked up.
 pub(crate) struct Mapped {
     parts: Vec<Mmap>,
-    /// Of each part a copy in the memory of each node, where that was asked for; stretches that are elsewhere were never
-    /// written. The map is not read then.
+    /// A copy of each part in the memory of each node, if replicas were requested; then the map is not read. Stretches that
+    /// are in accelerators are not in the copies.
     copies: Vec<Vec<HostMemory>>,
-    /// In the order of the files, none overlapping.
+    /// Stretches in accelerators, in the order of the files, without overlaps.
     moved: Vec<Moved>,
     accelerators: Vec<MmapMut>,
 }
 
 impl Mapped {
-    /// Maps the files, copies the layers that are placed in accelerators, and reads the rest, so that
-    /// it is in memory from the start; tells now and then how many bytes of how many are there.
+    /// Maps the files, copies the layers that are placed in accelerators, and reads the rest ahead, so that it is in memory
+    /// from the start. Reports the progress in bytes now and then.
     ///
     /// # Errors
-    /// A file cannot be mapped or read, an accelerator is out of memory, or not so much may be locked.
+    /// A file cannot be mapped or read, an accelerator is out of memory, or the limit of locked memory is too low.
     pub(crate) fn open(
         paths: &[PathBuf],
         header: &Header,
@@ -94,7 +93,7 @@ impl Mapped {
         Ok(mapped)
     }
 
-    /// Bytes of a part from `offset` on; none if they are not all there.
+    /// Bytes of a part from `offset` on; none if the part is shorter.
     pub(crate) fn bytes(&self, part: usize, offset: u64, length: u64) -> Option<&[u8]> {
         if !self.moved.is_empty()
             && let Some(bytes) = self.moved_bytes(part, offset, length)
@@ -109,7 +108,7 @@ impl Mapped {
         }
     }
 
-    /// Stored weights, as the threads of all nodes read them; lengths were checked against the header when the files were
+    /// Stored weights, from the copy of each thread's node. Lengths were checked against the header when the files were
     /// opened.
     pub(crate) fn weights(&self, part: usize, offset: u64, length: u64) -> Stored<'_> {
         let bytes = self.bytes(part, offset, length);
@@ -122,7 +121,7 @@ impl Mapped {
         }
     }
 
-    /// Copies what stays in host memory to the memory of each node.
+    /// Copies the weights in host memory to each node.
     fn copy(
         &mut self,
         paths: &[PathBuf],
@@ -142,7 +141,7 @@ impl Mapped {
                 if let Err(error) = take_from_node(&mut memory, node) {
                     tracing::warn!("the weights cannot be replicated on NUMA node {node}: {error}");
                 }
-                // Before anything is written: where the system has none, small ones do.
+                // Requested before anything is written. Without large pages, small ones are used.
                 #[cfg(target_os = "linux")]
                 let _ = memory.advise(Advice::HugePage);
                 for (_, range) in all.iter().filter(|(of, _)| *of == part) {
@@ -176,12 +175,12 @@ impl Mapped {
         inside.then(|| memory.get(start..start + usize::try_from(length).ok()?)).flatten()
     }
 
-    /// The stretches of a part that stay in host memory; gaps between tensors count as neither.
+    /// The stretches of a part that are in host memory, without the gaps between tensors.
     fn staying(&self, part: usize) -> Vec<Range<usize>> {
         let mut staying = Vec::new();
         let mut from = 0;
         for moved in self.moved.iter().filter(|moved| moved.part == part) {
-            // Not beyond the end: lengths fit, for the file is mapped as a whole.
+            // Within the file, because it is mapped as a whole.
             let start = usize::try_from(moved.bytes.start).unwrap_or(usize::MAX);
             staying.push(from..start);
             from = start + length(&moved.bytes);
@@ -191,8 +190,7 @@ impl Mapped {
         staying
     }
 
-    /// What stays in host memory, in stretches that are brought there one by one, with the sum of their
-    /// bytes.
+    /// The stretches to read into host memory, with the sum of their bytes.
     fn all_stretches(&self) -> (Vec<(usize, Range<usize>)>, u64) {
         let all: Vec<(usize, Range<usize>)> = (0..self.parts.len())
             .flat_map(|part| self.staying(part).into_iter().map(move |range| (part, range)))
@@ -202,14 +200,14 @@ impl Mapped {
         (all, bytes)
     }
 
-    /// Has the kernel read what stays in host memory, by several threads.
+    /// Lets the kernel read the weights in host memory ahead, with several threads.
     fn read_ahead(&self, tell: &mut dyn FnMut(u64, u64)) {
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let (all, bytes) = self.all_stretches();
         let (next, done) = (AtomicUsize::new(0), AtomicU64::new(0));
         let read = |tell: &mut dyn FnMut(u64, u64)| {
             while let Some((part, range)) = all.get(next.fetch_add(1, Ordering::Relaxed)) {
-                // Where the kernel does not know this, pages come when they are needed.
+                // If the kernel does not support this, pages are read when they are needed.
                 let map = &self.parts[*part];
                 let _ = map.advise_range(Advice::PopulateRead, range.start, range.len());
                 let own = range.len() as u64;
@@ -220,16 +218,16 @@ impl Mapped {
             (1..threads).for_each(|_| drop(scope.spawn(|| read(&mut |_, _| {}))));
             read(tell);
         });
-        // The last stretch may have been another thread's.
+        // Another thread may have finished last.
         tell(done.into_inner(), bytes);
     }
 
-    /// Locks into memory what stays in host memory.
+    /// Locks the weights in host memory.
     fn lock(&self, tell: &mut dyn FnMut(u64, u64)) -> Result<(), LoadError> {
         let limit = raise_lock_limit();
         let (all, bytes) = self.all_stretches();
         let mut done = 0;
-        // Some file systems give large pages to those who ask.
+        // Some file systems support large pages on request.
         #[cfg(target_os = "linux")]
         self.parts.iter().for_each(|part| drop(part.advise(Advice::HugePage)));
         for (part, range) in all {
@@ -249,15 +247,15 @@ impl Mapped {
     }
 }
 
-/// Allows this process to lock as much memory as it may; returns how much that is, where there is a limit. Where the limit
-/// may not be raised, locking fails and tells.
+/// Raises this process's limit of locked memory as far as permitted; returns the limit, if there is one. If it is too low,
+/// locking fails with an error.
 fn raise_lock_limit() -> Option<Bytes> {
     let Rlimit { maximum, .. } = getrlimit(Resource::Memlock);
     let _ = setrlimit(Resource::Memlock, Rlimit { current: maximum, maximum });
     maximum.map(Bytes)
 }
 
-/// A range cut into stretches that begin at whole pages.
+/// Divides a range into stretches that begin at pages.
 fn stretches(range: Range<usize>) -> impl Iterator<Item = Range<usize>> {
     let first = range.start / STRETCH;
     (first..range.end.div_ceil(STRETCH))
@@ -276,11 +274,11 @@ fn map(file: &File) -> io::Result<Mmap> {
     unsafe { Mmap::map(file) }
 }
 
-/// Memory of a simulated accelerator: the kernel lists it under the pool's name.
+/// Memory of a simulated accelerator, which the kernel lists with the pool's name.
 pub(crate) fn accelerator_memory(pool: &str, length: usize) -> io::Result<MmapMut> {
     let name = CString::new(format!("{}{pool}", deft_protocol::engine::POOL_MEMORY))?;
     let file = memfd_create(name, MemfdFlags::CLOEXEC)?;
-    // A mapping has a page at least.
+    // A mapping has at least one page.
     ftruncate(&file, length.max(1) as u64)?;
     // SAFETY: the file has no name in any directory and is known to this process only, so nobody else
     // changes its bytes or its length.
@@ -294,7 +292,7 @@ pub(crate) struct SharedMemory {
 }
 
 impl SharedMemory {
-    /// The memory behind a file that has at least so many bytes.
+    /// Maps a file that has at least `bytes` bytes.
     pub(crate) fn of(file: File, length: usize) -> io::Result<Self> {
         if file.metadata()?.len() < length as u64 {
             return Err(io::Error::other("the shared memory is too short"));
@@ -303,12 +301,12 @@ impl SharedMemory {
         Ok(Self { file, memory })
     }
 
-    /// Where other processes of the same user find it.
+    /// Path by which other processes of the same user open it.
     pub(crate) fn path(&self) -> PathBuf {
         format!("/proc/{}/fd/{}", std::process::id(), self.file.as_raw_fd()).into()
     }
 
-    /// The memory as what the baton keeps there.
+    /// The memory as the baton's table.
     pub(crate) fn table(&self) -> &Table {
         assert!(self.memory.len() >= size_of::<Table>(), "the memory holds a table");
         // SAFETY: the mapping lives as long as `self`, begins at a page and is long enough. A table
@@ -318,14 +316,14 @@ impl SharedMemory {
     }
 }
 
-/// New shared memory of so many bytes, all zero.
+/// New shared memory of `bytes` bytes, all zero.
 pub(crate) fn shared_memory(length: usize) -> io::Result<SharedMemory> {
     let file = File::from(memfd_create(c"deft-baton", MemfdFlags::CLOEXEC)?);
     file.set_len(length as u64)?;
     SharedMemory::of(file, length)
 }
 
-/// Which stretches of the files go to accelerators: the tensors of the layers placed there.
+/// The stretches of the files that go to accelerators: the tensors of the layers that are placed there.
 fn moved(header: &Header, layer_memory: &LayerMemory) -> Vec<Moved> {
     let mut used = vec![0; layer_memory.accelerator_count()];
     let mut moved: Vec<Moved> = header

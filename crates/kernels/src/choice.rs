@@ -112,7 +112,7 @@ fn measure_with(
     found
 }
 
-/// Rows that so many bytes hold.
+/// Number of rows in that many bytes.
 fn rows_within(tensor_type: TensorType, bytes: usize) -> usize {
     bytes / tensor_type.row_bytes(COLUMNS)
 }

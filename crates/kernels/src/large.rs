@@ -1,12 +1,12 @@
-//! Memory in large pages, where the system has them: far fewer translations of addresses are looked up.
+//! Memory in large pages, if the system has them: address translation is cheaper.
 
 use rustix::mm::{Advice, madvise};
 
 /// Bytes of a large page.
 const LARGE: usize = 2 << 20;
 
-/// So many equal values, every one of them written. Large pages are asked for where whole ones lie within: no more memory is
-/// taken than without.
+/// A vector of `count` equal values, all of them written. Large pages are requested for the part that they fill
+/// completely, so no more memory is used than without.
 #[must_use]
 pub(crate) fn in_large_pages<T: Clone>(count: usize, value: T) -> Vec<T> {
     let mut values = Vec::with_capacity(count);
@@ -23,14 +23,14 @@ fn ask_for_large_pages(start: *mut u8, length: usize) {
         return;
     };
     // SAFETY: the range lies within memory that is ours; the advice changes neither what is in it nor who may use it.
-    // Where the system has no large pages it says so, and small ones do.
+    // If the system has no large pages, the request fails and small pages are used.
     let _ = unsafe { madvise(start.wrapping_add(offset).cast(), length, Advice::LinuxHugepage) };
 }
 
 #[cfg(not(target_os = "linux"))]
 fn ask_for_large_pages(_: *mut u8, _: usize) {}
 
-/// Where the whole large pages of a stretch of memory begin, and how long they are; none where there is none.
+/// Start and length of the complete large pages within a stretch of memory; none if there is none.
 fn whole_pages(start: usize, length: usize) -> Option<(usize, usize)> {
     let offset = start.next_multiple_of(LARGE) - start;
     let whole = length.checked_sub(offset)? / LARGE * LARGE;

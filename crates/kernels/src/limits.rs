@@ -44,7 +44,7 @@ pub fn with_all<T: Send>(measure: impl FnOnce(&Team) -> T + Send) -> T {
         team.each(team.threads(), 1, |_, _| {});
         measure(&team)
     };
-    // The calling thread goes on wherever it may.
+    // The calling thread is not bound any more.
     let result = std::thread::scope(|scope| scope.spawn(measured).join());
     result.unwrap_or_else(|panic| std::panic::resume_unwind(panic))
 }

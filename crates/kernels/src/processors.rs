@@ -1,4 +1,4 @@
-//! Which processors this process may use, what they are like, and which thread computes on which of them.
+//! The processors that this process may use, their speeds and memory nodes, and the assignment of threads to them.
 
 use std::cell::Cell;
 use std::collections::BTreeMap;
@@ -11,22 +11,23 @@ use std::time::Duration;
 use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
 use rustix::time::{ClockId, clock_gettime};
 
-/// A processor as slow as that, beside the fastest of its kind, is of another kind.
+/// Speed, relative to the fastest of a kind, below which a processor is of another kind.
 pub const SLOWER: f64 = 0.75;
-/// So often a processor is measured, in turn with the others; the best counts, for others use the machine too.
+/// Number of measurements of a processor, alternating with the others. The best counts, because the machine has other
+/// work too.
 const MEASUREMENTS: usize = 8;
-/// Steps of the loop that is measured: about half a millisecond.
+/// Length of the measured loop: about half a millisecond.
 const LOOP_STEPS: u32 = 400_000;
-/// Gives memory out from all nodes in turn. Source: Linux, `set_mempolicy(2)`.
+/// Memory policy: pages from all nodes in turn. Source: Linux, `set_mempolicy(2)`.
 const INTERLEAVE: libc::c_int = 3;
-/// Takes memory from a node, and from others where it has none left. Source: Linux, `mbind(2)`.
+/// Memory policy: pages from one node, and from others if it has none left. Source: Linux, `mbind(2)`.
 const PREFERRED: libc::c_int = 1;
-/// Most nodes that Linux is told of.
+/// Most memory nodes.
 const MOST_NODES: usize = 1024;
-/// How long Linux takes the list of nodes to be, of which it reads one bit less.
+/// Length of the list of nodes in bits as Linux expects it; it reads one bit less.
 const TOLD_BITS: libc::c_ulong = MOST_NODES as libc::c_ulong + 1;
 
-/// As it was before a thread was told to stay on one of them, which threads that it starts would inherit.
+/// The process's processors, read before any thread is bound to one: threads would inherit the binding.
 static MINE: LazyLock<Vec<usize>> = LazyLock::new(|| {
     let Ok(set) = sched_getaffinity(None) else {
         return Vec::new();
@@ -34,22 +35,20 @@ static MINE: LazyLock<Vec<usize>> = LazyLock::new(|| {
     (0..CpuSet::MAX_CPU).filter(|&processor| set.is_set(processor)).collect()
 });
 
-/// Those that threads are to compute on, in their order, if anybody said so; of each its number and the place of its memory
-/// node among all.
+/// The assigned processors in order, if there is an assignment: each with its number and the index of its memory node.
 static ORDERED: OnceLock<Vec<(usize, usize)>> = OnceLock::new();
 
 thread_local! {
-    /// The place of the calling thread's memory node among all.
+    /// Index of the calling thread's memory node.
     static OWN_NODE: Cell<usize> = const { Cell::new(0) };
 }
 
-/// The place of the calling thread's memory node among those of all processors that compute; the first where nobody said
-/// which it is.
+/// Index of the calling thread's memory node; 0 if it was not set.
 pub(crate) fn own_node() -> usize {
     OWN_NODE.get()
 }
 
-/// Says which it is.
+/// Sets that index.
 pub(crate) fn say_node(place: usize) {
     OWN_NODE.set(place);
 }
@@ -57,16 +56,16 @@ pub(crate) fn say_node(place: usize) {
 /// A processor.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Processor {
-    /// Its number, as the system counts.
+    /// Its number in the system.
     pub number: usize,
-    /// The memory node that it is near to.
+    /// Its memory node.
     pub node: usize,
-    /// How fast it computes beside the fastest, which has 1.
+    /// Its speed, relative to the fastest.
     pub speed: f64,
 }
 
-/// The processors that this process may use, all taken for equally fast; nodes as the system tells them below
-/// `root` (`/`, but for tests).
+/// The processors that this process may use, with equal speeds. Their nodes are read from the system's files below `root`
+/// (`/`, except in tests).
 #[must_use]
 pub fn found(root: &Path) -> Vec<Processor> {
     of_nodes(&nodes(root), mine())
@@ -94,7 +93,7 @@ fn nodes(root: &Path) -> BTreeMap<usize, usize> {
     nodes
 }
 
-/// Numbers as the system lists them: `0-3,8`. What is not understood is left out.
+/// Parses the system's lists of numbers: `0-3,8`. Skips invalid parts.
 fn listed(text: &str) -> Vec<usize> {
     let ranges = text.trim().split(',').filter_map(|part| {
         let (first, last) = part.split_once('-').unwrap_or((part, part));
@@ -104,8 +103,8 @@ fn listed(text: &str) -> Vec<usize> {
     ranges.flatten().collect()
 }
 
-/// Whether the system tells, below `root`, of processors that differ in capacity or highest frequency. Only then is it
-/// worth measuring: on equal ones a difference is other work of that moment.
+/// Whether the system's files below `root` list processors of different capacity or highest frequency. Only then their
+/// speeds are measured, because differences between equal processors come from other work.
 #[must_use]
 pub fn are_of_kinds(root: &Path, processors: &[Processor]) -> bool {
     ["cpu_capacity", "cpufreq/cpuinfo_max_freq"].iter().any(|file| {
@@ -119,8 +118,8 @@ pub fn are_of_kinds(root: &Path, processors: &[Processor]) -> bool {
     })
 }
 
-/// Measures how fast each processor computes: some milliseconds for each of them. Time counts only while the loop
-/// computes, so that a processor that others use as well is not taken for a slow one.
+/// Measures the speed of each processor, for some milliseconds each. Only the loop's own processor time counts, so a
+/// processor that is busy with other work does not appear slow.
 pub fn measure(processors: &mut [Processor]) {
     let mut times = vec![f64::INFINITY; processors.len()];
     for _ in 0..MEASUREMENTS {
@@ -134,7 +133,7 @@ pub fn measure(processors: &mut [Processor]) {
     }
 }
 
-/// The time of a loop on a processor; without end where no thread may stay there.
+/// Time of the loop on a processor; infinite if no thread may be bound to it.
 fn seconds_on(number: usize) -> f64 {
     let measured = std::thread::scope(|scope| {
         let thread = scope.spawn(|| {
@@ -162,16 +161,16 @@ fn loop_seconds() -> f64 {
     computed().saturating_sub(began).as_secs_f64()
 }
 
-/// How long the calling thread computed so far.
+/// Processor time of the calling thread.
 fn computed() -> Duration {
     let time = clock_gettime(ClockId::ThreadCPUTime);
     let nanoseconds = u32::try_from(time.tv_nsec).unwrap_or(0);
     Duration::new(u64::try_from(time.tv_sec).unwrap_or(0), nanoseconds)
 }
 
-/// The order in which threads take processors: the fastest first, and of equally fast ones those of each node in
-/// turn, so that a few threads have the memory of all nodes. The last `spare` are left to others, as long as one
-/// remains; no more than `most` are taken.
+/// The order in which threads use processors: the fastest first, and equally fast ones of all nodes in turn, so that a
+/// few threads use the memory of all nodes. The last `spare` processors are left out, as long as one remains, and at
+/// most `most` are used.
 #[must_use]
 pub fn arranged(processors: &[Processor], spare: usize, most: usize) -> Vec<Processor> {
     let mut sorted = processors.to_vec();
@@ -189,7 +188,7 @@ pub fn arranged(processors: &[Processor], spare: usize, most: usize) -> Vec<Proc
     all
 }
 
-/// Those of each node in turn, by their numbers.
+/// Processors of all nodes in turn, by number.
 fn in_turn(mut kind: Vec<Processor>) -> Vec<Processor> {
     kind.sort_by_key(|processor| processor.number);
     let mut counts = BTreeMap::<usize, usize>::new();
@@ -205,7 +204,7 @@ fn in_turn(mut kind: Vec<Processor>) -> Vec<Processor> {
     placed.into_iter().map(|(_, processor)| processor).collect()
 }
 
-/// Whether it matters which of them computes: some are slower, or further from some memory.
+/// Whether the processors differ in speed or node, so that their order matters.
 #[must_use]
 pub fn are_uneven(processors: &[Processor]) -> bool {
     let first = processors.first().map(|first| (first.node, first.speed));
@@ -215,11 +214,11 @@ pub fn are_uneven(processors: &[Processor]) -> bool {
     first.is_some_and(|first| processors.iter().any(|other| differs(first, other)))
 }
 
-/// From now on the calling thread, and those that it starts, stay on these processors. A team with as many threads
-/// keeps each on one of them, in their order; the system places fewer threads. Said once; what is said later, or of processors that
-/// this process may not use, changes nothing.
+/// Assigns processors to the calling thread and to threads that it starts. A team with as many threads binds each to one
+/// of them, in order; the system places the threads of a smaller team. Only the first assignment counts; processors that
+/// the process may not use are ignored.
 ///
-/// Of each processor the place of its memory node among all is told as well, where there are several.
+/// Each processor comes with the index of its memory node, if there are several nodes.
 pub fn compute_on(numbers: &[usize], nodes: &[usize]) {
     let known = mine();
     if numbers.is_empty() || !numbers.iter().all(|number| known.contains(number)) {
@@ -235,11 +234,11 @@ pub fn compute_on(numbers: &[usize], nodes: &[usize]) {
     }
 }
 
-/// Memory that is taken from now on, by this thread and those that it starts, comes from all these nodes in turn: so
-/// do pages of files that are not in memory yet.
+/// From now on, memory of this thread and of threads that it starts comes from all these nodes in turn, as do pages of
+/// files that are not in memory yet.
 ///
 /// # Errors
-/// The system has no such nodes, or refuses.
+/// The system does not have these nodes, or refuses.
 pub fn interleave(nodes: &[usize]) -> io::Result<()> {
     let mut bits = [0_u64; MOST_NODES / 64];
     for node in nodes.iter().filter(|node| **node < MOST_NODES) {
@@ -251,10 +250,10 @@ pub fn interleave(nodes: &[usize]) -> io::Result<()> {
     if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
 }
 
-/// Memory that was not written yet comes from one node, as long as it has any.
+/// Memory that has not been written yet will come from one node, as long as it has any.
 ///
 /// # Errors
-/// The system has no such node, or refuses.
+/// The system does not have this node, or refuses.
 pub fn take_from_node(memory: &mut [u8], node: usize) -> io::Result<()> {
     let mut bits = [0_u64; MOST_NODES / 64];
     let word = bits.get_mut(node / 64).ok_or(io::ErrorKind::InvalidInput)?;
@@ -275,27 +274,27 @@ pub fn take_from_node(memory: &mut [u8], node: usize) -> io::Result<()> {
     if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
 }
 
-/// The processors this process may use, by their numbers; empty where the system does not tell.
+/// Numbers of the processors that this process may use; empty if unknown.
 pub(crate) fn mine() -> &'static [usize] {
     &MINE
 }
 
-/// How many threads compute at once, where nobody says: one for each processor that this process may use, and
-/// no more than its group has time for (the standard library reads the group's quota).
+/// Default number of compute threads: one for each processor that this process may use, and no more than the quota of its
+/// control group (the standard library reads that).
 #[must_use]
 pub fn count() -> usize {
     let mine = ORDERED.get().map_or(mine().len(), Vec::len);
     if mine == 0 { *QUOTA } else { mine.min(*QUOTA) }
 }
 
-/// As it was before a thread was told to stay on one processor.
+/// Read before any thread is bound to a processor.
 static QUOTA: LazyLock<usize> = LazyLock::new(|| {
     LazyLock::force(&MINE);
     std::thread::available_parallelism().map_or(1, usize::from)
 });
 
-/// Keeps the calling thread on a processor of its own, if the team has no more threads than there are
-/// processors. Where the system does not allow it the thread runs wherever it is put.
+/// Binds the calling thread to a processor of its own, if there are enough processors for the team. If the system refuses,
+/// the thread runs anywhere.
 pub(crate) fn stay_on(thread: usize, threads: usize) {
     LazyLock::force(&QUOTA);
     let processor = match ORDERED.get() {

@@ -1,8 +1,7 @@
-//! Threads that compute together: started once, waiting without a lock between two pieces of work.
+//! A team of compute threads, started once. Between two pieces of work they wait without a lock.
 //!
-//! A piece of work is cut into parts by the number of threads, so that each streams its own contiguous
-//! part of the weights; whoever is done first helps the others, a grain at a time. Who computes what
-//! changes no bit of a result.
+//! A piece of work is divided into one part per thread, so that each thread reads a contiguous part of the weights. A
+//! thread that has finished its part helps the others, a grain at a time. The assignment does not change any result.
 
 use std::cell::{Cell, UnsafeCell};
 use std::marker::PhantomData;
@@ -12,25 +11,25 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::thread::{self, JoinHandle, Thread};
 
-/// So often a thread looks for work before it goes to sleep: about a tenth of a millisecond, longer than
-/// what lies between two pieces of a step.
+/// Number of checks for work before a thread sleeps: about a tenth of a millisecond, longer than the time between two
+/// pieces of work of a step.
 const LOOKS: u32 = 2_000;
-/// So often a thread that waits for others looks before it lets somebody else have the processor.
+/// Number of checks before a waiting thread yields its processor.
 const LOOKS_BEFORE_YIELD: u32 = 500;
 
-/// Work on a range of items; also told which thread it is.
+/// Work on a range of items; it also gets the index of the thread.
 type Work<'a> = &'a (dyn Fn(usize, Range<usize>) + Sync);
 
-/// A team of threads; the thread that gives the work is one of them.
+/// A team of threads. The thread that gives the work is one of them.
 #[derive(Debug)]
 pub struct Team {
     shared: Arc<Shared>,
     others: Vec<JoinHandle<()>>,
-    /// Work is given by one thread at a time.
+    /// Held while work is given: by one thread at a time.
     one: PhantomData<Cell<()>>,
 }
 
-/// A part of the work: what is taken of it, and where it ends.
+/// A part of the work: the next item, and the end.
 #[derive(Debug)]
 #[repr(align(128))]
 struct Part {
@@ -39,9 +38,9 @@ struct Part {
 }
 
 struct Shared {
-    /// Counts the pieces of work; even the last thread has seen one before the next is written.
+    /// Number of the current piece of work. All threads have seen a piece before the next is written.
     piece: AtomicUsize,
-    /// Threads that are not done with the piece.
+    /// Number of threads that have not finished the piece.
     busy: AtomicUsize,
     work: UnsafeCell<Option<Work<'static>>>,
     grain: AtomicUsize,
@@ -66,11 +65,9 @@ unsafe impl Sync for Shared {}
 unsafe impl Send for Shared {}
 
 impl Team {
-    /// A team of so many threads (the caller's own among them); all the processors of this process where
-    /// nothing is said.
+    /// A team of `threads` threads, including the caller's own; by default one per processor of this process.
     ///
-    /// Other threads than the caller's stay on a processor of their own where there are enough and the system
-    /// allows it.
+    /// The other threads are bound to a processor each, if there are enough and the system allows it.
     #[must_use]
     pub fn new(threads: Option<NonZero<usize>>) -> Self {
         let count = threads.map_or_else(crate::processors::count, NonZero::get);
@@ -95,9 +92,8 @@ impl Team {
         Self { others: others.collect(), shared, one: PhantomData }
     }
 
-    /// Keeps the calling thread on a processor of its own, like the others, which else would share theirs with
-    /// it until the system finds them apart. For a thread that does little but give work; those that it starts
-    /// afterwards stay there too.
+    /// Binds the calling thread to a processor of its own, like the others; otherwise it would share one with them until
+    /// the system moves it. For a thread that mostly gives work, because threads that it starts later inherit the binding.
     pub fn settle(&self) {
         crate::processors::stay_on(0, self.threads());
     }
@@ -108,11 +104,11 @@ impl Team {
         self.shared.parts.len()
     }
 
-    /// Does work on `0..count`, in ranges of `grain` items (fewer at the end of a part), and returns when
-    /// all is done. The work is told which thread does it: below [`Team::threads`].
+    /// Runs work on `0..count`, in ranges of `grain` items (fewer at the end of a part), and returns when all is done. The
+    /// work gets the index of its thread, below [`Team::threads`].
     ///
     /// # Panics
-    /// When the work panics, on whichever thread.
+    /// If the work panics on any thread.
     pub fn each(&self, count: usize, grain: usize, work: impl Fn(usize, Range<usize>) + Sync) {
         let threads = self.threads();
         if threads == 1 || count <= grain {
@@ -122,7 +118,7 @@ impl Team {
             return;
         }
         let shared = &*self.shared;
-        // Whole grains, so that ranges begin at multiples of the grain.
+        // In whole grains, so that ranges begin at multiples of the grain.
         let grains = count.div_ceil(grain);
         for (at, part) in shared.parts.iter().enumerate() {
             part.next.store(grains * at / threads * grain, Ordering::Relaxed);
@@ -135,7 +131,7 @@ impl Team {
         self.wait();
     }
 
-    /// Does work on each row of a slice: its number, and its `length` values.
+    /// Runs work on each row of a slice, with its index and its `length` values.
     ///
     /// # Panics
     /// As [`Team::each`].
@@ -193,14 +189,14 @@ impl Drop for Team {
         let threads: Vec<&Thread> = self.others.iter().map(JoinHandle::thread).collect();
         threads.into_iter().for_each(Thread::unpark);
         for other in self.others.drain(..) {
-            // What it panicked with was told when it happened.
+            // The panic message was printed when it happened.
             let _ = other.join();
         }
     }
 }
 
 impl Shared {
-    /// The life of a thread: a piece after the other.
+    /// The main loop of a thread.
     fn serve(&self, own: usize) {
         crate::processors::stay_on(own, self.parts.len());
         let mut seen = 0;
@@ -215,7 +211,7 @@ impl Shared {
         }
     }
 
-    /// Waits for the next piece; whether there is one.
+    /// Waits for the next piece; returns whether there is one.
     fn next_piece(&self, own: usize, seen: &mut usize) -> bool {
         let arrived = |seen: &mut usize| {
             let now = self.piece.load(Ordering::SeqCst);
@@ -240,7 +236,7 @@ impl Shared {
         }
     }
 
-    /// Does its own part, then helps with the others'.
+    /// Works on its own part, then on the rest of the others'.
     fn take(&self, own: usize, work: Work<'_>) {
         let grain = self.grain.load(Ordering::Relaxed);
         let all = || {
@@ -262,7 +258,7 @@ impl Shared {
     }
 }
 
-/// A slice cut into rows of one length, each of which one thread may write while others write others.
+/// A slice of rows of equal length. Threads may write different rows at the same time.
 #[derive(Debug)]
 pub(crate) struct DisjointRows<'a, T> {
     start: *mut T,
@@ -275,7 +271,7 @@ pub(crate) struct DisjointRows<'a, T> {
 unsafe impl<T: Send> Sync for DisjointRows<'_, T> {}
 
 impl<'a, T> DisjointRows<'a, T> {
-    /// Rows of a slice, all of it.
+    /// All rows of a slice.
     pub(crate) fn new(slice: &'a mut [T], length: usize) -> Self {
         let rows = slice.len() / length.max(1);
         Self { start: slice.as_mut_ptr(), rows, length, slice: PhantomData }
@@ -284,7 +280,7 @@ impl<'a, T> DisjointRows<'a, T> {
     /// A row.
     ///
     /// # Safety
-    /// Nobody else has it at the same time. ([`Team::each`] gives an item to one thread once.)
+    /// No other thread has the row at the same time. ([`Team::each`] gives each item to one thread, once.)
     #[expect(clippy::mut_from_ref, reason = "each row is written by one thread")]
     pub(crate) unsafe fn take(&self, row: usize) -> &mut [T] {
         assert!(row < self.rows, "row {row} of {}", self.rows);
@@ -293,7 +289,7 @@ impl<'a, T> DisjointRows<'a, T> {
     }
 }
 
-/// The output of a product, `tokens x rows`, of which threads write stretches of rows.
+/// The output of a product, `tokens x rows`. Threads write different stretches of rows at the same time.
 #[derive(Debug)]
 pub(crate) struct Outputs<'a> {
     start: *mut f32,
@@ -306,16 +302,16 @@ pub(crate) struct Outputs<'a> {
 unsafe impl Sync for Outputs<'_> {}
 
 impl<'a> Outputs<'a> {
-    /// The output of a product with so many rows.
+    /// The output of a product with a matrix of `rows` rows.
     pub(crate) fn new(slice: &'a mut [f32], rows: usize) -> Self {
         let tokens = slice.len() / rows.max(1);
         Self { start: slice.as_mut_ptr(), tokens, rows, slice: PhantomData }
     }
 
-    /// A token's results of some rows.
+    /// Results of a token for a range of rows.
     ///
     /// # Safety
-    /// Nobody else has one of them at the same time. ([`Team::each`] gives an item to one thread once.)
+    /// No other thread has one of them at the same time. ([`Team::each`] gives each item to one thread, once.)
     #[expect(clippy::mut_from_ref, reason = "each row is written by one thread")]
     pub(crate) unsafe fn stretch(&self, token: usize, rows: Range<usize>) -> &mut [f32] {
         assert!(token < self.tokens && rows.start <= rows.end && rows.end <= self.rows);
@@ -326,7 +322,7 @@ impl<'a> Outputs<'a> {
         }
     }
 
-    /// The results of some tokens and rows.
+    /// Results of a range of tokens and rows.
     ///
     /// # Safety
     /// As [`Self::stretch`], for all of them.
@@ -340,7 +336,7 @@ impl<'a> Outputs<'a> {
     }
 }
 
-/// The results of some tokens and rows, which one thread has for itself.
+/// Results of a range of tokens and rows, which belong to one thread.
 #[cfg(target_arch = "x86_64")]
 #[derive(Debug)]
 pub(crate) struct Results<'a> {
@@ -361,14 +357,14 @@ impl Results<'_> {
         self.rows
     }
 
-    /// Where a token's results from a row on are, of which this many are left.
+    /// Address of a token's result for a row, and the number of results from there.
     #[inline(always)]
     pub(crate) fn at(&self, token: usize, row: usize) -> (*mut f32, usize) {
         debug_assert!(token < self.tokens && row < self.rows);
         (self.start.wrapping_add(token * self.stride + row), self.rows - row)
     }
 
-    /// Asks for the lines of a token's results, which are written soon.
+    /// Prefetches the cache lines of a token's results, which will be written soon.
     pub(crate) fn fetch(&self, token: usize) {
         use std::arch::x86_64::{_MM_HINT_ET0, _mm_prefetch};
         let (first, rows) = self.at(token, 0);

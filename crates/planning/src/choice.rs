@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use crate::Bytes;
 
-/// An instance that nobody uses now and that may be unloaded.
+/// An idle instance that may be unloaded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Unused<Id> {
     /// Which.

@@ -6,7 +6,7 @@ use thiserror::Error;
 
 use crate::{Bytes, LoadSettings, Placement, RequestedPlace};
 
-/// Somebody who holds memory.
+/// An instance that holds memory.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Holder {
     /// The variant, as operators write it.
@@ -26,7 +26,7 @@ pub enum Shortage {
         pool: String,
         /// What the load needs beyond what it shares with instances already there.
         need: Bytes,
-        /// What is free.
+        /// Free memory.
         free: Bytes,
         /// The pool's limit.
         limit: Bytes,
@@ -57,7 +57,7 @@ pub enum WayOut {
         /// The demand then, in all pools.
         need: Bytes,
     },
-    /// Unloading what is idle.
+    /// Unloading idle instances.
     Unload {
         /// Which.
         names: Vec<String>,

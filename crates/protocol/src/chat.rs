@@ -1,6 +1,6 @@
-//! The chat-completions protocol, as far as it is spoken here.
+//! The supported part of the chat-completions protocol.
 //!
-//! Unknown fields are tolerated. Our own figures stand in one extra field, `deft`.
+//! Unknown fields are ignored. Our own figures are in one extra field, `deft`.
 
 use std::collections::BTreeMap;
 
@@ -333,7 +333,7 @@ pub struct ChatChoice {
     pub index: u32,
     /// The message.
     pub message: AnswerMessage,
-    /// Its tokens, where they were asked for.
+    /// Its tokens, if requested.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logprobs: Option<ChatLogprobs>,
     /// Why it ended.
@@ -417,7 +417,7 @@ pub struct ChatChunk {
     pub model: String,
     /// One piece, or none in the chunk with the counts.
     pub choices: Vec<ChunkChoice>,
-    /// Token counts, in the last chunk where they were asked for.
+    /// Token counts, in the last chunk, if requested.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub usage: Option<Usage>,
 }
@@ -427,9 +427,9 @@ pub struct ChatChunk {
 pub struct ChunkChoice {
     /// Which answer.
     pub index: u32,
-    /// What is new.
+    /// The new part.
     pub delta: Delta,
-    /// Its tokens, where they were asked for.
+    /// Its tokens, if requested.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logprobs: Option<ChatLogprobs>,
     /// Why the answer ended, in its last piece.
@@ -439,7 +439,7 @@ pub struct ChunkChoice {
     pub deft: Option<Figures>,
 }
 
-/// What is new in a piece.
+/// The new part of a chunk.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Delta {
     /// `assistant`, in the first piece.
@@ -462,7 +462,7 @@ pub struct ModelList {
 /// One model of the list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ModelEntry {
-    /// The name to ask for.
+    /// Name for requests.
     pub id: String,
     /// `model`.
     pub object: String,

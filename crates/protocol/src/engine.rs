@@ -81,7 +81,7 @@ pub struct LoadOrder {
     /// Instructions to compute with; none means the best of the processor.
     #[serde(default)]
     pub kernels: Option<String>,
-    /// Instructions that were measured to be the fastest, where none are named: used if they run.
+    /// The fastest measured instructions; used if none are requested and they run here.
     #[serde(default)]
     pub fastest: Option<String>,
     /// Processors that its threads stay on, the first thread on the first of them; empty leaves that to the system.
@@ -90,7 +90,7 @@ pub struct LoadOrder {
     /// Of each of these processors the place of its memory node among `nodes`.
     #[serde(default)]
     pub processor_nodes: Vec<usize>,
-    /// Memory nodes that memory is taken from in turn, where there are several.
+    /// Memory nodes from which memory comes in turn, if there are several.
     #[serde(default)]
     pub nodes: Vec<usize>,
     /// Whether each of them gets a copy of the weights in host memory.

@@ -1,5 +1,5 @@
 //! The types on the wire: the chat-completions protocol, the management API, and the messages
-//! between the service and its engine processes. Types only; nobody acts here.
+//! between the service and its engine processes. Types only.
 #![forbid(unsafe_code)]
 
 pub mod chat;
@@ -14,7 +14,7 @@ pub use problem::{Problem, ProblemKind, Way};
 
 /// Version of this build; client and service compare theirs.
 pub const VERSION: &str = env!("CARGO_PKG_VERSION");
-/// Response header in which the service tells its version.
+/// Response header with the service's version.
 pub const VERSION_HEADER: &str = "deft-version";
-/// Where the service listens unless told otherwise.
+/// Default address of the service.
 pub const DEFAULT_LISTEN: &str = "127.0.0.1:8471";

@@ -14,13 +14,13 @@ use crate::manage::SettingsRequest;
 pub enum ProblemKind {
     /// The request is wrong.
     Invalid,
-    /// What was asked for does not exist.
+    /// The requested thing does not exist.
     Missing,
     /// Who asks has not shown that it may.
     Unauthorized,
     /// Not allowed from where it comes.
     Forbidden,
-    /// Understood and refused: it does not fit, or contradicts what is there.
+    /// Refused, because it does not fit or contradicts the present state.
     Refused,
     /// Not now; try again.
     Busy,
@@ -61,10 +61,10 @@ pub struct Problem {
     /// Ready commands, any of which would do, cheapest first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub ways: Vec<Way>,
-    /// When to come again, in seconds, where that is known.
+    /// When to retry, in seconds, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retry_after_seconds: Option<u32>,
-    /// The field of the request that is at fault, where it is one.
+    /// The wrong field of the request, if there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
     /// The HTTP status, repeated as the standard asks.
@@ -78,10 +78,10 @@ pub struct Way {
     pub command: String,
     /// What it brings.
     pub effect: String,
-    /// The settings to load with, where that is the change.
+    /// The settings to load with, if that is the change.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub settings: Option<SettingsRequest>,
-    /// Instances to unload, where that is the change.
+    /// Instances to unload, if that is the change.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unload: Vec<String>,
 }

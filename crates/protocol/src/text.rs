@@ -91,7 +91,7 @@ pub struct TextChoice {
     pub index: u32,
     /// The text.
     pub text: String,
-    /// Its tokens, where they were asked for.
+    /// Its tokens, if requested.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logprobs: Option<TextLogprobs>,
     /// Why it ended.
@@ -116,7 +116,7 @@ pub struct TextLogprobs {
 
 impl TextLogprobs {
     /// Scores in the protocol's shape, the first at `offset` characters of the text; none where
-    /// there are none. `offset` goes on behind the last.
+    /// there are none. `offset` continues after the last.
     #[must_use]
     pub fn of(scores: Vec<TokenScore>, offset: &mut u32) -> Option<Self> {
         if scores.is_empty() {

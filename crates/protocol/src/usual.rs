@@ -19,7 +19,7 @@ fn whole(number: &Number) -> Option<u32> {
     number.as_u64().and_then(|number| u32::try_from(number).ok())
 }
 
-/// Any whole number; a negative one stands for itself in two's complement.
+/// Any whole number; a negative one is read as two's complement.
 pub(crate) fn seed<'de, D: Deserializer<'de>>(given: D) -> Result<Option<u64>, D::Error> {
     let Some(number) = Option::<Number>::deserialize(given)? else {
         return Ok(None);

@@ -10,7 +10,7 @@ use crate::failure::Failure;
 
 /// Ties this process to the one that started it, and returns the link to it. All other descriptors are closed.
 pub(super) fn link_to(parent: u32) -> Result<UnixStream, Failure> {
-    // The parent is looked at again, for it may have died before the signal was set; a closed link would end
+    // The parent is checked again, for it may have died before the signal was set; a closed link would end
     // this process too, but only between two steps.
     set_parent_process_death_signal(Some(Signal::KILL)).map_err(std::io::Error::from)?;
     let now = getppid().map(Pid::as_raw_nonzero).and_then(|pid| u32::try_from(pid.get()).ok());

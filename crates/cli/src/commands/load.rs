@@ -143,7 +143,7 @@ pub(super) async fn load(common: &Common, command: &Load) -> Result<(), Failure>
     Ok(())
 }
 
-/// Settings of the first requested instance of a model, as it is before a load.
+/// Settings of the first requested instance of a model, before a load.
 fn requested(status: &ServiceStatus, model: &str) -> Option<Settings> {
     let is_requested =
         |found: &&InstanceReport| found.origin == Origin::Requested && means(model, found);

@@ -1,4 +1,4 @@
-//! `deft read-headers`: a process that reads the headers of one model. It has no files: it asks for their
+//! `deft read-headers`: a process that reads the headers of one model. It has no files: it requests their
 //! bytes over the link that is its standard input.
 
 use std::io::BufReader;

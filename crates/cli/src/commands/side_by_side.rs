@@ -19,7 +19,7 @@ use columns::{Column, Comparison};
 
 /// Shortest pause between two drawings of the columns.
 const DRAW_EVERY: Duration = Duration::from_millis(100);
-/// Width in columns where the terminal does not tell it.
+/// Default width in columns.
 const USUAL_WIDTH: usize = 120;
 
 /// News of one of the answers.
@@ -106,7 +106,7 @@ async fn ask_all(
                 Ok(answered) => Update::Done(Box::new(answered)),
                 Err(error) => Update::Failed(error),
             };
-            // Nobody may be listening any more.
+            // The receiver may have gone.
             let _ = tell.send((at, update));
         }
     });

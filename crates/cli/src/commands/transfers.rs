@@ -131,7 +131,7 @@ impl Bars {
     }
 }
 
-/// Progress in bytes, where the total is unknown.
+/// Progress in bytes, if the total is unknown.
 pub(super) fn spinner(what: &'static str) -> ProgressBar {
     let style = ProgressStyle::with_template("{prefix}  {bytes} at {bytes_per_sec}")
         .unwrap_or_else(|_| ProgressStyle::default_spinner());

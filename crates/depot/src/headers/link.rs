@@ -22,7 +22,7 @@ const MOST_IN_ALL: u64 = 2 << 30;
 enum Ask {
     /// Open a file.
     Open(u32),
-    /// Read so many bytes of it, from a byte on.
+    /// Read that many bytes of it, from an offset.
     Read { file: u32, at: u64, length: u32 },
     /// This is what was read.
     Done(Result<HeaderAnswer, Refusal>),

@@ -28,7 +28,7 @@ pub(crate) struct LocalFiles {
 }
 
 impl LocalFiles {
-    /// Files at these paths, opened when they are asked for.
+    /// Files at these paths, opened when they are requested.
     pub(crate) fn at(paths: Vec<PathBuf>, is_kept: bool) -> Self {
         let opened = paths.iter().map(|_| None).collect();
         Self { paths, is_kept, opened, trouble: None }

@@ -1,4 +1,4 @@
-//! Reading the headers of files that nobody has checked yet, and rendering their templates.
+//! Reading the headers of unchecked files, and rendering their templates.
 //!
 //! What a header says is decided by [`answer`], which sees files only through [`NumberedFiles`]. Where it
 //! runs is decided by whoever gives a [`HeaderReader`]: the service lets a process without permissions do it
@@ -30,7 +30,7 @@ pub enum HeaderTask {
     Model {
         /// Paths of its files by their numbers, the first part first; others may be missing.
         names: Vec<String>,
-        /// The chat template that stands in for the file's own.
+        /// The chat template that replaces the file's own.
         template: Option<String>,
         /// Whether its facts are wanted: they take the tokenizer, and a rendered sample.
         facts: bool,
@@ -41,7 +41,7 @@ pub enum HeaderTask {
     Checkpoint {
         /// The numbers of the files that hold its weights.
         weights: Vec<u32>,
-        /// The number of its settings, where they are there.
+        /// The index of its settings, if there are any.
         config: Option<u32>,
         /// Whether settings that cannot be used only leave gaps.
         config_may_fail: bool,
@@ -56,9 +56,9 @@ pub enum HeaderTask {
 pub enum HeaderAnswer {
     /// Of a model.
     Model {
-        /// What it is, where that was wanted.
+        /// Its facts, if requested.
         facts: Option<Box<ModelFacts>>,
-        /// Its sizes, where they were wanted.
+        /// Its sizes, if requested.
         shape: Option<ModelShape>,
         /// In how many files it is.
         parts: u32,

@@ -99,7 +99,7 @@ pub enum RemoteError {
     WrongLength {
         /// Where.
         place: String,
-        /// Length that was told, in bytes.
+        /// Announced length in bytes.
         told: u64,
         /// Length it has, in bytes.
         found: u64,
@@ -110,14 +110,14 @@ pub enum RemoteError {
         /// Where.
         place: String,
     },
-    /// The content is another than was told.
+    /// The content differs from the announced one.
     #[error(
         "{place} has the digest {found}; {told} was announced. It is not used, and was moved to `{}`", aside.display()
     )]
     WrongDigest {
         /// Where.
         place: String,
-        /// The digest that was told.
+        /// The announced digest.
         told: Digest,
         /// The digest it has.
         found: Digest,
@@ -141,7 +141,7 @@ pub enum RemoteError {
     /// The depot's files.
     #[error(transparent)]
     Store(#[from] StoreError),
-    /// It was told to stop.
+    /// It was cancelled.
     #[error("it was cancelled")]
     Cancelled,
 }
@@ -165,7 +165,7 @@ impl RemoteError {
         Self::Unreachable { place: place.to_owned(), what }
     }
 
-    /// Whether the same question may be answered later, and when where that was told.
+    /// Whether a retry may succeed, and when, if the server says so.
     pub(super) fn passes(&self) -> Option<Option<Duration>> {
         match self {
             Self::Unreachable { .. } => Some(None),

@@ -25,7 +25,7 @@ impl Growth {
         Self { left, bytes: 0, looked: Instant::now(), before: 0.0, ended: false }
     }
 
-    /// Looks how fast it was with so many connections.
+    /// Compares the rate with that of fewer connections.
     pub(super) fn wants_another(&mut self, connections: usize) -> bool {
         #[expect(clippy::cast_precision_loss, reason = "a rate")]
         let rate = self.bytes as f64 / self.looked.elapsed().as_secs_f64();

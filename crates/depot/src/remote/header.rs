@@ -1,4 +1,4 @@
-//! A file of another machine, read as if it were here: by ranges, and no more of it than is asked for.
+//! Reading a remote file like a local one: by ranges, and only the requested part.
 
 use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::Arc;
@@ -12,12 +12,12 @@ use tokio::runtime::Handle;
 use super::{Address, Mark, RemoteError, Web};
 use crate::headers::sought;
 
-/// Bytes that are asked for first, and most at a time later on.
+/// Bytes of the first request, and most bytes of a later one.
 const FIRST: u64 = 256 << 10;
 const MOST: u64 = 768 << 10;
 /// Most that is kept of a file whose server has no ranges.
 const MOST_HELD: u64 = 64 << 20;
-/// A question whose answer does not come is asked so many times.
+/// Most attempts of a request.
 const TRIES: u32 = 3;
 
 /// A file of another machine. It blocks: use it off the threads that serve.
@@ -32,16 +32,16 @@ pub struct RemoteFile {
     fetched: Arc<AtomicU64>,
 }
 
-/// What is here of it.
+/// The part that has been read.
 enum Held {
-    /// One piece, from a byte on, and how much is asked for next.
+    /// One piece, its offset, and the length of the next request.
     Piece { from: u64, bytes: Bytes, next: u64 },
     /// All from the beginning so far, and the rest as it comes: the server has no ranges.
     Stream { bytes: Vec<u8>, rest: BoxStream<'static, Result<Bytes, RemoteError>> },
 }
 
 impl RemoteFile {
-    /// Asks for its beginning.
+    /// Requests the beginning of a file.
     ///
     /// # Errors
     /// It cannot be had, is a web page, is empty, or has no length.
@@ -100,7 +100,7 @@ impl RemoteFile {
         }
     }
 
-    /// Makes sure that the byte it is at is here; nothing where the file ends before.
+    /// Makes sure that the byte at the current position has been read; none at the end of the file.
     fn hold(&mut self) -> Result<&[u8], RemoteError> {
         let handle = self.handle.clone();
         let missing = match &self.held {
@@ -141,7 +141,7 @@ impl RemoteFile {
     }
 }
 
-/// All that comes, which must not be more than was asked for.
+/// Reads a response, which must not be longer than requested.
 async fn collect(
     pieces: &mut BoxStream<'static, Result<Bytes, RemoteError>>,
     fetched: &AtomicU64,

@@ -1,5 +1,5 @@
-//! A file that is not here whole yet, with the digests of what is: whatever breaks off, nothing that
-//! was checked is fetched again.
+//! Partial files, with the digests of their complete segments: after any interruption, no verified segment is pulled
+//! again.
 //!
 //! Two files in the depot's `incoming`: `<key>.part` has the content, each byte at its place, and
 //! `<key>.segments` one line of JSON for the file and then one for each segment that is complete. The
@@ -56,7 +56,7 @@ pub(super) struct Partial {
     frontier: u64,
 }
 
-/// Length of the file whose content is here in part.
+/// Length of a partially pulled file.
 pub(super) fn length(incoming: &Path, key: &str) -> Option<u64> {
     let (part, journal) = paths(incoming, key);
     let (heading, _) = read_journal(&journal).filter(|_| part.is_file())?;
@@ -69,7 +69,7 @@ pub(super) fn has_segments(incoming: &Path, key: &str) -> bool {
     read_journal(&journal).is_some_and(|(_, lines)| !lines.is_empty())
 }
 
-/// Removes what is there of a key.
+/// Removes the partial file of a key.
 pub(super) fn discard(incoming: &Path, key: &str) {
     let (part, segments) = paths(incoming, key);
     let _ = fs::remove_file(segments);
@@ -158,7 +158,7 @@ impl Partial {
         start..start.saturating_add(SEGMENT).min(self.heading.bytes)
     }
 
-    /// What is not here yet, in runs of neighbouring segments no longer than `longest` bytes.
+    /// Missing ranges, as runs of neighbouring segments of at most `longest` bytes.
     pub(super) fn missing(&self, longest: u64) -> Vec<std::ops::Range<u64>> {
         let mut runs: Vec<std::ops::Range<u64>> = Vec::new();
         for segment in 0..self.heading.bytes.div_ceil(SEGMENT) {
@@ -176,7 +176,7 @@ impl Partial {
         runs
     }
 
-    /// Bytes that are here already.
+    /// Number of bytes that have been pulled.
     pub(super) fn here(&self) -> u64 {
         self.done.iter().map(|&segment| self.range(segment)).map(|r| r.end - r.start).sum()
     }
@@ -209,7 +209,7 @@ impl Partial {
             piece = &piece[now..];
         }
         if self.frontier < self.bytes() && self.done.contains(&(self.frontier / SEGMENT)) {
-            // One segment for a piece, so that fetching goes on beside it.
+            // One segment at a time, so that pulling continues meanwhile.
             self.hash_to(self.range(self.frontier / SEGMENT).end)?;
         }
         Ok(())
@@ -241,7 +241,7 @@ impl Partial {
         full(folder, self.bytes() - self.here(), &self.path, error)
     }
 
-    /// Makes sure that it is on the disk, and tells the whole file's digest.
+    /// Flushes the file to the disk, and returns the digest of the whole file.
     pub(super) fn finish(mut self) -> Result<(PathBuf, Digest), StoreError> {
         self.hash_to(self.heading.bytes)?;
         self.file.set_len(self.heading.bytes).map_err(failed("write", &self.path))?;

@@ -34,7 +34,7 @@ impl RateLimit {
         Self { limiter: Some(Arc::new((limiter, burst))) }
     }
 
-    /// Waits until so many bytes may be taken.
+    /// Waits until that many bytes may be received.
     pub(super) async fn take(&self, bytes: usize) {
         let Some(limiter) = &self.limiter else {
             return;

@@ -45,8 +45,7 @@ fn nearest(offers: &[Offer], path: &str) -> Option<String> {
     most_alike(path, names)
 }
 
-/// A path that begins with a repository's name, of which nobody knows where it ends: the last part may be
-/// the variant.
+/// Resolves a path that begins with a repository's name of unknown length: the last part may be the variant.
 pub(super) async fn in_repository<F>(
     source: &Source,
     path: &str,

@@ -1,4 +1,4 @@
-//! Why a source does not give what is asked for.
+//! Errors of sources.
 
 use thiserror::Error;
 
@@ -6,7 +6,7 @@ use crate::examine::DepotError;
 use crate::index::IndexError;
 use crate::remote::RemoteError;
 
-/// Why a source does not give what is asked for.
+/// Why a source has no offer for a request.
 #[derive(Debug, Error)]
 pub enum SourceError {
     /// The machine it is on.
@@ -23,7 +23,7 @@ pub enum SourceError {
     NoModel {
         /// Which.
         source_name: String,
-        /// What was asked for.
+        /// The requested path.
         path: String,
         /// The name most like it.
         nearest: Option<String>,
@@ -33,7 +33,7 @@ pub enum SourceError {
     Several {
         /// Which.
         source_name: String,
-        /// What was asked for.
+        /// The requested path.
         path: String,
         /// What could be meant.
         choices: Vec<String>,

@@ -40,7 +40,7 @@ pub(super) fn looks_like_a_type(word: &str) -> bool {
         })
 }
 
-/// What a file's stem says of its tensor type, and what is left of the stem.
+/// Tensor type in a file's stem, and the rest of the stem.
 fn parted(stem: &str) -> (&str, Option<&str>) {
     let cut = stem.rfind(['-', '.']);
     match cut.map(|at| (&stem[..at], &stem[at + 1..])) {

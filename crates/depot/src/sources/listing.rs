@@ -11,7 +11,7 @@ use crate::name::is_plain_path;
 use crate::remote::{Access, Address, Web};
 use crate::store::Digest;
 
-/// The state that is meant where nobody says one.
+/// The default state.
 const USUAL_REVISION: &str = "main";
 
 /// How a hub is asked: templates of addresses with `{repo}`, `{revision}` and `{path}`, and JSON pointers
@@ -115,12 +115,12 @@ impl Listing {
     }
 }
 
-/// A digest as a listing tells it. What is told and is none must not count as not told.
+/// A digest in a listing. An invalid digest is an error, not a missing digest.
 fn digest_of(told: &Value) -> Option<Digest> {
     told.as_str()?.trim_start_matches("sha256:").parse().ok()
 }
 
-/// A template with everything in its place; what is put in stays below where it stands.
+/// Fills a template. Inserted values cannot leave their path segment.
 fn filled(template: &str, repo: &str, revision: &str, path: &str) -> Result<Url, SourceError> {
     let part = |text: &str| {
         let parts: Vec<String> = text

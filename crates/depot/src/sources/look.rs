@@ -23,7 +23,7 @@ use crate::store::FileRole;
 pub struct Looked {
     /// What the model is.
     pub facts: Option<ModelFacts>,
-    /// Its sizes, for plans; nothing where it cannot be loaded as it is.
+    /// Its sizes, for plans; none if it must be converted first.
     pub shape: Option<ModelShape>,
     /// What an operator should know.
     pub notes: Vec<String>,
@@ -102,7 +102,7 @@ pub(super) struct OfferedFiles {
 enum OpenedOffer {
     Here(NamedFile),
     Remote(Box<RemoteFile>),
-    /// What is fetched as a whole.
+    /// A file that must be pulled whole.
     Whole(Vec<u8>),
 }
 

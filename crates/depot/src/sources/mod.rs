@@ -87,7 +87,7 @@ pub struct About {
     pub description: Option<String>,
     /// Licence.
     pub licence: Option<String>,
-    /// What it can be asked for.
+    /// What it serves.
     pub serves: Vec<String>,
     /// Family.
     pub family: Option<String>,

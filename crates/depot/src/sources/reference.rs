@@ -9,7 +9,7 @@ use url::Url;
 
 use crate::name::is_plain_path;
 
-/// What is wanted, and from where.
+/// A reference: a source, a path in it, and possibly a state.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Reference {
     /// A model of a source.
@@ -66,7 +66,7 @@ impl FromStr for Reference {
         let wrong = || ReferenceError(text.chars().take(200).collect());
         if text.starts_with("http://") || text.starts_with("https://") {
             let url: Result<Url, _> = text.parse();
-            // A password belongs to a source, where it is kept well.
+            // A password belongs to a source, which stores it safely.
             let url = url.ok().filter(|url| url.username().is_empty() && url.password().is_none());
             return url.map(Self::At).ok_or_else(|| {
                 ReferenceError(crate::remote::shown_text(text).chars().take(200).collect())

@@ -19,7 +19,7 @@ use super::{Content, Finder, Offer, Source, SourceError};
 use crate::name::is_plain_path;
 use crate::remote::{Access, Address, RemoteError, certificates_apart};
 
-/// Where a layer's file name stands.
+/// Annotation with a layer's file name.
 const NAMES: [&str; 2] = ["org.cncf.model.filepath", "org.opencontainers.image.title"];
 /// What an artefact says of itself.
 const DESCRIPTION: &str = "org.opencontainers.image.description";
@@ -30,7 +30,7 @@ const WEIGHTS: &str = "application/vnd.cncf.model.weight.v1.raw";
 const MODEL_CONFIG: &str = "application/vnd.cncf.model.config.v1+json";
 /// Longest settings that are read, in bytes.
 const LONGEST_CONFIG: i64 = 1 << 20;
-/// Most repositories, and tags of each, that are looked at to list a registry.
+/// Most repositories of a registry, and tags of each, that are listed.
 const MOST_REPOSITORIES: usize = 200;
 const MOST_TAGS: usize = 50;
 
@@ -214,7 +214,7 @@ impl<'a> Registry<'a> {
         let mut offers = Vec::new();
         for repository in listed.repositories.iter().filter_map(below) {
             for tag in self.tags(&repository).await?.into_iter().take(MOST_TAGS) {
-                // What is no model is somebody else's.
+                // Artefacts that are not models are skipped.
                 offers.extend(self.offer(&repository, &tag).await.ok());
             }
         }
@@ -311,7 +311,7 @@ impl<'a> Registry<'a> {
         let noted = |name: &&str| layer.annotations.as_ref()?.get(*name).cloned();
         let path = match NAMES.iter().find_map(noted) {
             Some(path) => path,
-            // Weights without a name are told by their kind, and looked at before they are used.
+            // Weights without a file name are recognised by their media type, and examined before they are used.
             None if layer.media_type == WEIGHTS || layer.media_type.contains("gguf") => {
                 format!("{}.gguf", repository.rsplit('/').next().unwrap_or(repository))
             }

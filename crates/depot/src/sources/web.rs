@@ -68,7 +68,7 @@ fn offer(
     })
 }
 
-/// What is at an address. Of a model in parts it is the first one; the others are beside it.
+/// The offer at an address. For a model in parts it is the first part; the others are beside it.
 pub(super) fn at(address: &Url) -> Result<Offer, SourceError> {
     let name = address.path_segments().and_then(|mut parts| parts.next_back()).unwrap_or_default();
     let name = percent_decoded(name);

@@ -26,7 +26,7 @@ pub enum Relinked {
 }
 
 impl Store {
-    /// Makes a variant of files that were taken in: laid out beside the others, then put in its place.
+    /// Makes a variant of imported content: its folder is made in `incoming` and then renamed.
     ///
     /// # Errors
     /// The name is taken, or the operating system refuses; nothing is listed then.
@@ -45,7 +45,7 @@ impl Store {
         Ok(())
     }
 
-    /// A name is free where nothing stands there, or an empty folder.
+    /// A name is free if there is no folder, or an empty one.
     fn refuse_where_taken(&self, name: &VariantName) -> Result<(), StoreError> {
         let folder = self.folder(name);
         match Manifest::read(&folder) {
@@ -157,7 +157,7 @@ impl Store {
         }
     }
 
-    /// Puts content back that was given up, where no good content came.
+    /// Restores damaged content if no good content was pulled.
     ///
     /// # Errors
     /// The operating system refuses.
@@ -176,7 +176,7 @@ impl Store {
     }
 
     /// Makes a file of a variant and its content, which is good, one file again. They are two where a restored copy
-    /// lost its links. A file with other content is somebody's: it stays as it is.
+    /// lost its links. A file with other content may belong to somebody, so it is left unchanged.
     ///
     /// # Errors
     /// It was cancelled, the file cannot be read, or the operating system refuses.
@@ -278,7 +278,7 @@ impl Store {
         }
     }
 
-    /// Gives back what was taken in and will not be committed.
+    /// Releases content that will not be committed.
     ///
     /// # Errors
     /// The operating system refuses; the next start sweeps it away then.

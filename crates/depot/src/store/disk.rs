@@ -10,9 +10,9 @@ use std::sync::atomic::{AtomicI64, Ordering};
 
 use super::error::{StoreError, failed};
 
-/// Mode of folders: nobody but the service's user looks into them.
+/// Mode of folders: only the service's user can list them.
 const FOLDER_MODE: u32 = 0o700;
-/// Mode of content: readable by the owner and its group, written by nobody, for its name is its digest.
+/// Mode of content: readable by the owner and its group, writable by none, because its name is its digest.
 const CONTENT_MODE: u32 = 0o440;
 /// Mode of what describes a variant.
 const RECORD_MODE: u32 = 0o640;
@@ -27,7 +27,7 @@ pub struct Faults {
 }
 
 impl Faults {
-    /// The change after so many fails; with `is_final` no later change succeeds either.
+    /// Makes the change after `after` others fail; with `is_final`, all later ones too.
     #[must_use]
     pub fn after(changes: u32, is_final: bool) -> Arc<Self> {
         Arc::new(Self { left: AtomicI64::new(changes.into()), is_final })
@@ -52,7 +52,7 @@ impl Disk {
     /// Asked before each change.
     ///
     /// # Errors
-    /// A fault was asked for here.
+    /// The error of a requested fault.
     pub(crate) fn change(&self) -> io::Result<()> {
         let Some(faults) = &self.0 else {
             return Ok(());

@@ -39,7 +39,7 @@ pub enum StoreError {
         /// The difference.
         missing: deft_planning::Bytes,
     },
-    /// It was told to stop.
+    /// It was cancelled.
     #[error("it was cancelled")]
     Cancelled,
     /// The name is taken.
@@ -54,7 +54,7 @@ pub enum StoreError {
     /// A file that cannot be opened as it was named.
     #[error(transparent)]
     Named(#[from] NamedFileError),
-    /// Something stands there that this version does not understand.
+    /// There is something that this version does not understand.
     #[error("`{}` exists and cannot be read ({why}); it was left unchanged", folder.display())]
     NotUnderstood {
         /// Where.

@@ -1,4 +1,4 @@
-//! Opening the depot's folder, where things are in it, and what is asked of it without a change.
+//! The depot's folder: opening it, its paths, and questions that change nothing.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
@@ -29,11 +29,11 @@ pub(super) type Claims = Arc<Mutex<BTreeMap<Digest, usize>>>;
 pub struct Store {
     pub(super) root: PathBuf,
     id: Uuid,
-    /// Content that was taken in and is not committed yet: no removal may touch it.
+    /// Imported content that is not committed yet; it must not be removed.
     pub(super) claims: Claims,
-    /// Keys of what is being fetched: each file by one at a time.
+    /// Locks of files that are being pulled: one pull per file.
     pub(crate) fetches: KeyedLocks,
-    /// Gives each intake a file of its own.
+    /// Numbers for unique file names.
     intakes: AtomicU64,
     pub(super) disk: Disk,
     /// Held as long as the store is open.
@@ -66,8 +66,8 @@ pub enum Health {
 }
 
 impl Store {
-    /// Opens the depot's folder, makes it where it is not there, and sweeps away what this version left
-    /// unfinished in `incoming`.
+    /// Opens the depot's folder, makes it if it does not exist, and removes what this version left unfinished in
+    /// `incoming`.
     ///
     /// # Errors
     /// Another process has it, another version wrote it, or the operating system refuses.
@@ -84,7 +84,7 @@ impl Store {
     }
 
     fn open_on(root: &Path, disk: Disk) -> Result<Self, StoreError> {
-        // Before anything is made there: a later version's depot is left as it is.
+        // Checked before anything is written, because a later version's depot must stay unchanged.
         identity(root)?;
         for folder in ["objects/sha256", "models", "incoming"] {
             let path = root.join(folder);
@@ -109,7 +109,7 @@ impl Store {
         Ok(store)
     }
 
-    /// What tells this depot from others.
+    /// Identity of this depot.
     #[must_use]
     pub fn id(&self) -> Uuid {
         self.id
@@ -128,23 +128,23 @@ impl Store {
         self.root.join("incoming")
     }
 
-    /// Room in `incoming` for something unfinished.
+    /// A new path in `incoming`.
     pub(super) fn unfinished(&self, kind: &str) -> PathBuf {
         let number = self.intakes.fetch_add(1, Ordering::Relaxed);
         self.incoming().join(format!("{kind}-{number}"))
     }
 
-    /// A name for a file that is to be written and taken in.
+    /// A path for a file that will be written and imported.
     #[must_use]
     pub fn new_incoming(&self) -> PathBuf {
         self.unfinished(unfinished::TAKE)
     }
 
-    /// Puts a file aside that is not what was announced: nobody uses it, somebody may look at it
-    /// until the next start.
+    /// Moves aside a file that differs from what was announced. It is never used, and stays until the next start for
+    /// inspection.
     pub(crate) fn put_aside(&self, file: &Path, name: &str) -> PathBuf {
         let target = self.incoming().join(format!("{}-{name}", unfinished::WRONG));
-        // Where it cannot be moved it stays where nobody lists it either.
+        // If it cannot be moved, it stays where it is not listed either.
         let _ = self.disk.rename(file, &target);
         target
     }
@@ -153,7 +153,7 @@ impl Store {
         Shelf::read(&self.root)
     }
 
-    /// All variants, by name. Folders that are not understood are told by [`Store::not_understood`].
+    /// All variants, by name; for folders that are not understood, see [`Store::not_understood`].
     ///
     /// # Errors
     /// The folders cannot be read.
@@ -169,7 +169,7 @@ impl Store {
         Ok(self.shelf()?.not_understood)
     }
 
-    /// The variant of that name, where it is kept here and understood.
+    /// The variant of that name, if it is stored and understood.
     #[must_use]
     pub fn variant(&self, name: &VariantName) -> Option<Manifest> {
         match Manifest::read(&self.folder(name)) {
@@ -180,7 +180,7 @@ impl Store {
         }
     }
 
-    /// Where a variant's file stands under its own name.
+    /// Path of a variant's file.
     #[must_use]
     pub fn path(&self, name: &VariantName, file: &str) -> PathBuf {
         self.folder(name).join(file)
@@ -199,7 +199,7 @@ impl Store {
     /// Free bytes of the file system that it is on.
     ///
     /// # Errors
-    /// The operating system does not tell.
+    /// The operating system refuses.
     pub fn free(&self) -> Result<u64, StoreError> {
         space::free_space(&self.root)
     }

@@ -1,4 +1,4 @@
-//! What tells a depot from another folder, and this depot from others: a marker file with its identity.
+//! The identity of a depot: a marker file distinguishes a depot from other folders, and from other depots.
 
 use std::fs;
 use std::io;

@@ -16,7 +16,7 @@ use super::files::{Claims, Store};
 use super::space::need_space;
 use crate::named::NamedFile;
 
-/// How a file is taken in.
+/// How a file is imported.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Taking {
     /// The file stays where it is as well.
@@ -44,7 +44,7 @@ impl Drop for Claim {
     }
 }
 
-/// A file that was taken in; its content stays as long as this lives, or its variant.
+/// Imported content. It is not removed as long as this value or a variant of it exists.
 #[derive(Debug)]
 pub struct Taken {
     /// Its digest.
@@ -76,7 +76,7 @@ impl MovedSource {
         &self.path
     }
 
-    /// Removes the file, if it is still the one that was taken in.
+    /// Removes the file, if it is still the imported one.
     ///
     /// # Errors
     /// Another file is there by now, or the operating system refuses.
@@ -121,7 +121,7 @@ impl Store {
         Ok(Taken { sha256: claim.digest, bytes, source_to_remove, _claim: claim })
     }
 
-    /// Links an opened file into `incoming`, where it is ours: another owner could go on writing it.
+    /// Links an opened file into `incoming`, if it is our own: another owner could still write it.
     fn linked(&self, source: &NamedFile, unfinished: &Path) -> bool {
         if source.metadata.uid() != geteuid().as_raw() || self.disk.change().is_err() {
             return false;
@@ -164,7 +164,7 @@ impl Store {
         Ok(Taken { sha256, bytes, source_to_remove: None, _claim: claim })
     }
 
-    /// Content that is here already, kept as long as what is returned lives.
+    /// Existing content; it is not removed as long as the returned value lives.
     #[must_use]
     pub fn hold(&self, sha256: &Digest) -> Option<Taken> {
         let mut claims = self.claims.lock();

@@ -48,7 +48,7 @@ pub struct StoredFile {
     pub bytes: u64,
     /// The digest of its content.
     pub sha256: Digest,
-    /// What its source marked this state of it with, where it told no digest.
+    /// Mark of this state by its source, if the source has no digest.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mark: Option<String>,
 }
@@ -81,7 +81,7 @@ pub struct Manifest {
 pub struct Origin {
     /// The reference.
     pub reference: String,
-    /// The state it had then, where the source has such.
+    /// Its state then, if the source has states.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub revision: Option<String>,
 }
@@ -100,7 +100,7 @@ impl Manifest {
         Self { defaults, ..self }
     }
 
-    /// The file with the chat template that stands in for the weights' own.
+    /// The file with the chat template that replaces the weights' own.
     #[must_use]
     pub fn template(&self) -> Option<&StoredFile> {
         self.files.iter().find(|file| file.role == FileRole::Template)
@@ -118,7 +118,7 @@ impl Manifest {
         self.files.iter().map(|file| file.bytes).sum()
     }
 
-    /// What stands in the manifest of a folder.
+    /// Reads the manifest of a folder.
     ///
     /// # Errors
     /// It cannot be read, or is longer than any manifest.

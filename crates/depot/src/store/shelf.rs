@@ -1,4 +1,4 @@
-//! What stands under `models`: variants that are understood, and folders that are not.
+//! The content of `models`: variants, and folders that this version does not understand.
 //!
 //! A folder that is not understood (its manifest is of a later version, has fields of one, is damaged or
 //! cannot be read) stays where it is. It is told with the reason, and nothing that it may hold is removed.
@@ -31,13 +31,13 @@ pub struct NotUnderstood {
     pub bytes: u64,
 }
 
-/// All that stands under `models`.
+/// The content of `models`.
 #[derive(Debug, Default)]
 pub(super) struct Shelf {
     /// Variants, by name.
     pub(super) variants: Vec<Manifest>,
     pub(super) not_understood: Vec<NotUnderstood>,
-    /// Folders whose manifest has another name than they have: a change of name broke off.
+    /// Folders whose manifest has another name: an interrupted rename.
     pub(super) misnamed: Vec<VariantName>,
 }
 
@@ -87,7 +87,7 @@ impl Shelf {
         self.not_understood.push(NotUnderstood { folder, name, why, bytes });
     }
 
-    /// Content that what is not understood may hold.
+    /// Content that folders which are not understood may use.
     pub(super) fn held_elsewhere(&self) -> HeldElsewhere {
         let mut held = HeldElsewhere::default();
         for NotUnderstood { folder, .. } in &self.not_understood {
@@ -128,18 +128,18 @@ fn files_below(folder: &Path, depth: u32) -> Option<Vec<(Inode, u64)>> {
     Some(files)
 }
 
-/// The name that a variant's folder stands for.
+/// The variant's name of a folder.
 fn name_of(folder: &Path) -> Option<VariantName> {
     let variant = folder.file_name()?.to_str()?;
     let model = folder.parent()?.file_name()?.to_str()?;
     format!("{model}/{variant}").parse().ok()
 }
 
-/// Content that what is not understood may hold: no removal may touch it.
+/// Content that folders which are not understood may use; it must not be removed.
 #[derive(Debug, Default)]
 pub(super) struct HeldElsewhere {
     inodes: BTreeSet<Inode>,
-    /// What stands in manifests that are not understood.
+    /// Text of manifests that are not understood.
     texts: Vec<String>,
     /// Something could not be looked into.
     everything: bool,

@@ -13,7 +13,7 @@ pub(super) fn free_space(folder: &Path) -> Result<u64, StoreError> {
     Ok(found.f_bavail.saturating_mul(found.f_frsize))
 }
 
-/// Makes sure that there is room for so many bytes.
+/// Checks that there is enough space for that many bytes.
 pub(crate) fn need_space(folder: &Path, bytes: u64) -> Result<(), StoreError> {
     let free = free_space(folder)?;
     if bytes <= free {

@@ -1,5 +1,5 @@
-//! What a start does with what was left unfinished. Only what this version wrote into its own `incoming`
-//! is removed; everything else stays, for it may be somebody else's.
+//! Cleaning up after an interruption, at a start. Only files that this version wrote into its own `incoming` are removed;
+//! everything else stays, because it may belong to another program.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -29,7 +29,7 @@ impl Store {
         for path in entries(&self.incoming())? {
             match Unfinished::of(&path) {
                 Unfinished::Rest => self.remove_rest(&path)?,
-                // What was fetched in part is gone on with, if somebody asks for it soon.
+                // A recent partial file is kept, so that a retry continues it.
                 Unfinished::Partial if is_recent(&path) => {}
                 Unfinished::Partial => self.remove_rest(&path)?,
                 Unfinished::Spoilt(digest) => self.settle_spoilt(&digest, &shelf.variants)?,

@@ -20,11 +20,11 @@ pub(super) const SPOILT: &str = "spoilt";
 /// Tells of an object that no variant may name.
 pub(super) const NOTE: &str = "object";
 
-/// What stands in `incoming`.
+/// Kinds of files in `incoming`.
 pub(super) enum Unfinished {
     /// It is of no use to anybody.
     Rest,
-    /// Somebody may go on with it.
+    /// A partial file, which a pull may continue.
     Partial,
     Spoilt(Digest),
     Note(Digest),

@@ -1,9 +1,9 @@
-//! Who has which page, and which tokens stand in it.
+//! The index of pages: the sequences that use each page, and its tokens.
 //!
-//! Pages form a tree: a page's parent holds the tokens just before its own. A full page never
-//! changes again, so any number of sequences may have it; a page that is not full belongs to one
-//! sequence, and another that begins alike gets a copy of its beginning. Pages that nobody has stay
-//! known until they are needed: then the one goes that was used longest ago and has no child.
+//! Pages form a tree: the parent of a page has the tokens just before its own. A full page never changes, so any number of
+//! sequences can share it. A page that is not full belongs to one sequence; another sequence with the same beginning gets
+//! a copy of that part. Unused pages stay cached until they are needed; then the least recently used one without children
+//! is freed first.
 
 use std::collections::HashMap;
 
@@ -12,7 +12,7 @@ use super::PAGE;
 /// Number of a page.
 pub(crate) type PageId = u32;
 
-/// One lane's place in the cache: which pages hold its tokens, in order.
+/// The pages of a lane's tokens, in order.
 #[derive(Debug, Default)]
 pub(crate) struct Sequence {
     pages: Vec<PageId>,
@@ -20,7 +20,7 @@ pub(crate) struct Sequence {
 }
 
 impl Sequence {
-    /// Tokens it holds.
+    /// Number of its tokens.
     #[must_use]
     pub(crate) fn length(&self) -> usize {
         self.length
@@ -31,7 +31,7 @@ impl Sequence {
     }
 }
 
-/// The beginning of a page that is to be copied.
+/// A copy of the beginning of a page.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct PageCopy {
     pub(crate) from: PageId,
@@ -39,7 +39,7 @@ pub(crate) struct PageCopy {
     pub(crate) tokens: usize,
 }
 
-/// How many pages there are of each kind.
+/// Number of pages of each kind.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) struct PageCount {
     pub(crate) all: usize,
@@ -51,7 +51,7 @@ pub(crate) struct PageCount {
 struct Page {
     tokens: Vec<u32>,
     parent: Option<PageId>,
-    /// Sequences that have it.
+    /// Number of sequences that use it.
     users: u32,
     used_at: u64,
 }
@@ -62,13 +62,13 @@ pub(crate) struct PageIndex {
     /// Pages with tokens, by their parent.
     children: HashMap<Option<PageId>, Vec<PageId>>,
     free: Vec<PageId>,
-    /// Pages that sequences have.
+    /// Number of used pages.
     used: usize,
     clock: u64,
 }
 
 impl PageIndex {
-    /// So many empty pages.
+    /// An index with `count` empty pages.
     #[must_use]
     pub(crate) fn new(pages: u32) -> Self {
         Self {
@@ -84,7 +84,7 @@ impl PageIndex {
         &mut self.pages[id as usize]
     }
 
-    /// One sequence more has it.
+    /// Adds a sequence that uses it.
     fn join(&mut self, id: PageId) {
         let page = self.page(id);
         page.users += 1;
@@ -97,7 +97,7 @@ impl PageIndex {
         self.children.get(&parent).map_or(&[], Vec::as_slice)
     }
 
-    /// A sequence that holds as much of the beginning of `tokens` as is known.
+    /// A sequence with the cached part of the beginning of `tokens`.
     pub(crate) fn begin(&mut self, tokens: &[u32]) -> (Sequence, Option<PageCopy>) {
         let mut sequence = Sequence::default();
         let mut rest = tokens;
@@ -117,7 +117,7 @@ impl PageIndex {
         (sequence, copy)
     }
 
-    /// Goes on with the page that has most of the next tokens, by a copy of that part.
+    /// Copies the beginning of the page that has most of the next tokens.
     fn begin_page(&mut self, sequence: &mut Sequence, rest: &[u32]) -> Option<PageCopy> {
         let parent = sequence.pages.last().copied();
         let alike = |id: PageId| {
@@ -126,7 +126,7 @@ impl PageIndex {
         };
         let best = self.siblings(parent).iter().map(|&id| (alike(id), id)).max_by_key(|b| b.0);
         let (tokens, from) = best.filter(|&(tokens, _)| tokens > 0)?;
-        // Held meanwhile, so that making room does not take it away.
+        // Used meanwhile, so that it is not freed.
         self.join(from);
         let to = self.take(parent);
         self.leave(from);
@@ -136,11 +136,11 @@ impl PageIndex {
         Some(PageCopy { from, to, tokens })
     }
 
-    /// Makes room for `tokens` more, wholly or not at all. Says whether there is.
+    /// Makes room for `tokens` more tokens, completely or not at all. Returns whether there is room.
     #[must_use]
     pub(crate) fn reserve(&mut self, sequence: &mut Sequence, tokens: usize) -> bool {
         let pages = (sequence.length + tokens).div_ceil(PAGE);
-        // What nobody has can be had: of such pages none has a child that somebody has.
+        // Unused pages can be freed: none of them has a used child.
         if pages.saturating_sub(sequence.pages.len()) > self.pages.len() - self.used {
             return false;
         }
@@ -152,13 +152,13 @@ impl PageIndex {
         true
     }
 
-    /// Pages in all, those that sequences have, and those that are known for their tokens only.
+    /// Number of all pages, of used ones, and of unused ones whose tokens are cached.
     pub(crate) fn count(&self) -> PageCount {
         let (all, used) = (self.pages.len(), self.used);
         PageCount { all, used, known: all - used - self.free.len() }
     }
 
-    /// Notes tokens that were written after those already held.
+    /// Adds tokens that were written to the sequence.
     pub(crate) fn advance(&mut self, sequence: &mut Sequence, tokens: &[u32]) {
         let mut rest = tokens;
         while !rest.is_empty() {
@@ -214,7 +214,7 @@ impl PageIndex {
         self.used -= 1;
     }
 
-    /// Takes a page out of the tree.
+    /// Removes a page from the tree.
     fn forget(&mut self, id: PageId) {
         let page = self.page(id);
         page.tokens.clear();
@@ -243,7 +243,7 @@ impl PageIndex {
         Some(id)
     }
 
-    /// The page that nobody has and that was used longest ago, among those without children.
+    /// The least recently used page without children, among unused ones.
     fn least_used(&self) -> Option<PageId> {
         let idle = (0..).zip(&self.pages).filter(|(id, page)| {
             page.users == 0 && !page.tokens.is_empty() && self.siblings(Some(*id)).is_empty()
@@ -251,7 +251,7 @@ impl PageIndex {
         idle.min_by_key(|(_, page)| page.used_at).map(|(id, _)| id)
     }
 
-    /// Pages in no sequence that are known for their tokens, and pages that are empty.
+    /// Number of unused pages with cached tokens, and of empty pages.
     #[cfg(test)]
     pub(super) fn idle(&self) -> (usize, usize) {
         let known = self.pages.iter().filter(|page| page.users == 0 && !page.tokens.is_empty());
@@ -259,7 +259,7 @@ impl PageIndex {
         (known.count(), self.free.len())
     }
 
-    /// What stands in a page, and how many sequences have it.
+    /// Tokens of a page, and the number of sequences that use it.
     #[cfg(test)]
     pub(super) fn contents(&self, id: PageId) -> (&[u32], u32) {
         let page = &self.pages[id as usize];

@@ -1,5 +1,5 @@
-//! Keys and values in pages: [`index`] knows who has which page and what stands in it, [`store`]
-//! has those of the layers of a stage.
+//! Keys and values in pages: [`index`] has the sequences and tokens of each page, [`store`] the keys and values of a
+//! stage's layers.
 
 mod index;
 mod store;
@@ -14,58 +14,56 @@ pub(crate) const PAGE: usize = PAGE_TOKENS as usize;
 
 const _: () = assert!(PAGE == deft_kernels::PAGE && SPAN_TOKENS as usize == deft_kernels::SPAN);
 
-/// Who has which page of an instance.
+/// The KV cache of an instance: which sequence uses which page.
 pub(crate) struct KvCache {
     index: PageIndex,
-    /// Beginnings of pages that are to be copied before anything is written.
+    /// Copies of beginnings of pages, which must be made before the next step.
     copies: Vec<PageCopy>,
 }
 
 impl KvCache {
-    /// A cache of as many pages as the settings say.
+    /// A cache with the number of pages that the settings need.
     pub(crate) fn new(settings: &LoadSettings) -> Self {
         Self { index: PageIndex::new(settings.pages()), copies: Vec::new() }
     }
 
-    /// Begins a sequence with what is known already of the longest prefix of `tokens`, at most
-    /// `most` tokens of it. The sequence holds that many tokens then.
+    /// Begins a sequence with the longest cached prefix of `tokens`, of at most `most` tokens.
     ///
-    /// What is reused is exactly what computing it again would give: keys and values depend on a
-    /// token, those before it, and nothing else.
+    /// Cached keys and values equal computed ones, because they depend only on a token and on those before it.
     pub(crate) fn begin(&mut self, tokens: &[u32], most: usize) -> Sequence {
         let (sequence, copy) = self.index.begin(&tokens[..most.min(tokens.len())]);
         self.copies.extend(copy);
         sequence
     }
 
-    /// What is to be copied before the next step, in this order.
+    /// Copies that must be made before the next step, in this order.
     pub(crate) fn copies(&mut self) -> impl Iterator<Item = PageCopy> {
         self.copies.drain(..)
     }
 
-    /// Makes room for `tokens` more, wholly or not at all. Says whether there is: where it is not,
-    /// other sequences have the pages.
+    /// Makes room for `tokens` more tokens, completely or not at all. Returns whether there is room; if not, other
+    /// sequences use the pages.
     #[must_use]
     pub(crate) fn reserve(&mut self, sequence: &mut Sequence, tokens: usize) -> bool {
         self.index.reserve(sequence, tokens)
     }
 
-    /// How many pages there are of each kind.
+    /// Number of pages of each kind.
     pub(crate) fn count(&self) -> PageCount {
         self.index.count()
     }
 
-    /// Counts tokens as held, after a step wrote them in all layers.
+    /// Adds tokens to a sequence, after a step has written them in all layers.
     pub(crate) fn advance(&mut self, sequence: &mut Sequence, tokens: &[u32]) {
         self.index.advance(sequence, tokens);
     }
 
-    /// Ends a sequence; its pages stay known until they are needed for something else.
+    /// Ends a sequence; its tokens stay cached until their pages are needed.
     pub(crate) fn end(&mut self, sequence: Sequence) {
         self.index.end(sequence);
     }
 
-    /// Ends a sequence and forgets what stood in the pages that nobody else has.
+    /// Ends a sequence, and removes its tokens from the cache unless other sequences use their pages.
     pub(crate) fn discard(&mut self, sequence: Sequence) {
         self.index.discard(sequence);
     }

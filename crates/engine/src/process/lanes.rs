@@ -1,4 +1,4 @@
-//! All lanes of an instance: who waits, who works, and what a step computes.
+//! All lanes of an instance: waiting and running work, and the content of each step.
 
 mod admission;
 mod turns;
@@ -22,7 +22,7 @@ use admission::Waiting;
 
 use super::preparing::{Ready, Ticket};
 
-/// The lanes with the model, the cache and the working space they share.
+/// The lanes, with the model, the cache and the buffers that they share.
 pub(crate) struct Lanes {
     model: Model,
     settings: LoadSettings,
@@ -30,19 +30,18 @@ pub(crate) struct Lanes {
     work: Workspace,
     /// In the order in which they began.
     lanes: Vec<Lane>,
-    /// So many began so far.
+    /// Number of lanes that have begun.
     begun: u64,
-    /// Lanes without pages, in the same order.
+    /// Paused lanes, in the same order.
     paused: Vec<Lane>,
     waiting: VecDeque<Waiting>,
-    /// Pages that were in use when the next one found too few: it is not tried again before there are
-    /// fewer.
+    /// Number of used pages when the next work found too few; it is retried when fewer are used.
     full_at: Option<usize>,
     prompt_speed: PromptSpeed,
     done: Done,
 }
 
-/// What was computed since the model was loaded.
+/// Counts since the model was loaded.
 #[derive(Debug, Default)]
 struct Done {
     steps: u64,
@@ -50,20 +49,20 @@ struct Done {
     answer_tokens: u64,
 }
 
-/// What a step keeps of each lane: no memory is taken for it, but for very many lanes.
+/// The parts of a step; allocates only for very many lanes.
 type PerLane<T> = SmallVec<[T; 32]>;
 
 /// One lane's part of a step.
 struct Part {
     lane: usize,
     next: Next,
-    /// Its first row among the states asked for.
+    /// Index of its first row among the wanted states.
     row: usize,
 }
 
 impl Lanes {
-    /// Takes all memory, and computes one token so that every weight was read once: the first
-    /// answer does not wait for the disk.
+    /// Allocates all memory, and computes one token, so that every weight has been read once and the first answer does not
+    /// wait for the disk.
     ///
     /// # Errors
     /// A place has too little memory for its layers' keys and values.
@@ -115,18 +114,18 @@ impl Lanes {
         self.waiting.is_empty() && self.lanes.is_empty() && self.paused.is_empty()
     }
 
-    /// Whether there is something to compute, or could be: not where all that waits is being prepared.
+    /// Whether there is work to compute; calls that are still being prepared do not count.
     pub(crate) fn has_work(&self) -> bool {
         let is_ready = |waiting: &Waiting| !matches!(waiting, Waiting::Preparing(_));
         !self.lanes.is_empty() || !self.paused.is_empty() || self.waiting.iter().any(is_ready)
     }
 
-    /// A call came, and is being prepared: it keeps its place among those that wait.
+    /// Adds a call that is being prepared, so that it keeps its order.
     pub(crate) fn expect(&mut self, ticket: Ticket) {
         self.waiting.push_back(Waiting::Preparing(ticket));
     }
 
-    /// What was prepared takes the place that was kept for it. Where that is gone, so is its caller.
+    /// Adds a prepared call at its kept position. If that is gone, the caller has disconnected.
     pub(crate) fn take(
         &mut self,
         call: u64,
@@ -145,7 +144,7 @@ impl Lanes {
         }
     }
 
-    /// A caller left: its lanes are free at once; what was computed of its prompt stays known.
+    /// Cancels a call: its lanes are free at once; computed tokens of its prompt stay cached.
     pub(crate) fn cancel(&mut self, call: u64) {
         self.end_call(call, true);
     }
@@ -153,14 +152,14 @@ impl Lanes {
     fn end_call(&mut self, call: u64, trusted: bool) {
         self.waiting.retain(|waiting| waiting.call() != call);
         self.paused.retain(|lane| lane.call != call);
-        // Who is next may be another one now, which needs less.
+        // The next work may be another one now, which needs fewer pages.
         self.full_at = None;
         for lane in self.lanes.extract_if(.., |lane| lane.call == call) {
             lane.end(trusted, &mut self.cache);
         }
     }
 
-    /// One step: a token of every answer, and up to a chunk of prompts, the oldest first.
+    /// Computes one step: a token of every answer, and up to a chunk of prompts, oldest first.
     pub(crate) fn step(&mut self, out: &mut Vec<FromEngine>) {
         let mut parts = self.plan();
         self.make_room(&mut parts, out);
@@ -197,12 +196,12 @@ impl Lanes {
         self.settle(&parts, outcomes, out);
     }
 
-    /// Shares the processor with others from now on.
+    /// Shares the processor with other processes from now on.
     pub(crate) fn share(&mut self, baton: Baton) {
         self.work.baton = Some(baton);
     }
 
-    /// Waits for the permission to compute, where others compute too.
+    /// Waits for the baton, if other processes compute too.
     fn take_baton(&self, parts: &[Part]) {
         let Some(baton) = &self.work.baton else {
             return;
@@ -215,12 +214,12 @@ impl Lanes {
         baton.take(work);
     }
 
-    /// Time it waited for that permission so far.
+    /// Time that it has waited for the baton.
     fn waited(&self) -> Duration {
         self.work.baton.as_ref().map_or(Duration::ZERO, Baton::waited)
     }
 
-    /// Counts a step that was computed and not yet noted in its lanes.
+    /// Counts a step that has been computed, before its lanes are updated.
     fn count(&mut self, parts: &[Part]) {
         self.done.steps += 1;
         for part in parts {
@@ -236,7 +235,7 @@ impl Lanes {
         }
     }
 
-    /// How lanes and pages stand.
+    /// State of lanes and pages.
     pub(crate) fn standing(&self) -> EngineStanding {
         let pages = self.cache.count();
         let count = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
@@ -252,14 +251,14 @@ impl Lanes {
         }
     }
 
-    /// Prompt tokens of the next step: fewer where somebody waits for its end.
+    /// Number of prompt tokens of the next step: fewer if others wait for its end.
     fn chunk(&self) -> usize {
         let is_wanted = self.work.baton.as_ref().is_some_and(Baton::is_wanted);
         let answers = self.lanes.iter().any(Lane::is_at_its_end);
         self.prompt_speed.tokens(self.settings.chunk, is_wanted || answers) as usize
     }
 
-    /// Nothing is to be computed for now.
+    /// Notes that there is no work for now.
     pub(crate) fn rest(&self) {
         if let Some(baton) = &self.work.baton {
             baton.release();
@@ -268,7 +267,7 @@ impl Lanes {
 
     /// What each lane computes in this step.
     fn plan(&self) -> PerLane<Part> {
-        // An encoder takes in whole inputs.
+        // An encoder processes whole inputs.
         let whole = self.model.shape().encoder;
         let mut room = if whole { self.context() } else { self.chunk() };
         let mut parts = PerLane::new();
@@ -288,7 +287,7 @@ impl Lanes {
         parts
     }
 
-    /// Hands logits and states to their lanes.
+    /// Gives logits and states to their lanes.
     fn deliver(
         &mut self,
         parts: &[Part],
@@ -296,7 +295,7 @@ impl Lanes {
     ) -> PerLane<Result<Outcome, CallError>> {
         let mut outcomes: PerLane<_> = parts.iter().map(|_| Ok(Outcome::GoesOn)).collect();
         let width = self.model.shape().width as usize;
-        // Rows of all answers, with the part and the position each belongs to.
+        // Rows of all answers, each with its part and position.
         let mut rows: PerLane<turns::Row> = PerLane::new();
         for (at, part) in parts.iter().enumerate() {
             let lane = &mut self.lanes[part.lane];
@@ -327,7 +326,7 @@ impl Lanes {
         outcomes
     }
 
-    /// Frees the lanes whose work is done or cannot be done.
+    /// Frees the lanes whose work is done or has failed.
     fn settle(
         &mut self,
         parts: &[Part],
@@ -363,7 +362,7 @@ impl Lanes {
     }
 }
 
-/// Cuts rows into stretches of neighbours, each of at most so many.
+/// Divides rows into stretches of at most `most` neighbours.
 fn consecutive<T>(
     rows: &[(usize, T, usize)],
     most: usize,

@@ -1,5 +1,5 @@
 //! Models in several files: the first part has the metadata, all have tensors, and the keys
-//! `split.no`, `split.count` and `split.tensors.count` tell what belongs together.
+//! `split.no`, `split.count` and `split.tensors.count` say which files belong together.
 
 use std::fs::File;
 use std::path::{Path, PathBuf};

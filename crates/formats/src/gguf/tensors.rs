@@ -12,7 +12,7 @@ pub struct TensorInfo {
     pub dimensions: Vec<u64>,
     /// How the values are stored.
     pub tensor_type: TensorType,
-    /// Which file of the model it stands in; 0 where there is one.
+    /// Index of the model's file that has it; 0 if there is only one.
     pub part: usize,
     /// Absolute offset in bytes of the first value in that file.
     pub offset: u64,

@@ -11,7 +11,7 @@ pub struct TextList {
 }
 
 impl TextList {
-    /// Adds a text; false, and nothing is added, where all together would be longer than 4 GiB.
+    /// Adds a text. Returns false, and adds nothing, if all texts together would be longer than 4 GiB.
     #[must_use]
     pub fn push(&mut self, text: &str) -> bool {
         let Ok(end) = u32::try_from(self.all.len() + text.len()) else {

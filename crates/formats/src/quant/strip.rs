@@ -49,7 +49,7 @@ pub trait Blocks: 'static {
     const BYTES: usize;
     /// What quants are more than they mean.
     const OFFSET: u8;
-    /// What a quant is at most, as it is taken apart.
+    /// Largest unpacked quant.
     const MOST: u8;
     /// Whether groups have integer scales beside their common one.
     const SUB_SCALES: bool = false;
@@ -65,7 +65,7 @@ pub trait Blocks: 'static {
     fn quants(block: &[u8], strip: &mut Strip, at: usize);
 }
 
-/// Takes up to sixteen groups of a row apart; what is beyond them becomes zero.
+/// Unpacks up to sixteen groups of a row; the others become zero.
 ///
 /// # Panics
 /// When the blocks are not whole, or more than a strip.

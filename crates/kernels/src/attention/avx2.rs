@@ -1,4 +1,4 @@
-//! 256-bit twins of [`super::plain`]: several queries share what is loaded of a page.
+//! Attention with AVX2, bit for bit equal to [`super::plain`]. Several queries share each load of a page.
 
 use std::arch::x86_64::*;
 
@@ -6,10 +6,10 @@ use super::PAGE;
 
 /// Queries whose scores, or sums, fill the registers with half a page's positions, or sixteen values.
 const TILE: usize = 4;
-/// Floats of two registers.
+/// Number of floats in two registers.
 const PAIR: usize = 16;
 
-/// How many of so many queries are computed together.
+/// Number of queries of `left` that are computed together.
 fn together(left: usize) -> usize {
     match left {
         1 => 1,
@@ -18,7 +18,7 @@ fn together(left: usize) -> usize {
     }
 }
 
-/// Scores of all positions of a page.
+/// Computes the scores of all positions of a page.
 ///
 /// # Safety
 /// `queries` has `length` values for each of `scores`, `keys` as many rows of a page's positions.
@@ -49,10 +49,10 @@ pub(super) unsafe fn scores(
     }
 }
 
-/// Scores of some queries and sixteen positions.
+/// Computes the scores of some queries and sixteen positions.
 ///
 /// # Safety
-/// As [`scores`], for so many.
+/// As [`scores`], for these queries and positions.
 #[target_feature(enable = "avx2,fma,f16c")]
 #[inline]
 unsafe fn score_tile<const ROWS: usize>(
@@ -119,7 +119,7 @@ pub(super) unsafe fn gather(
 /// Adds sixteen weighted values of some positions to the sums of some queries.
 ///
 /// # Safety
-/// As [`gather`], for so many.
+/// As [`gather`], for these queries and values.
 #[target_feature(enable = "avx2,fma,f16c")]
 #[inline]
 unsafe fn sum_tile<const ROWS: usize>(

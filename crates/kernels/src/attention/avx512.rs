@@ -1,4 +1,4 @@
-//! 512-bit twins of [`super::plain`]: several queries share what is loaded of a page.
+//! Attention with AVX-512, bit for bit equal to [`super::plain`]. Several queries share each load of a page.
 
 use std::arch::x86_64::*;
 
@@ -8,10 +8,10 @@ use crate::curve;
 use crate::matrix::Floats;
 use crate::prefetch::Parts;
 
-/// Queries whose scores, or sums, fill the registers.
+/// Number of queries whose scores or sums fill the registers.
 const TILE: usize = 8;
 
-/// Scores of all positions of a page; asks for the keys that come next.
+/// Computes the scores of all positions of a page; prefetches the next keys.
 ///
 /// # Safety
 /// `queries` has `length` values for each of `scores`, `keys` as many rows of a page's positions.
@@ -41,10 +41,10 @@ pub(super) unsafe fn scores<F: Floats>(
     }
 }
 
-/// Scores of some queries; returns how many.
+/// Computes the scores of `ROWS` queries; returns their number.
 ///
 /// # Safety
-/// As [`scores`], for so many.
+/// As [`scores`], for these queries.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 unsafe fn score_tile<F: Floats, const ROWS: usize>(
     queries: *const f32,
@@ -85,7 +85,7 @@ unsafe fn score_tile<F: Floats, const ROWS: usize>(
     ROWS
 }
 
-/// Adds weighted values of a page to the sums; asks for the values that come next.
+/// Adds weighted values of a page to the sums; prefetches the next values.
 ///
 /// # Safety
 /// `values` has `width` (a multiple of 16) values for each position of a page that is `used`, `sums` for
@@ -141,15 +141,15 @@ struct SumTile {
     used: usize,
     sums: *mut f32,
     next: Parts,
-    /// Where these columns are in what comes next of a position.
+    /// Offset of these columns in a position of the next values.
     next_from: usize,
 }
 
 impl SumTile {
-    /// Adds to so many rows and registers of columns; returns how many columns.
+    /// Adds to `ROWS` rows and `REGISTERS` registers of columns; returns the number of columns.
     ///
     /// # Safety
-    /// As [`gather`], for so many.
+    /// As [`gather`], for these rows and columns.
     #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
     unsafe fn add<F: Floats, const ROWS: usize, const REGISTERS: usize>(&self) -> usize {
         let Self { scores, values, width, used, sums, next, next_from } = *self;
@@ -190,12 +190,12 @@ impl SumTile {
     }
 }
 
-/// Sixteen times [`curve::exp`], operation by operation.
+/// [`curve::exp`] of sixteen numbers, with the same operations.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn exp(x: __m512) -> __m512 {
     let all = |value: f32| _mm512_set1_ps(value);
-    // Of two numbers the second where one is none.
+    // If one is NaN, the result is the second one.
     let x = _mm512_min_ps(all(curve::MOST), x);
     let rounded = _mm512_fmadd_ps(x, all(std::f32::consts::LOG2_E), all(curve::ROUNDING));
     let n = _mm512_sub_ps(rounded, all(curve::ROUNDING));
@@ -212,7 +212,7 @@ fn exp(x: __m512) -> __m512 {
     _mm512_maskz_mov_ps(is_there, result)
 }
 
-/// Sixteen times sixteen numbers.
+/// A matrix of 16 x 16 numbers.
 #[repr(C, align(64))]
 struct Square([[f32; 16]; ROWS]);
 
@@ -221,7 +221,7 @@ impl Square {
         self.0[row].as_mut_ptr()
     }
 
-    /// The fixed tree over each row, in their order: sums, or what is largest.
+    /// For each row its sum, in the order of the tree, or its largest number.
     #[target_feature(enable = "avx512f")]
     #[inline]
     fn trees<const SUMS: bool>(&self) -> __m512 {
@@ -280,7 +280,7 @@ pub(super) unsafe fn soften(
             let (low, high) = (half(0), half(1));
             _mm512_storeu_ps(scores, low);
             _mm512_storeu_ps(scores.add(16), high);
-            // What is no number does not count: the first of two where the second is none.
+            // NaN does not count: if the second is NaN, the result is the first one.
             let most = _mm512_max_ps(high, _mm512_max_ps(low, none));
             _mm512_store_ps(square.row(row), most);
         }
@@ -288,7 +288,7 @@ pub(super) unsafe fn soften(
         let now = _mm512_max_ps(square.trees::<false>(), before);
         let nothing = _mm512_cmp_ps_mask::<_CMP_EQ_OQ>(now, none);
         let base = _mm512_mask_mov_ps(now, nothing, _mm512_setzero_ps());
-        // Nothing is smaller where the largest stayed: then what was summed stays as it is.
+        // If the largest score is the same, the sums stay unchanged.
         let same = _mm512_cmp_ps_mask::<_CMP_EQ_OQ>(before, now);
         let one = _mm512_set1_ps(1.0);
         let smaller = _mm512_mask_mov_ps(exp(_mm512_sub_ps(before, base)), same, one);
@@ -312,7 +312,7 @@ pub(super) unsafe fn soften(
     }
 }
 
-/// Multiplies those rows of sums that are not the same as before.
+/// Scales down the rows of sums whose largest score has changed.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn make_smaller(factors: &[f32], changed: u16, sums: &mut [f32]) {

@@ -10,18 +10,19 @@ use crate::sixteen::Sixteen;
 use crate::team::DisjointRows;
 use crate::{Instructions, Team, on_every_path};
 
-/// Positions of a page.
+/// Number of positions of a page.
 pub const PAGE: usize = 32;
-/// Pages are written in so many classes, by their numbers, each by one thread: there may be fewer heads than threads.
+/// Number of classes of pages, by page number. One thread writes a class of a head, because there may be fewer heads than
+/// threads.
 const CLASSES: usize = 8;
 /// Bytes of a block of `Q8_0`: a half-precision scale and 32 signed bytes.
 const Q8_BYTES: usize = 2 + GROUP;
 /// Bytes of 32 values of all keys of a page in eight bits: scales, then quants.
 const KEY_BLOCK: usize = PAGE * Q8_BYTES;
 
-/// Values that are stored together.
+/// Number of values of a block.
 const TOGETHER: usize = 64;
-/// Values that a thread writes at a time, at least: below, handing out work costs more than it saves.
+/// Least number of values that a thread writes at a time; with fewer, dividing the work costs more than it saves.
 const LEAST_VALUES: usize = 8192;
 
 /// Keys or values.
@@ -48,13 +49,13 @@ pub struct Cached<'a> {
 }
 
 impl<'a> Cached<'a> {
-    /// All bytes of a page and head.
+    /// The bytes of a page of a head.
     pub(super) fn page(&self, page: u32, head: usize) -> &'a [u8] {
         let bytes = PAGE * self.tensor_type.row_bytes(self.length);
         &self.bytes[(page as usize * self.heads + head) * bytes..][..bytes]
     }
 
-    /// A page's keys, `length x positions`: as floats, or `as_stored` for who reads half floats.
+    /// Keys of a page, `length x positions`, as floats, or `as_stored` for paths that read half floats.
     pub(super) fn keys<'b>(
         &self,
         path: Instructions,
@@ -80,7 +81,7 @@ impl<'a> Cached<'a> {
         Rows::Single(out)
     }
 
-    /// The first `used` positions' values, likewise; rows of floats are filled up to whole registers.
+    /// Values of the first `used` positions, likewise; rows of floats are padded to whole registers.
     pub(super) fn values<'b>(
         &self,
         path: Instructions,
@@ -119,7 +120,7 @@ impl<'a> Cached<'a> {
         Rows::Single(out)
     }
 
-    /// One position's row of a head as floats, read back.
+    /// Reads the row of a position and head, as floats.
     ///
     /// # Panics
     /// When there is no such position.
@@ -140,10 +141,10 @@ impl<'a> Cached<'a> {
         rows.floats()[first..].iter().step_by(step).take(self.length).copied().collect()
     }
 
-    /// Writes one position's row of a head into a page (all bytes of that page and head).
+    /// Writes the row of a position into a page of a head.
     ///
     /// # Panics
-    /// When the lengths do not fit, or caches are not stored like that.
+    /// If lengths do not match, or caches cannot be stored in this type.
     pub fn write(tensor_type: TensorType, kind: Kind, slot: usize, row: &[f32], page: &mut [u8]) {
         check(tensor_type);
         let bytes = tensor_type.row_bytes(row.len());
@@ -183,7 +184,7 @@ impl<'a> Cached<'a> {
     ) {
         let positions = rows.len() / (heads * length);
         let pages = DisjointRows::new(bytes, PAGE * tensor_type.row_bytes(length));
-        // A piece is a head with the pages of a class: those whose numbers leave the same remainder.
+        // A piece is a head with the pages of a class: those with the same remainder of their numbers.
         let grain = LEAST_VALUES.div_ceil((positions * length).div_ceil(CLASSES).max(1));
         team.each(heads * CLASSES, grain, |_, own| {
             for (head, class) in own.map(|piece| (piece / CLASSES, piece % CLASSES)) {
@@ -228,15 +229,15 @@ impl<'a> Cached<'a> {
     }
 }
 
-/// The largest value that is stored. A larger one, or one without end, is stored as this: tokens that do not see
-/// it have a weight of 0 for it, and 0 times what has no end is no number.
+/// The largest stored value; larger and infinite values are clamped to it. Otherwise a masked position, whose weight is 0,
+/// could give 0 x infinity, which is NaN.
 fn largest(tensor_type: TensorType) -> f32 {
     let half = f16::MAX.to_f32();
     match tensor_type {
         TensorType::F16 => half,
         // Its scale is a half float.
         TensorType::Q8_0 => half * 127.0,
-        // The largest of BF16: tiles would round what is larger up to infinity.
+        // The largest BF16 value: tiles would round larger ones to infinity.
         _ => f32::from_bits(0x7F7F_0000),
     }
 }
@@ -275,7 +276,7 @@ fn clamp(values: &[f32], most: f32, kept: &mut [f32]) {
     kept.iter_mut().zip(values).for_each(|(kept, value)| *kept = value.clamp(-most, most));
 }
 
-/// Stores a key's values, `BYTES` each, where those of its position stand.
+/// Stores the values of a key, `BYTES` each, at its position.
 fn scatter<const BYTES: usize>(tensor_type: TensorType, row: &[f32], slot: usize, page: &mut [u8]) {
     let mut stored = [[0; BYTES]; TOGETHER];
     let places = page.as_chunks_mut::<BYTES>().0;
@@ -347,12 +348,12 @@ on_every_path! {
     fn narrow_value_blocks(bytes: &[u8], out: &mut [f32]) = plain_value_blocks;
 }
 
-/// A half float by whole numbers only, which the compiler can make vectors of on every path; exact.
+/// Converts a half float with integer operations, which the compiler can vectorise on every path; exact.
 #[inline(always)]
 fn half_to_single(bits: u16) -> f32 {
     let bits = u32::from(bits);
     let (sign, rest) = ((bits & 0x8000) << 16, (bits & 0x7FFF) << 13);
-    // The exponent's bias differs by 112; multiplying does that, also for numbers below the normal ones.
+    // The biases of the exponents differ by 112. Multiplying corrects that, also for subnormal numbers.
     let magnitude = f32::from_bits(rest) * f32::from_bits(239 << 23);
     let is_finite = rest < 0x7C00 << 13;
     let odd = f32::from_bits(rest | 0x7F80_0000);

@@ -1,11 +1,10 @@
-//! How attention is cut into pieces.
+//! The division of attention into pieces of work.
 
 use std::ops::Range;
 
 use super::{Attention, Look};
 
-/// Tokens and query heads that are computed together: they share a head of keys and values, and a
-/// sequence.
+/// Tokens of a sequence and query heads that are computed together, because they share a head of keys and values.
 pub(super) struct Piece {
     pub(super) tokens: Range<usize>,
     pub(super) head: usize,
@@ -13,27 +12,27 @@ pub(super) struct Piece {
 }
 
 impl Piece {
-    /// Where the result of one of its rows belongs, among those of all tokens and so many heads.
+    /// Index of the result of a row, among those of all tokens and heads.
     pub(super) fn row(&self, row: usize, heads: usize) -> usize {
         let per_token = self.queries.len();
         (self.tokens.start + row / per_token) * heads + self.queries.start + row % per_token
     }
 }
 
-/// How the tokens and heads of a step are cut into pieces.
+/// The pieces of a step's tokens and heads.
 pub(super) struct Cut<'a> {
     stretches: Stretches<'a>,
-    /// Heads of keys and values.
+    /// Number of heads of keys and values.
     heads: usize,
-    /// Query heads that share one of them.
+    /// Number of query heads that share one of them.
     group: usize,
-    /// Parts of a group, and query heads of each.
+    /// Number of parts of such a group, and of query heads in a part.
     parts: usize,
     part: usize,
 }
 
 impl<'a> Cut<'a> {
-    /// Into pieces of at most so many queries.
+    /// Pieces of at most `together` queries.
     pub(super) fn new(attention: &Attention<'_>, looks: &'a [Look], together: usize) -> Self {
         let heads = attention.keys.heads;
         let group = attention.heads / heads;
@@ -47,9 +46,9 @@ impl<'a> Cut<'a> {
         self.stretches.count() * self.heads * self.parts
     }
 
-    /// One of them; none where no query head is left for it.
+    /// The piece with an index; none if no query head is left for it.
     pub(super) fn piece(&self, at: usize) -> Option<Piece> {
-        // All stretches pass by a head: its keys and values stay in the thread's own caches.
+        // All stretches of a head follow one another, so that its keys and values stay in the core's own caches.
         let (lane, token) = (at / self.stretches.count(), at % self.stretches.count());
         let (head, part) = (lane / self.parts, lane % self.parts);
         let (first, from) = (head * self.group, part * self.part);
@@ -59,8 +58,8 @@ impl<'a> Cut<'a> {
     }
 }
 
-/// Tokens cut into stretches of one sequence and of at most so many. Late tokens, which see most, come
-/// first, so that no thread begins a long piece when the others end.
+/// Stretches of at most `most` tokens of one sequence. Late tokens, which see most positions, come first, so that no
+/// thread begins a long piece when the others finish.
 struct Stretches<'a> {
     looks: &'a [Look],
     most: usize,

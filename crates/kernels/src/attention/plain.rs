@@ -9,7 +9,7 @@ use crate::matrix::{Half, Single};
 use crate::on_every_path;
 use crate::{Instructions, matrix};
 
-/// Rows that become weights together.
+/// Number of rows whose scores are converted to weights together.
 pub(super) const ROWS: usize = 16;
 
 /// Rows of a page, as floats or as half floats.
@@ -17,13 +17,13 @@ pub(super) const ROWS: usize = 16;
 pub(super) enum Rows<'a> {
     /// Floats.
     Single(&'a [f32]),
-    /// Half floats as they are stored, for paths that read them.
+    /// Stored half floats, for paths that read them.
     #[cfg(target_arch = "x86_64")]
     Half(&'a [u8]),
 }
 
 impl<'a> Rows<'a> {
-    /// As a path that reads floats only has them.
+    /// The floats, for paths that read only floats.
     pub(super) fn floats(self) -> &'a [f32] {
         match self {
             Self::Single(floats) => floats,
@@ -44,7 +44,7 @@ impl<'a> Rows<'a> {
 }
 
 /// `scores[query][position] = keys[.][position] . query`; `queries` is `queries x length`, `keys` is
-/// `length x positions`. May ask for the bytes that come `next`.
+/// `length x positions`. Some paths prefetch `next`.
 pub(super) fn scores(
     path: Instructions,
     queries: &[f32],
@@ -76,7 +76,7 @@ pub(super) fn scores(
 }
 
 /// `sums[query] += scores[query][position] * values[position]` for the first `used` positions; rows of
-/// values and sums are `width` long, a multiple of 16. May ask for the bytes that come `next`.
+/// values and sums are `width` long, a multiple of 16. Some paths prefetch `next`.
 pub(super) fn gather(
     path: Instructions,
     scores: &[[f32; PAGE]],
@@ -109,22 +109,22 @@ pub(super) fn gather(
     }
 }
 
-/// Scores of some rows on their way to weights.
+/// Scores of some rows, which are converted to weights, and their state.
 pub(super) struct Softmax<'a> {
     /// `queries x positions`.
     pub(super) scores: &'a mut [[f32; PAGE]],
-    /// Of each row, a bit for every position that is seen.
+    /// For each row, the visible positions as bits.
     pub(super) seen: &'a [u32],
-    /// Of each row, the largest score so far.
+    /// For each row, the largest score so far.
     pub(super) largest: &'a mut [f32],
-    /// Of each row, the sum of weights so far.
+    /// For each row, the sum of weights so far.
     pub(super) weights: &'a mut [f32],
     /// `queries x width`: weighted values so far.
     pub(super) sums: &'a mut [f32],
 }
 
-/// Turns scores into weights: those seen are scaled, capped (where `cap` is not 0), and put to the power of
-/// `e`, less the largest so far; those not seen are 0. What was summed before is made smaller accordingly.
+/// Converts scores to weights: visible scores are scaled, capped (if `cap` is not 0), and become `e^(score - largest so
+/// far)`; others become 0. Earlier sums are scaled down accordingly.
 pub(super) fn soften(path: Instructions, rows: Softmax<'_>, width: usize, scale: f32, cap: f32) {
     let Softmax { scores, seen, largest, weights, sums } = rows;
     let count = scores.len();
@@ -241,7 +241,7 @@ fn soften_row(
         }
     }
     let largest = largest[0];
-    // Nothing seen, or nothing but what is no number: weights are then no numbers either.
+    // If no score is a number, the weights are not numbers either.
     let base = if largest == f32::NEG_INFINITY { 0.0 } else { largest };
     for score in &mut *scores {
         *score = exp(*score - base);
@@ -252,7 +252,7 @@ fn soften_row(
     }
     *largest_so_far = largest;
     if before == largest {
-        // Nothing is smaller where the largest stayed.
+        // The largest score is the same, so the sums stay.
         *weight += matrix::tree(&halves);
         return;
     }

@@ -1,31 +1,31 @@
-//! Spans of positions that are summed apart, and how they are put together.
+//! Spans of positions, which are summed separately and then combined.
 //!
-//! Positions are cut into spans of [`SPAN`], counted from the sequence's beginning. Of each, weights and weighted
-//! values are summed as if nothing stood before; then spans are put together, first to last. So several threads can look at
-//! one sequence, and a result does not depend on how many do.
+//! Positions are divided into spans of [`SPAN`], counted from the sequence's beginning. Weights and weighted values of
+//! each span are summed separately, and spans are combined from first to last. So several threads can compute one
+//! sequence, and the result does not depend on their number.
 
 use super::page::PAGE;
 use crate::on_every_path;
 use crate::sixteen::REGISTER;
 
-/// Positions of a span.
+/// Number of positions of a span.
 pub const SPAN: usize = 32 * PAGE;
-/// Rows of queries whose spans are kept apart, at most: more keep all threads busy without.
+/// Most rows of queries whose spans are computed separately; more rows keep all threads busy anyway.
 const MOST_ROWS: usize = 256;
 
-/// Of a row, the largest score and the sum of weights.
+/// Largest score and sum of weights of a row.
 pub(super) type State = [f32; 2];
 
-/// Nothing was seen.
+/// State before any position.
 pub(super) const NOTHING: State = [f32::NEG_INFINITY, 0.0];
 
-/// Room for the sums of spans that several threads look at.
+/// Memory for the sums of spans that several threads compute.
 #[derive(Debug, Default)]
 pub struct SpanSums(Vec<f32>);
 
 impl SpanSums {
-    /// Room for so many rows of queries (tokens times heads) over so many positions, with values of a length. Where
-    /// positions are one span, or rows are many, there is nothing to keep apart.
+    /// Room for `rows` rows of queries (tokens times heads) over `positions` positions. With only one span, or with many
+    /// rows, no room is needed.
     #[must_use]
     pub fn with_room(rows: usize, positions: usize, value_length: usize) -> Self {
         let spans = positions.div_ceil(SPAN);
@@ -33,7 +33,7 @@ impl SpanSums {
         Self(vec![0.0; rows * spans * stride(value_length)])
     }
 
-    /// Room for the spans of so many rows, one after the other; none where it was not taken.
+    /// Room for the spans of `rows` rows; none if there is too little.
     pub(super) fn of(
         &mut self,
         rows: usize,
@@ -44,7 +44,7 @@ impl SpanSums {
     }
 }
 
-/// Floats of a row's span: its sums, then its state.
+/// Number of floats of a row's span: its sums, then its state.
 pub(super) fn stride(value_length: usize) -> usize {
     super::filled(value_length) + REGISTER
 }
@@ -52,21 +52,21 @@ pub(super) fn stride(value_length: usize) -> usize {
 /// Writes a row's span.
 pub(super) fn put(place: &mut [f32], sums: &[f32], state: State) {
     let (own, own_state) = place.split_at_mut(place.len() - REGISTER);
-    // Tiles leave room beyond.
+    // Sums in tiles are padded.
     own.copy_from_slice(&sums[..own.len()]);
     own_state[..2].copy_from_slice(&state);
 }
 
-/// The sums and the state of a row's span.
+/// Reads sums and state of a row's span.
 pub(super) fn get(place: &[f32]) -> (&[f32], State) {
     let (sums, state) = place.split_at(place.len() - REGISTER);
     (sums, [state[0], state[1]])
 }
 
 on_every_path! {
-    /// Adds a span to what was summed of those before it. A span of which nothing is seen changes nothing, and the first of
-    /// which something is seen is taken as it is. Otherwise both are made smaller by what their largest scores are less than
-    /// the larger of them, and the later one is added, fused.
+    /// Adds a span to the sums of the earlier ones. A span without visible positions changes nothing; the first span with
+    /// one is copied. Otherwise both sums are scaled down to the larger of the two largest scores, and the later one is
+    /// added, fused.
     pub(super) fn join(
         sums: &mut [f32],
         state: &mut State,

@@ -1,8 +1,8 @@
 //! Scores and weighted sums of a page by tiles of BF16: 32 queries at a time.
 //!
 //! **The order.** Queries, keys, weights and values are rounded to BF16 and summed as [`crate::tiles`] says. The terms of a
-//! score are the values of a key. The terms of a weighted value are the positions of a page; positions that nobody sees
-//! count as zeros. Softmax between the two is that of the other class.
+//! score are the values of a key. The terms of a weighted value are the positions of a page; positions that
+//! no query sees count as zeros. Softmax between the two is that of the other class.
 
 use std::ops::Range;
 
@@ -19,7 +19,7 @@ use crate::sixteen::Sixteen;
 use crate::tiles::Amx;
 use crate::tiles::{HIGH, Panel, SIDE, Simulated, TERMS, Tile, Tiles, brain};
 
-/// Queries that are multiplied together.
+/// Number of queries that are multiplied together.
 pub(super) const SQUARE: usize = HIGH * SIDE;
 
 /// Working space of a thread.
@@ -27,12 +27,12 @@ pub(super) const SQUARE: usize = HIGH * SIDE;
 pub(super) struct Squares {
     /// For each sixteen queries the tiles of their values.
     queries: Vec<Tile>,
-    /// A page's keys or values.
+    /// Keys or values of a page.
     lines: Vec<Sixteen>,
 }
 
 impl Squares {
-    /// Takes queries, `queries x length`.
+    /// Converts queries, `queries x length`.
     pub(super) fn take_queries(&mut self, path: Instructions, queries: &[f32], length: usize) {
         let across = length.div_ceil(TERMS);
         let count = (queries.len() / length).next_multiple_of(SQUARE) / SIDE;
@@ -45,7 +45,7 @@ impl Squares {
     }
 
     /// `scores[query][position] = keys[.][position] . query` for some of the queries and those beside them; `keys` is
-    /// `length x positions`. May ask for the bytes that come `next`.
+    /// `length x positions`. Prefetches `next`.
     pub(super) fn scores(
         &mut self,
         path: Instructions,
@@ -81,7 +81,7 @@ impl Squares {
     }
 
     /// `sums[query] += weights[query][position] * values[position]` for some queries and the first `used` positions;
-    /// rows of values are `stored` long, of sums `width`, a multiple of 32. May ask for the bytes that come `next`.
+    /// rows of values are `stored` long, of sums `width`, a multiple of 32. Prefetches `next`.
     #[expect(clippy::too_many_arguments, reason = "two matrices, what of them, and the result")]
     pub(super) fn gather(
         &mut self,
@@ -112,7 +112,7 @@ impl Squares {
         let mut tiles = T::begin();
         for square in squares(rows) {
             let weights = &mut weights[square.clone()];
-            // Queries beside those that look have no weights.
+            // Queries of the tile that do not see the page have no weights.
             let looking = rows.start.max(square.start)..rows.end.min(square.end);
             weights[..looking.start - square.start].fill([0.0; PAGE]);
             weights[looking.end - square.start..].fill([0.0; PAGE]);
@@ -163,12 +163,12 @@ impl Squares {
     }
 }
 
-/// The squares of queries in which some of them stand.
+/// The squares that contain a range of queries.
 fn squares(rows: &Range<usize>) -> impl Iterator<Item = Range<usize>> {
     (rows.start / SQUARE..rows.end.div_ceil(SQUARE)).map(|at| at * SQUARE..(at + 1) * SQUARE)
 }
 
-/// Up to sixteen rows of so many values to a row of tiles, filled up with zeros.
+/// Converts up to sixteen rows to a row of tiles, padded with zeros.
 fn round_left(path: Instructions, values: &[f32], length: usize, tiles: &mut [Tile]) {
     #[cfg(target_arch = "x86_64")]
     if path == Instructions::Amx {

@@ -32,7 +32,7 @@ fn grain(length: usize) -> usize {
 }
 
 impl Host {
-    /// On a path, with so many threads; as many as there are processors where nothing is said.
+    /// A host with a path and a number of threads; by default one thread per processor.
     ///
     /// # Panics
     /// This processor cannot run the path.
@@ -54,7 +54,7 @@ impl Host {
         &self.team
     }
 
-    /// Does work on each row of so many values, by its number, a little for each value.
+    /// Runs work on each row, with its index; `length` is the length of a row.
     pub fn rows(&self, rows: &mut [f32], width: usize, work: impl Fn(usize, &mut [f32]) + Sync) {
         self.team.rows(rows, width, grain(width), work);
     }

@@ -1,7 +1,7 @@
-//! What a model is computed with: a device, the memory that it reaches, and a few operations on what stands there.
+//! A device computes a model: it has memory, and a few operations on that memory.
 //!
-//! Whoever computes a model knows these operations only, so that another device takes part by having them. Rows of numbers
-//! stand in a device's memory and cross to another by way of the host's.
+//! The engine uses only these operations, so another device can be added by implementing them. Rows of numbers are in a
+//! device's memory, and move to another device by way of the host's memory.
 
 mod host;
 mod routing;
@@ -22,34 +22,34 @@ pub struct CacheRows<P> {
     pub kind: Kind,
     /// How a row is stored: `F32`, `F16` or `Q8_0`.
     pub tensor_type: TensorType,
-    /// Rows of different heads at one position.
+    /// Number of heads: each position has a row per head.
     pub heads: usize,
-    /// Values in a row.
+    /// Length of a row.
     pub length: usize,
     /// All pages, `pages x heads x page`.
     pub pages: P,
 }
 
 impl<P> CacheRows<P> {
-    /// Bytes of so many pages.
+    /// Bytes of `count` pages.
     #[must_use]
     pub fn bytes(tensor_type: TensorType, heads: usize, length: usize, pages: usize) -> usize {
         pages * heads * crate::PAGE * tensor_type.row_bytes(length)
     }
 }
 
-/// How queries look at cached rows.
+/// Sizes of an attention, and the positions that each token sees.
 #[derive(Debug, Clone, Copy)]
 pub struct Looks<'a> {
-    /// The pages of each sequence.
+    /// Page numbers of each sequence.
     pub pages: &'a [&'a [u32]],
-    /// What each token sees.
+    /// The positions that each token sees.
     pub each: &'a [Look],
-    /// Heads of queries.
+    /// Number of query heads.
     pub heads: usize,
-    /// Factor on scores.
+    /// Factor of the scores.
     pub scale: f32,
-    /// Scores are squeezed between plus and minus this.
+    /// Scores are softly limited to plus and minus this.
     pub cap: Option<f32>,
 }
 
@@ -58,20 +58,20 @@ pub struct Looks<'a> {
 pub struct Norm<N> {
     /// A factor for each value of a row.
     pub weight: N,
-    /// Where there is one, rows are brought to mean 0 and variance 1, and this is added; else to a mean square of 1.
+    /// With a bias, rows are normed to mean 0 and variance 1, and the bias is added; without, to a mean square of 1.
     pub bias: Option<N>,
     /// Added to the mean square.
     pub epsilon: f32,
 }
 
-/// A matrix, and where the results of a product with it stand.
+/// A matrix, and the destination of a product with it.
 pub type Product<'a, D> =
     (Matrix<<D as Device>::Stored<'a>>, Destination<'a, <D as Device>::Numbers>);
 
-/// Where results go within numbers.
+/// The part of some numbers that results are written to.
 #[derive(Debug)]
 pub struct Destination<'a, N> {
-    /// All of them.
+    /// All rows.
     pub numbers: &'a mut N,
     /// The first one.
     pub from: usize,
@@ -83,7 +83,7 @@ impl<'a, N> From<&'a mut N> for Destination<'a, N> {
     }
 }
 
-/// What computes. Operations panic where lengths do not fit; once room was taken they take no more memory.
+/// A device. Operations panic if lengths do not match. They allocate nothing beyond the room that was allocated before.
 pub trait Device: Send {
     /// Rows of numbers in its memory.
     type Numbers: Send;
@@ -148,7 +148,7 @@ pub trait Device: Send {
         sums: &mut Self::Sums,
     );
 
-    /// Norms each row of `x`, of as many values as the norm has.
+    /// Norms each row of `x`; rows have the length of the norm's weights.
     fn norm(&self, norm: &Norm<Self::Numbers>, x: &Self::Numbers, out: &mut Self::Numbers);
 
     /// The same in place.
@@ -177,8 +177,8 @@ pub trait Device: Send {
     /// Adds the same values to each row.
     fn add_to_rows(&self, rows: &mut Self::Numbers, values: &Self::Numbers);
 
-    /// For each row of `x` the experts with the largest shares, as `routing` then tells; the router has a row for each
-    /// expert.
+    /// Chooses for each row of `x` the experts with the largest shares, and writes them to `routing`. The router has a row
+    /// for each expert.
     fn choose(
         &self,
         x: &Self::Numbers,
@@ -187,9 +187,9 @@ pub trait Device: Send {
         activations: &mut Self::Activations,
     );
 
-    /// Some rows of `x`, of a width, by their numbers.
+    /// Copies some rows of `x` by their indices.
     fn gather(&self, x: &Self::Numbers, rows: &[u32], width: usize, out: &mut Self::Numbers);
 
-    /// `out[row]` = the results of its experts, which stand in `routing`, each times its share, the largest share first.
+    /// `out[row]` = sum of the results of its experts in `routing`, each times its share, the largest share first.
     fn combine(&self, routing: &mut Routing<Self::Numbers>, width: usize, out: &mut Self::Numbers);
 }

@@ -7,7 +7,7 @@ pub struct Chosen {
     pub expert: u32,
     /// Its part of the sum.
     pub share: f32,
-    /// Where its result stands among all of a step.
+    /// Index of its result among all of a step.
     pub place: u32,
 }
 

@@ -1,4 +1,4 @@
-//! Products of rows of floats.
+//! Products of float weights.
 
 use std::ops::Range;
 
@@ -14,13 +14,13 @@ use super::{avx2, avx512};
 use crate::Instructions;
 use crate::team::Outputs;
 
-/// Multiplications that a thread takes at a time, at least.
+/// Least number of multiplications that a thread takes at a time.
 const LEAST_PRODUCTS: usize = 1 << 15;
 
-/// Two rows of floats, in the order of `F32` rows.
+/// Product of two rows of floats, in the order of `F32` rows.
 ///
 /// # Panics
-/// When they differ in length.
+/// If they differ in length.
 #[must_use]
 pub(crate) fn dot(path: Instructions, row: &[f32], x: &[f32]) -> f32 {
     const { assert!(cfg!(target_endian = "little"), "rows are stored little-endian") };
@@ -73,11 +73,11 @@ fn rows(work: &Work<'_>, rows: Range<usize>) {
     }
 }
 
-/// Rows and tokens of a tile, and what does panels of such rows.
+/// Numbers of rows and tokens of a tile, and the function that computes panels.
 #[cfg(target_arch = "x86_64")]
 type Panels = ((usize, usize), fn(&Work<'_>, Range<usize>));
 
-/// How a path does panels, where it does.
+/// The panels of a path, if it has any.
 #[cfg(target_arch = "x86_64")]
 fn panels(path: Instructions, tensor_type: TensorType, tokens: usize) -> Option<Panels> {
     let wide = (avx512::FLOAT_ROWS, FLOAT_TOKENS);
@@ -98,7 +98,7 @@ fn panels(path: Instructions, tensor_type: TensorType, tokens: usize) -> Option<
     })
 }
 
-/// On the widest path.
+/// With AVX-512.
 #[cfg(target_arch = "x86_64")]
 fn wide_panels<F: avx512::Floats>(work: &Work<'_>, pieces: Range<usize>) {
     for (tokens, rows) in work.panels(pieces, avx512::FLOAT_ROWS) {
@@ -110,7 +110,7 @@ fn wide_panels<F: avx512::Floats>(work: &Work<'_>, pieces: Range<usize>) {
     }
 }
 
-/// With 256 bits.
+/// With AVX2.
 #[cfg(target_arch = "x86_64")]
 fn narrow_panels<F: avx2::Eights>(work: &Work<'_>, pieces: Range<usize>) {
     let columns = work.matrix.columns;
@@ -122,7 +122,7 @@ fn narrow_panels<F: avx2::Eights>(work: &Work<'_>, pieces: Range<usize>) {
     }
 }
 
-/// A row of floats times a token.
+/// Product of a row of floats and a token.
 fn one_row(path: Instructions, tensor_type: TensorType, row: &[u8], x: &[f32]) -> f32 {
     assert_eq!(row.len(), tensor_type.row_bytes(x.len()), "row and activations differ in length");
     match (path.vectors(), tensor_type) {

@@ -1,16 +1,16 @@
-//! What a product needs to know of a type that stores blocks.
+//! The form of a type of blocks: what a product needs to know about it.
 
 use deft_formats::quant::{Blocks, TensorType};
 use deft_formats::with_blocks;
 
-/// How quants of a type are meant.
+/// The form of a type's quants.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Form {
-    /// They are stored so much more than they mean.
+    /// Offset of the stored quants.
     pub(crate) offset: u8,
-    /// The halves of a group have scales of their own.
+    /// Whether the halves of a group have separate scales.
     pub(crate) halves: bool,
-    /// There are minima.
+    /// Whether there are minima.
     pub(crate) minima: bool,
 }
 
@@ -23,22 +23,22 @@ impl Form {
         Some(with_blocks!(tensor_type, B => Self::of_blocks::<B>()))
     }
 
-    /// Of blocks.
+    /// The form of blocks.
     pub(crate) const fn of_blocks<B: Blocks>() -> Self {
         Self { offset: B::OFFSET, halves: B::HALVES, minima: B::MINIMA }
     }
 
-    /// Parts of a group that have scales of their own.
+    /// Number of parts of a group with separate scales.
     pub(crate) const fn parts(self) -> usize {
         if self.halves { 2 } else { 1 }
     }
 
-    /// Of these, those whose integer sums do not begin with nothing.
+    /// Number of these parts with a bias of their integer sums.
     pub(crate) const fn sum_biases(self) -> usize {
         if self.offset == 0 { 0 } else { self.parts() }
     }
 
-    /// Of these, those that have minima.
+    /// Number of these parts with minima.
     pub(crate) const fn mins(self) -> usize {
         if self.minima { self.parts() } else { 0 }
     }

@@ -1,11 +1,11 @@
-//! Stored matrix times activations.
+//! Products of stored matrices and activations.
 //!
 //! **The order.** A row is summed into sixteen partial sums. For float rows, element `i` goes to partial
 //! sum `i mod 16` by one fused multiply-add. For rows in blocks, the exact integer sum of group `g` of 32
 //! quants times activations is multiplied by the product of the two scales and added to partial sum
-//! `g mod 16`, fused as well; where the halves of a group have scales of their own, that is done for both,
-//! one after the other; where there are minima, the product of a minimum and the sum of activations is
-//! taken away after each, fused too. At the end partial sums 8 apart are added, then 4, 2 and 1 apart.
+//! `g mod 16`, fused as well; if the halves of a group have separate scales, that is done for both,
+//! one after the other; if there are minima, the product of a minimum and the sum of activations is
+//! subtracted after each, fused too. At the end, partial sums that are 8 apart are added, then 4, 2 and 1 apart.
 //! Every path keeps this order, for one token as for many, so all agree bit for bit.
 //!
 //! Paths of the class [`Class::Bf16`](crate::Class::Bf16) multiply all but rows of `F32` in the order of [`tiles`].
@@ -44,7 +44,7 @@ use work::Work;
 /// Number of partial sums.
 pub(crate) const PARTIALS: usize = 16;
 
-/// The fixed tree at the end of every sum.
+/// Sum of the partial sums, in the order of the tree.
 #[inline(always)]
 pub(crate) fn tree(partials: &[f32; PARTIALS]) -> f32 {
     let mut sums = *partials;
@@ -78,11 +78,11 @@ impl<'a> Matrix<Stored<'a>> {
 
 /// `out[token][row] = matrix[row] . x[token]`; `out` is `tokens x rows`.
 ///
-/// Each product is summed in the stated order, so neither the number of tokens nor of threads changes a
-/// bit. Takes no memory once each thread has done a product of several tokens.
+/// Each product is summed in the order above, so the numbers of tokens and threads do not change the result. Each thread
+/// allocates its working space at its first product of several tokens.
 ///
 /// # Panics
-/// When the lengths do not fit, or `x` was not prepared for this type on this path.
+/// If lengths do not match, or `x` was not prepared for this type on this path.
 pub fn multiply<'m>(
     path: Instructions,
     team: &Team,
@@ -93,7 +93,7 @@ pub fn multiply<'m>(
     multiply_all(path, team, x, [(matrix, out)]);
 }
 
-/// The same for several matrices with the same `x`: threads go from one to the next without waiting for each other.
+/// The same for several matrices with the same `x`. Threads continue with the next matrix without waiting for each other.
 ///
 /// # Panics
 /// As [`multiply`].

@@ -1,4 +1,4 @@
-//! Products of rows in blocks with activations in eight bits.
+//! Products of weights in blocks with activations in eight bits.
 
 use std::cell::RefCell;
 use std::ops::Range;
@@ -21,10 +21,9 @@ use crate::team::Outputs;
 #[cfg(target_arch = "x86_64")]
 use crate::team::Results;
 
-/// Bytes of weights that a thread takes at a time, at least: below, handing out work costs more than it
-/// saves.
+/// Least bytes of weights that a thread takes at a time; with less, dividing the work costs more than it saves.
 const LEAST_BYTES: usize = 16 << 10;
-/// Multiplications below which a product of several tokens stays on one thread.
+/// Number of multiplications below which one thread computes a product of several tokens alone.
 const LEAST_PRODUCTS: usize = 1 << 18;
 
 /// Working space of a thread.
@@ -88,10 +87,10 @@ pub(super) fn work<'a>(
     Work { matrix, x, out, part, cut }
 }
 
-/// Does some pieces of a product.
+/// Computes some pieces of a product.
 type Run = fn(&Work<'_>, Range<usize>);
 
-/// Panels of rows times all tokens, without the widest path's registers.
+/// Multiplies panels of rows by all tokens, on the paths without 512-bit registers.
 #[cfg(target_arch = "x86_64")]
 fn narrow_panels<B: avx2::Narrow, D: avx2::Dots>(work: &Work<'_>, pieces: Range<usize>) {
     let row_bytes = work.row_bytes();
@@ -109,8 +108,8 @@ fn narrow_panels<B: avx2::Narrow, D: avx2::Dots>(work: &Work<'_>, pieces: Range<
     });
 }
 
-/// Panels of rows times all tokens, or parts of them: where there are many, threads have tokens of their own,
-/// which stay in their own caches.
+/// Multiplies panels of rows by all tokens, or by parts of them: with many tokens, each thread has its own part, which
+/// stays in its core's caches.
 #[cfg(target_arch = "x86_64")]
 fn panels<B: avx512::Wide>(work: &Work<'_>, pieces: Range<usize>) {
     let stride = work.matrix.columns.div_ceil(STRIP);
@@ -127,7 +126,7 @@ fn panels<B: avx512::Wide>(work: &Work<'_>, pieces: Range<usize>) {
     });
 }
 
-/// Some rows times one token.
+/// Multiplies some rows by one token.
 fn one_token(path: Instructions, tensor_type: TensorType) -> Run {
     with_blocks!(tensor_type, B => match path {
         // SAFETY: the path was found on this processor; nothing else is demanded.
@@ -149,7 +148,7 @@ fn one_token(path: Instructions, tensor_type: TensorType) -> Run {
     })
 }
 
-/// Multiplies rows of so many bytes with the only token.
+/// Multiplies rows of `row_bytes` bytes by the only token.
 fn with_token(
     work: &Work<'_>,
     rows: Range<usize>,
@@ -161,7 +160,7 @@ fn with_token(
     multiply(stored, work.row_bytes(), work.x.of(0), out);
 }
 
-/// Some rows times all tokens, as is specified: each strip is taken apart once.
+/// Multiplies some rows by all tokens, in plain Rust: each strip is unpacked once.
 fn rows_of<B: Blocks>(work: &Work<'_>, rows: Range<usize>) {
     let (bytes, x) = (STRIP / B::VALUES * B::BYTES, work.x);
     SPACE.with_borrow_mut(|space| {
@@ -183,8 +182,8 @@ fn rows_of<B: Blocks>(work: &Work<'_>, rows: Range<usize>) {
     });
 }
 
-/// The rows of a matrix, by panels. What takes a division is known here once: a panel of a few tokens is
-/// done in less than a microsecond.
+/// The rows of a matrix, by panels. Divisions are done once, here, because a panel of few tokens takes less than a
+/// microsecond.
 #[cfg(target_arch = "x86_64")]
 struct Rows<'a> {
     stored: &'a [u8],
@@ -194,8 +193,8 @@ struct Rows<'a> {
 
 #[cfg(target_arch = "x86_64")]
 impl Rows<'_> {
-    /// Some rows times some tokens, the first of which begins a tile: strips are taken apart once and
-    /// multiplied while they are in a near cache.
+    /// Multiplies some rows by some tokens, of which the first begins a tile. Strips are unpacked once, and multiplied
+    /// while they are in the L1 cache.
     fn panel<B: avx512::Wide>(
         &self,
         rows: Range<usize>,
@@ -208,7 +207,7 @@ impl Rows<'_> {
         let bytes = STRIP / B::VALUES * B::BYTES;
         let lines = const { RowLines::of::<B>().count() };
         if shape.blocks > 1 {
-            // What was there before is not read.
+            // Former values are not read.
             sums.resize(out.tokens() * shape.rows, Sixteen::default());
         }
         let stored = &self.stored[rows.start * row_bytes..rows.end * row_bytes];

@@ -1,4 +1,4 @@
-//! The specification: obvious and slow.
+//! Matrix products in plain Rust: the specification of all other paths.
 
 use deft_formats::quant::{Blocks, GROUP, STRIP, STRIP_GROUPS, Strip, unpack};
 use half::f16;
@@ -30,7 +30,7 @@ fn floats(row: impl Iterator<Item = f32>, x: &[f32]) -> f32 {
     tree(&partials)
 }
 
-/// Adds a strip times activations (group by group) to the partial sums.
+/// Multiplies a strip by activations, group by group, and adds the products to the partial sums.
 pub(super) fn strip<B: Blocks>(strip: &Strip, x: &RoundedStrip, partials: &mut [f32; PARTIALS]) {
     let wide = |bits: u16| f16::from_bits(bits).to_f32();
     let halves = if B::HALVES { 2 } else { 1 };
@@ -55,7 +55,7 @@ pub(super) fn strip<B: Blocks>(strip: &Strip, x: &RoundedStrip, partials: &mut [
     }
 }
 
-/// Rows of so many bytes times the activations of a token.
+/// Multiplies rows of `row_bytes` bytes by the activations of a token.
 pub(super) fn rows<B: Blocks>(rows: &[u8], row_bytes: usize, x: &[RoundedStrip], out: &mut [f32]) {
     let mut taken = Strip::default();
     for (row, out) in rows.chunks_exact(row_bytes).zip(out) {

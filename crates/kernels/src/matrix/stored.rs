@@ -1,4 +1,4 @@
-//! Stored weights, perhaps with a copy in the memory of each node.
+//! Stored weights, possibly with a copy in the memory of each node.
 
 use std::ops::Deref;
 
@@ -7,11 +7,11 @@ use crate::processors;
 /// Memory of the host.
 pub type HostMemory = Box<dyn Deref<Target = [u8]> + Send + Sync>;
 
-/// Stored weights: one for all threads, or copies of which each thread reads that of its own memory node.
+/// Stored weights: shared by all threads, or copied so that each thread reads the copy of its own memory node.
 #[derive(Clone, Copy)]
 pub struct Stored<'a> {
     bytes: &'a [u8],
-    /// Memory of each node that has these bytes from `from` on; none where all read the same.
+    /// Memory of each node, with these bytes from offset `from` on; none if all threads read the same.
     copies: &'a [HostMemory],
     from: usize,
 }
@@ -36,14 +36,14 @@ impl<'a> Stored<'a> {
         Self { bytes: &copies[0][from..from + length], copies, from }
     }
 
-    /// How many there are.
+    /// Number of bytes.
     #[must_use]
     #[expect(clippy::len_without_is_empty, reason = "nobody asks")]
     pub fn len(&self) -> usize {
         self.bytes.len()
     }
 
-    /// Those that are nearest to the calling thread.
+    /// The bytes in the calling thread's node.
     #[must_use]
     pub fn near(&self) -> &'a [u8] {
         match self.copies {

@@ -1,4 +1,4 @@
-//! Products as work that a team shares out: one at a time, or several of the same activations at once.
+//! Products as work for a team: one at a time, or several with the same activations.
 
 use std::ops::Range;
 
@@ -7,31 +7,30 @@ use super::{Matrix, Stored, floats, quants, tiles};
 use crate::team::Outputs;
 use crate::{Instructions, Team};
 
-/// A product, cut into pieces of which each is done by one thread.
+/// A product, divided into pieces that one thread computes each.
 pub(super) struct Work<'a> {
     pub(super) matrix: Matrix<Stored<'a>>,
     pub(super) x: &'a Activations,
     pub(super) out: Outputs<'a>,
-    /// Tokens that pass by together; with fewer than all of them, pieces are done for one part of the tokens after
-    /// the other.
+    /// Number of tokens of a part. If there are several parts, all pieces of a part come before those of the next.
     pub(super) part: usize,
-    /// How the pieces are done.
+    /// The computation of the pieces.
     pub(super) cut: Cut,
 }
 
-/// How a product is cut.
+/// The pieces of a product.
 #[derive(Clone, Copy)]
 pub(super) struct Cut {
-    /// Pieces.
+    /// Number of pieces.
     pub(super) count: usize,
-    /// Pieces that a thread takes at a time.
+    /// Number of pieces that a thread takes at a time.
     pub(super) grain: usize,
-    /// Does some of them. Each is done by one thread once.
+    /// Computes some pieces. Each piece is computed once, by one thread.
     pub(super) run: fn(&Work<'_>, Range<usize>),
 }
 
 impl<'a> Work<'a> {
-    /// A product on a path, for a team of so many threads.
+    /// A product on a path, for a team of `threads` threads.
     pub(super) fn of(
         path: Instructions,
         threads: usize,
@@ -57,7 +56,7 @@ impl<'a> Work<'a> {
         self.matrix.tensor_type.row_bytes(self.matrix.columns)
     }
 
-    /// Pieces that are panels of so many rows, times parts of the tokens: the tokens and rows of each.
+    /// Tokens and rows of a piece, if pieces are panels of rows times parts of the tokens.
     pub(super) fn panels(
         &self,
         pieces: Range<usize>,
@@ -71,7 +70,7 @@ impl<'a> Work<'a> {
         })
     }
 
-    /// How often a thread takes a part of it.
+    /// Number of times that a thread takes a part.
     fn takes(&self) -> usize {
         self.cut.count.div_ceil(self.cut.grain)
     }
@@ -82,15 +81,15 @@ impl<'a> Work<'a> {
     }
 }
 
-/// Does all pieces of some products. Whoever is done with one goes on with the next, so that a team waits for its
-/// last thread once.
+/// Computes all pieces of several products. A thread that has finished one product continues with the next, so the team
+/// waits for its last thread only once.
 pub(super) fn run(team: &Team, works: &[Work<'_>]) {
     if let [work] = works {
         let Cut { count, grain, run } = work.cut;
         return team.each(count, grain, |_, pieces| run(work, pieces));
     }
     let takes: usize = works.iter().map(Work::takes).sum();
-    // What is less than one thread should take at a time is not handed out.
+    // Work that is too small to be divided is computed by one thread.
     let is_little = works.iter().all(|work| work.cut.count * works.len() <= work.cut.grain);
     team.each(takes, if is_little { takes } else { 1 }, |_, range| {
         for take in range {

@@ -1,4 +1,4 @@
-//! How messages stand on the link. A frame is its length in four little-endian bytes, the number of the call it
+//! Messages as frames on the link. A frame is its length in four little-endian bytes, the number of the call it
 //! is about in eight (0 where it is about none), and JSON. The number stands apart so that also a message which
 //! is not understood, or is too long, is answered with an error of that call.
 

@@ -34,13 +34,13 @@ pub struct ModelFacts {
     /// Special tokens.
     #[serde(default)]
     pub special_tokens: Vec<SpecialToken>,
-    /// Sliding window, where some layers have one.
+    /// Sliding window, if some layers have one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub window: Option<WindowFacts>,
     /// Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`.
     #[serde(default)]
     pub serves: Vec<String>,
-    /// Pooling of embeddings, where it makes them.
+    /// Pooling of embeddings, if it makes embeddings.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pooling: Option<String>,
     /// A small conversation rendered by the template, or the error.

@@ -49,14 +49,14 @@ pub struct LoadRequest {
     /// Settings of a loaded model to set back to the model's defaults.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub reset: Vec<SettingName>,
-    /// Number of instances; the present number, at least one, where absent. Instances of a variant share its weights in
+    /// Number of instances; by default the present number, at least one. Instances of a variant share its weights in
     /// host memory.
     #[serde(default, alias = "copies", skip_serializing_if = "Option::is_none")]
     pub instances: Option<u32>,
 }
 
 impl LoadRequest {
-    /// A request that leaves the number of instances as it is.
+    /// A request that does not change the number of instances.
     #[must_use]
     pub fn of(model: impl Into<String>, settings: SettingsRequest) -> Self {
         Self { model: model.into(), settings, reset: Vec::new(), instances: None }

@@ -58,7 +58,7 @@ pub struct SourceRequest {
     /// How a listing is read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub listing: Option<ListingRules>,
-    /// The name a token belongs to, where the place wants one.
+    /// User name of the token, if the source needs one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
     /// A token; it is stored in a file that only the user of the service can read.
@@ -81,7 +81,7 @@ impl std::fmt::Debug for SourceRequest {
     }
 }
 
-/// A source as it is known.
+/// A source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SourceReport {
     /// Its name.
@@ -105,7 +105,7 @@ pub struct SourceReport {
 pub struct SourceCheck {
     /// The source.
     pub name: String,
-    /// Variants it offers, where it lists them.
+    /// Number of variants that it offers, if it lists them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub variants: Option<usize>,
     /// How long it took, in seconds.
@@ -173,7 +173,7 @@ pub struct OfferReport {
     /// Longest context in tokens.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub context_length: Option<u32>,
-    /// Bytes of its files, where known.
+    /// Bytes of its files, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
     /// Whether it fits into this machine's memory.
@@ -218,10 +218,10 @@ pub struct OfferFile {
     pub name: String,
     /// What it is for: `weights`, `projector`, `config`.
     pub role: String,
-    /// Its length, where known.
+    /// Its length, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
-    /// Its digest, where known.
+    /// Its digest, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sha256: Option<String>,
     /// Whether its content is in the depot already.
@@ -254,7 +254,7 @@ pub struct SpeedEstimate {
 pub struct DiskForecast {
     /// Bytes that are free.
     pub free: u64,
-    /// Bytes to pull, where known.
+    /// Bytes to pull, if known.
     #[serde(alias = "fetch")]
     pub pull: u64,
     /// Bytes free afterwards; absent if there is too little space.
@@ -262,12 +262,12 @@ pub struct DiskForecast {
     pub after: Option<u64>,
 }
 
-/// What is known of an offer before its weights are fetched.
+/// Facts of an offer, before its weights are pulled.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Preview {
     /// What the source says of it.
     pub offer: OfferReport,
-    /// The state it has, where the source has such.
+    /// Its state, if the source has states.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub revision: Option<String>,
     /// The name it gets in the depot.

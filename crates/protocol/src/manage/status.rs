@@ -153,7 +153,7 @@ pub struct MachineReport {
     pub busy: f64,
     /// Load average of one minute: tasks that run or wait to run.
     pub load: f64,
-    /// Temperature of the hottest sensor in degrees Celsius, where the machine reports it.
+    /// Temperature of the hottest sensor in degrees Celsius, if the machine reports it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub temperature: Option<f64>,
     /// Memory in bytes.

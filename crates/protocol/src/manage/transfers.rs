@@ -182,7 +182,7 @@ pub struct FileProgress {
     pub name: String,
     /// Bytes done.
     pub done_bytes: u64,
-    /// Length of the file, where known.
+    /// Length of the file, if known.
     pub total_bytes: u64,
 }
 
@@ -197,13 +197,13 @@ pub struct Transfer {
     pub about: String,
     /// Its state.
     pub state: TransferState,
-    /// Present stage, where it is not copying: `looking`, `checking`.
+    /// Present stage, if it is not copying: `looking`, `checking`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stage: Option<String>,
     /// The file in progress.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub file: Option<String>,
-    /// Progress of its files, where it works on several at once.
+    /// Progress of its files, if it processes several in parallel.
     #[serde(default)]
     pub files: Vec<FileProgress>,
     /// Bytes done.

@@ -1,6 +1,6 @@
 //! The check of a model: template, tokenizer, numbers and a short answer.
 //!
-//! A model is tried by ordinary calls. What is well is told beside what is not, in plain words.
+//! A model is tested with ordinary calls. Passed and failed parts are reported together.
 
 use deft_protocol::chat::{AnswerOptions, EndedBy, Figures};
 use deft_protocol::engine::{Prompt, TokenScore};
@@ -29,7 +29,7 @@ const SURE: f64 = 1.5;
 const ALIKE: [&str; 3] =
     ["When do I sow beans?", "When are beans sown?", "The ship left the harbour at night."];
 
-/// Tries a model; it is loaded where it is not.
+/// Tests a model; loads it if necessary.
 pub(crate) async fn of(gateway: &Gateway, model: &str) -> Result<CheckReport, Problem> {
     let registered = gateway.loads.resolve(model)?;
     let name = registered.name.to_string();
@@ -56,7 +56,7 @@ fn finding(what: &str, passed: bool, found: impl Into<String>) -> Finding {
     Finding { what: what.to_owned(), passed, found: found.into() }
 }
 
-/// What the file alone tells.
+/// Checks of the file alone.
 fn from_file(facts: &ModelFacts) -> Vec<Finding> {
     let mut findings = Vec::new();
     if facts.serves.is_empty() {

@@ -36,7 +36,7 @@ pub(super) fn parse_amount(text: &str) -> Option<Bytes> {
     text.parse::<ByteSize>().ok().map(|amount| Bytes(amount.as_u64()))
 }
 
-/// An amount, or a share such as `80 %` of so many bytes.
+/// An amount, or a share such as `80 %` of `whole` bytes.
 fn parse_limit(text: &str, whole: u64) -> Option<Bytes> {
     let Some(share) = text.trim().strip_suffix('%') else { return parse_amount(text) };
     let share: f64 = share.trim().parse().ok()?;

@@ -47,7 +47,7 @@ impl Provider for FlagLayer<'_> {
     }
 }
 
-/// What stands for settings that are absent.
+/// Defaults of absent settings.
 const ABSENT: [(&str, &str); 7] = [
     ("database.url", "private"),
     ("pools.simulated", "none"),

@@ -52,7 +52,7 @@ pub enum WeightsOnNodes {
 pub(super) const AUTO: &str = "auto";
 
 impl LoadingConfig {
-    /// The instructions that the operator wants, where he does not leave the choice to the service.
+    /// The instructions that the operator requests, unless the service chooses.
     pub(crate) fn forced_kernels(&self) -> Option<&str> {
         self.kernels.as_deref().filter(|name| *name != AUTO)
     }

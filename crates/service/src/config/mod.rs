@@ -24,7 +24,7 @@ use loading::AUTO;
 pub(crate) use loading::{Evictable, LoadingConfig, WeightsOnNodes};
 use renamed::Renamed;
 
-/// Environment variables and the settings they stand for.
+/// Environment variables, with their settings.
 const VARIABLES: &[(&str, &str)] = &[
     ("DEFT_DATA_DIR", "data_dir"),
     ("DEFT_LISTEN", "listen"),
@@ -62,7 +62,7 @@ const NUMBERS: &[&str] = &[
     "pull.stall_seconds",
 ];
 
-/// Origin of what nobody set.
+/// Origin of default values.
 const DEFAULT_ORIGIN: &str = "default";
 
 /// Settings of the service.
@@ -118,7 +118,7 @@ impl Default for PermissionConfig {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Access {
-    /// Whoever reaches it.
+    /// Every caller that reaches it.
     Open,
     /// Operators only.
     Operators,
@@ -277,7 +277,7 @@ pub struct Loaded {
 }
 
 impl Loaded {
-    /// Whether nobody set this.
+    /// Whether this is the default.
     #[must_use]
     pub fn is_default(&self, key: &str) -> bool {
         self.origins.iter().any(|(name, _, origin)| name == key && origin == DEFAULT_ORIGIN)
@@ -429,7 +429,7 @@ impl Config {
         Ok(found)
     }
 
-    /// The host pool's limit where so many bytes of memory may be used.
+    /// The host pool's limit if `usable` bytes of memory may be used.
     ///
     /// # Errors
     /// The setting is neither an amount nor a share, or more than there is.
@@ -462,7 +462,7 @@ pub struct Accelerator {
     pub name: String,
     /// Memory it has.
     pub size: Bytes,
-    /// Bytes it reads in a second, where it is slower than the processor.
+    /// Bytes per second that it reads, if it is slower than the processor.
     pub speed: Option<Bytes>,
     /// What other programs hold of it.
     pub held: Bytes,

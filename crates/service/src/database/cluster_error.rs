@@ -36,7 +36,7 @@ pub enum ClusterError {
         /// The installed ones.
         installed: String,
     },
-    /// What is there is no whole cluster.
+    /// The cluster is incomplete.
     #[error(
         "the database `{}` is incomplete: `{missing}` is missing. Nothing was changed. Restore it from a \
          backup; or move it away to start with empty records: the models in the depot are found again",
@@ -45,7 +45,7 @@ pub enum ClusterError {
     Torn {
         /// The cluster.
         folder: PathBuf,
-        /// What is missing of it.
+        /// The missing part.
         missing: String,
     },
     /// There is a cluster, and its password is not known.
@@ -63,7 +63,7 @@ pub enum ClusterError {
         /// Why it cannot be used.
         why: String,
     },
-    /// Something else stands where a folder or file of ours should.
+    /// Something else is in the place of one of our folders or files.
     #[error("`{}` is not usable ({what}); move it away", path.display())]
     Foreign {
         /// Where.

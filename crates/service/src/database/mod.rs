@@ -283,7 +283,7 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn a_recovery_may_take_as_long_as_it_makes_progress_and_no_longer() {
-        // Nobody listens there.
+        // No server listens there.
         let nobody = || PgConnectOptions::new().host("127.0.0.1").port(1).username("deft");
         let began = Instant::now();
         let working = move || Some(began.elapsed().as_secs().min(300));

@@ -112,7 +112,7 @@ impl Catalogue {
         self.all().into_iter().find(|registered| registered.name == *name)
     }
 
-    /// Looks at a file and takes it into the depot, where it is.
+    /// Examines a file and registers it.
     pub(crate) async fn register(
         &self,
         path: &Path,
@@ -198,7 +198,7 @@ impl Catalogue {
         Ok(())
     }
 
-    /// Forgets a variant; its files are somebody else's matter.
+    /// Removes a variant from the records; its files are not touched.
     pub(crate) async fn forget(&self, registered: &Registered) -> Result<(), Problem> {
         self.forget_with(registered, async { Ok(()) }).await
     }
@@ -312,7 +312,7 @@ pub(crate) async fn off_thread<T: Send + 'static>(
     done.unwrap_or_else(|error| Err(Problem::new(ProblemKind::Fault, "fault", error.to_string())))
 }
 
-/// A path that means the same to the service as to whoever sent it.
+/// A path that means the same for the service as for the sender: an absolute one.
 pub(crate) fn absolute(path: impl Into<PathBuf>) -> Result<PathBuf, Problem> {
     let path = path.into();
     if path.is_absolute() {

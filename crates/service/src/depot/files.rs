@@ -216,7 +216,7 @@ impl DepotFiles {
         off_thread(move || store.rename(&from, &to).map_err(|error| store_problem(&error))).await
     }
 
-    /// What is there and not understood, of files and of records.
+    /// Files and records that are not understood.
     pub(crate) async fn not_understood(&self) -> Result<Vec<NotUnderstood>, Problem> {
         let store = Arc::clone(&self.store);
         let told = off_thread(move || store.not_understood().map_err(|e| store_problem(&e)));
@@ -259,7 +259,7 @@ impl DepotFiles {
                 tracing::warn!("`{name}` cannot be used: its files cannot be read");
                 continue;
             }
-            // A change of its name broke off before it was recorded.
+            // A rename was interrupted before it was recorded.
             let moved = there.iter().find(|manifest| manifest.id == Some(registered.id));
             let moved = moved.filter(|manifest| self.catalogue.by_name(&manifest.name).is_none());
             match moved {
@@ -364,7 +364,7 @@ fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<R
     Ok(read)
 }
 
-/// Fetches again what is bad, where its source is known.
+/// Pulls damaged content again, if its source is known.
 async fn repaired(pulling: &Pulling, read: ReadAgain, handle: &Handle) -> Result<String, Problem> {
     let mut left = Vec::new();
     let mut mended = BTreeSet::new();

@@ -18,7 +18,7 @@ use crate::process::spawner;
 const COMMAND: &str = "read-headers";
 /// Longest silence of such a process: more than its time on a processor.
 const SILENCE: Duration = Duration::from_secs(120);
-/// Longest that it may take in all, with what is fetched from other machines.
+/// Longest total time, including reads from other machines.
 const LONGEST: Duration = Duration::from_secs(600);
 
 /// Reads headers in a process for each model.
@@ -111,7 +111,7 @@ mod tests {
         }
     }
 
-    /// What is told of a helper that is this script.
+    /// The error of a helper that is this script.
     fn told_of(script: &str, silence: Duration) -> String {
         use std::os::unix::fs::PermissionsExt;
         let folder = tempfile::tempdir().unwrap();

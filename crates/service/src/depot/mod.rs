@@ -1,4 +1,4 @@
-//! The models on this machine: which there are, where they came from, and everything that is done with their files.
+//! The models on this machine, their sources, and all operations on their files.
 
 pub(crate) mod catalogue;
 pub(crate) mod files;

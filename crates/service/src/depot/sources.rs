@@ -66,7 +66,7 @@ impl Sources {
         }
     }
 
-    /// All of them, ready to be asked; those whose token cannot be read are told with the reason.
+    /// All sources with their credentials; for those whose token cannot be read, the reason.
     pub(crate) fn all(&self) -> Vec<(String, Result<Source, Problem>)> {
         let records = self.records();
         records.iter().map(|record| (record.name.clone(), self.source(record))).collect()
@@ -95,7 +95,7 @@ impl Sources {
             let way_out = format!("remove it first: deft source remove {name}");
             return Err(name_taken(detail, way_out));
         }
-        // What is not said stays as it was.
+        // Absent fields stay unchanged.
         let known = before.as_ref();
         let kind = request.kind.or(known.map(|known| known.kind));
         let kind = kind.unwrap_or_else(|| kind_of(&request.address));
@@ -242,7 +242,7 @@ fn variable(source: &str) -> String {
     format!("{TOKEN_VARIABLE}{}", source.to_uppercase().replace('-', "_"))
 }
 
-/// Reads a file with a token; one that is a link, somebody else's, or readable by others is refused.
+/// Reads a file with a token. Refuses a link, a file of another user, and a file that others can read.
 fn read_token(path: &Path) -> Result<Secret, Problem> {
     let shown = path.display();
     let unreadable = |error: io::Error| {
@@ -274,7 +274,7 @@ fn origin(address: &str) -> String {
     url.map_or_else(|_| address.to_owned(), |url| url.origin().ascii_serialization())
 }
 
-/// What kind of place an address is, where nobody says.
+/// Default kind of an address.
 fn kind_of(address: &str) -> SourceKind {
     if !address.contains("://") {
         SourceKind::Folder

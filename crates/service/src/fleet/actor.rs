@@ -44,7 +44,7 @@ pub(super) struct Actor {
     /// Where engine processes pass the permission to compute on.
     pub(super) board: Option<Board>,
     pub(super) asks: mpsc::Sender<Ask>,
-    /// Given to seats, which tell when they are given back.
+    /// Given to seats, which report when they are returned.
     pub(super) leaving: mpsc::UnboundedSender<Left>,
     publish: watch::Sender<FleetReport>,
     drained: Vec<oneshot::Sender<()>>,
@@ -240,7 +240,7 @@ impl Actor {
         Ok(id)
     }
 
-    /// The instance that a target means, where it is there.
+    /// The instance of a target, if it exists.
     pub(super) fn same_as(&self, target: &Target) -> Option<&Instance> {
         let is_it = |found: &&Instance| {
             found.target.variant == target.variant && found.target.number == target.number

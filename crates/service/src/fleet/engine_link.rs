@@ -104,7 +104,7 @@ impl Unread {
 
 type Calls = Arc<Mutex<HashMap<u64, Listener>>>;
 
-/// A message as it is sent.
+/// A message with its length, as it is sent.
 type Outgoing = Bytes;
 
 /// The link to an engine process; cheap to clone.

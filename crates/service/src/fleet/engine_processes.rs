@@ -213,7 +213,7 @@ impl Actor {
             let _ = gone.send(());
         });
         self.retry_pending();
-        // Whoever waited for it waits for what is loaded in its place.
+        // Requests that waited for it wait for its replacement.
         let next = target.and_then(|target| self.same_as(&target).map(|found| found.id));
         if let Some(next) = next.and_then(|id| self.instances.get_mut(&id))
             && next.state == InstanceState::Loading
@@ -232,7 +232,7 @@ impl Actor {
         }
     }
 
-    /// Whoever waits until an instance is ready is told; none where nothing is being loaded.
+    /// Notified when an instance is ready; none if none is loading.
     pub(super) fn ready(&mut self, id: Uuid) -> Option<oneshot::Receiver<Result<(), Problem>>> {
         let is_replaced =
             self.instances.get(&id).is_some_and(|found| self.is_replaced(&found.target));

@@ -38,7 +38,7 @@ use crate::{loading::refusals, wire};
 /// Questions that may wait for the fleet's task.
 const WAITING: usize = 256;
 
-/// The instances and pools as they stand.
+/// State of the instances and pools.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub(crate) struct FleetReport {
     pub(crate) instances: Vec<InstanceReport>,
@@ -150,7 +150,7 @@ pub(crate) struct Fleet {
 }
 
 impl Fleet {
-    /// Starts the fleet's task; it is returned too, for nothing goes on without it.
+    /// Starts the fleet's task. It is returned too, because the service cannot continue without it.
     pub(crate) fn start(machine: Machine, rules: Rules) -> (Self, JoinHandle<()>) {
         let (asks, questions) = mpsc::channel(WAITING);
         // Unbounded, yet bounded by the calls that have a seat.
@@ -168,7 +168,7 @@ impl Fleet {
         target
     }
 
-    /// What is loaded, now and whenever it changes.
+    /// Reports of the fleet, now and after each change.
     pub(crate) fn reports(&self) -> watch::Receiver<FleetReport> {
         self.reports.clone()
     }
@@ -284,7 +284,7 @@ impl Fleet {
     }
 }
 
-/// What is to be loaded, from a registered variant: its header is read and its file checked.
+/// The target of a registered variant: its header is read and its file checked.
 pub(crate) async fn target(
     registered: &crate::records::variants::Registered,
     policy: Policy,

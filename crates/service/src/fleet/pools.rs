@@ -80,7 +80,7 @@ impl Machine {
         grant.placement.0.iter().map(place).collect()
     }
 
-    /// The pools as they stand.
+    /// State of the pools.
     pub(super) fn report<'a>(
         &self,
         ledger: &Ledger<Uuid>,

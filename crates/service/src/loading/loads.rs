@@ -23,7 +23,7 @@ use crate::{loading::refusals, wire};
 /// Longest time that an operator's load waits for the instance to be ready.
 const LOAD_WAIT: Duration = Duration::from_secs(600);
 
-/// Longest time until a report tells what happened.
+/// Longest time until a report shows a change.
 const REPORT_WAIT: Duration = Duration::from_secs(1);
 /// Most instances of one variant.
 const MAX_INSTANCES: u32 = 64;
@@ -44,7 +44,7 @@ pub(crate) struct Loads {
 }
 
 impl Loads {
-    /// Whether an instance of a variant stands so.
+    /// Whether an instance of a variant has this state.
     fn is_there(&self, name: &VariantName, state: InstanceState) -> bool {
         let name = name.to_string();
         let reports = self.fleet.reports();
@@ -221,7 +221,7 @@ impl Loads {
         }
     }
 
-    /// Waits until reports tell it too.
+    /// Waits until the reports show it too.
     async fn is_reported_ready(&self, id: Uuid) {
         let ready = |report: &fleet::FleetReport| {
             let found = report.instances.iter().find(|instance| instance.id == id);
@@ -255,7 +255,7 @@ impl Loads {
         self.instance(id)
     }
 
-    /// One instance as it stands.
+    /// Report of one instance.
     pub(crate) fn instance(&self, id: Uuid) -> Result<InstanceReport, Problem> {
         let reports = self.fleet.reports();
         let report = reports.borrow();
@@ -294,7 +294,7 @@ impl Loads {
             };
             match self.fleet.seat(registered.id, asker, left()).await {
                 Ok(Some(seat)) => return Ok(waited(seat, arrived)),
-                // Where this call was slow to take its seat, others found nobody there and took the room.
+                // This call was slow to take its seat, so another load evicted the idle instance.
                 Ok(None) if !self.is_there(&registered.name, InstanceState::Failed) => {}
                 Ok(None) => break,
                 // It waited for room before.
@@ -351,7 +351,7 @@ fn waited(mut seat: Seat, arrived: Instant) -> Seat {
     seat
 }
 
-/// What is to be loaded; `idle` is its idle limit where the request says none.
+/// An instance to load; `idle` is its default idle limit.
 async fn target(
     registered: &Registered,
     request: &SettingsRequest,

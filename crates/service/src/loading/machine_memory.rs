@@ -11,15 +11,15 @@ use std::path::{Path, PathBuf};
 pub(crate) struct Memory {
     /// What the machine has.
     pub(crate) machine: u64,
-    /// The least limit of the control groups this process is in, where one is set.
+    /// Smallest limit of this process's control groups, if there is one.
     pub(crate) group: Option<u64>,
 }
 
 impl Memory {
-    /// As the kernel tells below `root` (`/`, but for tests).
+    /// Read from the kernel's files below `root` (`/`, except in tests).
     ///
     /// # Errors
-    /// The kernel does not tell how much memory there is.
+    /// The kernel's files do not say how much memory there is.
     pub(crate) fn read(root: &Path) -> io::Result<Self> {
         let text = std::fs::read_to_string(root.join("proc/meminfo"))?;
         let total = text.lines().find_map(|line| line.strip_prefix("MemTotal:"));

@@ -33,7 +33,7 @@ struct Kept {
     kernels: String,
 }
 
-/// With so many processors one is left to the service, where the operator says nothing.
+/// From this number of processors on, one is reserved for the service by default.
 const MANY: usize = 8;
 
 /// What engines compute with.
@@ -49,7 +49,7 @@ pub(crate) struct Computing {
     are_uneven: bool,
     /// Of each of these processors the place of its memory node among all.
     processor_nodes: Vec<usize>,
-    /// Memory nodes, where there are several.
+    /// Memory nodes, if there are several.
     pub(crate) nodes: Vec<usize>,
     /// Whether each of them gets a copy of the weights.
     pub(crate) replicated: bool,
@@ -141,7 +141,7 @@ impl Computing {
     }
 }
 
-/// The instructions that were measured to be the fastest, where measuring decides.
+/// The fastest measured instructions, if measuring decides.
 fn fastest(folder: &Path) -> Option<String> {
     let candidates = choice::candidates();
     if candidates.is_empty() {
@@ -151,7 +151,7 @@ fn fastest(folder: &Path) -> Option<String> {
     Some(decided(folder, machine, &candidates, || measured(&candidates)))
 }
 
-/// What is known, or what is measured now.
+/// The stored measurements, or new ones.
 fn decided(
     folder: &Path,
     machine: String,
@@ -180,7 +180,7 @@ fn decided(
     kernels
 }
 
-/// What is in the file, where it is ours and of this version.
+/// Reads the stored measurements, if they are of this version.
 fn read(path: &Path) -> io::Result<Option<Kept>> {
     let mut text = String::new();
     match fs::File::open(path) {

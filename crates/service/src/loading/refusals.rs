@@ -1,5 +1,5 @@
 //! Why something about loading is refused: every problem of it is made here, each with its reason and
-//! the way out, so that command line, HTTP and console tell the same.
+//! the way out, so that command line, HTTP and console show the same.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! What is measured over time: sampled here, kept in the records in steps of three lengths.
+//! History: series of measurements, stored in the records with three step lengths.
 //!
 //! Rates are taken by a clock that never jumps; the time of day only says where a sample is kept. Where it
 //! jumps, a stretch is empty or counted twice, and nothing else.
@@ -92,7 +92,7 @@ fn standing(
     let calls: u32 = instances.iter().map(|instance| instance.calls).sum();
     let works = instances.iter().filter_map(|instance| instance.work.as_ref());
     let lanes: u32 = works.map(|work| work.lanes_busy).sum();
-    // Each instance of a variant tells of the one queue that they share.
+    // Each instance of a variant reports the queue that all of them share.
     let queues: HashMap<&str, u32> =
         instances.iter().map(|instance| (&instance.name[..], instance.queued)).collect();
     values.insert("calls".to_owned(), calls.into());

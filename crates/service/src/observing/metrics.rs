@@ -1,7 +1,6 @@
 //! Figures for programs that collect them, in the OpenMetrics text format.
 //!
-//! What happens is counted as it happens, from the calls' records. How things stand is written from
-//! the status when somebody asks.
+//! Events are counted when they happen, from the calls' records. Gauges are written from the status on each request.
 
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
@@ -48,7 +47,7 @@ fn model(name: &str) -> Model {
     Labels([("model", name.to_owned())])
 }
 
-/// What is counted; cheap to clone.
+/// All counters; cheap to clone.
 #[derive(Clone)]
 pub(crate) struct Metrics {
     registry: Arc<Registry>,
@@ -120,7 +119,7 @@ impl Metrics {
     }
 }
 
-/// How things stand, as figures of the moment.
+/// Gauges of the present state.
 #[derive(Default)]
 struct Figures(Registry);
 

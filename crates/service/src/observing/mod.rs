@@ -1,4 +1,4 @@
-//! What is measured: counters, lines over time, and the state of the machine.
+//! Measurements: counters, history, and the state of the machine.
 
 pub(crate) mod history;
 pub(crate) mod metrics;

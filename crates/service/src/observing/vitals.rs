@@ -6,10 +6,10 @@ use deft_protocol::manage::MachineReport;
 use sysinfo::{Components, CpuRefreshKind, MemoryRefreshKind, RefreshKind, System};
 use tokio::sync::watch;
 
-/// How often it is looked at.
+/// Time between two measurements.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
 
-/// Looks now and then, on a thread of its own, for as long as somebody wants to know.
+/// Measures now and then, on a separate thread, as long as the result has a reader.
 ///
 /// # Errors
 /// The system gives no thread.
@@ -20,7 +20,7 @@ pub(crate) fn watch_machine() -> std::io::Result<watch::Receiver<MachineReport>>
             .with_cpu(CpuRefreshKind::nothing().with_usage())
             .with_memory(MemoryRefreshKind::nothing().with_ram());
         let Ok(mut system) = System::new_with_specifics(what) else { return };
-        // Many machines have no sensors that are told.
+        // Many machines report no sensors.
         let mut sensors = Components::new_with_refreshed_list().ok();
         while !tell.is_closed() {
             system.refresh_specifics(what);

@@ -29,7 +29,7 @@ pub(crate) async fn guard<B: MessageBody + 'static>(
 }
 
 fn check(request: &ServiceRequest) -> Result<(), Problem> {
-    // What is not text is none of ours, and not absent either.
+    // A value that is not text is neither ours nor absent.
     let text = |name: HeaderName| -> Option<&str> {
         Some(request.headers().get(name)?.to_str().unwrap_or("\u{fffd}"))
     };

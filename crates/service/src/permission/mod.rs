@@ -1,5 +1,5 @@
-//! Who may manage. Reaching the port gives no permission: the kernel tells who a caller is, and whom it does
-//! not tell, or who is no operator, needs the operator's key or a session that began with a link.
+//! Permission to manage. Reaching the port gives no permission. The kernel identifies the user of a connection; a caller
+//! that is unknown or not an operator needs the operator's key, or a session that began with a link.
 
 mod attempts;
 pub(crate) mod guard;
@@ -51,7 +51,7 @@ pub enum PermissionError {
     /// The operator's key cannot be used.
     #[error(transparent)]
     Key(#[from] KeyError),
-    /// The settings name somebody who is not known.
+    /// The settings name an unknown user or group.
     #[error(transparent)]
     Config(#[from] ConfigError),
 }
@@ -60,7 +60,7 @@ impl Permission {
     /// By the key in the data directory, and the settings.
     ///
     /// # Errors
-    /// The key can be read by others, or somebody who is named is not known here.
+    /// The key can be read by others, or the settings name an unknown user or group.
     pub(crate) fn open(
         data_dir: &Path,
         config: &PermissionConfig,
@@ -91,7 +91,7 @@ impl Permission {
         if is_below("/metrics") {
             return self.config.metrics;
         }
-        // The console's files tell nothing: what they show is asked of `/manage`.
+        // The console's files are not secret: what they show comes from `/manage`.
         Access::Open
     }
 
@@ -167,7 +167,7 @@ fn bearer(request: &ServiceRequest) -> Option<String> {
 }
 
 /// A cookie goes along with whatever a browser sends: what changes something must come from our own page.
-/// Whether Origin is ours was looked at before; here it must be told at all.
+/// The guard has checked that an Origin is ours; here it must be present.
 fn own_page(request: &ServiceRequest) -> Result<(), Problem> {
     let site = request.headers().get(HeaderName::from_static("sec-fetch-site"));
     let is_told = request.headers().contains_key(ORIGIN)

@@ -27,7 +27,7 @@ const NO_COOKIE: [u8; 8] = [0xff; 8];
 pub(crate) enum Peer {
     /// A user of this machine, by number.
     User(u32),
-    /// Nobody can tell.
+    /// Unknown.
     Unknown,
 }
 
@@ -62,7 +62,7 @@ impl std::fmt::Display for Peer {
     }
 }
 
-/// Asks for one socket; none where there is no such socket, or it is not established.
+/// Asks for one socket; none if it does not exist or is not established.
 fn by_netlink(peer: SocketAddr, own: SocketAddr) -> io::Result<Option<u32>> {
     let mut socket = Socket::new(NETLINK_SOCK_DIAG)?;
     socket.bind_auto()?;
@@ -94,7 +94,7 @@ fn by_netlink(peer: SocketAddr, own: SocketAddr) -> io::Result<Option<u32>> {
         .map_err(|error| io::Error::other(error.to_string()))?;
     match answer.payload {
         NetlinkPayload::InnerMessage(SockDiagMessage::InetResponse(found)) => {
-            // Where nobody is connected so, a socket that listens there is told.
+            // If no such connection exists, the kernel returns a socket that listens there.
             let id = &found.header.socket_id;
             let is_it = found.header.state == ESTABLISHED
                 && (id.source_port, id.destination_port) == (peer.port(), own.port())
@@ -167,7 +167,7 @@ mod tests {
             assert_eq!(by_list(peer, own).unwrap(), Some(me), "{address}");
             assert_eq!(Peer::at(peer, own), Peer::User(me));
             drop(caller);
-            // What was closed belongs to nobody, and not to user 0.
+            // A closed socket has no owner; its user 0 does not count.
             assert_eq!(by_netlink(peer, own).unwrap(), None, "{address}");
             assert_eq!(by_list(peer, own).unwrap(), None, "{address}");
             assert_eq!(Peer::at(peer, own), Peer::Unknown);

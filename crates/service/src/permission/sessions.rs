@@ -23,14 +23,14 @@ const CHANCE: usize = 24;
 struct Code {
     digest: blake3::Hash,
     until: Instant,
-    /// The only user who may use it, where it is for one.
+    /// The only user who may use it, if it is bound to one.
     only: Option<Peer>,
 }
 
 struct Session {
     digest: blake3::Hash,
     until: Instant,
-    /// Browsers tell cookies to every port of a machine: only the user who began it may go on.
+    /// Browsers send cookies to every port of a machine, so only the user who began the session may use it.
     peer: Peer,
 }
 
@@ -62,7 +62,7 @@ impl Sessions {
         Ok(code)
     }
 
-    /// Turns a code into a session, once; none where it is not good.
+    /// Exchanges a code for a session, once; none if the code is invalid.
     pub(crate) fn begin(&self, code: &str, peer: Peer, now: Instant) -> io::Result<Option<String>> {
         let digest = blake3::hash(code.as_bytes());
         let mut known = self.known();

@@ -18,7 +18,7 @@ impl Changes {
         Self { runtime: Handle::current(), running: TaskTracker::new() }
     }
 
-    /// Makes a change, and waits for it. Where nobody waits any more it goes on.
+    /// Makes a change, and waits for it. The change continues if the caller does not wait any more.
     ///
     /// # Errors
     /// The change's own.

@@ -1,4 +1,4 @@
-//! Open files and connections: as many as the system allows, and told as the cause when they run out.
+//! The limit of open files and connections: raised as far as permitted, and named as the cause when it is reached.
 
 use std::io;
 

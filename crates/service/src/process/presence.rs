@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::process::private_files::write_whole;
 
-/// How long somebody holds the lock who only looks.
+/// Longest time for which a check holds the lock.
 const LOOKED: Duration = Duration::from_millis(5);
 
 /// Where a running service is.
@@ -33,7 +33,7 @@ pub struct Held {
 }
 
 impl Held {
-    /// Takes the lock, or tells who has it.
+    /// Takes the lock; otherwise returns its holder.
     ///
     /// # Errors
     /// The data directory cannot be used.
@@ -46,7 +46,7 @@ impl Held {
                 Err(TryLockError::WouldBlock) => {}
             }
             match lock.try_lock_shared() {
-                // Nobody has it for good: somebody only looks, and will have looked in a moment.
+                // No service has it; another process only checks it, for a moment.
                 Ok(()) => lock.unlock()?,
                 Err(TryLockError::WouldBlock) => return Ok(Err(read(data_dir))),
                 Err(TryLockError::Error(error)) => return Err(error),
@@ -114,7 +114,7 @@ pub fn wait_until_gone(data_dir: &Path) -> io::Result<()> {
 
 fn open_lock(data_dir: &Path) -> io::Result<File> {
     let mut options = OpenOptions::new();
-    // Whoever may open it may lock it.
+    // A process that may open the file may lock it.
     options.create(true).truncate(false).read(true).write(true).mode(0o600);
     let lock = options.open(lock_file(data_dir))?;
     lock.set_permissions(std::fs::Permissions::from_mode(0o600))?;

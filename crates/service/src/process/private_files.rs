@@ -50,7 +50,7 @@ fn is_ours(folder: &Path) -> io::Result<bool> {
 /// another user, that user's group may pass through, and no more.
 ///
 /// # Errors
-/// It is somebody else's, or meant for everybody, or the operating system refuses.
+/// It belongs to another user, or is meant for everybody, or the operating system refuses.
 pub fn private_folder(path: &Path, passing_group: Option<u32>) -> io::Result<()> {
     if !path.exists() {
         DirBuilder::new().recursive(true).mode(FOLDER).create(path)?;

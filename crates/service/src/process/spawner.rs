@@ -33,7 +33,7 @@ pub(crate) fn spawn(command: Command) -> io::Result<Child> {
             .name("spawner".to_owned())
             .spawn(move || {
                 for (mut command, answer) in orders {
-                    // Whoever asked may be gone; the child then ends by its closed link.
+                    // If the requester has gone, the child ends because its link is closed.
                     let _ = answer.send(command.spawn());
                 }
             })

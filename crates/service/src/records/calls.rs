@@ -100,7 +100,7 @@ async fn store(database: impl PgExecutor<'_>, node: Uuid, row: &CallRecord) -> s
     .map(|_| ())
 }
 
-/// Removes the oldest records beyond so many, some at a time: no statement takes long.
+/// Removes the oldest records beyond a number, a few at a time, so that no statement takes long.
 pub(crate) async fn forget_old(database: &PgPool, node: Uuid, kept: u32) -> sqlx::Result<()> {
     while forget_some(database, node, kept).await? >= REMOVED_AT_ONCE {}
     Ok(())

@@ -32,7 +32,7 @@ pub(crate) async fn all(
         match serde_json::from_value(settings) {
             Ok(settings) => Some(RequestedInstance { id, variant, number, settings }),
             Err(error) => {
-                // It stays as it is, for the version that wrote it.
+                // It stays unchanged, for the version that wrote it.
                 tracing::warn!(
                     "the record of the requested instance {id} cannot be read, so it is not loaded: {error}"
                 );

@@ -1,4 +1,4 @@
-//! What is kept in the database, one module per thing; SQL stands nowhere else.
+//! The records in the database, one module per table. All SQL is here.
 
 pub(crate) mod calls;
 pub(crate) mod history;

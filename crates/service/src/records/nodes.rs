@@ -125,7 +125,7 @@ async fn all(database: &PgPool) -> sqlx::Result<Vec<(Uuid, String, Option<Uuid>)
     in_time(all.fetch_all(database)).await
 }
 
-/// The identity of the depot that the records of a node belong to, where they tell.
+/// Identity of the depot of a node's records, if recorded.
 pub(crate) async fn depot(database: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Uuid>> {
     let found = sqlx::query_scalar("select depot from nodes where id = $1").bind(node);
     Ok(in_time(found.fetch_optional(database)).await?.flatten())

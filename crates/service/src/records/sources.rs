@@ -9,7 +9,7 @@ use uuid::Uuid;
 
 use crate::database::in_time;
 
-/// A source as it is recorded.
+/// A recorded source.
 #[derive(Debug, Clone)]
 pub(crate) struct SourceRecord {
     pub(crate) name: String,
@@ -32,7 +32,7 @@ struct Row {
     added_at: DateTime<Utc>,
 }
 
-/// The word that stands for a kind.
+/// The recorded word of a kind.
 pub(crate) const fn word(kind: SourceKind) -> &'static str {
     match kind {
         SourceKind::Index => "index",

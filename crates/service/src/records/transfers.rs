@@ -11,7 +11,7 @@ use crate::database::in_time;
 /// So many that ended are kept.
 const KEPT: i64 = 100;
 
-/// Stores how a transfer stands.
+/// Stores the state of a transfer.
 pub(crate) async fn store(
     database: &PgPool,
     node: Uuid,

@@ -58,7 +58,7 @@ struct Row {
     defaults: Value,
 }
 
-/// A row that this version does not understand; it stays as it is.
+/// A row that this version does not understand; it stays unchanged.
 #[derive(Debug, Clone)]
 pub(crate) struct UnreadRow {
     pub(crate) name: VariantName,
@@ -68,7 +68,7 @@ pub(crate) struct UnreadRow {
 
 impl Row {
     /// # Errors
-    /// What is recorded is not understood, as where a later version wrote it.
+    /// The row is not understood, for instance because a later version wrote it.
     fn understood(self) -> Result<Registered, UnreadRow> {
         let row = self;
         let name = VariantName { model: row.model, variant: row.variant };

@@ -10,7 +10,7 @@ use actix_web::{FromRequest, HttpRequest};
 /// Longest name of a caller, in characters.
 const LONGEST: usize = 64;
 
-/// A caller's name, where the call itself says none.
+/// Default name of a caller.
 pub(super) struct Caller(pub(super) String);
 
 impl FromRequest for Caller {

@@ -158,7 +158,7 @@ fn choice(index: u32, delta: Delta) -> ChunkChoice {
 
 /// A chat answer as chunks.
 struct Chunks {
-    /// Whether a last chunk tells the token counts.
+    /// Whether the last chunk has token counts.
     counts: bool,
 }
 

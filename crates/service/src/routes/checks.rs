@@ -1,4 +1,4 @@
-//! `POST /manage/v1/checks`: whether a model is well.
+//! `POST /manage/v1/checks`: tests a model.
 
 use actix_web::{HttpResponse, post, web};
 use deft_protocol::Problem;

@@ -22,7 +22,7 @@ fn is_file(path: &str) -> bool {
     path.starts_with(BUILT) || (!path.contains('/') && KINDS.contains(&ending))
 }
 
-/// Serves a file of the console; whatever else is asked for is one of its pages.
+/// Serves a file of the console; every other path is one of its pages.
 pub(crate) async fn file(path: web::Path<String>) -> HttpResponse {
     let path = path.into_inner();
     let wanted = if path.is_empty() { "index.html" } else { path.as_str() };
@@ -39,7 +39,7 @@ pub(crate) async fn file(path: web::Path<String>) -> HttpResponse {
         return HttpResponse::NotFound().content_type("text/plain; charset=utf-8").body(text);
     };
     let kind = mime_guess::from_path(name).first_or_octet_stream();
-    // Built files carry a digest in their names; the page itself is always asked for anew.
+    // Built files have a digest in their names; the page itself is always requested again.
     let caching =
         if name.starts_with(BUILT) { "public, max-age=31536000, immutable" } else { "no-cache" };
     HttpResponse::Ok()

@@ -26,7 +26,7 @@ pub(super) fn loaded_names(app: &App) -> BTreeSet<String> {
     ready.map(|instance| instance.name.clone()).collect()
 }
 
-/// A variant with the use that was made of it; without, where the records are away.
+/// A variant with its use; without it while the database is away.
 async fn described(app: &App, registered: &Registered) -> Variant {
     let name = registered.name.to_string();
     let uses = calls::uses(&app.database, app.node, Some(&name)).await.unwrap_or_default();

@@ -13,9 +13,9 @@ use tokio::time::sleep;
 use super::respond::ManageError;
 use super::{App, streaming};
 
-/// So many may listen at once, where that many files may be open: each is a connection.
+/// Most listeners, if the limit of open files permits: each is a connection.
 const MOST_LISTENERS: u64 = 1024;
-/// The status is told no more often, however fast calls come and go.
+/// Least time between two reports of the status.
 const TELL_EVERY: Duration = Duration::from_millis(100);
 
 /// The status as an event, written once for all who listen.
@@ -44,7 +44,7 @@ impl Events {
     }
 }
 
-/// Writes the status whenever it changes, as long as somebody listens.
+/// Sends the status after each change, as long as there is a listener.
 pub(crate) async fn write(app: web::Data<App>) {
     let (mut reports, mut database) = (app.fleet.reports(), app.database_up.clone());
     let (mut transfers, mut calls) = (app.depot_files.transfers.changes(), app.board.changes());
@@ -73,7 +73,7 @@ pub(crate) async fn write(app: web::Data<App>) {
 )]
 #[get("/manage/v1/events")]
 pub(super) async fn events(app: web::Data<App>) -> Result<HttpResponse, ManageError> {
-    // What changes from here on is heard of, and what was before is told first.
+    // Subscribes before the first report, so that no change is missed.
     let listens = app.events.join().ok_or_else(|| {
         let detail = format!("{} programs and pages already receive events", app.events.most);
         Problem::new(ProblemKind::Busy, "too_many_listeners", detail)

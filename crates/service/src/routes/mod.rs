@@ -71,7 +71,7 @@ pub(crate) struct App {
     pub(crate) machine: watch::Receiver<MachineReport>,
     /// What engines compute with.
     pub(crate) computing: ComputingReport,
-    /// After so long without a word a waiting caller is told where its call stands.
+    /// Longest silence before a waiting caller gets a comment with its call's stage.
     pub(crate) heartbeat: Duration,
     pub(crate) status_held: Duration,
     pub(crate) changes: Changes,

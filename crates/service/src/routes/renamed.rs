@@ -26,7 +26,7 @@ static QUOTED: LazyLock<AhoCorasick> = LazyLock::new(|| {
 /// Bits of the names that were warned of.
 static WARNED: AtomicU32 = AtomicU32::new(0);
 
-/// Fields with former names, where they are read; everything else is passed over without being stored.
+/// Finds fields with former names. Everything else is skipped without being stored.
 #[derive(Debug, Default, Deserialize)]
 #[serde(default)]
 struct Former {

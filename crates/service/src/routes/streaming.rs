@@ -40,7 +40,7 @@ pub(super) fn response(
 pub(super) trait Written: 'static {
     /// Before all text.
     fn first(&mut self, answer: &Answers) -> Bytes;
-    /// A piece of text of one of the answers, with its tokens where they were asked for.
+    /// A piece of one of the answers, with its tokens if requested.
     fn text(
         &mut self,
         answer: &Answers,
@@ -58,7 +58,7 @@ pub(super) trait Written: 'static {
 pub(super) struct Patience {
     /// Longest time that the status of an answer in one piece is held back, so that a failure has its own.
     pub(super) status: Duration,
-    /// After so long without a word it is told where its call stands.
+    /// Longest silence before a comment with the call's stage is sent.
     pub(super) every: Duration,
     pub(super) standing: Box<dyn Fn() -> String>,
 }
@@ -69,7 +69,7 @@ type Beginning = Pin<Box<dyn Future<Output = Result<Answers, Problem>>>>;
 enum At {
     /// The prompt is not accepted yet.
     Begun(Beginning),
-    /// Nothing was told of the answer.
+    /// No part of the answer has been sent.
     First(Box<Answers>),
     Going(Box<Answers>),
 }

@@ -38,7 +38,7 @@ pub(super) async fn continue_text(
     let questions: Vec<Question> = prompts.into_iter().map(question).collect();
     check_answers(&options, questions.len())?;
     let (first, patience) = app.arrive(&head.model, &caller);
-    // Each prompt is a call of its own.
+    // Each prompt is a separate call.
     let others: Vec<_> = (1..questions.len()).map(|_| app.arrive(&head.model, &caller).0).collect();
     let calls = std::iter::once(first).chain(others).zip(questions);
     let begin = |(call, question)| app.begin(call, head.model.clone(), question, &options);
@@ -76,7 +76,7 @@ fn response(answer: &Answers, choices: Vec<TextChoice>, usage: Option<Usage>) ->
 
 /// A continuation in pieces.
 struct Pieces {
-    /// Whether the last piece tells the token counts.
+    /// Whether the last chunk has token counts.
     counts: bool,
     /// Where the next token of each continuation begins, in characters.
     offsets: Vec<u32>,

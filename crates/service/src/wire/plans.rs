@@ -11,7 +11,7 @@ use super::settings::{requested_share, settings, shares};
 use crate::fleet::Target;
 use crate::fleet::Verdict;
 
-/// The plan of so many instances, by what was judged of each.
+/// The plan of several instances, from the verdict about each.
 pub(crate) fn plan(
     target: &Target,
     instances: u32,

@@ -47,7 +47,7 @@ pub(crate) fn store_problem(error: &StoreError) -> Problem {
     Problem::new(kind, code, error.to_string())
 }
 
-/// Why a source does not give what is asked for, with the way out.
+/// The problem of a source's error, with the way out.
 pub(crate) fn source_problem(error: &SourceError, source: Option<&Source>) -> Problem {
     let problem = |kind, code: &str| Problem::new(kind, code, error.to_string());
     match error {

@@ -69,7 +69,7 @@ async fn watch(client: &Client, terminal: &mut ratatui::DefaultTerminal) -> Resu
     }
 }
 
-/// Carries out what a key asked for, and returns a message about it.
+/// Carries out the action of a key, and returns a message about it.
 async fn carry_out(client: &Client, act: Act) -> String {
     let (result, said) = match act {
         Act::Leave => return String::new(),

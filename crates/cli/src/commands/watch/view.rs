@@ -23,7 +23,7 @@ pub(super) enum Key {
     No,
 }
 
-/// What a key asks for.
+/// The action of a key.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) enum Act {
     Leave,

@@ -1,9 +1,9 @@
-//! Who gets a lane and its pages, and who waits.
+//! Admission: which calls get a lane and pages, and which wait.
 //!
-//! A lane begins only where there are pages for its prompt and the first stretch of its answer; from then
-//! on it grows page by page. When pages run out the youngest lane is paused: it leaves its pages to the
-//! others and begins again with the same tokens when there is room, before anything new does. The
-//! oldest lane is never paused, and one lane's context always fits: so whatever began ends.
+//! A lane begins only if there are pages for its prompt and the beginning of its answer; then it grows page by page. When
+//! pages run out, the youngest lane is paused: it gives its pages back, and begins again with the same tokens when there
+//! is room, before any new lane. The oldest lane is never paused, and the context of one lane always fits, so every lane
+//! that begins also ends.
 
 use std::sync::Arc;
 
@@ -13,15 +13,15 @@ use super::{Lanes, Part, PerLane};
 use crate::lane::{Embedding, Job, Lane, Prepared};
 use crate::process::preparing::Ticket;
 
-/// Tokens of an answer that there must be room for before it begins: two pages.
+/// Number of answer tokens that must have room before an answer begins: two pages.
 const FIRST_STRETCH: usize = 64;
 
-/// Something that waits for a lane.
+/// Work that waits for a lane.
 pub(super) enum Waiting {
-    /// Its prompt is being cut into tokens.
+    /// A call whose prompt is being tokenised.
     Preparing(Ticket),
     Call(Box<Prepared>),
-    /// One answer of a call; a further one begins when the prompt was taken in, so as to go on from it.
+    /// One answer of a call. Further answers begin when the prompt is cached.
     Answer(Arc<Prepared>, u32),
     Embed(u64, Embedding),
     /// Inputs in tokens, with their call.
@@ -40,7 +40,7 @@ impl Waiting {
 }
 
 impl Lanes {
-    /// Gives free lanes to what waits: first to what was paused, then first come first served.
+    /// Gives free lanes to waiting work: first to paused lanes, then in order of arrival.
     pub(crate) fn admit(&mut self, out: &mut Vec<FromEngine>) {
         while self.lanes.len() < self.settings.lanes as usize {
             let used = self.cache.count().used;
@@ -55,7 +55,7 @@ impl Lanes {
         }
     }
 
-    /// Begins what has waited longest, where it can. Says whether there may be more to begin.
+    /// Begins the oldest waiting work, if possible. Returns whether there may be more to begin.
     fn begin_next(&mut self, out: &mut Vec<FromEngine>) -> bool {
         let Some(at) = self.waiting.iter().position(|waiting| self.can_begin(waiting)) else {
             return false;
@@ -63,7 +63,7 @@ impl Lanes {
         let waiting = self.waiting.remove(at).expect("found just now");
         match self.begin(waiting, at, out) {
             None => true,
-            // No pages: nobody overtakes it, or it might wait for ever.
+            // There are no pages for it. Others must not overtake it, or it could wait for ever.
             Some(waiting) => {
                 self.waiting.insert(at, waiting);
                 self.full_at = Some(self.cache.count().used);
@@ -84,10 +84,10 @@ impl Lanes {
         })
     }
 
-    /// Begins something that stood at this place of those that wait; what finds no pages comes back.
+    /// Begins work that waited at this index. Returns it if there are no pages for it.
     fn begin(&mut self, waiting: Waiting, at: usize, out: &mut Vec<FromEngine>) -> Option<Waiting> {
         match waiting {
-            // Nobody begins it.
+            // It cannot begin yet.
             Waiting::Preparing(_) => Some(waiting),
             Waiting::Call(prepared) => {
                 let (call, prepared) = (prepared.order.call, Arc::new(*prepared));
@@ -139,8 +139,7 @@ impl Lanes {
         }
     }
 
-    /// Takes a lane among the others, where it finds pages for all its tokens and the first stretch of
-    /// what comes after; else it comes back.
+    /// Adds a lane, if there are pages for its tokens and the beginning of its answer; otherwise returns it.
     fn seat(&mut self, mut lane: Lane) -> Option<Lane> {
         let most = self.context() - lane.sequence.length();
         let tokens = (lane.waiting().len() + lane.grows_by().min(FIRST_STRETCH)).min(most);
@@ -151,13 +150,13 @@ impl Lanes {
             self.begun += 1;
             lane.began = self.begun;
         }
-        // Lanes stand in the order in which they began.
+        // Lanes are in the order in which they began.
         let at = self.lanes.partition_point(|other| other.began < lane.began);
         self.lanes.insert(at, lane);
         None
     }
 
-    /// Goes on with the oldest of the paused lanes, where there are pages for it.
+    /// Continues the oldest paused lane, if there are pages for it.
     fn resume(&mut self) -> bool {
         let mut lane = self.paused.remove(0);
         lane.take_up(&mut self.cache);
@@ -170,7 +169,7 @@ impl Lanes {
         false
     }
 
-    /// Finds pages for all parts of a step; where there are too few, the youngest lanes are paused.
+    /// Finds pages for all parts of a step. If there are too few, pauses the youngest lanes.
     pub(super) fn make_room(&mut self, parts: &mut PerLane<Part>, out: &mut Vec<FromEngine>) {
         let mut at = 0;
         while let Some(part) = parts.get(at) {
@@ -184,7 +183,7 @@ impl Lanes {
             out.push(FromEngine::Paused { call: youngest.call });
             let among = self.paused.partition_point(|other| other.began < youngest.began);
             self.paused.insert(among, youngest);
-            // Its part is the last one, if it has one.
+            // The youngest lane's part is the last one, if it has one.
             parts.retain(|part| part.lane < self.lanes.len());
         }
     }

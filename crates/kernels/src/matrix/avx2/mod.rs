@@ -1,4 +1,4 @@
-//! 256-bit twins of [`super::scalar`]. Two registers hold the sixteen partial sums.
+//! Matrix products with AVX2, bit for bit equal to [`super::scalar`]. Two registers hold the sixteen partial sums.
 
 use std::arch::x86_64::*;
 
@@ -20,7 +20,7 @@ pub(super) use floats::{
 pub(super) use groups::Narrow;
 pub(super) use panel::{Panel, ROWS, interleave, panel};
 
-/// Groups whose integer sums fill one register.
+/// Number of groups whose integer sums fill one register.
 const GROUPS: usize = 8;
 
 /// Scales and minima of eight groups, or of their halves.
@@ -45,7 +45,7 @@ fn scale_and_min<B: Blocks>(strip: &Strip, half: usize, first: usize) -> (__m256
     }
 }
 
-/// Adds eight integer sums, of groups or of their halves, and what minima take away, to the partial sums.
+/// Adds eight scaled integer sums, of groups or of their halves, to the partial sums, and subtracts the minima.
 #[target_feature(enable = "avx2,fma,f16c")]
 #[inline]
 fn add<B: Blocks>(
@@ -66,7 +66,7 @@ fn add<B: Blocks>(
     }
 }
 
-/// What integer sums of eight groups, or of their halves, begin with.
+/// Bias of the integer sums of eight groups, or of their halves.
 #[target_feature(enable = "avx2")]
 #[inline]
 fn start<B: Blocks, D: Dots>(x: &RoundedStrip, half: usize, first: usize) -> __m256i {
@@ -77,12 +77,12 @@ fn start<B: Blocks, D: Dots>(x: &RoundedStrip, half: usize, first: usize) -> __m
     unsafe { _mm256_loadu_si256(x.sum_biases[half].as_ptr().add(first).cast()) }
 }
 
-/// Groups of a strip that so many bytes of a row from its first one on hold.
+/// Number of groups in the first `bytes` bytes of a strip.
 fn groups_in<B: Blocks>(bytes: usize) -> usize {
     (bytes / B::BYTES * B::VALUES / GROUP).min(STRIP_GROUPS)
 }
 
-/// Adds the groups of a strip times activations to the partial sums.
+/// Multiplies the groups of a strip by activations, and adds the products to the partial sums.
 #[target_feature(enable = "avx2,fma,f16c")]
 #[inline]
 fn add_strip<B: Blocks, D: Dots>(
@@ -95,7 +95,7 @@ fn add_strip<B: Blocks, D: Dots>(
     for (eight, partials) in partials.as_chunks_mut::<GROUPS>().0.iter_mut().enumerate() {
         let first = eight * GROUPS;
         if first >= groups {
-            // What is nothing is added as well: it changes the sign of a zero.
+            // Zeros are added too, because they change the sign of a negative zero.
             partials.iter_mut().for_each(|partial| *partial += 0.0);
             continue;
         }
@@ -116,20 +116,19 @@ fn add_strip<B: Blocks, D: Dots>(
     }
 }
 
-/// Whether quants are made signed again: as they are stored, pairs of products would not fit 16 bits.
+/// Whether the offset of stored quants is subtracted: with it, pairs of products would not fit 16 bits.
 const fn is_signed<B: Blocks, D: Dots>() -> bool {
     B::OFFSET == 128 && !D::WHOLE
 }
 
-/// Quants as they are meant that are stored 128 more.
+/// Quants without their offset of 128.
 #[target_feature(enable = "avx2")]
 #[inline]
 fn meant(quants: __m256i) -> __m256i {
     _mm256_xor_si256(quants, _mm256_set1_epi8(-128))
 }
 
-/// Sums of two products each, within 16 bits: of quants as they are meant where [`is_signed`], else as they are
-/// stored.
+/// Sums of two products each, within 16 bits: of quants without offset if [`is_signed`], otherwise of stored quants.
 #[target_feature(enable = "avx2")]
 #[inline]
 fn pairs<B: Blocks>(weights: __m256i, values: __m256i) -> __m256i {
@@ -149,8 +148,8 @@ fn both(pairs: __m256i) -> __m256i {
     _mm256_madd_epi16(pairs, _mm256_set1_epi16(1))
 }
 
-/// Exact integer sums of the first and second halves of eight groups, in their order; of quants as they
-/// are meant where [`is_signed`], else as they are stored.
+/// Exact integer sums of the first and second halves of eight groups, in order; of quants without offset if
+/// [`is_signed`], otherwise of stored quants.
 #[target_feature(enable = "avx2")]
 #[inline]
 fn integer_sums<B: Blocks, D: Dots>(
@@ -181,7 +180,7 @@ fn integer_sums<B: Blocks, D: Dots>(
     [_mm256_permute2x128_si256::<0x20>(low, high), _mm256_permute2x128_si256::<0x31>(low, high)]
 }
 
-/// Rows of so many bytes times the activations of a token.
+/// Multiplies rows of `row_bytes` bytes by the activations of a token.
 #[target_feature(enable = "avx2,fma,f16c")]
 pub(super) fn rows<B: Narrow, D: Dots>(
     rows: &[u8],

@@ -1,4 +1,4 @@
-//! Rows of weights, taken apart once for many tokens, and multiplied in tiles.
+//! Panels of rows of weights, which are unpacked once for many tokens and multiplied in tiles, with AVX2.
 
 use std::arch::x86_64::*;
 
@@ -14,18 +14,18 @@ use crate::prefetch::prefetch_strip;
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
-/// Rows of a panel.
+/// Number of rows of a panel.
 pub(in crate::matrix) const ROWS: usize = 8;
 
-/// A strip of a row, taken apart for many tokens.
+/// An unpacked strip of a row.
 #[derive(Debug, Clone, Copy)]
 #[repr(C, align(64))]
 struct Taken {
-    /// Four of each of sixteen groups, then the next four, as [`interleave`] says.
+    /// Four quants of each of sixteen groups, then the next four, as [`interleave`] orders them.
     quants: [u8; STRIP],
-    /// Scales of groups, or of both halves of groups.
+    /// Scales of groups, or of their halves.
     scales: [[f32; STRIP_GROUPS]; 2],
-    /// Likewise minima.
+    /// Minima, likewise.
     mins: [[f32; STRIP_GROUPS]; 2],
 }
 
@@ -40,14 +40,14 @@ impl Default for Panel {
     }
 }
 
-/// Rows of a tile.
+/// Number of rows of a tile.
 const TILE_ROWS: usize = 2;
-/// Tokens of a tile.
+/// Number of tokens of a tile.
 const TILE_TOKENS: usize = 3;
-/// Words of a group: so many times four quants of sixteen groups stand in a strip.
+/// Number of words of a group: a strip has this many times four quants of each of sixteen groups.
 const WORDS: usize = GROUP / 4;
 
-/// Takes blocks of a row apart.
+/// Unpacks blocks of a row.
 #[target_feature(enable = "avx2,fma,f16c")]
 fn take_apart<B: Narrow, D: Dots>(blocks: &[u8], strip: &mut Strip, taken: &mut Taken) {
     let groups = groups_in::<B>(blocks.len());
@@ -74,8 +74,8 @@ fn take_apart<B: Narrow, D: Dots>(blocks: &[u8], strip: &mut Strip, taken: &mut 
     }
 }
 
-/// Quants of a strip of activations, group by group, in the order in which those of many tokens are multiplied:
-/// four of each of sixteen groups, then the next four, so that sums of groups need no shuffles.
+/// Reorders the quants of a strip of activations for many tokens: four of each of sixteen groups, then the next four, so
+/// that sums of groups need no shuffles.
 #[target_feature(enable = "avx2")]
 pub(in crate::matrix) fn interleave(quants: &mut [i8; STRIP]) {
     let before = *quants;
@@ -89,7 +89,7 @@ pub(in crate::matrix) fn interleave(quants: &mut [i8; STRIP]) {
     }
 }
 
-/// Writes words of eight groups to their places among those of sixteen.
+/// Writes the words of eight groups among those of sixteen groups.
 #[target_feature(enable = "avx2")]
 #[inline]
 fn put(words: [__m256i; GROUPS], eight: usize, quants: &mut [u8; STRIP]) {
@@ -131,8 +131,8 @@ fn words(groups: [__m256i; GROUPS]) -> [__m256i; GROUPS] {
     })
 }
 
-/// Rows of so many bytes, at most those of a panel, times the activations of some tokens: strips are taken apart
-/// once for all of them, and a token's strip stays near while rows pass by.
+/// Multiplies rows of `row_bytes` bytes, at most those of a panel, by the activations of some tokens. Strips are unpacked
+/// once for all tokens, and a token's strip stays in the L1 cache while all rows are read.
 ///
 /// # Safety
 /// There is room for results of all rows; tokens are as many as results, one after the other, their quants in
@@ -155,7 +155,7 @@ pub(in crate::matrix) unsafe fn panel<B: Narrow, D: Dots>(
         let groups = groups_in::<B>(row_bytes - at * bytes);
         for (row, taken) in rows.chunks_exact(row_bytes).zip(&mut *panel) {
             let rest = &row[at * bytes..];
-            // The strip in its place in the panel after this one.
+            // The same strip of the next panel.
             prefetch_strip::<B>(rest, rows.len());
             take_apart::<B, D>(&rest[..bytes.min(rest.len())], strip, taken);
         }
@@ -184,21 +184,21 @@ pub(in crate::matrix) unsafe fn panel<B: Narrow, D: Dots>(
 /// Some tokens of a panel.
 struct Tile<'a> {
     panel: &'a [Taken],
-    /// A strip of the first token; that of the next one is so many strips on.
+    /// Strip of the first token, and the distance to that of the next token.
     x: &'a [RoundedStrip],
     strips: usize,
-    /// Partial sums, token by token: so many rows each.
+    /// Partial sums, token by token, with this many rows each.
     sums: &'a mut [Sixteen],
     count: usize,
-    /// Groups of the strip; the others are nothing.
+    /// Number of groups of the strip; the others are zero.
     groups: usize,
 }
 
 impl Tile<'_> {
-    /// All rows pass by so many tokens.
+    /// Multiplies all rows by `TOKENS` tokens.
     ///
     /// # Safety
-    /// So many are there.
+    /// There are that many tokens.
     #[target_feature(enable = "avx2,fma,f16c")]
     unsafe fn pass<B: Narrow, D: Dots, const TOKENS: usize>(mut self) {
         let mut row = 0;
@@ -213,10 +213,11 @@ impl Tile<'_> {
         }
     }
 
-    /// Adds a strip of some rows times one of some tokens to their partial sums; returns how many rows.
+    /// Multiplies a strip of some rows by one of some tokens, and adds the products to the partial sums. Returns the number
+    /// of rows.
     ///
     /// # Safety
-    /// There are so many rows from this one on, and so many tokens.
+    /// There are that many rows from this one on, and that many tokens.
     #[target_feature(enable = "avx2,fma,f16c")]
     #[inline]
     unsafe fn add<B: Narrow, D: Dots, const ROWS: usize, const TOKENS: usize>(
@@ -231,7 +232,7 @@ impl Tile<'_> {
             )
         };
         if self.groups <= GROUPS {
-            // What is nothing is added as well: it changes the sign of a zero.
+            // Zeros are added too, because they change the sign of a negative zero.
             for token in 0..TOKENS {
                 for sums in &mut self.sums[token * self.count + row..][..ROWS] {
                     sums.0[GROUPS..].iter_mut().for_each(|sum| *sum += 0.0);

@@ -1,7 +1,7 @@
-//! What a row has beyond its last whole strip.
+//! The rest of a row after its last whole strip.
 //!
-//! It is taken apart like a strip. Groups that the row has not are what stands behind it, most often the next row: their
-//! quants are multiplied with activations that are zero, and their scales are replaced by zero here.
+//! It is unpacked like a strip. Missing groups are read from what follows in memory, usually the next row: their quants
+//! are multiplied by activations that are zero, and their scales are replaced by zero here.
 
 use std::arch::x86_64::*;
 
@@ -11,10 +11,10 @@ use super::REGISTERS;
 use super::quants::{Wide, load};
 use super::scales::Scales;
 
-/// Bytes of a strip, at most.
+/// Most bytes of a strip.
 const MOST_BYTES: usize = STRIP / 32 * 34;
 
-/// Room for a rest behind which nothing stands.
+/// Buffer for a rest at the end of the memory.
 #[derive(Debug, Clone, Copy)]
 pub(in crate::matrix) struct Room([u8; MOST_BYTES]);
 
@@ -25,7 +25,7 @@ impl Default for Room {
 }
 
 impl Room {
-    /// A strip that begins with so many of the stored bytes.
+    /// A strip that begins with the first `bytes` of the stored ones.
     fn strip<'a, B: Blocks>(&'a mut self, stored: &'a [u8], bytes: usize) -> &'a [u8] {
         let whole = const { STRIP / B::VALUES * B::BYTES };
         const { assert!(STRIP / B::VALUES * B::BYTES <= MOST_BYTES) };
@@ -37,12 +37,12 @@ impl Room {
     }
 }
 
-/// Groups of so many bytes.
+/// Number of groups in that many bytes.
 fn groups_of<B: Blocks>(bytes: usize) -> usize {
     bytes / B::BYTES * (B::VALUES / GROUP)
 }
 
-/// The first `bytes` of what is stored: quants, two groups in each register, and scales.
+/// Unpacks the first `bytes` of the stored ones: quants, two groups in each register, and scales.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[inline]
 pub(super) fn groups<B: Wide>(

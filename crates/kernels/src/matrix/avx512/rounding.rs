@@ -1,4 +1,4 @@
-//! Activations to eight bits, sixteen blocks at once: the 512-bit twin of `round_strip_plain`.
+//! Rounding activations to eight bits with AVX-512, sixteen blocks at once; bit for bit equal to `round_strip_plain`.
 
 use std::arch::x86_64::*;
 
@@ -11,7 +11,7 @@ use crate::matrix::form::Form;
 use crate::matrix::lines::TokenLines;
 use crate::sixteen::Sixteen;
 
-/// A strip in registers: quants with two blocks in each, and for all sixteen blocks the rest.
+/// A rounded strip in registers: quants of two blocks in each, and scales and sums of all sixteen blocks.
 struct Rounded {
     quants: [__m512i; REGISTERS],
     scales: __m512,
@@ -40,7 +40,7 @@ pub(in crate::matrix) fn round_strip(values: &[f32], form: Form, strip: &mut Rou
     }
 }
 
-/// The same, to a token's place in a tile, of which there is what [`TokenLines`] tells.
+/// The same, into a token's lines of a tile ([`TokenLines`]).
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 pub(in crate::matrix) fn round_into(
@@ -78,7 +78,7 @@ fn rounded(values: &[f32], form: Form) -> Rounded {
     }
 }
 
-/// Of a strip that is not whole, what is not there is nothing.
+/// Loads a strip; missing values of a shorter strip are zero.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 #[cfg_attr(not(test), target_feature(enable = "avx512vnni"))]
 #[inline]
@@ -93,7 +93,7 @@ fn rounded_strip<const WHOLE: bool>(values: &[f32], form: Form) -> Rounded {
         }
     };
     let magnitudes: [__m512i; 16] = std::array::from_fn(|block| {
-        // As whole numbers magnitudes have the same order, and what is not finite is above all others.
+        // Magnitudes have the same order as integers, and infinite ones and NaN are the largest.
         let [a, b] = [0, 1].map(|half| _mm512_castps_si512(_mm512_abs_ps(load(block, half))));
         _mm512_max_epi32(a, b)
     });

@@ -13,7 +13,7 @@ use super::Question;
 const MAX_STOPS: usize = 16;
 /// Most answers to one request.
 const MAX_ANSWERS: u32 = 128;
-/// Most alternatives told of each token.
+/// Most alternatives per token.
 const MAX_ALTERNATIVES: u32 = 20;
 
 /// How long a caller waits for its model.
@@ -25,7 +25,7 @@ pub(super) fn deadline(seconds: f64) -> Result<Duration, Problem> {
     })
 }
 
-/// Checks how many answers a request asks for, to so many prompts.
+/// Checks the number of answers of a request with `prompts` prompts.
 ///
 /// # Errors
 /// None, or too many.

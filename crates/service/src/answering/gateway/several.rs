@@ -63,7 +63,7 @@ impl Answers {
         Ok(Self { calls, each, usage: Usage::default(), id, model, created })
     }
 
-    /// The id of the first that was accepted stands for all.
+    /// Id of the first accepted call, which represents all.
     pub(crate) fn id(&self) -> Uuid {
         self.id
     }

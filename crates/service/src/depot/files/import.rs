@@ -1,4 +1,4 @@
-//! Taking files into the depot. Each file is opened once, as it was named: what is looked at is what is taken.
+//! Imports. Each file is opened once, so the examined content is the imported content.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -22,7 +22,7 @@ struct Beside {
     template: Option<PathBuf>,
 }
 
-/// What was looked at and is to be taken in.
+/// Examined files to import.
 struct Intake {
     name: VariantName,
     files: Vec<(FileRole, NamedFile)>,
@@ -38,7 +38,7 @@ struct TakenIn {
 }
 
 impl DepotFiles {
-    /// Takes a file into the depot: looked at first, then copied or moved with progress.
+    /// Imports a file: examines it, then copies or moves it with progress.
     pub(crate) async fn import(&self, request: &ImportRequest) -> Result<Transfer, Problem> {
         let path = absolute(&request.path)?;
         let beside = Beside {
@@ -74,7 +74,7 @@ impl DepotFiles {
     }
 }
 
-/// Looks at what is to be taken in, before a byte is copied.
+/// Examines what will be imported, before a byte is copied.
 fn look_at(path: &Path, beside: &Beside, name: Option<&str>) -> Result<Intake, Problem> {
     let told = |error: deft_depot::DepotError| depot_problem(&error);
     let template = beside.template.as_deref().map(deft_depot::open_template).transpose();

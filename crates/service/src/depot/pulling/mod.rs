@@ -35,7 +35,7 @@ pub(crate) struct Parts {
     pub(crate) catalogue: Arc<Catalogue>,
     pub(crate) transfers: Transfers,
     pub(crate) fleet: Fleet,
-    /// Bytes a second that memory is read at; measured when it is asked for first.
+    /// Memory bandwidth in bytes per second; measured at the first use.
     pub(crate) memory_speed: OnceCell<f64>,
 }
 
@@ -121,7 +121,7 @@ impl Pulling {
         Ok(Fit { fits, memory: grant.demand.total().0, by_size_alone: shape.layers == 0 })
     }
 
-    /// What is told of an offer; whether it fits is judged by what its source says of it.
+    /// Report of an offer; its fit is estimated from its source's description.
     async fn report(&self, source: &str, offer: &Offer, known: &Known) -> OfferReport {
         let sizes = offer.shape.clone().or_else(|| {
             let file = deft_planning::Bytes(offer.bytes()?);

@@ -19,7 +19,7 @@ const CONTEXTS: [u32; 4] = [2_048, 8_192, 32_768, 131_072];
 const MOST_CONTEXTS: usize = 4;
 
 impl Pulling {
-    /// Reads the headers of an offer and tells what it would mean here.
+    /// Reads the headers of an offer, and previews it on this machine.
     pub(crate) async fn preview(&self, request: &PreviewRequest) -> Result<Preview, Problem> {
         let named = self.named(&request.reference)?;
         let mut offer = self.resolve(&named).await?;
@@ -75,7 +75,7 @@ impl Pulling {
         offer.files.iter().map(file).collect()
     }
 
-    /// The disk before and after; `told` is the length of all files where the source does not tell it.
+    /// Free disk space before and after; `told` is the length of all files if the source does not announce it.
     fn disk(&self, offer: &Offer, told: Option<u64>) -> Result<DiskForecast, Problem> {
         let missing = offer
             .files

@@ -9,7 +9,7 @@ use std::time::Duration;
 use super::Pulling;
 use crate::wire::source_problem;
 
-/// A source that takes longer is told as silent.
+/// Longest wait for a source; then it is reported as silent.
 const LONGEST: Duration = Duration::from_secs(30);
 
 impl Pulling {
