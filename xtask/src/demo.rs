@@ -72,7 +72,7 @@ pub fn start() -> anyhow::Result<()> {
     let started = try_deft(&["service", action])?;
     if !started.status.success() {
         let why = String::from_utf8_lossy(&started.stderr).into_owned();
-        if !why.contains("is taken") {
+        if !why.contains("is used by another program") {
             bail!("{why}");
         }
         println!("the usual port is taken; a free one is used");

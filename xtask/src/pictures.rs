@@ -49,16 +49,6 @@ const TERMINAL: [(&str, &[&str]); 6] = [
         ],
     ),
     (
-        "terminal-watch",
-        &[
-            "& for n in 1 2 3 4; do while :; do deft ask larkfen-desk --temperature 3 \
-             \"Tell me all about row $RANDOM.\" --max-tokens 600; sleep 0.$((RANDOM % 9)); done & done",
-            "& for n in 1 2 3; do while :; do deft ask larkfen-desk-mini --temperature 3 \
-             \"Tell me all about shelf $RANDOM.\" --priority background; done & done",
-            "@ deft watch",
-        ],
-    ),
-    (
         "terminal-check",
         &[
             "deft depot check larkfen-desk",
@@ -77,6 +67,17 @@ const TERMINAL: [(&str, &[&str]); 6] = [
             "< :stats",
             "< Tell me all about Quillfen pea.",
             "< :help",
+        ],
+    ),
+    // Last, because its callers go on for a while and would slow down the others.
+    (
+        "terminal-watch",
+        &[
+            "& for n in 1 2 3 4; do while :; do deft ask larkfen-desk --temperature 3 \
+             \"Tell me all about row $RANDOM.\" --max-tokens 600; sleep 0.$((RANDOM % 9)); done & done",
+            "& for n in 1 2 3; do while :; do deft ask larkfen-desk-mini --temperature 3 \
+             \"Tell me all about shelf $RANDOM.\" --priority background; done & done",
+            "@ deft watch",
         ],
     ),
 ];
