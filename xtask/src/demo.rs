@@ -71,11 +71,11 @@ pub fn start() -> anyhow::Result<()> {
     println!("starting the service");
     let started = try_deft(&["service", action])?;
     if !started.status.success() {
-        let why = String::from_utf8_lossy(&started.stderr).into_owned();
-        if !why.contains("is used by another program") {
-            bail!("{why}");
-        }
-        println!("the usual port is taken; a free one is used");
+        // Most often another program has the usual port; every other cause fails once more.
+        println!(
+            "{}\nanother attempt, with a free port",
+            String::from_utf8_lossy(&started.stderr).trim_end()
+        );
         deft(&["service", "start", "--listen", "127.0.0.1:0"])?;
     }
     for file in REGISTERED {

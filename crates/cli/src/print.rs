@@ -5,7 +5,7 @@ use std::io::{self, IsTerminal, Write};
 
 use chrono::{DateTime, Local, Utc};
 use comfy_table::presets::NOTHING;
-use comfy_table::{Cell, CellAlignment, Color, ContentArrangement, Table};
+use comfy_table::{Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table};
 use deft_planning::Bytes;
 use serde::Serialize;
 
@@ -119,11 +119,17 @@ fn arranged(
         Some(colour) => Cell::new(text).fg(colour),
         None => Cell::new(text),
     };
+    let names = rows.iter().filter_map(|row| row.first()).map(|name| name.chars().count());
+    let longest_name = names.max().unwrap_or(0);
     for row in rows {
         table.add_row(row.into_iter().map(cell).collect::<Vec<_>>());
     }
     for (at, column) in table.column_iter_mut().enumerate() {
         column.set_padding((0, 3));
+        // The first column has names, which readers copy: others are wrapped first.
+        if at == 0 && width.is_some_and(|width| longest_name <= usize::from(width) / 2) {
+            column.set_constraint(ColumnConstraint::ContentWidth);
+        }
         if right.contains(&at) {
             column.set_cell_alignment(CellAlignment::Right);
         }
@@ -178,6 +184,17 @@ mod tests {
         let rows = vec![vec!["larkfen-desk/q8_0".to_owned(), "failed".to_owned(), long.clone()]];
         let text = table(&["model", "state", "why"], rows, &[]);
         assert!(text.contains(&long) && !text.contains('\u{1b}'), "{text}");
+    }
+
+    #[test]
+    fn names_in_the_first_column_stay_whole_where_the_rest_is_wrapped() {
+        let name = "larkfen:larkfen-labels/q8_0";
+        let texts = ["completion of texts", "CC0-1.0", "a long description of it"];
+        let row = [name, texts[0], texts[1], texts[2]].map(str::to_owned).to_vec();
+        let text =
+            arranged(&["offer", "serves", "licence", "about"], vec![row], &[], Some(60), false);
+        assert!(text.contains(name), "{text}");
+        assert!(text.lines().all(|line| line.chars().count() <= 60), "{text}");
     }
 
     #[test]

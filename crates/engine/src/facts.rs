@@ -23,7 +23,7 @@ pub fn read(file: &StoredModel) -> Result<ModelFacts, LoadError> {
     read_with(file, None)
 }
 
-/// As [`read`], with a chat template that stands in for the file's own.
+/// As [`read`], with a chat template that replaces the file's own.
 ///
 /// # Errors
 /// As [`read`].

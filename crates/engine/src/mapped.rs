@@ -292,7 +292,7 @@ pub(crate) struct SharedMemory {
 }
 
 impl SharedMemory {
-    /// Maps a file that has at least `bytes` bytes.
+    /// Maps a file that has at least `length` bytes.
     pub(crate) fn of(file: File, length: usize) -> io::Result<Self> {
         if file.metadata()?.len() < length as u64 {
             return Err(io::Error::other("the shared memory is too short"));
@@ -316,7 +316,7 @@ impl SharedMemory {
     }
 }
 
-/// New shared memory of `bytes` bytes, all zero.
+/// New shared memory of `length` bytes, all zero.
 pub(crate) fn shared_memory(length: usize) -> io::Result<SharedMemory> {
     let file = File::from(memfd_create(c"deft-baton", MemfdFlags::CLOEXEC)?);
     file.set_len(length as u64)?;

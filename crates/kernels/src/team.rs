@@ -25,7 +25,7 @@ type Work<'a> = &'a (dyn Fn(usize, Range<usize>) + Sync);
 pub struct Team {
     shared: Arc<Shared>,
     others: Vec<JoinHandle<()>>,
-    /// Held while work is given: by one thread at a time.
+    /// Only one thread at a time may give work, so a team cannot be shared between threads.
     one: PhantomData<Cell<()>>,
 }
 

@@ -203,7 +203,7 @@ impl Holding {
         self.seconds = Some(known + WEIGHT * (new - known));
     }
 
-    /// Expected wait of the call at `position` (1 is next) for one of so many lanes; none before any lane was returned.
+    /// Expected wait of the call at `position` (1 is next) for one of `lanes` lanes; none before any lane was returned.
     #[must_use]
     pub fn expected(&self, position: usize, lanes: u32) -> Option<Duration> {
         #[expect(clippy::cast_precision_loss, reason = "an estimate")]

@@ -197,6 +197,21 @@ fn what_was_spoilt_is_fetched_again_from_where_it_came() {
     assert_eq!(std::fs::read(&path).unwrap(), std::fs::read(desk()).unwrap());
     assert!(world.ok(&["depot", "verify"]).contains("2 files verified"));
     world.desk_answers();
+    // Two variants share the content; in the place of one there is a file of somebody else's.
+    world.ok(&["depot", "pull", REFERENCE, "--as", "counter/q8_0"]);
+    let theirs = world.ok(&["depot", "path", "counter"]);
+    std::fs::remove_file(theirs.trim()).unwrap();
+    std::fs::write(theirs.trim(), "theirs").unwrap();
+    spoil("larkfen-desk");
+    let said = world.deft(&["depot", "verify"]);
+    assert!(said.code == 1 && said.err.contains("other content than `counter/q8_0`"), "{said:?}");
+    assert_eq!(std::fs::read_to_string(theirs.trim()).unwrap(), "theirs");
+    let load = world.deft(&["load", "counter"]);
+    assert!(load.code != 0, "it is not used: {load:?}");
+    world.desk_answers();
+    std::fs::remove_file(theirs.trim()).unwrap();
+    world.ok(&["depot", "verify", "counter"]);
+    world.ok(&["depot", "remove", "counter"]);
     // Its source has another state now.
     let spoilt = spoil("larkfen-find");
     let said = world.deft(&["load", "larkfen-find"]);

@@ -71,11 +71,21 @@ fn a_file_with_other_content_is_named_and_left_as_it_is() {
     *other.last_mut().unwrap() ^= 1;
     std::fs::write(path.trim(), &other).unwrap();
     let said = world.deft(&["depot", "verify"]);
-    assert!(said.code != 0 && said.err.contains("differs from what was imported"), "{said:?}");
+    assert!(
+        said.code != 0
+            && said.err.contains("has other content than")
+            && said.err.contains("move the other file away"),
+        "{said:?}"
+    );
     assert_eq!(std::fs::read(path.trim()).unwrap(), other, "it was overwritten");
     assert_eq!(links(&world), 1);
     let load = world.deft(&["load", "larkfen-desk"]);
     assert!(load.code != 0 && load.err.contains("changed"), "it is not used either: {load:?}");
+    // The way out that was named.
+    std::fs::rename(path.trim(), world.data_dir().join("moved-away.gguf")).unwrap();
+    world.ok(&["depot", "verify", "larkfen-desk"]);
+    assert_eq!(links(&world), 2);
+    world.desk_answers();
 }
 
 #[test]

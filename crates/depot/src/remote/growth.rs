@@ -1,21 +1,21 @@
-//! How many connections a file is fetched over: one more as long as that makes it faster.
+//! The number of connections for a file: one more, as long as each makes the pull faster.
 
 use std::time::Instant;
 
-use super::pull::RUN;
-
+/// Bytes that one connection requests at a time: a few segments.
+pub(super) const RUN: u64 = 32 << 20;
 /// Most connections for one file.
 const MOST_CONNECTIONS: usize = 4;
-/// A further connection helps where it makes everything so much faster.
+/// Factor by which another connection must make the pull faster.
 const WORTH: f64 = 1.15;
 
-/// Whether more connections make it faster.
+/// Measures whether more connections make a pull faster.
 pub(super) struct Growth {
     left: u64,
-    /// Bytes since the last look.
+    /// Bytes since the last measurement.
     pub(super) bytes: u64,
     looked: Instant,
-    /// Bytes a second before the last connection was added.
+    /// Bytes per second before the last connection was added.
     before: f64,
     ended: bool,
 }

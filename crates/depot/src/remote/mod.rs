@@ -429,7 +429,7 @@ fn mark_of(headers: &HeaderMap) -> Option<Mark> {
     Some(Mark(value.to_str().ok()?.to_owned()))
 }
 
-/// Whether a response is a web page, which is never a model.
+/// Refuses a web page, which is never a model.
 fn is_no_page(response: &Response, place: &str) -> Result<(), RemoteError> {
     let kind = response.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok());
     if kind.is_some_and(|kind| kind.starts_with("text/html")) {

@@ -13,13 +13,11 @@ use tokio::sync::mpsc;
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 
-use super::growth::Growth;
+use super::growth::{Growth, RUN};
 use super::partial::{self, Partial};
 use super::{Address, Mark, Opened, RateLimit, RemoteError, Web};
 use crate::store::{Digest, Store, StoreError, Taken};
 
-/// Bytes that one connection requests at a time: a few segments.
-pub(super) const RUN: u64 = 32 << 20;
 /// Time between two checks whether another connection would help.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
 /// Most received pieces that wait to be written.

@@ -33,7 +33,7 @@ const PASSED: [&str; 7] =
 const MOST_TOLD: u64 = 64 << 20;
 /// Longest time of one `git` command.
 const LONGEST_WORK: Duration = Duration::from_secs(120);
-/// Most headers that a host may require for a large file.
+/// Headers of a host's answer that are sent with the request for a large file; others are dropped.
 const PASSED_HEADERS: [&str; 2] = ["authorization", "accept"];
 /// The system's certificates on Debian and others.
 const SYSTEM_CERTIFICATES: &str = "/etc/ssl/certs";

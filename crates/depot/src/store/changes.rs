@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io;
+use std::ops::ControlFlow;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
@@ -186,32 +187,51 @@ impl Store {
         file: &StoredFile,
         progress: Progress<'_>,
     ) -> Result<Relinked, StoreError> {
-        let (path, object) = (self.path(name, &file.name), self.object(&file.sha256));
-        let place = |path: &Path| path.metadata().ok().map(|found| (found.dev(), found.ino()));
-        let own = place(&path);
-        // One that was renamed or removed meanwhile has no file here.
-        if own == place(&object) || self.variant(name).is_none() {
-            return Ok(Relinked::Same);
-        }
-        if own.is_some() && digest_of(&path, progress)?.0 != file.sha256 {
+        if self.is_other(&self.path(name, &file.name), &file.sha256, progress)? {
             return Ok(Relinked::Other);
         }
-        self.link_anew(&object, &path)?;
+        self.link_anew(name, file)?;
         Ok(Relinked::Same)
     }
 
-    fn link_anew(&self, object: &Path, path: &Path) -> Result<(), StoreError> {
-        let unfinished = self.new_incoming();
-        let _ = self.disk.remove(&unfinished);
-        self.link(object, &unfinished)?;
-        self.disk.rename(&unfinished, path).map_err(failed("write", path))?;
-        // Where both were the same file, a rename leaves both names.
-        let _ = self.disk.remove(&unfinished);
-        Ok(())
+    /// Whether there is something at the path of a variant's file that is neither this content nor its damaged form. A
+    /// missing file and a link that leads nowhere are nothing.
+    fn is_other(
+        &self,
+        path: &Path,
+        sha256: &Digest,
+        progress: Progress<'_>,
+    ) -> Result<bool, StoreError> {
+        let Ok(found) = path.metadata() else { return Ok(false) };
+        // Opening a pipe would wait for its writer.
+        if !found.is_file() {
+            return Ok(true);
+        }
+        if is_same_file(path, &self.object(sha256)) || is_same_file(path, &self.spoilt(sha256)) {
+            return Ok(false);
+        }
+        Ok(digest_of(path, progress)?.0 != *sha256)
     }
 
-    /// Links the files with this content anew, after good content has come. Returns the variants that
-    /// have it.
+    /// Makes a variant's file a link to its content, unless it is one already. A variant that was renamed or removed
+    /// meanwhile is left as it is.
+    fn link_anew(&self, name: &VariantName, file: &StoredFile) -> Result<(), StoreError> {
+        let _changing = self.claims.lock();
+        let (path, object) = (self.path(name, &file.name), self.object(&file.sha256));
+        if is_same_file(&path, &object) || self.variant(name).is_none() {
+            return Ok(());
+        }
+        let unfinished = self.new_incoming();
+        self.link(&object, &unfinished)?;
+        let placed = self.disk.rename(&unfinished, &path).map_err(failed("write", &path));
+        if placed.is_err() {
+            let _ = self.disk.remove(&unfinished);
+        }
+        placed
+    }
+
+    /// Links the files with this content again, after good content has been pulled. A file with other content is left
+    /// unchanged. Returns the variants whose files are linked.
     ///
     /// # Errors
     /// The operating system refuses.
@@ -219,7 +239,12 @@ impl Store {
         let mut healed = Vec::new();
         for manifest in self.variants()? {
             for file in manifest.files.iter().filter(|file| file.sha256 == *sha256) {
-                self.link_anew(&self.object(sha256), &self.path(&manifest.name, &file.name))?;
+                let path = self.path(&manifest.name, &file.name);
+                if self.is_other(&path, sha256, &mut |_| ControlFlow::Continue(()))? {
+                    tracing::warn!("`{}` has other content and was left unchanged", path.display());
+                    continue;
+                }
+                self.link_anew(&manifest.name, file)?;
                 healed.push(manifest.name.clone());
             }
         }
@@ -317,4 +342,10 @@ impl Store {
         }
         Ok(())
     }
+}
+
+/// Whether two paths lead to the same file. It opens neither.
+fn is_same_file(one: &Path, other: &Path) -> bool {
+    let place = |path: &Path| path.metadata().ok().map(|found| (found.dev(), found.ino()));
+    place(one).is_some_and(|found| Some(found) == place(other))
 }

@@ -35,7 +35,7 @@ impl Digest {
 
 impl fmt::Display for Digest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+        f.write_str(&hex::encode(self.0))
     }
 }
 
@@ -43,15 +43,11 @@ impl FromStr for Digest {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let wrong = || format!("`{text}` is not a SHA-256 digest");
-        if text.len() != 64 || !text.is_ascii() {
-            return Err(wrong());
-        }
         let mut bytes = [0; 32];
-        for (byte, at) in bytes.iter_mut().zip((0..64).step_by(2)) {
-            *byte = u8::from_str_radix(&text[at..at + 2], 16).map_err(|_| wrong())?;
+        match hex::decode_to_slice(text, &mut bytes) {
+            Ok(()) => Ok(Self(bytes)),
+            Err(_) => Err(format!("`{text}` is not a SHA-256 digest")),
         }
-        Ok(Self(bytes))
     }
 }
 

@@ -27,7 +27,7 @@ pub struct Faults {
 }
 
 impl Faults {
-    /// Makes the change after `after` others fail; with `is_final`, all later ones too.
+    /// Makes the change after `changes` others fail; with `is_final`, all later ones too.
     #[must_use]
     pub fn after(changes: u32, is_final: bool) -> Arc<Self> {
         Arc::new(Self { left: AtomicI64::new(changes.into()), is_final })

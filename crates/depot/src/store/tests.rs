@@ -5,6 +5,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use rustix::fs::{CWD, FileType, Mode};
 use tempfile::TempDir;
 
 use super::disk::entries;
@@ -312,6 +313,15 @@ fn another_state_takes_the_place_of_the_old_one_and_frees_what_only_that_had() {
 }
 
 #[test]
+fn a_digest_is_64_hexadecimal_digits_and_nothing_else() {
+    let text = "17435f5f2095a16db5e3ee9e152e47e5db0a5d717e6fd7c90aae8a177311462f";
+    assert_eq!(text.parse::<Digest>().unwrap().to_string(), text);
+    for wrong in ["", &text[1..], &format!("{text}0"), &"+f".repeat(32), &"é".repeat(32)] {
+        assert!(wrong.parse::<Digest>().unwrap_err().contains("is not a SHA-256"), "{wrong}");
+    }
+}
+
+#[test]
 fn a_lost_link_is_made_again_and_a_foreign_file_is_left_as_it_is() {
     let (folder, store) = open();
     let manifest = keep(&folder, &store, "desk/one", "sow in April");
@@ -331,6 +341,15 @@ fn a_lost_link_is_made_again_and_a_foreign_file_is_left_as_it_is() {
     assert!(relink() == Relinked::Other && links() == 1);
     assert_eq!(fs::read_to_string(&path).unwrap(), "sow in May");
     fs::remove_file(&path).unwrap();
+    // Whatever stands there is looked at without waiting for it.
+    rustix::fs::mknodat(CWD, &path, FileType::Fifo, Mode::RUSR | Mode::WUSR, 0).unwrap();
+    assert_eq!(relink(), Relinked::Other, "a pipe");
+    fs::remove_file(&path).unwrap();
+    fs::create_dir(&path).unwrap();
+    assert_eq!(relink(), Relinked::Other, "a folder");
+    fs::remove_dir(&path).unwrap();
+    std::os::unix::fs::symlink(folder.path().join("nowhere"), &path).unwrap();
+    assert!(relink() == Relinked::Same && links() == 2, "a link that leads nowhere");
     store.remove(&manifest.name).unwrap();
     assert_eq!(relink(), Relinked::Same, "it was removed meanwhile");
     assert!(!path.exists(), "and stays removed");
@@ -348,9 +367,15 @@ fn content_that_was_spoilt_is_given_up_and_its_names_lead_to_good_content_again(
     fs::write(&source, "good content").unwrap();
     let taken = store.take(named(&source), Taking::Copy, &mut quiet()).unwrap();
     assert_eq!(taken.sha256, digest);
+    // A file of somebody else's in the place of one of them stays.
+    let foreign = keep(&folder, &store, "desk/three", "good content");
+    let theirs = store.path(&foreign.name, &foreign.files[0].name);
+    fs::remove_file(&theirs).unwrap();
+    fs::write(&theirs, "theirs").unwrap();
     let healed: Vec<String> =
         store.heal(&digest).unwrap().iter().map(ToString::to_string).collect();
     assert_eq!(healed, ["desk/one", "desk/two"]);
+    assert_eq!(fs::read_to_string(&theirs).unwrap(), "theirs");
     let inode = |path: PathBuf| path.metadata().unwrap().ino();
     let object = inode(store.object(&digest));
     assert_eq!(inode(store.path(&one.name, &one.files[0].name)), object);

@@ -68,7 +68,7 @@ pub(crate) struct PageIndex {
 }
 
 impl PageIndex {
-    /// An index with `count` empty pages.
+    /// An index with `pages` empty pages.
     #[must_use]
     pub(crate) fn new(pages: u32) -> Self {
         Self {

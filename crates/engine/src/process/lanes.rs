@@ -49,7 +49,7 @@ struct Done {
     answer_tokens: u64,
 }
 
-/// The parts of a step; allocates only for very many lanes.
+/// One item per lane of a step; allocates only for more than 32 lanes.
 type PerLane<T> = SmallVec<[T; 32]>;
 
 /// One lane's part of a step.

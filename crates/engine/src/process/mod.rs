@@ -331,7 +331,7 @@ fn run(
     }
 }
 
-/// The next message, if there is one now.
+/// An empty queue is not an error; a closed one is.
 fn empty(error: TryRecvError) -> Result<Option<Received>, ()> {
     match error {
         TryRecvError::Empty => Ok(None),

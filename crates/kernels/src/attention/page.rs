@@ -20,7 +20,7 @@ const Q8_BYTES: usize = 2 + GROUP;
 /// Bytes of 32 values of all keys of a page in eight bits: scales, then quants.
 const KEY_BLOCK: usize = PAGE * Q8_BYTES;
 
-/// Number of values of a block.
+/// Number of values that are stored at a time.
 const TOGETHER: usize = 64;
 /// Least number of values that a thread writes at a time; with fewer, dividing the work costs more than it saves.
 const LEAST_VALUES: usize = 8192;

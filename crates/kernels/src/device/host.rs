@@ -54,7 +54,7 @@ impl Host {
         &self.team
     }
 
-    /// Runs work on each row, with its index; `length` is the length of a row.
+    /// Runs work on each row, with its index; `width` is the length of a row.
     pub fn rows(&self, rows: &mut [f32], width: usize, work: impl Fn(usize, &mut [f32]) + Sync) {
         self.team.rows(rows, width, grain(width), work);
     }

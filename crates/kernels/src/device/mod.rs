@@ -31,7 +31,7 @@ pub struct CacheRows<P> {
 }
 
 impl<P> CacheRows<P> {
-    /// Bytes of `count` pages.
+    /// Bytes of `pages` pages.
     #[must_use]
     pub fn bytes(tensor_type: TensorType, heads: usize, length: usize, pages: usize) -> usize {
         pages * heads * crate::PAGE * tensor_type.row_bytes(length)

@@ -20,8 +20,8 @@ const ROUNDING: f32 = 12_582_912.0;
 /// Number of tokens that a thread rounds at a time.
 const GRAIN: usize = 6;
 
-/// Least number of tokens for which a thread works alone. With fewer, unpacking the same weights on several threads
-/// costs more than it saves.
+/// Least number of tokens of a thread's own part. With fewer, unpacking the same weights on several threads costs more
+/// than it saves.
 #[cfg(target_arch = "x86_64")]
 const LEAST_TOKENS: usize = 48;
 /// Bytes of activations that stay in a core's own caches (L1, L2) while rows are read.

@@ -33,7 +33,7 @@ pub(crate) fn limit(setting: &str, text: &str, usable: Bytes) -> Result<Bytes, C
 
 /// Bytes of `48 GiB`, `1.5MiB` or `500 MB`; without a unit, bytes.
 pub(super) fn parse_amount(text: &str) -> Option<Bytes> {
-    text.parse::<ByteSize>().ok().map(|amount| Bytes(amount.as_u64()))
+    text.trim().parse::<ByteSize>().ok().map(|amount| Bytes(amount.as_u64()))
 }
 
 /// An amount, or a share such as `80 %` of `whole` bytes.
@@ -59,10 +59,30 @@ mod tests {
     #[test]
     fn limits_are_amounts_or_shares() {
         assert_eq!(parse_limit("80 %", 1000), Some(Bytes(800)));
-        for (written, bytes) in [("1.5MiB", 3 << 19), ("2 GB", 2_000_000_000), ("512", 512)] {
+        assert_eq!(parse_limit(" 80% ", 1000), Some(Bytes(800)));
+        for (written, bytes) in [
+            ("1.5MiB", 3 << 19),
+            ("2 GB", 2_000_000_000),
+            ("512", 512),
+            ("\t1 KiB ", 1024),
+            ("99999999999999999999 TiB", u64::MAX),
+        ] {
             assert_eq!(parse_limit(written, 0), Some(Bytes(bytes)), "{written}");
         }
-        for wrong in ["", "150 %", "-1 %", "NaN %", "-1 GiB", "1 shelf", "GiB", "80 % of it"] {
+        for wrong in [
+            "",
+            "150 %",
+            "-1 %",
+            "NaN %",
+            "-1 GiB",
+            "1 shelf",
+            "GiB",
+            "80 % of it",
+            "1e9",
+            ".",
+            "1.5.5 GiB",
+            "５ GiB",
+        ] {
             assert_eq!(parse_limit(wrong, 1000), None, "{wrong:?}");
         }
     }

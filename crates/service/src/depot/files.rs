@@ -331,8 +331,8 @@ fn means(word: &str, name: &VariantName) -> bool {
 struct ReadAgain {
     well: usize,
     bad: Vec<(Manifest, StoredFile, &'static str)>,
-    /// Variants with good content beside which, under its name, there is a file with other content.
-    foreign: Vec<(VariantName, String)>,
+    /// Variants with good content, each with a file of other content in the place of the variant's own.
+    foreign: Vec<(VariantName, PathBuf)>,
 }
 
 fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<ReadAgain, Problem> {
@@ -350,7 +350,8 @@ fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<R
                     match relinked.map_err(|error| store_problem(&error))? {
                         Relinked::Same => read.well += 1,
                         Relinked::Other => {
-                            read.foreign.push((manifest.name.clone(), file.name.clone()))
+                            let path = store.path(&manifest.name, &file.name);
+                            read.foreign.push((manifest.name.clone(), path));
                         }
                     }
                     continue;
@@ -365,24 +366,38 @@ fn read_again(store: &Store, wanted: Vec<Manifest>, handle: &Handle) -> Result<R
 }
 
 /// Pulls damaged content again, if its source is known.
-async fn repaired(pulling: &Pulling, read: ReadAgain, handle: &Handle) -> Result<String, Problem> {
+async fn repaired(
+    pulling: &Pulling,
+    mut read: ReadAgain,
+    handle: &Handle,
+) -> Result<String, Problem> {
     let mut left = Vec::new();
-    let mut mended = BTreeSet::new();
+    let mut mended: BTreeMap<_, Vec<VariantName>> = BTreeMap::new();
     for (manifest, file, what) in &read.bad {
-        if mended.contains(&file.sha256) {
+        if mended.contains_key(&file.sha256) {
             continue;
         }
         handle.begin_file(&file.name);
         match pulling.repair(manifest, file.sha256, handle).await {
-            Ok(()) => drop(mended.insert(file.sha256)),
+            Ok(names) => drop(mended.insert(file.sha256, names)),
             Err(why) => {
                 left.push(format!("`{}`: {} {what}; {}", manifest.name, file.name, why.detail));
             }
         }
     }
     // What another variant's source gave is mended for all that share it.
-    let is_mended = |(_, file, _): &&(Manifest, StoredFile, &str)| mended.contains(&file.sha256);
-    let count = read.bad.iter().filter(is_mended).count();
+    let mut count = 0;
+    for (manifest, file, _) in &read.bad {
+        match mended.get(&file.sha256) {
+            Some(names) if names.contains(&manifest.name) => count += 1,
+            // In the place of its own file there is another one.
+            Some(_) => {
+                let path = pulling.store.path(&manifest.name, &file.name);
+                read.foreign.push((manifest.name.clone(), path));
+            }
+            None => {}
+        }
+    }
     if count == read.bad.len() && read.foreign.is_empty() {
         let files = if read.well == 1 { "file" } else { "files" };
         let well = format!("{} {files} verified", read.well);
@@ -391,11 +406,21 @@ async fn repaired(pulling: &Pulling, read: ReadAgain, handle: &Handle) -> Result
             count => format!("{well}, {count} pulled again"),
         });
     }
-    left.extend(read.foreign.iter().map(|(name, file)| {
-        format!("`{name}`: {file} differs from what was imported and was left unchanged")
+    let mut ways = Vec::new();
+    if !left.is_empty() {
+        ways.push("remove it and import it again: deft depot remove MODEL");
+    }
+    if !read.foreign.is_empty() {
+        ways.push("move the other file away, and verify again: deft depot verify MODEL");
+    }
+    left.extend(read.foreign.iter().map(|(name, path)| {
+        format!(
+            "`{}` has other content than `{name}`; it was left unchanged and is not used",
+            path.display()
+        )
     }));
     Err(Problem::new(ProblemKind::Fault, "content_changed", left.join("; "))
-        .with_way_out("remove it and import it again: deft depot remove MODEL"))
+        .with_way_out(ways.join("; ")))
 }
 
 fn describe(found: deft_depot::Found, known: &BTreeMap<PathBuf, String>) -> FoundModel {

@@ -72,7 +72,7 @@ pub fn key_file(data_dir: &Path) -> PathBuf {
 /// Reads a key from a file that only its owner can read.
 ///
 /// # Errors
-/// Others can read it, it is somebody else's, or there is no key in it.
+/// Others can read it, it belongs to another user, or there is no key in it.
 pub fn read_key(path: &Path) -> Result<String, KeyError> {
     let failed = |source: io::Error| KeyError::Io { path: path.to_owned(), source };
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;

@@ -323,13 +323,13 @@ impl Pulling {
         }
     }
 
-    /// Pulls damaged or missing content again, from the source of its variant.
+    /// Pulls damaged or missing content again, from the source of its variant. Returns the variants that have it now.
     pub(crate) async fn repair(
         &self,
         manifest: &Manifest,
         sha256: Digest,
         handle: &Handle,
-    ) -> Result<(), Problem> {
+    ) -> Result<Vec<VariantName>, Problem> {
         let detail = |why: &str| {
             let detail = format!("`{}`: {why}", manifest.name);
             Problem::new(ProblemKind::Refused, "not_repaired", detail)
@@ -358,10 +358,11 @@ impl Pulling {
             drop(taken);
             healed
         });
-        for name in healed.await? {
-            self.catalogue.renew(&name).await?;
+        let healed = healed.await?;
+        for name in &healed {
+            self.catalogue.renew(name).await?;
         }
-        Ok(())
+        Ok(healed)
     }
 }
 
