@@ -79,7 +79,7 @@ impl Drop for Service {
     }
 }
 
-/// Fetching a file of 503 MiB over loopback beside `curl` and `sha256sum`; what a preview reads; listing
+/// Pulling a file of 503 MiB over loopback compared with `curl` and `sha256sum`; the bytes that a preview reads; listing
 /// 1,000 models.
 pub fn pull() -> anyhow::Result<()> {
     const ROUNDS: usize = 5;
@@ -155,7 +155,7 @@ pub(crate) fn median(times: &mut [f64]) -> f64 {
     times[times.len() / 2]
 }
 
-/// Planned beside measured memory, and switching between two models.
+/// Planned and measured memory, and switching between two models.
 pub fn memory() -> anyhow::Result<()> {
     let service = Service::start()?;
     let mib = |bytes: u64| bytes as f64 / f64::from(1 << 20);

@@ -27,8 +27,8 @@ pub(crate) fn build(packages: &[&str], profile: &str) -> anyhow::Result<()> {
     cargo.args(["build", "--quiet", "--message-format", "json-render-diagnostics"]);
     cargo.args(["--profile", profile]).args(chosen(packages));
     let mut cargo = cargo.current_dir(steps::root()).stdout(Stdio::piped()).spawn()?;
-    let told = cargo.stdout.take().context("cargo has no output")?;
-    for line in BufReader::new(told).lines() {
+    let reported = cargo.stdout.take().context("cargo has no output")?;
+    for line in BufReader::new(reported).lines() {
         if let Some((name, is_fresh)) = finished(&line?) {
             progress.finish(&name, is_fresh);
         }
@@ -79,13 +79,13 @@ fn finished(message: &str) -> Option<(String, bool)> {
 }
 
 struct Progress {
-    /// What is not compiled yet, by name.
+    /// Names of packages that are not compiled yet.
     left: BTreeMap<String, f64>,
     packages: usize,
     /// Work of this run that is done and that is not, in the list's seconds.
     done: f64,
     begun: Instant,
-    told: f64,
+    reported: f64,
     is_terminal: bool,
 }
 
@@ -93,7 +93,7 @@ impl Progress {
     fn new(left: BTreeMap<String, f64>) -> Self {
         let packages = left.len();
         let is_terminal = std::io::stderr().is_terminal();
-        Self { left, packages, done: 0.0, begun: Instant::now(), told: 0.0, is_terminal }
+        Self { left, packages, done: 0.0, begun: Instant::now(), reported: 0.0, is_terminal }
     }
 
     fn finish(&mut self, name: &str, is_fresh: bool) {
@@ -112,10 +112,10 @@ impl Progress {
 
     fn show(&mut self) {
         let share = self.share();
-        if !self.is_terminal && share < self.told + LINE_EVERY {
+        if !self.is_terminal && share < self.reported + LINE_EVERY {
             return;
         }
-        self.told = share;
+        self.reported = share;
         let line =
             line(self.packages - self.left.len(), self.packages, share, self.begun.elapsed());
         let (start, end) = if self.is_terminal { ("\r\x1b[K", "") } else { ("", "\n") };
@@ -130,7 +130,7 @@ impl Progress {
     }
 }
 
-/// What is shown, with an estimate where enough is done for one.
+/// The progress line, with an estimate as soon as enough is done for one.
 fn line(compiled: usize, packages: usize, share: f64, elapsed: Duration) -> String {
     let so_far = format!("  {compiled} of {packages} packages, {}", minutes(elapsed));
     if share < LEAST_DONE {
@@ -181,8 +181,8 @@ mod tests {
     fn an_estimate_needs_enough_to_go_by() {
         let second = Duration::from_secs(1);
         assert_eq!(line(1, 400, 0.01, second), "  1 of 400 packages, 1 s");
-        let told = line(200, 400, 0.25, 100 * second);
-        assert_eq!(told, "  200 of 400 packages, 1 min 40 s, about 5 min 0 s left");
+        let reported = line(200, 400, 0.25, 100 * second);
+        assert_eq!(reported, "  200 of 400 packages, 1 min 40 s, about 5 min 0 s left");
     }
 
     #[test]

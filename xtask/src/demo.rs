@@ -118,7 +118,7 @@ pub fn start() -> anyhow::Result<()> {
     Ok(())
 }
 
-/// Ends the service with its database; what it keeps stays.
+/// Stops the service and its database; the data stays.
 pub fn stop() -> anyhow::Result<()> {
     if !program().exists() {
         println!("the demo was never built, so nothing runs");

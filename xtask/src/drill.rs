@@ -17,8 +17,8 @@ const ROUNDS: u32 = 500;
 /// Most memory of a fuzzed process, and of one allocation in it, in MiB.
 const FUZZ_MEMORY: [u32; 2] = [1024, 64];
 
-/// Kills the service at so many random moments of a fetch, and of each other kind of change; each time
-/// everything must be as it was before or as it is after.
+/// Kills the service at random moments of a pull and of each other kind of change. Each time the state must be that before or after
+/// the change.
 pub fn kills(points: u32) -> anyhow::Result<()> {
     let which = ["fetching::killed", "killed::", "--nocapture"];
     let arguments = [&["test", "--package", "deft", "--test", "e2e", "--"], &which[..]].concat();
@@ -40,7 +40,7 @@ pub fn disk() -> anyhow::Result<()> {
     steps::run_with("cargo", &arguments, ".", &[("FAULT_ROUNDS", ROUNDS.to_string())])
 }
 
-/// Fuzzes each target for so many minutes. Needs the nightly compiler and `cargo-fuzz`.
+/// Fuzzes each target for some minutes. Needs the nightly compiler and `cargo-fuzz`.
 pub fn fuzz(minutes: u64, only: Option<&str>) -> anyhow::Result<()> {
     for (target, seeds, longest) in FUZZ {
         if only.is_some_and(|only| only != target) {

@@ -1,4 +1,4 @@
-//! The engine beside the machine's limits, model by model: a table, a file of JSON, and a picture.
+//! The engine compared with the machine's limits, model by model: a table, a JSON file and a picture.
 
 use std::path::Path;
 
@@ -151,7 +151,7 @@ fn smallest(program: &str) -> anyhow::Result<(Value, Value)> {
         number(&words, "ready_seconds")
     );
     println!(
-        "\na step of a model with {} layers of width {}, its token told over the link: {:.0} microseconds \
+        "\na step of a model with {} layers of width {}, its token sent over the link: {:.0} microseconds \
          (aim 60)",
         LEAST.layers,
         LEAST.width,
@@ -160,7 +160,7 @@ fn smallest(program: &str) -> anyhow::Result<(Value, Value)> {
     Ok((step, words))
 }
 
-/// A model with experts beside one without them that has as much to compute for a token, in turn: how much
+/// A model with experts compared with a model without experts and with the same work per token, in alternation: how much
 /// slower its prompts and its answers are.
 fn experts(program: &str, rounds: usize) -> anyhow::Result<Value> {
     let files = EXPERTS.map(|sizes| stored(sizes, Stored::All(TensorType::Q8_0)));
@@ -204,7 +204,7 @@ fn experts(program: &str, rounds: usize) -> anyhow::Result<Value> {
     Ok(serde_json::json!({ "prompt_512": prompt, "one": one_lane, "eight": eight }))
 }
 
-/// Draws what was measured last.
+/// Draws the last measurement.
 pub fn draw() -> anyhow::Result<()> {
     let folder = root().join("target/bench");
     let measured = std::fs::read(folder.join("engine.json")).context("nothing was measured yet")?;
@@ -228,7 +228,7 @@ fn name(report: &Value) -> &str {
     report["model"].as_str().unwrap_or_default()
 }
 
-/// The machine's limits: medians of what was measured with each model, and the range.
+/// The machine's limits: medians of the measurements of each model, and the range.
 fn limits(reports: &[Value]) -> String {
     let of = |field: &str, unit: f64| {
         let mut found: Vec<f64> =
@@ -283,7 +283,7 @@ fn table(reports: &[Value]) -> String {
     format!("| {} |\n|{}\n{lines}", headings.join(" | "), "---|".repeat(headings.len()))
 }
 
-/// A page with bars: what was reached, as a share of the limit, and the aims.
+/// A page with bars: measured shares of the limits, and the aims.
 fn picture(reports: &[Value]) -> String {
     const WIDTH: f64 = 360.0;
     let mut bars = String::new();

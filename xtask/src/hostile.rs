@@ -1,5 +1,5 @@
-//! Hostile requests over every route that the OpenAPI document has, beside a client that behaves: no process
-//! ends, nobody is told of a fault, nothing grows, and the client never notices.
+//! Hostile requests to every route of the OpenAPI document, at the same time as a well-behaved client: no process ends, no answer
+//! has a status 5xx, memory does not grow, and the client is not disturbed.
 
 use std::io::{ErrorKind, Read, Write};
 use std::net::TcpStream;
@@ -18,11 +18,11 @@ use crate::steps::root;
 const SENDERS: u64 = 12;
 /// A request that is not answered for so long hangs.
 const PATIENCE: Duration = Duration::from_secs(60);
-/// Threads that waited for the disk are kept for ten seconds.
+/// Idle threads of disk operations end after ten seconds.
 const SETTLED: Duration = Duration::from_secs(20);
 /// Memory may grow by so much.
 const GROWTH: f64 = 0.01;
-/// A model that is asked, and one that nobody has.
+/// A loaded model, and one that does not exist.
 const MODEL: &str = "larkfen-desk";
 const STRANGER: &str = "larkfen-nowhere";
 
@@ -60,8 +60,8 @@ struct Route {
     path: String,
 }
 
-/// Sends so many requests, and as many before memory is looked at first: until then buffers grow to their size,
-/// and records of what was measured to theirs.
+/// Sends a number of requests twice. Memory is measured after the first half, when buffers and measurements have reached their
+/// size.
 pub fn measure(requests: u64) -> anyhow::Result<()> {
     let service = Service::start()?;
     let file = root().join(format!("demo/{MODEL}/{MODEL}-q8_0.gguf"));
@@ -116,7 +116,7 @@ pub fn measure(requests: u64) -> anyhow::Result<()> {
     );
     let pids = |status: &Value| (status["pid"].clone(), status["instances"][0]["pid"].clone());
     ensure!(pids(&before) == pids(&after), "a process ended: {before} {after}");
-    ensure!(of(&counted.faults) == 0, "the service told of faults");
+    ensure!(of(&counted.faults) == 0, "the service answered with a status 5xx");
     ensure!(of(&counted.hung) == 0, "requests hung");
     ensure!(of(&counted.noticed) == 0 && of(&counted.well) > 0, "the client noticed");
     ensure!(growth <= GROWTH, "memory grew");
@@ -135,7 +135,7 @@ fn routes() -> anyhow::Result<Vec<Route>> {
     Ok(all.collect())
 }
 
-/// Private memory once what was sent is done with.
+/// Private memory after all requests have ended.
 fn settled(service: &Service) -> anyhow::Result<Vec<u64>> {
     thread::sleep(SETTLED);
     memory_of_each(service)
@@ -254,7 +254,7 @@ fn request(address: &str, route: &Route, chance: &mut Chance) -> Vec<u8> {
 
 fn path(route: &Route, chance: &mut Chance) -> String {
     let odd = ["..", "%2e%2e", "%00", "%ff", "a%2Fb", "*", "-1", "%F0%9F%8C%B1"];
-    // What is there is only looked at: the client beside this one needs it.
+    // Existing models are only read, because the other client needs them.
     let harmless = route.method == "GET";
     let mut path = String::new();
     for part in route.path.split('/').skip(1) {
@@ -318,7 +318,7 @@ fn body(route: &Route, chance: &mut Chance) -> Vec<u8> {
     }
 }
 
-/// The model that a body names: what is there is only asked, for whoever sends this may also manage.
+/// The model of a body. The existing model is only used for answers, because these requests may also manage models.
 fn named(route: &Route) -> &'static str {
     if route.path.starts_with("/v1/") { MODEL } else { STRANGER }
 }

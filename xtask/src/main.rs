@@ -38,7 +38,7 @@ enum Task {
     Package,
     /// Bring the console's copy of the OpenAPI document, and its types, up to date.
     Openapi,
-    /// Take the pictures in docs/screenshots anew, from the demo.
+    /// Take the pictures in docs/screenshots from the demo.
     Pictures {
         /// Only those of the terminal whose names contain this.
         #[arg(long)]
@@ -68,7 +68,7 @@ enum Task {
 
 #[derive(clap::Subcommand)]
 enum Bench {
-    /// The engine beside the machine's limits; makes synthetic models, 7 GB in all, in `target/`. `DEFT_KERNELS` names
+    /// The engine compared with the machine's limits; makes synthetic models, 7 GB in all, in `target/`. `DEFT_KERNELS` names
     /// the instructions that it computes with.
     Engine {
         /// How often each is measured.
@@ -80,11 +80,11 @@ enum Bench {
         /// Leave out prompts and contexts of thousands of tokens, which take minutes for each model.
         #[arg(long)]
         short: bool,
-        /// Only draw the picture of what was measured last.
+        /// Only draw the picture of the last measurement.
         #[arg(long)]
         draw: bool,
     },
-    /// Fetching over loopback beside standard tools, what a preview reads, and listing 1,000 models.
+    /// Pulls over loopback compared with standard tools, the bytes that a preview reads, and listing 1,000 models.
     Pull,
     /// Several models at once through the service: turns, shares, gaps, second turns.
     Serving {
@@ -94,14 +94,14 @@ enum Bench {
         /// How long shares are measured.
         #[arg(long, default_value_t = 60)]
         seconds: u64,
-        /// How long 64 streams are kept busy; 0 leaves them out.
+        /// Duration of the test with 64 busy streams; 0 omits it.
         #[arg(long, default_value_t = 10)]
         minutes: u64,
         /// Only the many streams.
         #[arg(long)]
         only_many: bool,
     },
-    /// Planned beside measured memory, and switching between models; makes synthetic models of up to
+    /// Planned and measured memory, and switching between models; makes synthetic models of up to
     /// 1.1 GB in `target/`.
     Memory,
 }
@@ -114,7 +114,7 @@ enum Drill {
         #[arg(long, default_value_t = 200)]
         points: u32,
     },
-    /// Send generated requests over every route to a running service, beside a client that behaves.
+    /// Send generated requests to every route of a running service, at the same time as a well-behaved client.
     Hostile {
         /// How many.
         #[arg(long, default_value_t = 100_000)]

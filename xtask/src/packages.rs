@@ -38,7 +38,7 @@ pub const PYTHON: Package = Package { name: "python3", is_there: || answers("pyt
 pub const DEBOOTSTRAP: Package =
     Package { name: "debootstrap", is_there: || Path::new("/usr/sbin/debootstrap").exists() };
 
-/// A screen that nobody sees.
+/// A virtual screen.
 pub const XVFB: Package =
     Package { name: "xvfb", is_there: || Path::new("/usr/bin/Xvfb").exists() };
 /// A terminal window.
@@ -59,7 +59,7 @@ fn has_postgresql() -> bool {
     versions.filter_map(Result::ok).any(|entry| entry.path().join("bin/initdb").exists())
 }
 
-/// Installs what is missing where this is root; otherwise says exactly what to install.
+/// Installs missing packages if the user is root; otherwise lists them.
 pub fn need(packages: &[Package]) -> anyhow::Result<()> {
     let missing: Vec<&str> =
         packages.iter().filter(|package| !(package.is_there)()).map(|found| found.name).collect();

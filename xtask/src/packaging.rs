@@ -123,10 +123,10 @@ impl Debian {
         there.args(["/bin/sh", "-c", &script]).env_clear();
         there.env("PATH", "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin");
         let output = there.output().context("`unshare` cannot be started")?;
-        let told = String::from_utf8_lossy(&output.stdout).into_owned();
+        let reported = String::from_utf8_lossy(&output.stdout).into_owned();
         let errors = String::from_utf8_lossy(&output.stderr);
-        ensure!(output.status.success(), "{script}\n{told}{errors}");
-        Ok(told)
+        ensure!(output.status.success(), "{script}\n{reported}{errors}");
+        Ok(reported)
     }
 
     fn install(&self, package: &Path) -> anyhow::Result<()> {
@@ -149,13 +149,13 @@ impl Debian {
 
     /// As the unit starts it: by its user, with its settings.
     fn starts_and_answers(&self) -> anyhow::Result<()> {
-        let told = self.run(
+        let reported = self.run(
             "export DEFT_CONFIG=/etc/deft-harbor/deft.toml DEFT_DATA_DIR=/var/lib/deft-harbor HOME=/var/lib/deft-harbor
              as_deft() { setpriv --reuid deft --regid deft --init-groups \"$@\"; }
              as_deft deft service start && as_deft deft status && as_deft deft service stop",
         )?;
-        ensure!(told.contains("http://127.0.0.1"), "{told}");
-        println!("{}", told.trim_end());
+        ensure!(reported.contains("http://127.0.0.1"), "{reported}");
+        println!("{}", reported.trim_end());
         Ok(())
     }
 

@@ -69,7 +69,7 @@ const TERMINAL: [(&str, &[&str]); 6] = [
             "< :help",
         ],
     ),
-    // Last, because its callers go on for a while and would slow down the others.
+    // Last, because its callers continue for a while and would slow down the others.
     (
         "terminal-watch",
         &[
@@ -82,7 +82,7 @@ const TERMINAL: [(&str, &[&str]); 6] = [
     ),
 ];
 
-/// Takes all pictures anew, or only those of the terminal whose names contain a text.
+/// Takes all pictures, or only those of the terminal whose names contain a text.
 pub fn take(only: Option<&str>) -> anyhow::Result<()> {
     need(&[POSTGRESQL, CHROMIUM, CHROMEDRIVER, XVFB, XTERM, IMAGEMAGICK])?;
     demo::start()?;

@@ -1,4 +1,4 @@
-//! The demo's places that models come from: a real registry, and a stand-in for a web index and a git
+//! The sources of the demo: a real registry, and a stand-in for a web index and a git
 //! host, all on loopback with the demo's models.
 
 use std::fs::{self, File};
@@ -63,7 +63,7 @@ pub fn start(program: &Path, folder: &Path) -> anyhow::Result<Places> {
     Ok(Places { hub: serve(folder)?, registry: format!("http://{registry}") })
 }
 
-/// Starts the stand-in for a folder; returns its address.
+/// Starts the stand-in with a folder; returns its address.
 pub fn serve(folder: &Path) -> anyhow::Result<String> {
     let port = free_port()?;
     let mut serve = Command::new(stand_in());

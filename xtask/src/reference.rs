@@ -14,7 +14,7 @@ const FOLDER: &str = "docs/reference";
 /// Head of every page.
 const MADE: &str = "Made by `cargo xtask reference`; do not edit.";
 
-/// Writes the pages anew, or fails where one is out of date and `check` is asked for.
+/// Writes the pages; with `check`, fails if one is out of date.
 pub(crate) fn pages(check: bool) -> anyhow::Result<()> {
     let pages = [
         ("command-line.md", command_line()?),
@@ -47,7 +47,7 @@ pub(crate) fn man() -> anyhow::Result<()> {
     Ok(())
 }
 
-/// What the program prints, without settings of whoever runs this.
+/// The output of the program, without the user's settings.
 fn deft(arguments: &[&str]) -> anyhow::Result<String> {
     let empty = tempfile::NamedTempFile::new()?;
     let own = std::env::vars().map(|(name, _)| name).filter(|name| name.starts_with("DEFT_"));
@@ -214,7 +214,7 @@ fn metrics() -> anyhow::Result<String> {
     collect(file.to_token_stream(), &mut literals);
     let is_name =
         |text: &str| !text.is_empty() && text.chars().all(|c| c.is_ascii_lowercase() || c == '_');
-    // A name and its help stand beside each other, in either order.
+    // A name and its help are neighbours, in either order.
     for pair in literals.windows(2) {
         let (name, help) = match (is_name(&pair[0]), is_name(&pair[1])) {
             (true, false) => (&pair[0], &pair[1]),

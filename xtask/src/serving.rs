@@ -1,4 +1,4 @@
-//! Several models at once, through the real service: what turns cost, how shares are kept, how long an answer
+//! Several models at once through the real service: the cost of turns, the accuracy of shares, how long an answer
 //! is held up by another model's prompt, what a second turn saves, and what the service itself takes.
 
 use std::io::{BufRead, BufReader, Read, Write};
@@ -38,7 +38,7 @@ pub fn measure(rounds: usize, seconds: u64) -> anyhow::Result<()> {
     own_share(address)
 }
 
-/// Asks for an answer to a prompt of so many tokens of a text; when each piece of it came.
+/// Requests an answer to a prompt of a number of tokens of a text; returns the time of each piece.
 fn pieces(
     address: &str,
     model: &str,
@@ -60,7 +60,7 @@ fn pieces(
             times.push(Instant::now());
         }
         if line.starts_with("data: [DONE]") {
-            // The first tells that it begins, the last one how it ended.
+            // The first piece announces the answer, the last one its end.
             let last = times.len().saturating_sub(1);
             return Ok(times.drain(1..last).collect());
         }
@@ -88,7 +88,7 @@ fn rate(times: &[Instant]) -> f64 {
     (times.len() - 1) as f64 / (*last - *first).as_secs_f64()
 }
 
-/// Two that answer at the same time, beside one alone.
+/// Two models that answer at the same time, compared with one alone.
 fn together(address: &str, rounds: usize) -> anyhow::Result<()> {
     const ANSWER: u32 = 120;
     let (mut alone, mut both) = (Vec::new(), Vec::new());
@@ -176,7 +176,7 @@ fn held_up(address: &str) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// A conversation of so many tokens, and its next turn.
+/// A conversation with a number of tokens, and its next turn.
 fn second_turn(address: &str, rounds: usize) -> anyhow::Result<()> {
     let (mut first, mut second) = (Vec::new(), Vec::new());
     for round in 0..u32::try_from(rounds.min(2))? {
@@ -195,7 +195,7 @@ fn second_turn(address: &str, rounds: usize) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// What a call takes besides what its engine computes.
+/// The time of a call without the computing time of its engine.
 fn own_share(address: &str) -> anyhow::Result<()> {
     let mut times = Vec::new();
     for text in 0..300_u32 {

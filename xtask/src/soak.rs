@@ -171,7 +171,7 @@ fn private_bytes(pid: u64) -> anyhow::Result<u64> {
     Ok(private.filter_map(of).sum::<u64>() << 10)
 }
 
-/// Streams that are open and hear nothing, beside one that is answered.
+/// Idle streams, at the same time as one that is answered.
 fn idle(service: &Service, address: &str) -> anyhow::Result<()> {
     let before = memory_of(service)?;
     let mut held = Vec::with_capacity(IDLE);

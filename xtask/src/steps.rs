@@ -1,4 +1,4 @@
-//! Running commands, and doing again only what is out of date.
+//! Running commands, and repeating only steps that are out of date.
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -80,7 +80,7 @@ pub fn build_release() -> anyhow::Result<()> {
     crate::building::build(&["deft", "deft-standins"], "release")
 }
 
-/// When a file was last written, where it exists.
+/// The time of the last change of a file, if it exists.
 pub fn modified(path: &Path) -> Option<SystemTime> {
     path.metadata().ok()?.modified().ok()
 }

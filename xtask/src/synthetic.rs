@@ -24,7 +24,7 @@ pub struct Sizes {
     pub inner: u64,
     pub vocabulary: u64,
     pub context: u64,
-    /// How many experts of the inner width a layer has, and how many a token is computed with, where it has any.
+    /// Numbers of experts of the inner width in a layer and of a token, if there are experts.
     pub experts: Option<(u64, u64)>,
 }
 
@@ -343,7 +343,7 @@ fn fill(tensor: &TensorPlan, random: &mut ChaCha8Rng, out: &mut dyn Write) -> io
     }
     let kind = tensor.tensor_type;
     let mut block = vec![0; kind.block_bytes()];
-    // Where common scales, and factors of minima, stand in a block.
+    // Offsets of common scales and factors of minima in a block.
     let scales: &[usize] = match kind {
         TensorType::Q4_K => &[0, 2],
         TensorType::Q6_K => &[208],

@@ -42,7 +42,7 @@ const FOR_DEVELOPERS: [&str; 18] = [
     "asm",
 ];
 
-/// Writes the page anew, or fails where it is out of date and `check` is asked for.
+/// Writes the page; with `check`, fails if it is out of date.
 pub(crate) fn page(check: bool) -> anyhow::Result<()> {
     let text = texts()?;
     if !check {

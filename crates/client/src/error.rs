@@ -26,7 +26,7 @@ pub enum ClientError {
     NotUnderstood {
         /// The address.
         address: String,
-        /// What was wrong.
+        /// The defect.
         what: String,
     },
 }

@@ -477,7 +477,7 @@ impl Client {
         self.post("/v1/chat/completions", request).await
     }
 
-    /// Asks a chat, and returns the answer as a stream. The request must ask for a stream.
+    /// Sends a chat, and returns the answer as a stream. The request must have `stream` set.
     ///
     /// # Errors
     /// As all calls; later errors are in the stream.
@@ -486,7 +486,7 @@ impl Client {
         Ok(AnswerStream::new(self.send(request).await?))
     }
 
-    /// Asks to continue a text, and returns the answer as a stream. The request must ask for a stream.
+    /// Sends a text to continue, and returns the answer as a stream. The request must have `stream` set.
     ///
     /// # Errors
     /// As all calls; later errors are in the stream.

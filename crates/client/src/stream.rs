@@ -18,7 +18,7 @@ pub enum StreamedPiece {
     Text(String),
     /// The answer is complete.
     Ended(Figures),
-    /// Its token counts, where they were asked for.
+    /// Its token counts, if they were requested.
     Counted(Usage),
 }
 

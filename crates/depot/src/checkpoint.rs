@@ -16,7 +16,7 @@ use crate::store::FileRole;
 pub(crate) const ENDING: &str = "safetensors";
 /// What describes it.
 pub(crate) const CONFIG: &str = "config.json";
-/// Its other files, where they are there.
+/// Its other files, if they exist.
 pub(crate) const COMPANIONS: [&str; 10] = [
     CONFIG,
     "generation_config.json",
@@ -84,7 +84,7 @@ pub(crate) fn missing_part<'a>(names: impl Iterator<Item = &'a str>) -> Option<S
     wanted.into_iter().find(|wanted| !names.contains(&&wanted[..]))
 }
 
-/// What settings and tensors say of a checkpoint in so many files of weights.
+/// The facts of a checkpoint from its settings and tensors, given the number of its weight files.
 pub(crate) fn facts(config: &Value, tensors: &[SafeTensor], files: u32) -> ModelFacts {
     let number = |key: &str| {
         config.get(key).and_then(Value::as_u64).and_then(|n| u32::try_from(n).ok()).unwrap_or(0)

@@ -53,7 +53,7 @@ impl FileStamp {
     }
 }
 
-/// What was found in a file.
+/// The result of the examination of a file.
 #[derive(Debug, Clone)]
 pub struct Examined {
     /// What the file says of itself.
@@ -62,7 +62,7 @@ pub struct Examined {
     pub stamp: FileStamp,
 }
 
-/// Why a file is not taken into the depot.
+/// The error of a file that the depot does not accept.
 #[derive(Debug, Error)]
 pub enum DepotError {
     /// There is no such file.
@@ -74,7 +74,7 @@ pub enum DepotError {
     /// It is no regular file.
     #[error("`{}` is not a file", path.display())]
     NotAFile {
-        /// What was named.
+        /// The given path.
         path: PathBuf,
     },
     /// A link in place of a file.
@@ -120,7 +120,7 @@ pub enum DepotError {
         /// Why.
         what: String,
     },
-    /// It cannot be loaded as it is.
+    /// It cannot be loaded.
     #[error(
         "`{}` is a checkpoint; it can be loaded after conversion to GGUF",
         path.display()

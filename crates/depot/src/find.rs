@@ -21,7 +21,7 @@ pub struct Found {
     pub bytes: u64,
     /// What it is, or why it cannot be used.
     pub examined: Result<Examined, DepotError>,
-    /// The image projector beside it that belongs to it.
+    /// Its image projector in the same folder.
     pub projector: Option<PathBuf>,
 }
 

@@ -1,7 +1,7 @@
 //! Model files on this machine: looking at a file, telling what it is, noticing that it changed.
 //!
 //! Only headers are read, with bounded reads, wherever a [`headers::HeaderReader`] reads them; nothing here
-//! maps a model file. What is known of a file is recorded by the service.
+//! maps a model file. The service records the facts of each file.
 #![forbid(unsafe_code)]
 
 mod checkpoint;

@@ -20,7 +20,7 @@ pub enum NamedFileError {
         target.as_ref().map_or_else(String::new, |to| format!(" to `{}`", to.display()))
     )]
     Link {
-        /// What was named.
+        /// The given name.
         path: PathBuf,
         /// Where it leads.
         target: Option<PathBuf>,
@@ -34,7 +34,7 @@ pub enum NamedFileError {
     /// The operating system refuses.
     #[error("cannot read `{}`: {source}", path.display())]
     Io {
-        /// What was named.
+        /// The given name.
         path: PathBuf,
         /// What the operating system says.
         source: io::Error,

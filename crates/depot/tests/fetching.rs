@@ -1,4 +1,4 @@
-//! Fetching from a stand-in that does everything wrong that a server can do wrong.
+//! Pulls from a stand-in with the faults that a server can have.
 #![expect(clippy::unwrap_used, reason = "a test that panics has failed")]
 
 use std::io::Read;
@@ -18,14 +18,14 @@ use tokio_util::sync::CancellationToken;
 const FILE: &str = "larkfen-big-q8_0.gguf";
 const MIB: u64 = 1 << 20;
 
-/// A stand-in with one file, a depot, and what was told of progress.
+/// A stand-in with one file, a depot, and the reported progress.
 struct Scene {
     folder: TempDir,
     hub: Hub,
     store: Arc<Store>,
     web: Web,
     done: Arc<AtomicU64>,
-    /// Of these what was here before.
+    /// The part that was present before.
     found: Arc<AtomicU64>,
 }
 
@@ -112,9 +112,9 @@ impl Scene {
     }
 
     async fn refused(&self, wanted: &Wanted) -> String {
-        let told = self.fetch(wanted).await.unwrap_err().to_string();
+        let reported = self.fetch(wanted).await.unwrap_err().to_string();
         let folder = self.folder.path().display().to_string();
-        told.replace(self.hub.address(), "HUB").replace(&folder, "DIR")
+        reported.replace(self.hub.address(), "HUB").replace(&folder, "DIR")
     }
 
     /// How many files lie in a folder of the depot, but for notes of content that no variant names yet.
@@ -185,7 +185,7 @@ async fn a_server_without_ranges_serves_too_and_after_a_break_what_is_here_is_pa
 async fn a_file_that_changes_in_between_is_begun_anew_or_given_up() {
     let scene = scene();
     let wanted = Wanted { bytes: None, sha256: None, ..scene.wanted() };
-    // It breaks at the first, and is another one when it is asked for again.
+    // The first request breaks, and the second one gets another file.
     scene.hub.behave(Behaviour {
         changes_after: Some(2),
         break_after: Some(9 * MIB),
@@ -195,7 +195,7 @@ async fn a_file_that_changes_in_between_is_begun_anew_or_given_up() {
     let taken = scene.fetch(&wanted).await.unwrap();
     assert_ne!(taken.sha256, digest_of_file(&scene.source()).unwrap().0);
     assert_eq!(scene.done.load(Ordering::Relaxed), 20 * MIB, "what was thrown away is not counted");
-    // A digest that was told is not the one of the new file.
+    // The announced digest is not that of the new file.
     let scene = self::scene();
     let wanted = scene.wanted();
     scene.hub.behave(Behaviour { changes_after: Some(0), ..Behaviour::default() });
@@ -207,9 +207,9 @@ async fn what_is_not_what_was_announced_is_put_aside_and_never_used() {
     let scene = scene();
     let told_digest = "0".repeat(64).parse().unwrap();
     let wanted = Wanted { sha256: Some(told_digest), ..scene.wanted() };
-    let told = scene.refused(&wanted).await;
-    assert!(told.contains("was announced. It is not used"), "{told}");
-    assert!(told.contains("DIR/depot/incoming/wrong-"), "{told}");
+    let reported = scene.refused(&wanted).await;
+    assert!(reported.contains("was announced. It is not used"), "{reported}");
+    assert!(reported.contains("DIR/depot/incoming/wrong-"), "{reported}");
     assert_eq!(scene.count("incoming"), 1);
     assert!(scene.store.hold(&told_digest).is_none());
     let root = scene.folder.path().join("depot");
@@ -223,7 +223,7 @@ async fn every_refusal_says_what_is_wrong() {
     let scene = scene_of(MIB, false);
     let wanted = scene.wanted();
     let bare = Wanted { bytes: None, sha256: None, ..wanted.clone() };
-    let mut told = Vec::new();
+    let mut reported = Vec::new();
     let status = |code: u16, later: Option<&str>| Behaviour {
         status: Some(code),
         retry_after: later.map(str::to_owned),
@@ -242,16 +242,16 @@ async fn every_refusal_says_what_is_wrong() {
         ("loop", Behaviour { redirect: Some("{path}".to_owned()), ..Behaviour::default() }),
     ] {
         scene.hub.behave(behaviour);
-        told.push(format!("{case}: {}", scene.refused(&wanted).await));
+        reported.push(format!("{case}: {}", scene.refused(&wanted).await));
     }
     scene.hub.behave(Behaviour::default());
     for (case, content) in
         [("empty", ""), ("a page called a model", "<html>"), ("a pointer", "version https://")]
     {
         std::fs::write(scene.source(), content).unwrap();
-        told.push(format!("{case}: {}", scene.refused(&bare).await));
+        reported.push(format!("{case}: {}", scene.refused(&bare).await));
     }
-    insta::assert_snapshot!(told.join("\n"));
+    insta::assert_snapshot!(reported.join("\n"));
     assert!(scene.store.variants().unwrap().is_empty());
 }
 
@@ -283,9 +283,9 @@ async fn a_token_goes_to_its_own_host_only() {
     let mut wanted = fresh.wanted();
     wanted.address = wanted.address.with_access(&access);
     fresh.arrives(&wanted).await;
-    assert!(fresh.hub.seen().iter().all(|(_, told)| told.contains(token)));
+    assert!(fresh.hub.seen().iter().all(|(_, reported)| reported.contains(token)));
     assert!(!other.seen().is_empty());
-    assert!(other.seen().iter().all(|(_, told)| told.is_empty()), "{:?}", other.seen());
+    assert!(other.seen().iter().all(|(_, reported)| reported.is_empty()), "{:?}", other.seen());
 }
 
 #[tokio::test]
@@ -295,8 +295,11 @@ async fn encrypted_connections_need_an_authority_that_is_trusted_and_stay_encryp
     let distrustful = Web::new(&settings(None)).unwrap();
     let stranger = Scene { web: distrustful, ..scene_of(MIB, true) };
     let look = RemoteFile::open(&stranger.web, &stranger.wanted().address).await;
-    let told = look.err().map(|error| error.to_string()).unwrap_or_default();
-    assert!(told.contains("cannot be reached") && told.contains("ertificate"), "{told}");
+    let reported = look.err().map(|error| error.to_string()).unwrap_or_default();
+    assert!(
+        reported.contains("cannot be reached") && reported.contains("ertificate"),
+        "{reported}"
+    );
     let plain = scene_of(MIB, false);
     let redirect = Some(format!("{}{{path}}", plain.hub.address()));
     scene.hub.behave(Behaviour { redirect, ..Behaviour::default() });
@@ -358,7 +361,7 @@ fn small_disk(folder: &Path) -> bool {
 }
 
 #[tokio::test]
-async fn a_disk_that_is_too_full_is_told_before_the_first_byte_and_left_as_it_was() {
+async fn a_disk_that_is_too_full_is_reported_before_the_first_byte_and_left_as_it_was() {
     let mut scene = scene();
     let disk = scene.folder.path().join("small");
     if !small_disk(&disk) {
@@ -368,9 +371,9 @@ async fn a_disk_that_is_too_full_is_told_before_the_first_byte_and_left_as_it_wa
     let other = Arc::new(Store::open(&disk.join("depot")).unwrap());
     let before = std::mem::replace(&mut scene.store, other);
     let error = scene.fetch(&scene.wanted()).await.unwrap_err();
-    let told = error.to_string();
-    assert!(matches!(error, RemoteError::Store(StoreError::NoSpace { .. })), "{told}");
-    assert!(told.contains("20.0 MiB are needed") && told.contains("more"), "{told}");
+    let reported = error.to_string();
+    assert!(matches!(error, RemoteError::Store(StoreError::NoSpace { .. })), "{reported}");
+    assert!(reported.contains("20.0 MiB are needed") && reported.contains("more"), "{reported}");
     assert!(scene.hub.sent() <= 1, "nothing was fetched");
     assert_eq!(std::fs::read_dir(disk.join("depot/incoming")).unwrap().count(), 0);
     scene.store = before;

@@ -1,9 +1,9 @@
-//! An engine beside the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth|drawn|embed]]`
-//! loads a model as an engine process does, asks it over a link, measures the limits between the questions, and
-//! writes medians as JSON; `short` leaves out what takes minutes: prompts and contexts of thousands of tokens;
-//! `step`, `prompt`, `eight`, `depth` and `drawn` measure nothing but a step of one token, prompts of 512,
-//! answers of one and of eight lanes, answers after long prompts, and answers whose tokens are drawn; `embed`
-//! embeddings of texts of 510 tokens by an encoder.
+//! The speed of an engine relative to the machine's limits: `engine_speed FILE [ROUNDS [short|step|prompt|eight|depth|drawn|embed]]`.
+//!
+//! It loads a model like an engine process, sends calls over a link, measures the limits between the calls, and writes medians as
+//! JSON. `short` omits prompts and contexts of thousands of tokens, which take minutes. The other words measure one workload
+//! only: `step` a step of one token, `prompt` prompts of 512 tokens, `eight` answers of one and of eight lanes, `depth` answers
+//! after long prompts, `drawn` answers with randomly drawn tokens, `embed` embeddings of texts of 510 tokens by an encoder.
 #![expect(clippy::print_stdout, clippy::cast_precision_loss, reason = "a measurement")]
 
 use std::fs::File;
@@ -22,11 +22,11 @@ use deft_protocol::engine::{
 };
 use serde_json::json;
 
-/// Tokens of an answer whose speed is measured.
+/// Number of tokens of a measured answer.
 const ANSWER: u32 = 48;
-/// Lanes that answer together.
+/// Number of lanes that answer at the same time.
 const LANES: u32 = 8;
-/// More of them.
+/// A larger number of lanes.
 const MANY_LANES: u32 = 16;
 
 struct Link {
@@ -58,7 +58,7 @@ impl Link {
             places: Vec::new(),
             resident: false,
             threads: None,
-            // `DEFT_KERNELS` names them, as for the service.
+            // `DEFT_KERNELS` chooses the instructions, as for the service.
             kernels: std::env::var("DEFT_KERNELS").ok(),
             fastest: None,
             processors: Vec::new(),
@@ -92,13 +92,13 @@ impl Link {
         read_frame(&self.stream).expect("the engine answers")
     }
 
-    /// Asks for an answer to a prompt of so many tokens that was never there before.
+    /// Requests an answer to a new prompt of `tokens` tokens.
     fn ask(&mut self, tokens: u32, answer: u32) {
         let text = u32::try_from(self.calls).expect("few calls") + 2;
         self.ask_of(text, tokens, answer);
     }
 
-    /// Asks for an answer to the first tokens of a text; what is known of it is not computed again.
+    /// Requests an answer to the first tokens of a text; cached tokens are not computed again.
     fn ask_of(&mut self, text: u32, tokens: u32, answer: u32) {
         self.calls += 1;
         let token = |at: u32| 3 + (at * 7919 + text * 104_729) % (self.vocabulary - 3);
@@ -109,7 +109,7 @@ impl Link {
         write_frame(&self.stream, &ToEngine::Call(Box::new(order))).expect("the engine listens");
     }
 
-    /// The figures of so many answers.
+    /// Receives the figures of a number of answers.
     fn figures(&self, count: u32) -> Vec<EngineFigures> {
         let mut found = Vec::new();
         while found.len() < count as usize {
@@ -122,14 +122,14 @@ impl Link {
         found
     }
 
-    /// Tokens a second of an answer after a prompt of so many tokens, the beginning of one text.
+    /// Tokens per second of an answer after the first tokens of a text.
     fn answer_rate(&mut self, tokens: u32) -> f64 {
         self.ask_of(1, tokens, ANSWER);
         let figures = self.figures(1).remove(0);
         f64::from(figures.answer_tokens.max(2) - 1) / figures.answer_seconds
     }
 
-    /// Tokens a second of so many answers together.
+    /// Tokens per second of several simultaneous answers.
     fn rate_together(&mut self, lanes: u32) -> f64 {
         (0..lanes).for_each(|_| self.ask(16, ANSWER));
         let figures = self.figures(lanes);
@@ -137,13 +137,13 @@ impl Link {
         figures.iter().map(|found| f64::from(found.answer_tokens - 1)).sum::<f64>() / seconds
     }
 
-    /// Seconds that a prompt of so many tokens takes.
+    /// Seconds of a prompt.
     fn prompt_seconds(&mut self, tokens: u32) -> f64 {
         self.ask(tokens, 1);
         self.figures(1)[0].prompt_seconds
     }
 
-    /// Seconds that embeddings of so many texts of so many tokens take.
+    /// Seconds of the embeddings of several texts.
     fn embed_seconds(&mut self, texts: u32, tokens: u32) -> f64 {
         self.calls += 1;
         let token = |at: u32| 3 + at * 7919 % (self.vocabulary - 3);
@@ -166,13 +166,13 @@ impl Link {
     }
 }
 
-/// What a model costs.
+/// The computing cost of a model.
 struct Cost {
-    /// Bytes of weights that every token reads.
+    /// Bytes of weights that each token reads.
     bytes: f64,
-    /// Values of the layers' matrices.
+    /// Number of values of the layers' matrices.
     values: f64,
-    /// Values of the output matrix.
+    /// Number of values of the output matrix.
     output: f64,
     layers: f64,
     width: u32,
@@ -192,7 +192,7 @@ impl Cost {
         let used = matrices().filter(|tensor| !has_output || tensor.name != "token_embd.weight");
         let family = header.metadata.text("general.architecture").unwrap_or_default();
         let of = |name: &str| f64::from(count(&format!("{family}.{name}")));
-        // Of a tensor with all experts of a layer a token uses some.
+        // A token uses some of the experts of a layer.
         let share = |tensor: &TensorInfo| match tensor.dimensions.len() {
             2 => 1.0,
             _ => of("expert_used_count") / of("expert_count"),
@@ -212,13 +212,13 @@ impl Cost {
         }
     }
 
-    /// Those of a text of which an encoder's tokens all see each other.
+    /// Multiplications and additions of an encoder's text, in which all tokens attend to each other.
     fn of_encoder(&self, tokens: u32) -> f64 {
         let tokens = f64::from(tokens);
         2.0 * self.values * tokens + 4.0 * self.layers * f64::from(self.width) * tokens * tokens
     }
 
-    /// Multiplications and additions of a prompt, those of attention among them.
+    /// Multiplications and additions of a prompt, including attention.
     fn operations(&self, tokens: u32) -> f64 {
         let tokens = f64::from(tokens);
         let seen = tokens * (tokens + 1.0) / 2.0;
@@ -232,7 +232,7 @@ fn median(values: &mut [f64]) -> f64 {
     values[values.len() / 2]
 }
 
-/// Measures a limit and a piece of work in turn.
+/// Measures a limit and a workload in alternation.
 fn beside(rounds: usize, limit: impl Fn() -> f64, mut work: impl FnMut() -> f64) -> (f64, f64) {
     let (mut limits, mut works) = (vec![limit()], Vec::new());
     for _ in 0..rounds {
@@ -267,7 +267,7 @@ fn main() {
     println!("{}", everything(&file, &cost, rounds, instructions, is_short));
 }
 
-/// All workloads, or those that are short.
+/// Measures all workloads, or the short ones.
 fn everything(
     file: &Path,
     cost: &Cost,
@@ -319,7 +319,7 @@ fn everything(
     report
 }
 
-/// How much of the speed of short prompts is left for long ones.
+/// The speed of long prompts, relative to short ones.
 fn add_shares(report: &mut serde_json::Map<String, serde_json::Value>) {
     for length in ["4096", "8000"] {
         let rate = |length: &str| report.get(&format!("prompt_{length}"))?.as_f64();
@@ -329,7 +329,7 @@ fn add_shares(report: &mut serde_json::Map<String, serde_json::Value>) {
     }
 }
 
-/// One workload alone.
+/// Measures one workload.
 fn only(mode: &str, file: &Path, cost: &Cost, rounds: usize) -> serde_json::Value {
     if mode == "depth" {
         return depth(file, cost, rounds, Link::open(file, cost, 8192, 1, "f16"));
@@ -377,7 +377,7 @@ fn embed(file: &Path, cost: &Cost, rounds: usize) -> serde_json::Value {
     json!({ "tokens_a_second": tokens, "ratio": speed / peak })
 }
 
-/// What needs long prompts: their speed, and that of answers after them.
+/// The workloads with long prompts: their speed, and that of answers after them.
 fn long(file: &Path, cost: &Cost, rounds: usize, peak: &impl Fn() -> f64) -> serde_json::Value {
     let mut link = Link::open(file, cost, 8192, 1, "f16");
     let (peak, prompt) =
@@ -392,10 +392,10 @@ fn long(file: &Path, cost: &Cost, rounds: usize, peak: &impl Fn() -> f64) -> ser
     report
 }
 
-/// The speed of answers after long prompts, in turn, so that all are measured in the same moments.
+/// The speed of answers after long prompts, measured in alternation.
 fn depth(file: &Path, cost: &Cost, rounds: usize, mut link: Link) -> serde_json::Value {
     let mut narrow = Link::open(file, cost, 8192, 1, "q8_0");
-    // What is deepest comes first: the others are its beginning, which is known then.
+    // The longest prompt is first; the others are its beginning, which is cached then.
     narrow.answer_rate(4000);
     link.answer_rate(8000);
     let mut rates = [const { Vec::new() }; 4];

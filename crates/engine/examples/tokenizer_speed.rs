@@ -1,4 +1,4 @@
-//! How fast texts become tokens: `cargo run --release --package deft-engine --example tokenizer_speed`.
+//! The speed of the tokenizer: `cargo run --release --package deft-engine --example tokenizer_speed`.
 #![expect(clippy::print_stdout, clippy::unwrap_used, reason = "a measurement that prints")]
 
 use std::fs::File;

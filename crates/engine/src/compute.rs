@@ -1,15 +1,15 @@
-//! What a model is to be computed with: instructions and threads.
+//! Instructions and threads that a model is computed with.
 
 use std::num::NonZero;
 
 use deft_kernels::{Host, Instructions};
 
-/// What a model is to be computed with.
+/// Instructions and threads that a model is computed with.
 #[derive(Debug, Clone, Copy)]
 pub struct ComputeSettings {
     /// Instructions.
     pub path: Instructions,
-    /// Threads; as many as there are processors where nothing is said.
+    /// Number of threads; by default one per processor.
     pub threads: Option<NonZero<usize>>,
 }
 

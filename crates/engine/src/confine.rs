@@ -1,8 +1,9 @@
-//! Takes away from a process whatever it does not need, before it reads a byte of a file that nobody trusts: descriptors that it was not given, all files but its own, the network, other programs and
-//! processes, and memory beyond its plan. What a kernel does not offer is left out, and told.
+//! Removes the permissions that a process does not need, before it reads an untrusted file: inherited descriptors, all files but
+//! its own, the network, other programs and processes, and memory beyond its plan. What the kernel does not support is left out
+//! and reported.
 //!
-//! This must be done while the process has one thread: what is taken from a thread is taken from those that
-//! it starts, and from no others.
+//! The process must have only one thread at that time, because the restrictions of a thread apply only to threads that it
+//! starts.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -16,7 +17,7 @@ use seccompiler::{
     SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule,
 };
 
-/// Files of the system that a process looks at for time zone, processors and their groups.
+/// System files that a process reads for the time zone, the processors and their control groups.
 const SYSTEM: [&str; 5] = [
     "/etc/localtime",
     "/usr/share/zoneinfo",
@@ -24,15 +25,15 @@ const SYSTEM: [&str; 5] = [
     "/sys/fs/cgroup",
     "/sys/devices/system/cpu",
 ];
-/// What may be taken away is asked of this and of all earlier kernels.
+/// The newest version of Landlock whose restrictions are used.
 const NEWEST: ABI = ABI::V6;
-/// Files that a process may have open.
+/// Most open files of a process.
 const MOST_FILES: u64 = 256;
 
-/// What a process may use.
+/// The permissions that remain.
 #[derive(Debug, Clone, Default)]
 pub struct Allowed {
-    /// Files that it may read.
+    /// Files that the process may read.
     pub files: Vec<PathBuf>,
     /// Most address space, in bytes.
     pub memory: Option<u64>,
@@ -40,32 +41,32 @@ pub struct Allowed {
     pub seconds: Option<u64>,
 }
 
-/// What was taken away, in words for people.
+/// The restrictions in force, as text for people.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Confined {
-    /// What holds now.
+    /// Restrictions in force.
     pub holds: Vec<String>,
-    /// What this kernel does not offer.
+    /// Restrictions that this kernel does not support.
     pub missing: Vec<String>,
 }
 
-/// Closes all descriptors but the three standard ones.
+/// Closes all descriptors except the three standard ones.
 pub fn close_inherited() {
     let Ok(entries) = std::fs::read_dir("/proc/self/fd") else {
         return;
     };
     let numbers: Vec<i32> =
         entries.filter_map(|entry| entry.ok()?.file_name().to_str()?.parse().ok()).collect();
-    // The listing's own is closed already, and closing it again does no harm.
+    // The descriptor of the listing is closed already; closing it again has no effect.
     for number in numbers.into_iter().filter(|number| *number > 2) {
         let _ = nix::unistd::close(number);
     }
 }
 
-/// Takes everything away but what is allowed.
+/// Removes all permissions except the allowed ones.
 ///
 /// # Errors
-/// The kernel offers it, and refused it all the same.
+/// The kernel supports a restriction but refused it.
 pub fn confine(allowed: &Allowed) -> Result<Confined, String> {
     let (mut holds, mut missing) = (Vec::new(), Vec::new());
     limits(allowed)?;
@@ -102,53 +103,54 @@ fn limits(allowed: &Allowed) -> Result<(), String> {
     allowed.memory.map_or(Ok(()), |memory| set(Resource::As, memory))
 }
 
-/// Landlock: files by what they are, not by their names.
+/// Restricts files with Landlock, which applies to the files themselves and not to their names.
 fn files(own: &[PathBuf]) -> Result<RulesetStatus, String> {
-    let told = |error: landlock::RulesetError| format!("Landlock: {error}");
+    let reported = |error: landlock::RulesetError| format!("Landlock: {error}");
     let read = AccessFs::from_read(NEWEST);
     let mut rules = Ruleset::default()
         .handle_access(AccessFs::from_all(NEWEST))
         .and_then(|rules| rules.handle_access(AccessNet::from_all(NEWEST)))
         .and_then(|rules| rules.scope(Scope::from_all(NEWEST)))
         .and_then(Ruleset::create)
-        .map_err(told)?;
+        .map_err(reported)?;
     let system = SYSTEM.iter().map(Path::new);
     for path in own.iter().map(PathBuf::as_path).chain(system) {
-        // What is not there cannot be read either.
+        // A missing file cannot be read anyway.
         let Ok(opened) = PathFd::new(path) else { continue };
         let access = if path.is_dir() { read } else { read & AccessFs::from_file(NEWEST) };
-        rules = rules.add_rule(PathBeneath::new(opened, access)).map_err(told)?;
+        rules = rules.add_rule(PathBeneath::new(opened, access)).map_err(reported)?;
     }
-    Ok(rules.restrict_self().map_err(told)?.ruleset)
+    Ok(rules.restrict_self().map_err(reported)?.ruleset)
 }
 
-/// Seccomp: calls that an engine never makes are refused. Returns whether the processor is known.
+/// Refuses system calls that an engine never makes, with seccomp. Returns whether the processor's architecture is supported.
 fn calls() -> Result<bool, String> {
     let Ok(processor) = std::env::consts::ARCH.try_into() else {
         return Ok(false);
     };
-    let told = |error: seccompiler::BackendError| format!("seccomp: {error}");
+    let reported = |error: seccompiler::BackendError| format!("seccomp: {error}");
     let mut refused: BTreeMap<i64, Vec<SeccompRule>> =
         never().into_iter().map(|call| (call, Vec::new())).collect();
-    // Threads are started by `clone`; whatever it starts that is no thread is another process.
+    // `clone` starts threads and processes; only threads are allowed.
     let is_thread = u64::from(libc::CLONE_THREAD.unsigned_abs());
     let condition =
         SeccompCondition::new(0, SeccompCmpArgLen::Dword, SeccompCmpOp::MaskedEq(is_thread), 0);
-    let rule = SeccompRule::new(vec![condition.map_err(told)?]).map_err(told)?;
+    let rule = SeccompRule::new(vec![condition.map_err(reported)?]).map_err(reported)?;
     refused.insert(libc::SYS_clone, vec![rule]);
     let refuse = |rules, error: i32| {
         let action = SeccompAction::Errno(error.unsigned_abs());
         let filter = SeccompFilter::new(rules, SeccompAction::Allow, action, processor);
-        let program: seccompiler::BpfProgram = filter.and_then(TryInto::try_into).map_err(told)?;
+        let program: seccompiler::BpfProgram =
+            filter.and_then(TryInto::try_into).map_err(reported)?;
         seccompiler::apply_filter(&program).map_err(|error| format!("seccomp: {error}"))
     };
     refuse(refused, libc::EPERM)?;
-    // Its flags stand in memory, where no filter looks: the C library asks `clone` instead.
+    // The flags of `clone3` are in memory, which a filter cannot read; without it, the C library uses `clone`.
     refuse(BTreeMap::from([(libc::SYS_clone3, Vec::new())]), libc::ENOSYS)?;
     Ok(true)
 }
 
-/// Calls that an engine never makes: the network, other programs, other processes, the system.
+/// System calls that an engine never makes: network, other programs, other processes, system settings.
 fn never() -> Vec<i64> {
     let mut never = vec![
         libc::SYS_socket,

@@ -1,4 +1,4 @@
-//! What a model's file says of itself: the facts that the depot shows.
+//! The facts that a model file contains about the model, for the depot.
 
 use std::collections::BTreeMap;
 
@@ -14,16 +14,16 @@ use crate::tokenizer::{Tokenizer, Vocabulary};
 /// Longest sample of a rendered conversation, in characters.
 const SAMPLE: usize = 4000;
 
-/// Reads the facts from a model's headers, and checks everything that can be checked without its
-/// weights: family, tensors and their shapes, tokenizer.
+/// Reads the facts from the headers of a model, and checks all that can be checked without the weights: family, tensors and
+/// their shapes, tokenizer.
 ///
 /// # Errors
-/// Why the model could not be loaded here.
+/// The reason why the model could not be loaded.
 pub fn read(file: &StoredModel) -> Result<ModelFacts, LoadError> {
     read_with(file, None)
 }
 
-/// As [`read`], with a chat template that replaces the file's own.
+/// As [`read`], with a chat template in place of the file's own.
 ///
 /// # Errors
 /// As [`read`].
@@ -81,7 +81,7 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
     })
 }
 
-/// What the model can be asked for. `sample` is a conversation in the model's template; an encoder has none.
+/// The tasks of the model. `sample` is a conversation in the model's template; an encoder has none.
 fn serves(
     template: &Template,
     is_own: bool,
@@ -89,7 +89,7 @@ fn serves(
     pools: bool,
 ) -> Vec<&'static str> {
     let mut serves = Vec::new();
-    // Without a template of its own it was trained to continue texts, not to converse.
+    // A model without a template was trained to continue texts, not for conversations.
     if is_own && let Some(Ok(plain)) = sample {
         serves.push("chat");
         if self::sample(template, Some(&[tool()])).is_ok_and(|with_tool| with_tool != *plain) {
@@ -101,7 +101,7 @@ fn serves(
     serves
 }
 
-/// A small conversation as the template writes it.
+/// Renders a short conversation.
 fn sample(template: &Template, tools: Option<&[Value]>) -> Result<String, String> {
     let message = |role: &str, content: &str| -> Map<String, Value> {
         [("role", role), ("content", content)]
@@ -118,7 +118,7 @@ fn sample(template: &Template, tools: Option<&[Value]>) -> Result<String, String
     Ok(pieces.into_iter().map(|piece| piece.text).collect())
 }
 
-/// A tool, to see whether the template tells the model of it.
+/// A tool, to find out whether the template passes tools to the model.
 fn tool() -> Value {
     json!({"type": "function", "function": {
         "name": "seed_stock",
@@ -153,7 +153,7 @@ fn tokenizer_name(header: &Header) -> String {
     }
 }
 
-/// Tensor types by their bytes, largest first.
+/// Tensor types in the order of their bytes, the largest first.
 fn mix(header: &Header) -> Vec<MixShare> {
     let mut shares = BTreeMap::new();
     for tensor in &header.tensors {
@@ -184,7 +184,7 @@ mod tests {
         read(&StoredModel::read(&path).unwrap()).unwrap()
     }
 
-    /// One line for each family, to be read against the fixtures' own description.
+    /// One line for each family, for comparison with the description of the fixtures.
     #[test]
     fn every_family_tells_what_an_operator_asks() {
         let line = |name: &str| {
@@ -227,7 +227,7 @@ mod tests {
     }
 
     #[test]
-    fn a_mixture_is_told_by_its_bytes() {
+    fn a_mixture_is_recognised_by_its_bytes() {
         let facts = facts("golden/models/llama-mixed.gguf");
         assert!(facts.mix.len() >= 11, "{:?}", facts.mix);
         assert!(facts.mix.is_sorted_by(|a, b| a.bytes >= b.bytes));
@@ -235,7 +235,7 @@ mod tests {
     }
 
     #[test]
-    fn a_template_that_explodes_or_fails_is_told_and_chat_is_not_offered() {
+    fn a_template_that_explodes_or_fails_is_reported_and_chat_is_not_offered() {
         for name in [
             "60-endless-template",
             "61-exploding-template",

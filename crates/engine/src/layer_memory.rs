@@ -1,8 +1,8 @@
-//! Where the layers of a model are: host memory, or simulated accelerators.
+//! The memory of the layers of a model: host memory or simulated accelerators.
 //!
-//! A simulated accelerator has a size and a speed. Its memory is memory of this process under a name
-//! of its own, so that the kernel counts it apart; more than there is cannot be had. What it
-//! computes, the processor computes; a step waits where the accelerator would have taken longer.
+//! A simulated accelerator has a size and a speed. Its memory is memory of this process with a name of its own, so that the kernel
+//! counts it separately; its size is a limit. The processor does its computations; a step waits if the accelerator would have
+//! taken longer.
 
 use std::alloc::{Layout, handle_alloc_error};
 use std::time::{Duration, Instant};
@@ -22,16 +22,16 @@ use crate::mapped::accelerator_memory;
 pub struct OutOfMemory {
     /// Its pool.
     pub pool: String,
-    /// What was asked for.
+    /// Requested bytes.
     pub asked: Bytes,
-    /// What is free.
+    /// Free bytes.
     pub free: Bytes,
 }
 
 struct Accelerator {
     pool: String,
     free: u64,
-    /// Bytes it reads in a second.
+    /// Bytes that it reads per second.
     speed: Option<u64>,
 }
 
@@ -39,20 +39,20 @@ struct Accelerator {
 #[derive(Default)]
 pub struct LayerMemory {
     accelerators: Vec<Accelerator>,
-    /// For each layer its accelerator; layers beyond are in host memory.
+    /// The accelerator of each layer; further layers are in host memory.
     of_layer: Vec<Option<usize>>,
-    /// Memory nodes that have a copy of the weights in host memory; none where the file is mapped instead.
+    /// Memory nodes with a copy of the weights in host memory; empty if the file is mapped instead.
     nodes: Vec<usize>,
 }
 
 impl LayerMemory {
-    /// All in host memory.
+    /// All layers in host memory.
     #[must_use]
     pub fn host() -> Self {
         Self::default()
     }
 
-    /// As ordered, the first layers in the first place.
+    /// Layers in the requested accelerators, the first layers in the first one.
     #[must_use]
     pub fn ordered(orders: &[PlaceOrder]) -> Self {
         let mut memory = Self::default();
@@ -67,13 +67,13 @@ impl LayerMemory {
         memory
     }
 
-    /// Of weights in host memory each of these memory nodes gets a copy, in their order.
+    /// Gives each of these memory nodes a copy of the weights in host memory, in this order.
     #[must_use]
     pub fn with_copies_on(self, nodes: &[usize]) -> Self {
         Self { nodes: nodes.to_vec(), ..self }
     }
 
-    /// The memory nodes that get copies.
+    /// The memory nodes with copies.
     pub(crate) fn nodes(&self) -> &[usize] {
         &self.nodes
     }
@@ -100,14 +100,14 @@ impl LayerMemory {
             free: Bytes(free),
         };
         let left = free.checked_sub(length as u64).ok_or_else(|| short(*free))?;
-        // The kernel has none left for it.
+        // The kernel has no memory for it.
         let memory = accelerator_memory(pool, length).map_err(|_| short(0))?;
         *free = left;
         Ok(memory)
     }
 
-    /// Memory for a layer, every byte written, in large pages where whole ones lie within. It begins with a page of memory, so that no register comes from
-    /// two lines of the caches.
+    /// Allocates memory for a layer and touches all of it, with large pages where they fit. It begins at a page, so that no
+    /// register is loaded from two cache lines.
     pub(crate) fn filled(
         &mut self,
         layer: usize,
@@ -118,14 +118,14 @@ impl LayerMemory {
             Some(accelerator) => self.take(accelerator, length)?,
             None => MmapMut::map_anon(length).unwrap_or_else(|_| none_left(length)),
         };
-        // Before anything is written: where the system has none, small ones do.
+        // Requested before anything is written. Without large pages, small ones are used.
         #[cfg(target_os = "linux")]
         let _ = memory.advise(Advice::HugePage);
         memory.fill(byte);
         Ok(memory)
     }
 
-    /// How long each layer takes at least; `weights` are their stored bytes.
+    /// The least time of each layer; `weights` are the stored bytes of the layers.
     pub(crate) fn delay(&self, weights: &[Bytes]) -> AcceleratorDelay {
         let seconds = |(layer, weights): (usize, &Bytes)| {
             let speed = self.accelerators[self.accelerator_of(layer)?].speed?;
@@ -137,20 +137,20 @@ impl LayerMemory {
     }
 }
 
-/// Ends the process, as it ends where any other memory cannot be had.
+/// Ends the process, as other failed allocations do.
 fn none_left(length: usize) -> ! {
     handle_alloc_error(Layout::array::<u8>(length).unwrap_or(Layout::new::<u8>()))
 }
 
-/// The speed of accelerators that are slower than the processor that stands in for them.
+/// The speed of simulated accelerators that are slower than the processor.
 #[derive(Debug, Default)]
 pub(crate) struct AcceleratorDelay {
     least: Vec<Duration>,
 }
 
 impl AcceleratorDelay {
-    /// What is still to be waited for a layer that was begun then.
-    pub(crate) fn owed(&self, layer: usize, begun: Instant) -> Duration {
+    /// The time to wait for a layer that began at an instant.
+    pub(crate) fn remaining(&self, layer: usize, begun: Instant) -> Duration {
         match self.least.get(layer) {
             Some(least) if *least > Duration::ZERO => least.saturating_sub(begun.elapsed()),
             _ => Duration::ZERO,
@@ -193,8 +193,8 @@ mod tests {
     fn a_slow_accelerator_is_waited_for_and_host_memory_is_not() {
         let delay = memory(Some(1000)).delay(&[Bytes(500), Bytes(2000), Bytes(9000)]);
         let begun = Instant::now();
-        let owed = [0, 1, 2, 3].map(|layer| delay.owed(layer, begun).as_secs_f64());
-        assert!(owed[0] <= 0.5 && owed[0] > 0.3 && owed[1] > 1.5, "{owed:?}");
-        assert_eq!((owed[2], owed[3]), (0.0, 0.0));
+        let remaining = [0, 1, 2, 3].map(|layer| delay.remaining(layer, begun).as_secs_f64());
+        assert!(remaining[0] <= 0.5 && remaining[0] > 0.3 && remaining[1] > 1.5, "{remaining:?}");
+        assert_eq!((remaining[2], remaining[3]), (0.0, 0.0));
     }
 }

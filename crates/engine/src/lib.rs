@@ -1,8 +1,8 @@
-//! Runs one model: tokens, template, families, cache, sampling, lanes. No network, no database.
+//! Runs one model: tokenizer, template, families, cache, sampling, lanes. Without network and database.
 //!
-//! [`Model::open`] maps a file and checks it; [`process::serve`] is the life of an engine process,
-//! answering calls that come over a link. [`facts`] and [`families::shape`] tell about a file from
-//! its header alone, for those who must not map it.
+//! [`Model::open`] maps and checks a file. [`process::serve`] is the main loop of an engine process, which answers calls over a
+//! link. [`facts`] and [`families::shape`] describe a model from the header of its file alone, for processes that must not map
+//! it.
 
 pub mod baton;
 mod cache;

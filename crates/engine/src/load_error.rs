@@ -1,4 +1,4 @@
-//! Why a model file cannot be loaded.
+//! Errors of loading a model file.
 
 use std::path::PathBuf;
 
@@ -9,19 +9,19 @@ use thiserror::Error;
 use crate::layer_memory::OutOfMemory;
 use crate::tokenizer::TokenizerError;
 
-/// Families that this engine computes, as files name them.
+/// The supported families, as files name them.
 pub const SUPPORTED: &[&str] =
     &["llama", "qwen2", "qwen3", "qwen3moe", "gemma2", "gemma3", "phi3", "bert"];
 
-/// Why a file cannot be loaded.
+/// The error of a file that cannot be loaded.
 #[derive(Debug, Error)]
 pub enum LoadError {
     /// The file cannot be opened.
     #[error("cannot open `{}`: {source}", path.display())]
     Open {
-        /// Where it should be.
+        /// Its path.
         path: PathBuf,
-        /// What the operating system says.
+        /// The error of the operating system.
         source: std::io::Error,
     },
     /// The container is damaged.
@@ -33,19 +33,19 @@ pub enum LoadError {
     /// The tokenizer cannot be used.
     #[error("the file cannot be used: {0}")]
     Tokenizer(#[from] TokenizerError),
-    /// The family is not built here.
+    /// The family is not supported.
     #[error("family `{family}` is not supported; supported: {}", SUPPORTED.join(", "))]
     Family {
-        /// As the file writes it.
+        /// The family as the file names it.
         family: String,
     },
-    /// Something in the file is beyond what is built here.
+    /// The file needs something that is not supported.
     #[error("the file cannot be used: {what}")]
     Unsupported {
-        /// What, by name.
+        /// The name of the missing feature.
         what: String,
     },
-    /// A place has too little memory.
+    /// An accelerator has too little memory.
     #[error(transparent)]
     OutOfMemory(#[from] OutOfMemory),
     /// The weights cannot be locked into memory.
@@ -55,19 +55,19 @@ pub enum LoadError {
         limit.map_or_else(String::new, |limit| format!("; the limit is {limit}"))
     )]
     Lock {
-        /// How much.
+        /// Bytes to lock.
         bytes: Bytes,
-        /// How much may be, where there is a limit.
+        /// The limit in bytes, if there is one.
         limit: Option<Bytes>,
-        /// What the operating system says.
+        /// The error of the operating system.
         source: std::io::Error,
     },
-    /// A tensor is missing or has another form than the family says.
+    /// A tensor is missing, or has another shape or type than the family requires.
     #[error("the file cannot be used: tensor `{tensor}` {what}")]
     Tensor {
         /// Its name.
         tensor: String,
-        /// What is wrong.
+        /// The defect.
         what: String,
     },
 }

@@ -59,7 +59,7 @@ impl Mapped {
         header: &Header,
         layer_memory: &mut LayerMemory,
         weights: Weights,
-        tell: &mut dyn FnMut(u64, u64),
+        report: &mut dyn FnMut(u64, u64),
     ) -> Result<Self, LoadError> {
         let mut files = Vec::new();
         for path in paths {
@@ -83,12 +83,12 @@ impl Mapped {
         let (parts, files): (Vec<Mmap>, Vec<File>) = files.into_iter().unzip();
         let mut mapped = Self { parts, copies: Vec::new(), moved, accelerators };
         if !layer_memory.nodes().is_empty() {
-            mapped.copy(paths, &files, layer_memory.nodes(), weights, tell)?;
+            mapped.copy(paths, &files, layer_memory.nodes(), weights, report)?;
             return Ok(mapped);
         }
         match weights {
-            Weights::Mapped => mapped.read_ahead(tell),
-            Weights::Resident => mapped.lock(tell)?,
+            Weights::Mapped => mapped.read_ahead(report),
+            Weights::Resident => mapped.lock(report)?,
         }
         Ok(mapped)
     }
@@ -128,7 +128,7 @@ impl Mapped {
         files: &[File],
         nodes: &[usize],
         weights: Weights,
-        tell: &mut dyn FnMut(u64, u64),
+        report: &mut dyn FnMut(u64, u64),
     ) -> Result<(), LoadError> {
         let (all, bytes) = self.all_stretches();
         let (mut done, whole) = (0, bytes * nodes.len() as u64);
@@ -151,7 +151,7 @@ impl Mapped {
                         None => file.read_exact_at(place, range.start as u64).map_err(failed)?,
                     }
                     done += range.len() as u64;
-                    tell(done, whole);
+                    report(done, whole);
                 }
                 if weights == Weights::Resident {
                     let bytes = Bytes(whole);
@@ -201,29 +201,29 @@ impl Mapped {
     }
 
     /// Lets the kernel read the weights in host memory ahead, with several threads.
-    fn read_ahead(&self, tell: &mut dyn FnMut(u64, u64)) {
+    fn read_ahead(&self, report: &mut dyn FnMut(u64, u64)) {
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let (all, bytes) = self.all_stretches();
         let (next, done) = (AtomicUsize::new(0), AtomicU64::new(0));
-        let read = |tell: &mut dyn FnMut(u64, u64)| {
+        let read = |report: &mut dyn FnMut(u64, u64)| {
             while let Some((part, range)) = all.get(next.fetch_add(1, Ordering::Relaxed)) {
                 // If the kernel does not support this, pages are read when they are needed.
                 let map = &self.parts[*part];
                 let _ = map.advise_range(Advice::PopulateRead, range.start, range.len());
                 let own = range.len() as u64;
-                tell(done.fetch_add(own, Ordering::Relaxed) + own, bytes);
+                report(done.fetch_add(own, Ordering::Relaxed) + own, bytes);
             }
         };
         std::thread::scope(|scope| {
             (1..threads).for_each(|_| drop(scope.spawn(|| read(&mut |_, _| {}))));
-            read(tell);
+            read(report);
         });
         // Another thread may have finished last.
-        tell(done.into_inner(), bytes);
+        report(done.into_inner(), bytes);
     }
 
     /// Locks the weights in host memory.
-    fn lock(&self, tell: &mut dyn FnMut(u64, u64)) -> Result<(), LoadError> {
+    fn lock(&self, report: &mut dyn FnMut(u64, u64)) -> Result<(), LoadError> {
         let limit = raise_lock_limit();
         let (all, bytes) = self.all_stretches();
         let mut done = 0;
@@ -233,7 +233,7 @@ impl Mapped {
         for (part, range) in all {
             let start = self.parts[part][range.clone()].as_ptr().cast_mut().cast();
             // SAFETY: the range lies in the mapping, which lives as long as `self`; locking changes
-            // nothing but whether the kernel may take its pages back.
+            // nothing but whether the kernel may reclaim its pages.
             let locked = unsafe { rustix::mm::mlock(start, range.len()) };
             locked.map_err(|error| LoadError::Lock {
                 bytes: Bytes(bytes),
@@ -241,7 +241,7 @@ impl Mapped {
                 source: error.into(),
             })?;
             done += range.len() as u64;
-            tell(done, bytes);
+            report(done, bytes);
         }
         Ok(())
     }
@@ -310,8 +310,8 @@ impl SharedMemory {
     pub(crate) fn table(&self) -> &Table {
         assert!(self.memory.len() >= size_of::<Table>(), "the memory holds a table");
         // SAFETY: the mapping lives as long as `self`, begins at a page and is long enough. A table
-        // consists of atomic numbers only, for which every pattern of bits is a value, and nobody looks
-        // at these bytes otherwise: other processes have them as a table too.
+        // consists of atomic numbers only, for which every pattern of bits is a value, and no code uses
+        // these bytes in another way: other processes use them as a table too.
         unsafe { &*self.memory.as_ptr().cast::<Table>() }
     }
 }
@@ -350,24 +350,24 @@ mod tests {
     use super::*;
     use crate::{ComputeSettings, Model};
 
-    /// Two copies on the first node stand for those of two nodes.
+    /// The test uses two copies on the first node in place of two nodes.
     #[test]
     fn copies_hold_what_the_file_holds_and_are_read_instead() {
         let file =
             concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/larkfen-desk/larkfen-desk-q8_0.gguf");
         let StoredModel { header, parts } = StoredModel::read(Path::new(file)).unwrap();
         let open = |layer_memory: LayerMemory, weights| {
-            let (mut layer_memory, mut told) = (layer_memory, Vec::new());
-            let tell = &mut |done, all| told.push((done, all));
-            let mapped = Mapped::open(&parts, &header, &mut layer_memory, weights, tell).unwrap();
-            (mapped, told)
+            let (mut layer_memory, mut reported) = (layer_memory, Vec::new());
+            let report = &mut |done, all| reported.push((done, all));
+            let mapped = Mapped::open(&parts, &header, &mut layer_memory, weights, report).unwrap();
+            (mapped, reported)
         };
         let bytes = std::fs::metadata(file).unwrap().len();
         let (plain, _) = open(LayerMemory::host(), Weights::Mapped);
         for weights in [Weights::Mapped, Weights::Resident] {
-            let (copied, told) = open(LayerMemory::host().with_copies_on(&[0, 0]), weights);
-            assert_eq!(told.last(), Some(&(2 * bytes, 2 * bytes)));
-            assert!(told.is_sorted());
+            let (copied, reported) = open(LayerMemory::host().with_copies_on(&[0, 0]), weights);
+            assert_eq!(reported.last(), Some(&(2 * bytes, 2 * bytes)));
+            assert!(reported.is_sorted());
             for tensor in &header.tensors {
                 let of = |mapped: &Mapped| {
                     mapped.weights(tensor.part, tensor.offset, tensor.bytes).near().to_vec()
@@ -388,13 +388,14 @@ mod tests {
         let bytes = std::fs::metadata(file).unwrap().len();
         for weights in [Weights::Mapped, Weights::Resident] {
             let (layer_memory, compute) = (&mut LayerMemory::host(), ComputeSettings::default());
-            let mut told = Vec::new();
-            let tell = &mut |done, all| told.push((done, all));
-            Model::open_in(Path::new(file), 256, layer_memory, weights, compute, tell).unwrap();
+            let mut reported = Vec::new();
+            let report = &mut |done, all| reported.push((done, all));
+            Model::open_in(Path::new(file), 256, layer_memory, weights, compute, report).unwrap();
             assert!(
-                told.is_sorted() && told.iter().all(|&(done, all)| done <= all && all == bytes)
+                reported.is_sorted()
+                    && reported.iter().all(|&(done, all)| done <= all && all == bytes)
             );
-            assert_eq!(told.last(), Some(&(bytes, bytes)));
+            assert_eq!(reported.last(), Some(&(bytes, bytes)));
         }
     }
 }

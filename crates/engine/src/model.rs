@@ -1,4 +1,4 @@
-//! A model, opened: its file mapped and checked, its tokenizer and template ready.
+//! An opened model: mapped and checked file, tokenizer and template.
 
 use std::panic::resume_unwind;
 use std::path::Path;
@@ -16,19 +16,18 @@ use crate::mapped::Mapped;
 use crate::template::Template;
 use crate::tokenizer::Tokenizer;
 
-/// What turns a call into tokens, and tokens into text. It needs no weights, so that calls can be prepared
-/// beside the computing.
+/// Converts calls to tokens, and tokens to text. It needs no weights, so calls can be prepared while the model computes.
 pub(crate) struct Words {
     pub(crate) tokenizer: Tokenizer,
     pub(crate) template: Template,
     pub(crate) pooling: Option<Pooling>,
-    /// Whether the model makes embeddings only.
+    /// Whether the model computes embeddings only.
     pub(crate) encoder: bool,
-    /// Values in one token's hidden state.
+    /// Length of a token's hidden state.
     pub(crate) width: u32,
 }
 
-/// A file's tokenizer and template.
+/// The tokenizer and template of a file.
 fn words(metadata: &Metadata) -> Result<(Tokenizer, Template), LoadError> {
     let tokenizer = Tokenizer::new(metadata)?;
     let source = metadata.optional_text("tokenizer.chat_template")?;
@@ -36,7 +35,7 @@ fn words(metadata: &Metadata) -> Result<(Tokenizer, Template), LoadError> {
     Ok((tokenizer, template))
 }
 
-/// A model ready to compute.
+/// An opened model.
 pub struct Model {
     pub(crate) network: Box<dyn Network>,
     pub(crate) words: Arc<Words>,
@@ -44,11 +43,11 @@ pub struct Model {
 }
 
 impl Model {
-    /// Maps and checks a model's file, or the first of its parts. `context` is how many tokens a
-    /// sequence may hold.
+    /// Maps and checks the file of a model, or the first of its parts. `context` is the largest number of tokens of a
+    /// sequence.
     ///
     /// # Errors
-    /// Why it cannot be loaded; nothing of the size of the weights is allocated.
+    /// The reason why it cannot be loaded. Nothing of the size of the weights is allocated.
     pub fn open(path: &Path, context: u32) -> Result<Self, LoadError> {
         let compute = ComputeSettings::default();
         Self::open_in(
@@ -61,18 +60,18 @@ impl Model {
         )
     }
 
-    /// As [`Model::open`], with its layers in this memory, of which they take what they need. `tell` is
-    /// called now and then with how many bytes of how many are in memory.
+    /// As [`Model::open`], with the layers in the given memory. `report` is called several times, with the number of loaded bytes
+    /// and of all bytes.
     ///
     /// # Errors
-    /// As [`Model::open`]; a place may have too little memory.
+    /// As [`Model::open`]; an accelerator may have too little memory.
     pub fn open_in(
         path: &Path,
         context: u32,
         layer_memory: &mut LayerMemory,
         weights: Weights,
         compute: ComputeSettings,
-        tell: &mut dyn FnMut(u64, u64),
+        report: &mut dyn FnMut(u64, u64),
     ) -> Result<Self, LoadError> {
         let cannot_open = |source| LoadError::Open { path: path.to_owned(), source };
         let StoredModel { header, parts } =
@@ -80,10 +79,10 @@ impl Model {
                 GgufError::Io(source) => cannot_open(source),
                 other => other.into(),
             })?;
-        // Both take their time, and neither needs the other.
+        // Both take long and are independent.
         let (words, mapped) = std::thread::scope(|scope| {
             let words = scope.spawn(|| words(&header.metadata));
-            let mapped = Mapped::open(&parts, &header, layer_memory, weights, tell);
+            let mapped = Mapped::open(&parts, &header, layer_memory, weights, report);
             (words.join(), mapped)
         });
         let (tokenizer, template) = words.unwrap_or_else(|panic| resume_unwind(panic))?;
@@ -95,34 +94,34 @@ impl Model {
         Ok(Self { network, words, path: compute.path })
     }
 
-    /// With another chat template than the file's own.
+    /// Replaces the chat template of the file.
     #[must_use]
     pub fn with_template(mut self, source: &str) -> Self {
-        // Nobody else has them before the model is used.
+        // There is no other reference before the model is used.
         if let Some(words) = Arc::get_mut(&mut self.words) {
             words.template = Template::new(Some(source), words.tokenizer.vocabulary());
         }
         self
     }
 
-    /// Keeps the calling thread, which is to give the steps, on a processor of its own.
+    /// Binds the calling thread, which will run the steps, to a processor of its own.
     pub(crate) fn settle(&self) {
         self.network.host().team().settle();
     }
 
-    /// The instructions it is computed with.
+    /// The instructions that compute the model.
     #[must_use]
     pub fn path(&self) -> Instructions {
         self.path
     }
 
-    /// The sizes that decide what it needs.
+    /// The sizes that determine its memory.
     #[must_use]
     pub fn shape(&self) -> &ModelShape {
         self.network.shape()
     }
 
-    /// What an operator should know.
+    /// Warnings for the operator.
     #[must_use]
     pub fn warnings(&self) -> Vec<String> {
         let defect = self.words.template.defect().map(|defect| format!("chat template: {defect}"));

@@ -2,18 +2,18 @@
 //!
 //! Order:
 //! 1. `logit_bias` is added.
-//! 2. `repetition_penalty`: logits of tokens in prompt or answer are divided by it where positive,
-//!    else multiplied (Keskar et al. 2019, "CTRL").
-//! 3. `presence_penalty` and `frequency_penalty` are taken from tokens of the answer.
-//! 4. Temperature 0 takes the likeliest token (the smallest id where several are equal). Otherwise:
-//! 5. the likeliest `top_k` are kept,
+//! 2. `repetition_penalty`: positive logits of tokens in the prompt or answer are divided by it, others multiplied
+//!    (Keskar et al. 2019, "CTRL").
+//! 3. `presence_penalty` and `frequency_penalty` are subtracted from logits of tokens in the answer.
+//! 4. Temperature 0 chooses the likeliest token (the smallest id of equal ones). Otherwise:
+//! 5. the `top_k` likeliest tokens are kept,
 //! 6. logits are divided by the temperature,
-//! 7. tokens at least `min_p` as likely as the likeliest are kept,
-//! 8. the likeliest that together reach `top_p` are kept (at least one),
-//! 9. one is drawn.
+//! 7. tokens with at least `min_p` times the probability of the likeliest are kept,
+//! 8. the likeliest tokens that together reach the probability `top_p` are kept (at least one),
+//! 9. one token is drawn.
 //!
-//! A vocabulary may have hundreds of thousands of tokens, so all of them are looked at only in passes that the
-//! processor does many at a time; what is put in an order are the few that can be kept.
+//! A vocabulary may have hundreds of thousands of tokens. Passes over all of them use vector instructions; only the few tokens
+//! that can be kept are sorted.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -23,29 +23,29 @@ use itertools::Itertools;
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
 
-/// Chooses tokens for one answer; the same seed draws the same tokens.
+/// Chooses the tokens of one answer. The same seed gives the same tokens.
 pub(crate) struct Sampler {
     path: Instructions,
     settings: Sampling,
     random: ChaCha8Rng,
-    /// Tokens of prompt and answer, where their repetition is penalised.
+    /// Tokens of the prompt and answer, if their repetition is penalised.
     seen: BTreeSet<u32>,
-    /// How often the answer has each of its tokens.
+    /// Number of occurrences of each token in the answer.
     answered: BTreeMap<u32, u32>,
     adjusted: Vec<f32>,
     candidates: Vec<Candidate>,
 }
 
-/// A token, and its logit or its weight.
+/// A token, and its logit or weight.
 pub(crate) type Candidate = (u32, f32);
 
-/// Tokens that are looked at together.
+/// Number of tokens that are searched together.
 const BLOCK: usize = 256;
-/// Where a share is to be reached, tokens at least so likely as a part of the likeliest are put in an order
-/// first; where these are not enough, those down to a part of that, then all.
+/// To reach a share of the probability, tokens above this part of the largest probability are sorted first; if they are not
+/// enough, those above a smaller part, then all.
 const PART: f32 = 1.0 / 1024.0;
 
-/// Logits that are not numbers.
+/// The error of logits that are NaN.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct NotFinite;
 
@@ -63,7 +63,7 @@ impl Sampler {
         }
     }
 
-    /// The next token of the answer.
+    /// Chooses the next token of the answer.
     pub(crate) fn choose(&mut self, logits: &[f32]) -> Result<u32, NotFinite> {
         let are_finite =
             |logits: &[f32]| logits.iter().fold(true, |all, one| all & one.is_finite());
@@ -127,7 +127,7 @@ impl Sampler {
         }
     }
 
-    /// Draws one; logits become weights on the way.
+    /// Draws a token; replaces logits by weights.
     fn draw(&mut self, logits: &mut [f32]) -> u32 {
         let Sampling { temperature, top_k, top_p, min_p, .. } = self.settings;
         if top_k > 0 && (top_k as usize) < logits.len() {
@@ -152,18 +152,18 @@ impl Sampler {
     }
 }
 
-/// The first of the largest.
+/// Index of the largest value; the first of equal ones.
 fn likeliest(path: Instructions, logits: &[f32]) -> u32 {
     let top = largest(path, logits);
     (0..).zip(logits).find(|(_, logit)| **logit == top).map_or(0, |(id, _)| id)
 }
 
-/// The likelier of two tokens; of equals the one with the smaller id.
+/// The order of two tokens: the likelier first; of equal ones the smaller id.
 fn order(a: &Candidate, b: &Candidate) -> std::cmp::Ordering {
     a.1.total_cmp(&b.1).then(b.0.cmp(&a.0))
 }
 
-/// So many of the likeliest tokens with their logits, the likeliest first.
+/// The `count` likeliest tokens with their logits, the likeliest first.
 pub(crate) fn likeliest_of(
     logits: &[f32],
     count: usize,
@@ -171,14 +171,14 @@ pub(crate) fn likeliest_of(
     (0..).zip(logits.iter().copied()).k_largest_by(count, order)
 }
 
-/// Leaves the likeliest tokens, so many; the others get no weight.
+/// Keeps the likeliest tokens; sets the weights of the others to zero.
 fn keep_likeliest(logits: &mut [f32], count: usize) {
     let kept = likeliest_of(logits, count);
     logits.fill(f32::NEG_INFINITY);
     put_back(logits, kept);
 }
 
-/// Leaves the weights of the likeliest that together reach a share of all weight, at least one.
+/// Keeps the weights of the likeliest tokens that together reach a share of the total, at least one.
 fn keep_share(path: Instructions, weights: &mut [f32], share: f32, kept: &mut Vec<Candidate>) {
     let (enough, top) = (share * sum(path, weights), largest(path, weights));
     for least in [top * PART, top * PART * PART, 0.0] {
@@ -203,7 +203,7 @@ fn put_back(values: &mut [f32], kept: impl Iterator<Item = Candidate>) {
     kept.for_each(|(id, value)| values[id as usize] = value);
 }
 
-/// The token at which the weights so far, in the order of ids, pass a share of all weight.
+/// The token at which the cumulative weight, in the order of ids, exceeds a share of the total.
 fn at_share(path: Instructions, weights: &[f32], share: f32) -> u32 {
     let mut left = share * sum(path, weights);
     for (block, first) in weights.chunks(BLOCK).zip((0..).step_by(BLOCK)) {
@@ -219,7 +219,7 @@ fn at_share(path: Instructions, weights: &[f32], share: f32) -> u32 {
             }
         }
     }
-    // Sums in another order may differ in their last bits.
+    // Sums in another order may differ in the last bits.
     let last = (0..).zip(weights).filter(|(_, weight)| **weight > 0.0).last();
     last.map_or(0, |(id, _)| id)
 }
@@ -291,8 +291,8 @@ mod tests {
         assert_eq!(greedy(&|s| s.logit_bias = vec![(1, -100.0)], &[]), [3; 4]);
     }
 
-    /// The tokens that can be drawn, as the order at the top of this file says it; none where the border of
-    /// a share is too near to tell.
+    /// The tokens that can be drawn, computed as documented at the top of this file; none if a token is too close to the limit
+    /// of a share.
     fn kept(logits: &[f32], settings: &Sampling) -> Option<Vec<u32>> {
         let mut all: Vec<(u32, f64)> =
             (0..).zip(logits.iter().map(|one| f64::from(*one))).collect();

@@ -1,15 +1,15 @@
-//! Stop texts, also where they are cut across tokens.
+//! Detection of stop texts, also across several tokens.
 
-/// Passes text on, holding back what may be the beginning of a stop text.
+/// Passes text on, but holds back what may be the beginning of a stop text.
 pub(crate) struct Stops {
     texts: Vec<String>,
     held: String,
 }
 
-/// What became of a piece of text.
+/// The result of a piece of text.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) enum Passed {
-    /// Text to send; the answer goes on.
+    /// Text to send; the answer continues.
     On(String),
     /// Text to send; a stop text ended the answer.
     Stopped(String),
@@ -36,13 +36,13 @@ impl Stops {
         Passed::On(std::mem::replace(&mut self.held, rest))
     }
 
-    /// What was held back when the answer ended otherwise.
+    /// The text that was held back, after the answer ended for another reason.
     pub(crate) fn finish(&mut self) -> String {
         std::mem::take(&mut self.held)
     }
 }
 
-/// Length of the longest end of `text` that begins `stop`.
+/// Length of the longest suffix of `text` that is a prefix of `stop`.
 fn overlap(text: &str, stop: &str) -> usize {
     let longest = text.len().min(stop.len().saturating_sub(1));
     (1..=longest)

@@ -11,13 +11,13 @@ use thiserror::Error;
 /// Longest header in bytes, as the format itself limits it.
 const LONGEST_HEADER: u64 = 100_000_000;
 
-/// Why a safetensors file cannot be read.
+/// The error of a safetensors file that cannot be read.
 #[derive(Debug, Error)]
 pub enum SafetensorsError {
-    /// The operating system refused.
+    /// The operating system refused a read.
     #[error(transparent)]
     Io(#[from] io::Error),
-    /// It is none, or is damaged.
+    /// The file is not a safetensors file, or is damaged.
     #[error("not a safetensors file: {0}")]
     Malformed(String),
 }
@@ -29,9 +29,9 @@ pub struct SafeTensor {
     pub name: String,
     /// Type of its values, as the file writes it (`F16`, `BF16`).
     pub kind: String,
-    /// Its sizes, the slowest first.
+    /// Its dimensions, the slowest first.
     pub shape: Vec<u64>,
-    /// Where its data begins and ends, from the end of the header.
+    /// Begin and end of its data, from the end of the header.
     pub data: (u64, u64),
 }
 
@@ -46,7 +46,7 @@ impl SafeTensor {
 /// Reads the tensors of a file of `file_bytes` bytes.
 ///
 /// # Errors
-/// [`SafetensorsError`] says what is wrong; nothing larger than the file is ever allocated.
+/// See [`SafetensorsError`]. Nothing larger than the file is allocated.
 pub fn tensors(
     mut source: impl Read,
     file_bytes: u64,
@@ -114,15 +114,15 @@ mod tests {
     #[test]
     fn what_is_none_or_is_cut_short_is_refused_with_the_reason() {
         let file = demo();
-        let told = |bytes: &[u8]| tensors(bytes, bytes.len() as u64).unwrap_err().to_string();
-        assert!(told(&file[..5]).contains("it has 5 bytes"));
-        assert!(told(&file[..file.len() - 9]).contains("may be truncated"));
-        assert!(told(b"GGUF\x03\0\0\0....").contains("its header has"));
-        assert!(told(b"\x02\0\0\0\0\0\0\0[]").contains("not a JSON object"));
+        let reported = |bytes: &[u8]| tensors(bytes, bytes.len() as u64).unwrap_err().to_string();
+        assert!(reported(&file[..5]).contains("it has 5 bytes"));
+        assert!(reported(&file[..file.len() - 9]).contains("may be truncated"));
+        assert!(reported(b"GGUF\x03\0\0\0....").contains("its header has"));
+        assert!(reported(b"\x02\0\0\0\0\0\0\0[]").contains("not a JSON object"));
         let with = |json: &str| {
             let mut bytes = (json.len() as u64).to_le_bytes().to_vec();
             bytes.extend_from_slice(json.as_bytes());
-            told(&bytes)
+            reported(&bytes)
         };
         assert!(with(r#"{"a":{"shape":[1],"data_offsets":[0,0]}}"#).contains("has no type"));
         assert!(with(r#"{"a":{"dtype":"F16","data_offsets":[0,0]}}"#).contains("has no shape"));

@@ -1,7 +1,7 @@
-//! Which path is the best of this machine, found by measuring.
+//! The choice of the best path of this machine by measurement.
 //!
-//! Within a class the path with the wider instructions is the faster one. Between classes that is not known
-//! before: what tiles gain with many tokens, taking weights apart for one may lose.
+//! Within a class, the path with the wider instructions is faster. Between classes this must be measured: tiles are faster
+//! with many tokens, but unpacking for tiles may be slower with one token.
 
 use std::time::Instant;
 
@@ -10,31 +10,31 @@ use deft_formats::quant::TensorType;
 use crate::matrix::{Activations, multiply};
 use crate::{Class, Instructions, Matrix, Team};
 
-/// Weights that one token is multiplied with: far more than caches hold.
+/// Bytes of weights that are multiplied by one token: far more than the caches hold.
 const LONG_BYTES: usize = 128 << 20;
-/// Rows that many tokens are multiplied with.
+/// Number of rows that are multiplied by many tokens.
 const ROWS: usize = 2048;
 const COLUMNS: usize = 2048;
 const TOKENS: usize = 256;
-/// So often each; the shortest time counts, for others use the machine too.
+/// Number of measurements of each. The shortest time counts, because the machine has other work too.
 const ROUNDS: usize = 5;
-/// One token may take so much longer where many are faster: what two measurements of the same differ by.
+/// Factor by which one token may take longer on the chosen path: two measurements of the same path differ by as much.
 const SLOWER: f64 = 1.05;
-/// Types that are measured: both common forms of weights.
+/// Types that are measured: the two common forms of weights.
 const TYPES: [TensorType; 2] = [TensorType::Q8_0, TensorType::Q4_K];
 
-/// What a path was measured to take, in seconds, the geometric mean of two types of weights.
+/// Measured times of a path in seconds; geometric means of two types of weights.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Measured {
     /// The path.
     pub path: Instructions,
-    /// For one token and 128 MiB of weights.
+    /// Time of one token and 128 MiB of weights.
     pub one: f64,
-    /// For 256 tokens and 2,048 rows of 2,048 columns.
+    /// Time of 256 tokens and 2,048 rows of 2,048 columns.
     pub many: f64,
 }
 
-/// Paths among which only measuring decides: the best of each class, where the processor has both.
+/// Paths to measure: the best one of each class, if the processor supports both classes.
 #[must_use]
 pub fn candidates() -> Vec<Instructions> {
     let best = |class: Class| {
@@ -47,8 +47,8 @@ pub fn candidates() -> Vec<Instructions> {
     }
 }
 
-/// Whether a path gives the bits of its class's plain computation. A path whose instructions do otherwise, on this
-/// processor or under whatever simulates it, is not to be used.
+/// Whether a path gives the same bits as the plain computation of its class. If not, because the processor or its
+/// simulation differs, the path must not be used.
 #[must_use]
 pub fn keeps_its_word(path: Instructions) -> bool {
     let twin = match path.class() {
@@ -60,20 +60,19 @@ pub fn keeps_its_word(path: Instructions) -> bool {
     TYPES.into_iter().chain([TensorType::F16]).all(|tensor_type| {
         let stored = weights(tensor_type, rows * columns);
         let matrix = Matrix { tensor_type, rows, columns, bytes: &stored[..] };
-        let [found, told] = [path, twin].map(|path| product(path, &team, matrix, tokens));
-        found.iter().zip(&told).all(|(found, told)| found.to_bits() == told.to_bits())
+        let [found, reported] = [path, twin].map(|path| product(path, &team, matrix, tokens));
+        found.iter().zip(&reported).all(|(found, reported)| found.to_bits() == reported.to_bits())
     })
 }
 
-/// Measures paths one after the other and again, so that what else the machine does meets all of them.
+/// Measures the paths in alternation, so that other work of the machine affects all of them.
 #[must_use]
 pub fn measure(paths: &[Instructions], team: &Team) -> Vec<Measured> {
     let long = TYPES.map(|kind| rows_within(kind, LONG_BYTES));
     measure_with(paths, team, long, (ROWS, TOKENS))
 }
 
-/// The one to use: of those that take no longer for one token than the fastest of them, the one that takes
-/// many tokens fastest.
+/// The path to use: among those that are as fast as the fastest with one token, the one that is fastest with many tokens.
 #[must_use]
 pub fn chosen(measured: &[Measured]) -> Option<Instructions> {
     let least = measured.iter().map(|found| found.one).fold(f64::INFINITY, f64::min);
@@ -117,9 +116,9 @@ fn rows_within(tensor_type: TensorType, bytes: usize) -> usize {
     bytes / tensor_type.row_bytes(COLUMNS)
 }
 
-/// Some stored weights, all of them numbers.
+/// Stored weights without NaN.
 fn weights(tensor_type: TensorType, values: usize) -> Vec<u8> {
-    // Half floats of about a hundredth, wherever a type has its scales.
+    // Half floats of about 0.01 at every offset where a type may have its scales.
     let length = tensor_type.row_bytes(values);
     (0..length).map(|at| if at % 2 == 0 { (at * 7 % 251) as u8 } else { 0x21 }).collect()
 }

@@ -1,14 +1,13 @@
-//! Curves in single precision, of simple operations only, so that every path computes the same bits.
+//! Curves in single precision, made of simple operations only, so that every path computes the same bits.
 
-/// Added and taken away again it rounds to a whole number, ties to even.
+/// Adding and subtracting it rounds to an integer, ties to even.
 pub(crate) const ROUNDING: f32 = 12_582_912.0;
 /// Smaller arguments give zero.
 pub(crate) const LEAST: f32 = -87.0;
-/// Larger arguments count as this one.
+/// Larger arguments are replaced by this one.
 pub(crate) const MOST: f32 = 88.0;
 
-/// The natural logarithm of 2 in two parts, the first of few bits: its products with small whole numbers are
-/// exact.
+/// The natural logarithm of 2 in two parts. The first has few bits, so that its products with small integers are exact.
 pub(crate) const LN_2_HIGH: f32 = 0.693_359_4;
 pub(crate) const LN_2_LOW: f32 = -2.121_944_4e-4;
 /// Coefficients of the polynomial, the highest first.
@@ -29,7 +28,7 @@ pub(crate) fn exp(x: f32) -> f32 {
     for coefficient in &POWERS[1..] {
         power = r.mul_add(power, *coefficient);
     }
-    // The whole number stands in the last bits; moved to the exponent it is a power of two.
+    // The integer is in the low bits; shifted to the exponent, it is a power of two.
     let scale = f32::from_bits((rounded.to_bits() << 23).wrapping_add(1.0f32.to_bits()));
     let result = power * scale;
     if x < LEAST { 0.0 } else { result }

@@ -9,12 +9,12 @@ use std::arch::x86_64::*;
 #[cfg(not(test))]
 pub(crate) use std::arch::x86_64::_mm512_dpbusd_epi32 as wide_fours;
 
-/// The same, of processors without the instruction as well.
+/// The same, also for processors without the instruction.
 #[cfg(test)]
 #[target_feature(enable = "avx512f,avx512bw")]
 pub(crate) fn wide_fours(sums: __m512i, weights: __m512i, values: __m512i) -> __m512i {
     if is_x86_feature_detected!("avx512vnni") {
-        // SAFETY: it was found on this processor.
+        // SAFETY: the instruction was detected on this processor.
         return unsafe { instructed(sums, weights, values) };
     }
     wide_twin(sums, weights, values)
@@ -26,7 +26,7 @@ fn instructed(sums: __m512i, weights: __m512i, values: __m512i) -> __m512i {
     _mm512_dpbusd_epi32(sums, weights, values)
 }
 
-/// What the instruction of sixteen sums computes: even neighbours and odd ones as words, two products at a time.
+/// Computes what the instruction of sixteen sums computes: even and odd neighbours as words, two products at a time.
 #[cfg(test)]
 #[target_feature(enable = "avx512f,avx512bw")]
 fn wide_twin(sums: __m512i, weights: __m512i, values: __m512i) -> __m512i {
@@ -41,7 +41,7 @@ fn wide_twin(sums: __m512i, weights: __m512i, values: __m512i) -> __m512i {
 
 /// Adds the products of four neighbours, unsigned weights times signed values, to each of eight sums.
 ///
-/// Written as it is so that callers need not be compiled for this instruction, and it stands among theirs.
+/// Written as assembly, so that callers need not be compiled for this instruction and it can be inlined into them.
 ///
 /// # Safety
 /// The processor has AVX-VNNI. (In this crate's own tests it may lack it.)
@@ -52,7 +52,7 @@ pub(crate) unsafe fn fours(mut sums: __m256i, weights: __m256i, values: __m256i)
     if !is_x86_feature_detected!("avxvnni") {
         return twin(sums, weights, values);
     }
-    // SAFETY: the caller promises the instruction, which touches nothing but these registers.
+    // SAFETY: the caller promises the instruction, which uses these registers only.
     unsafe {
         asm!(
             "{{vex}} vpdpbusd {sums}, {weights}, {values}",
@@ -65,7 +65,7 @@ pub(crate) unsafe fn fours(mut sums: __m256i, weights: __m256i, values: __m256i)
     sums
 }
 
-/// What the instruction computes; tests use it on processors without it.
+/// Computes what the instruction computes; tests use it on processors without the instruction.
 #[cfg(test)]
 fn twin(sums: __m256i, weights: __m256i, values: __m256i) -> __m256i {
     let mut sums: [i32; 8] = bytemuck::cast(sums);
@@ -111,7 +111,7 @@ mod tests {
         ) {
             if is_x86_feature_detected!("avx512bw") {
                 let halves: [[i32; 8]; 2] = bytemuck::cast(sums);
-                let told: [__m256i; 2] = std::array::from_fn(|half| {
+                let reported: [__m256i; 2] = std::array::from_fn(|half| {
                     let (weights, values) = (weights[half], values[half]);
                     twin(bytemuck::cast(halves[half]), bytemuck::cast(weights), bytemuck::cast(values))
                 });
@@ -120,8 +120,8 @@ mod tests {
                 // SAFETY: the instructions were found on this processor.
                 let found = unsafe { [wide_twin(sums, weights, values), wide_fours(sums, weights, values)] };
                 for found in found {
-                    let (found, told): ([i32; 16], [i32; 16]) = (bytemuck::cast(found), bytemuck::cast(told));
-                    prop_assert_eq!(found, told);
+                    let (found, reported): ([i32; 16], [i32; 16]) = (bytemuck::cast(found), bytemuck::cast(reported));
+                    prop_assert_eq!(found, reported);
                 }
             }
         }

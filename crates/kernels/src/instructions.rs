@@ -1,9 +1,9 @@
-//! Which instructions the kernels use: found out once, then carried along as a value.
+//! The instructions that kernels use. They are detected once and then passed as a value.
 
 use std::fmt;
 use std::sync::LazyLock;
 
-/// What paths have in common that give the same bits; see docs/NUMERICS.md.
+/// A class of paths that give the same bits; see docs/NUMERICS.md.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Class {
     /// Activations in eight bits, for weights in blocks.
@@ -13,7 +13,7 @@ pub enum Class {
 }
 
 impl Class {
-    /// Its name, as people read it.
+    /// The name of the class.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -23,10 +23,10 @@ impl Class {
     }
 }
 
-/// A set of instructions.
+/// A path: a set of instructions that kernels use.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Instructions {
-    /// Tiles of 16 by 16 sums, and 512-bit vectors for all else.
+    /// Tiles of 16 x 16 sums, and 512-bit vectors for everything else.
     Amx,
     /// 512-bit vectors with dot products of bytes.
     Avx512,
@@ -36,13 +36,13 @@ pub enum Instructions {
     Avx2,
     /// Plain Rust; the specification of the others.
     Scalar,
-    /// What tiles compute, bit for bit, with ordinary instructions. Slow: for tests, and to compare with results
-    /// of another machine.
+    /// The results of tiles, bit for bit, with ordinary instructions. Slow; for tests and for comparison with another
+    /// machine.
     AmxSimulated,
 }
 
 impl Instructions {
-    /// All there are, the fastest first.
+    /// All paths, the fastest first.
     pub const ALL: [Self; 6] =
         [Self::Amx, Self::Avx512, Self::AvxVnni, Self::Avx2, Self::Scalar, Self::AmxSimulated];
 
@@ -51,13 +51,13 @@ impl Instructions {
         Self::ALL.into_iter().filter(|path| path.runs_here())
     }
 
-    /// The best path of this processor as far as that is known without measuring: see [`crate::choice`].
+    /// The best path of this processor as far as it is known without measuring; see [`crate::choice`].
     #[must_use]
     pub fn best() -> Self {
         Self::available().find(|path| path.class() == Class::Int8).unwrap_or(Self::Scalar)
     }
 
-    /// Which results it gives.
+    /// The class of the path.
     #[must_use]
     pub fn class(self) -> Class {
         match self {
@@ -66,13 +66,13 @@ impl Instructions {
         }
     }
 
-    /// Whether it does with other instructions what another processor has its own for.
+    /// Whether the path simulates the instructions of another processor.
     #[must_use]
     pub fn is_simulated(self) -> bool {
         self == Self::AmxSimulated
     }
 
-    /// The path of whatever is not computed in tiles.
+    /// The path of operations that are not computed in tiles.
     pub(crate) fn vectors(self) -> Self {
         static BESIDE_TILES: LazyLock<Instructions> = LazyLock::new(Instructions::best);
         match self.class() {
@@ -81,13 +81,13 @@ impl Instructions {
         }
     }
 
-    /// The path of a name.
+    /// The path with a name.
     #[must_use]
     pub fn named(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|path| path.name() == name)
     }
 
-    /// Its name in settings.
+    /// The name of the path in settings.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -100,7 +100,7 @@ impl Instructions {
         }
     }
 
-    /// Whether it computes with 256 bits.
+    /// Whether the path uses 256-bit vectors.
     #[cfg(target_arch = "x86_64")]
     pub(crate) fn is_narrow(self) -> bool {
         matches!(self, Self::AvxVnni | Self::Avx2)
@@ -111,7 +111,7 @@ impl Instructions {
     pub fn runs_here(self) -> bool {
         match self {
             #[cfg(target_arch = "x86_64")]
-            // Without the dot products tests of this crate use their twins: everything around them is tried.
+            // On processors without the dot products, this crate's tests use their twins, so that all other code is tested.
             Self::Avx512 => {
                 Self::Avx2.runs_here()
                     && is_x86_feature_detected!("avx512f")
@@ -153,9 +153,8 @@ impl fmt::Display for Instructions {
     }
 }
 
-/// Defines functions that are compiled once for each path from one plain body, which is the scalar twin
-/// of the others: the compiler makes vectors of it where the path has them, and changes no bit. A
-/// function's first argument says on which path it runs.
+/// Defines functions that are compiled once for each path from one plain body, the scalar twin. The compiler uses the
+/// vectors of the path, which does not change any bit. The first argument of such a function is the path.
 macro_rules! on_every_path {
     ($($(#[$attribute:meta])* $visible:vis fn $name:ident($($argument:ident: $kind:ty),* $(,)?) $(-> $result:ty)? = $body:path;)*) => {$(
         $(#[$attribute])*
@@ -173,7 +172,7 @@ macro_rules! on_every_path {
             debug_assert!(path.runs_here());
             match path.vectors() {
                 #[cfg(target_arch = "x86_64")]
-                // SAFETY: a path is only chosen where `Instructions::runs_here` found its instructions.
+                // SAFETY: a path is only chosen if `Instructions::runs_here` detected its instructions.
                 $crate::Instructions::Avx512 => unsafe { avx512($($argument),*) },
                 #[cfg(target_arch = "x86_64")]
                 // SAFETY: as above.

@@ -84,7 +84,7 @@ mod tests {
         let found =
             [&asked, &not_asked].map(|values| large_at(values.as_ptr().addr() + (16 << 20)));
         let [Some(asked), Some(not_asked)] = found else {
-            return eprintln!("skipped: the system does not tell of large pages");
+            return eprintln!("skipped: the system does not report large pages");
         };
         // It may have none left. Where it merged both mappings, both are in the same one.
         assert!(asked >= not_asked, "{asked} and {not_asked} KiB");

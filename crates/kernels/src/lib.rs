@@ -1,7 +1,7 @@
 //! Arithmetic on rows of numbers, without any knowledge of models: the operations of a [`Device`].
 //!
-//! Everything sums in one stated order (see `matrix` and `attention`), so that a result depends neither on
-//! which processor path of a class is chosen at start nor on how many tokens are computed together.
+//! All sums have one documented order (see `matrix` and `attention`), so that a result depends neither on the path within
+//! a class nor on the number of tokens that are computed together.
 #![expect(
     unsafe_code,
     reason = "vector instructions, each with a scalar twin, and a team of threads"
@@ -39,7 +39,7 @@ pub use team::Team;
 
 use large::in_large_pages;
 
-/// What operations consist of, to be measured apart.
+/// Parts of operations, for measurements.
 #[doc(hidden)]
 pub mod parts {
     pub use crate::attention::{Attention, SpanSums, attend};

@@ -10,15 +10,15 @@ on_every_path! {
     pub(crate) fn rms_norm(x: &[f32], weight: &[f32], epsilon: f32, out: &mut [f32]) = plain_rms_norm;
     /// The same in place.
     pub(crate) fn rms_norm_in_place(x: &mut [f32], weight: &[f32], epsilon: f32) = plain_rms_norm_in_place;
-    /// Turns pairs of values of every head of a row (`head_length` values a head) by a sine and a cosine for each pair.
+    /// Rotates pairs of values of every head of a row (`head_length` values a head) by a sine and a cosine for each pair.
     /// Source: Su et al. 2021, "RoFormer".
     pub(crate) fn turn(row: &mut [f32], head_length: usize, pairs: Pairs, angles: &[f32]) = plain_turn;
     /// Norm of each row of `x` (rows of `weight.len()` values) to mean 0 and variance 1, then weight and
     /// bias, in place. Source: Ba et al. 2016, "Layer Normalization".
     pub(crate) fn layer_norm(x: &mut [f32], weight: &[f32], bias: &[f32], epsilon: f32) = plain_layer_norm;
-    /// The largest of some numbers; minus infinity of none.
+    /// The largest number; minus infinity if there is none.
     pub fn largest(values: &[f32]) -> f32 = plain_largest;
-    /// Their sum, in the order of all sums here.
+    /// The sum, in the order of all sums of this crate.
     pub fn sum(values: &[f32]) -> f32 = plain_sum;
     /// Softmax in place; an empty slice stays empty.
     pub fn softmax(values: &mut [f32]) = plain_softmax;
@@ -36,16 +36,16 @@ on_every_path! {
     pub(crate) fn add_scaled(x: &mut [f32], weight: f32, y: &[f32]) = plain_add_scaled;
 }
 
-/// The curve of a gate.
+/// The activation function of a gate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum GateCurve {
-    /// x times its sigmoid. Source: Elfwing et al. 2017.
+    /// `x * sigmoid(x)`. Source: Elfwing et al. 2017.
     Silu,
-    /// The Gaussian error unit by its tanh form. Source: Hendrycks and Gimpel 2016.
+    /// The Gaussian error unit in its tanh form. Source: Hendrycks and Gimpel 2016.
     GeluTanh,
 }
 
-/// Which values of a head are turned together.
+/// Which values of a head are rotated as pairs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Pairs {
     /// Neighbours: 0 and 1, 2 and 3.
@@ -54,7 +54,7 @@ pub enum Pairs {
     HalfSplit,
 }
 
-/// Sum in the stated order: element `i` into partial sum `i mod 16`, then the tree.
+/// Sum in the documented order: element `i` is added to partial sum `i mod 16`; at the end the tree adds these up.
 #[inline(always)]
 fn ordered_sum(values: &[f32], term: impl Fn(f32) -> f32) -> f32 {
     let mut partials = [0f32; PARTIALS];
@@ -77,7 +77,7 @@ fn plain_sum(values: &[f32]) -> f32 {
 
 #[inline(always)]
 fn plain_largest(values: &[f32]) -> f32 {
-    // What is no number does not count.
+    // NaN does not count.
     let larger = |a: f32, b: f32| if b > a { b } else { a };
     let mut lanes = [f32::NEG_INFINITY; PARTIALS];
     let (whole, rest) = values.as_chunks::<PARTIALS>();
@@ -87,7 +87,7 @@ fn plain_largest(values: &[f32]) -> f32 {
     lanes.iter().chain(rest).copied().fold(f32::NEG_INFINITY, larger)
 }
 
-/// What brings the mean square of a row to 1.
+/// The factor that makes the mean square of a row 1.
 #[inline(always)]
 #[expect(clippy::cast_precision_loss, reason = "widths are far below 2^24")]
 fn inverse(row: &[f32], epsilon: f32) -> f32 {
@@ -251,7 +251,7 @@ mod tests {
         close(&centred, &[-1.5 * step, -0.5 * step, 0.5 * step, 3.0 * step + 0.5]);
     }
 
-    /// Rows of 37 values fill no register; heads of 38 turn 16 pairs and leave six values as they are.
+    /// Rows of 37 values do not fill whole registers; heads of 38 rotate 16 pairs and leave six values unchanged.
     #[test]
     fn norms_in_place_and_turns_give_the_same_bits_on_every_path() {
         let x: Vec<f32> = (0..4 * 37).map(|at| (at as f32 * 0.7).sin()).collect();
@@ -277,7 +277,7 @@ mod tests {
                 assert_eq!(bits(&found), bits(&turned(HERE, pairs)), "{path}, {pairs:?}");
                 for head in [0, 38] {
                     assert_eq!(found[head + 32..head + 38], row[head + 32..head + 38]);
-                    // The second pair: its place depends on which values are turned together.
+                    // The second pair: its position depends on the pairing.
                     let (a, b) = if pairs == Pairs::HalfSplit { (1, 17) } else { (2, 3) };
                     let (sin, cos) = 1f32.sin_cos();
                     let (first, second) = (row[head + a], row[head + b]);
@@ -310,7 +310,7 @@ mod tests {
         close(&one, &[1.0]);
     }
 
-    /// Figures of an independent computation in double precision.
+    /// Values of an independent computation in double precision.
     #[test]
     fn curves_have_their_values() {
         let mut silu = [-1.0, 0.0, 2.0];

@@ -108,12 +108,12 @@ fn listed(text: &str) -> Vec<usize> {
 #[must_use]
 pub fn are_of_kinds(root: &Path, processors: &[Processor]) -> bool {
     ["cpu_capacity", "cpufreq/cpuinfo_max_freq"].iter().any(|file| {
-        let told = processors.iter().filter_map(|processor| {
+        let reported = processors.iter().filter_map(|processor| {
             let folder = root.join(format!("sys/devices/system/cpu/cpu{}", processor.number));
             std::fs::read_to_string(folder.join(file)).ok()?.trim().parse::<u32>().ok()
         });
         let (least, most) =
-            told.fold((u32::MAX, 0), |(least, most), one| (least.min(one), most.max(one)));
+            reported.fold((u32::MAX, 0), |(least, most), one| (least.min(one), most.max(one)));
         least < most && f64::from(least) < f64::from(most) * 0.9
     })
 }
@@ -244,7 +244,7 @@ pub fn interleave(nodes: &[usize]) -> io::Result<()> {
     for node in nodes.iter().filter(|node| **node < MOST_NODES) {
         bits[node / 64] |= 1 << (node % 64);
     }
-    // SAFETY: the call reads so many bits, all of which are there.
+    // SAFETY: the call reads that many bits, all of which are in the list.
     let result =
         unsafe { libc::syscall(libc::SYS_set_mempolicy, INTERLEAVE, bits.as_ptr(), TOLD_BITS) };
     if result == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
@@ -258,8 +258,8 @@ pub fn take_from_node(memory: &mut [u8], node: usize) -> io::Result<()> {
     let mut bits = [0_u64; MOST_NODES / 64];
     let word = bits.get_mut(node / 64).ok_or(io::ErrorKind::InvalidInput)?;
     *word |= 1 << (node % 64);
-    // SAFETY: the call changes where pages of this memory, which is ours, come from, and not what is in them; it reads so
-    // many bits, all of which are there.
+    // SAFETY: the call changes which node pages of this memory come from, and not their contents; it reads that many bits,
+    // all of which are in the list.
     let result = unsafe {
         libc::syscall(
             libc::SYS_mbind,
@@ -314,7 +314,7 @@ pub(crate) fn stay_on(thread: usize, threads: usize) {
 mod tests {
     use super::*;
 
-    /// A root whose system tells of these nodes.
+    /// A root with the system's files of these nodes.
     fn root(nodes: &[(&str, &str)]) -> tempfile::TempDir {
         let root = tempfile::tempdir().unwrap();
         for (name, list) in nodes {
@@ -346,15 +346,16 @@ mod tests {
         ]);
         let nodes = nodes(root.path());
         let found = of_nodes(&nodes, &[0, 3, 8, 9, 50]);
-        let told: Vec<(usize, usize)> = found.iter().map(|one| (one.number, one.node)).collect();
-        assert_eq!(told, [(0, 0), (3, 1), (8, 0), (9, 1), (50, 0)]);
+        let reported: Vec<(usize, usize)> =
+            found.iter().map(|one| (one.number, one.node)).collect();
+        assert_eq!(reported, [(0, 0), (3, 1), (8, 0), (9, 1), (50, 0)]);
         assert!(super::nodes(Path::new("/nowhere")).is_empty());
     }
 
     #[test]
-    fn kinds_of_processors_are_told_by_the_system() {
+    fn kinds_of_processors_are_listed_by_the_system() {
         let two = [processor(0, 0, 1.0), processor(1, 0, 1.0)];
-        let told = |file: &str, values: [&str; 2]| {
+        let reported = |file: &str, values: [&str; 2]| {
             let root = tempfile::tempdir().unwrap();
             for (number, value) in values.iter().enumerate() {
                 let path = root.path().join(format!("sys/devices/system/cpu/cpu{number}/{file}"));
@@ -363,13 +364,13 @@ mod tests {
             }
             are_of_kinds(root.path(), &two)
         };
-        assert!(told("cpu_capacity", ["1024\n", "512\n"]));
-        assert!(told("cpufreq/cpuinfo_max_freq", ["3800000", "5200000"]));
+        assert!(reported("cpu_capacity", ["1024\n", "512\n"]));
+        assert!(reported("cpufreq/cpuinfo_max_freq", ["3800000", "5200000"]));
         assert!(
-            !told("cpufreq/cpuinfo_max_freq", ["5000000", "5200000"]),
+            !reported("cpufreq/cpuinfo_max_freq", ["5000000", "5200000"]),
             "one is favoured a little"
         );
-        assert!(!told("cpu_capacity", ["1024", "beans"]));
+        assert!(!reported("cpu_capacity", ["1024", "beans"]));
         assert!(!are_of_kinds(Path::new("/nowhere"), &two));
     }
 
@@ -418,7 +419,7 @@ mod tests {
                 memory.fill(7);
                 assert!(memory.iter().all(|byte| *byte == 7));
             }
-            // Systems that are built for one node only know no such call.
+            // Systems that are built for one node do not have this call.
             Err(error) => assert_eq!(error.raw_os_error(), Some(libc::ENOSYS), "{error}"),
         }
         assert!(take_from_node(&mut memory, MOST_NODES - 1).is_err());
@@ -433,7 +434,7 @@ mod tests {
         let fastest = processors.iter().map(|one| one.speed).fold(0.0, f64::max);
         assert!((fastest - 1.0).abs() < 1e-9, "{processors:?}");
         assert!(processors.iter().all(|one| one.speed > 0.0), "{processors:?}");
-        // A processor that is not there is not taken for a fast one.
+        // A missing processor must not appear fast.
         assert!(seconds_on(CpuSet::MAX_CPU - 1).is_infinite());
     }
 }

@@ -1,11 +1,11 @@
-//! What a register of the widest path holds.
+//! Sixteen floats: the contents of a register of the widest path.
 
 use bytemuck::{Pod, Zeroable};
 
-/// Floats of a register, and of a line of the caches.
+/// Number of floats of a 512-bit register, and of a cache line.
 pub(crate) const REGISTER: usize = 16;
 
-/// Sixteen floats where a line of the caches begins.
+/// Sixteen floats, aligned to a cache line.
 #[derive(Debug, Clone, Copy, Default, Pod, Zeroable)]
 #[repr(C, align(64))]
 pub(crate) struct Sixteen(pub(crate) [f32; REGISTER]);

@@ -271,7 +271,7 @@ pub(crate) struct DisjointRows<'a, T> {
 unsafe impl<T: Send> Sync for DisjointRows<'_, T> {}
 
 impl<'a, T> DisjointRows<'a, T> {
-    /// All rows of a slice.
+    /// The rows of a slice.
     pub(crate) fn new(slice: &'a mut [T], length: usize) -> Self {
         let rows = slice.len() / length.max(1);
         Self { start: slice.as_mut_ptr(), rows, length, slice: PhantomData }
@@ -289,7 +289,7 @@ impl<'a, T> DisjointRows<'a, T> {
     }
 }
 
-/// The output of a product, `tokens x rows`. Threads write different stretches of rows at the same time.
+/// The output of a product, `tokens x rows`. Threads write different ranges of rows at the same time.
 #[derive(Debug)]
 pub(crate) struct Outputs<'a> {
     start: *mut f32,
@@ -369,7 +369,7 @@ impl Results<'_> {
         use std::arch::x86_64::{_MM_HINT_ET0, _mm_prefetch};
         let (first, rows) = self.at(token, 0);
         for at in (0..rows).step_by(crate::sixteen::REGISTER) {
-            // SAFETY: asking for an address reads and writes nothing, whatever is there.
+            // SAFETY: a prefetch of any address, valid or not, has no effect that a program can observe.
             unsafe { _mm_prefetch::<_MM_HINT_ET0>(first.wrapping_add(at).cast()) };
         }
     }
@@ -412,7 +412,7 @@ mod tests {
         let places = std::thread::spawn(|| {
             let team = Team::new(None);
             team.settle();
-            // A team that a settled thread makes has all processors nevertheless.
+            // A team that a bound thread starts still uses all processors.
             let other = Team::new(None);
             assert_eq!(team.threads(), other.threads());
             let places: Mutex<Vec<_>> = Mutex::default();
@@ -443,7 +443,7 @@ mod tests {
             team.each(300, 1, |thread, _| {
                 items.fetch_add(1, Ordering::Relaxed);
                 seen.lock().unwrap()[thread] = true;
-                // Nobody goes on alone: the others are awake by now or never.
+                // The threads wait for each other here; all of them are awake by then.
                 while *seen.lock().unwrap() != [true; 3] && Instant::now() < deadline {
                     std::thread::sleep(Duration::from_micros(50));
                 }
@@ -453,12 +453,12 @@ mod tests {
     }
 
     #[test]
-    fn a_panic_is_told_and_the_team_goes_on() {
+    fn a_panic_is_reported_and_the_team_goes_on() {
         let team = team(2);
-        let told = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+        let reported = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
             team.each(100, 1, |_, range| assert!(range.start != 70, "the seventieth"));
         }));
-        assert!(told.is_err());
+        assert!(reported.is_err());
         let sum = AtomicUsize::new(0);
         team.each(10, 1, |_, range| {
             sum.fetch_add(range.start, Ordering::Relaxed);

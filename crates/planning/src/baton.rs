@@ -1,11 +1,11 @@
-//! Who computes next: weighted fair share of the processor between busy engine processes.
+//! The choice of the engine process that computes next: weighted fair shares of the processor.
 //!
 //! Each contender has a *run*: the time that it computed, divided by its share. The contender with the least run computes
 //! next, so over time each computes in proportion to its share (start-time fair queueing: Goyal, Vin and Cheng 1996).
 //! Runs that differ by less than a quantum count as equal; between equals, a contender that generates an answer comes
 //! before one that processes a prompt. A contender that was idle has no claim on the past: it returns at most one
-//! quantum behind the least run of the busy ones, or behind the last one to compute if none is busy. So computing alone
-//! has no price later.
+//! quantum behind the least run of the busy ones, or behind the last one to compute if none is busy. Computing alone therefore
+//! has no later disadvantage.
 
 /// Default share, with which a run grows by the computing time itself.
 const USUAL: u64 = 100;
@@ -91,13 +91,13 @@ mod tests {
 
     #[test]
     fn nobody_pays_for_what_it_computed_alone() {
-        // One computed for a minute and rests; another one, which is new, begins at the same moment.
+        // One contender computed for a minute and is idle; a new one begins at the same moment.
         let alone = 60_000 * MILLISECOND;
         let new = rejoined(0, None, alone, QUANTUM);
         assert!(alone - new <= QUANTUM, "it is at most a quantum behind");
     }
 
-    /// A contender of the simulation: its share, how long its layers are, what it computes.
+    /// A contender of the simulation: its share, the time of its layers, and what it computes.
     #[derive(Debug, Clone)]
     struct Busy {
         share: u32,
@@ -114,8 +114,8 @@ mod tests {
         })
     }
 
-    /// Lets all compute for so long, and passes the baton on as engines do: at the end of a layer, after a
-    /// quantum. Tells how long each computed, and the longest time that somebody waited.
+    /// Lets all compute for a time, and passes the baton on like engines: at the end of a layer, after a quantum. Returns the
+    /// computing time of each, and the longest waiting time.
     fn simulate(all: &[Busy], duration: u64) -> (Vec<u64>, u64) {
         let (mut runs, mut computed) = (vec![0; all.len()], vec![0; all.len()]);
         let mut waiting_since = vec![0; all.len()];
@@ -147,7 +147,7 @@ mod tests {
                 let share = *computed as f64 / whole as f64;
                 prop_assert!((share - due).abs() <= 0.05 * due, "{share} instead of {due}");
             }
-            // Nobody waits longer than it takes the others to use what their shares give them of a turn.
+            // The longest wait is the time in which the others use their shares of a turn.
             let least = all.iter().map(|busy| busy.share).min().unwrap();
             let turns = shares / f64::from(least) + all.len() as f64;
             prop_assert!(longest as f64 <= 2.0 * turns * (QUANTUM + 30 * MILLISECOND) as f64);

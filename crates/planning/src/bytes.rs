@@ -11,13 +11,13 @@ use serde::{Deserialize, Serialize};
 pub struct Bytes(pub u64);
 
 impl Bytes {
-    /// Whole mebibytes.
+    /// An amount of whole mebibytes.
     #[must_use]
     pub const fn mib(count: u64) -> Self {
         Self(count << 20)
     }
 
-    /// The difference, or zero.
+    /// The difference; zero if it would be negative.
     #[must_use]
     pub const fn saturating_sub(self, other: Self) -> Self {
         Self(self.0.saturating_sub(other.0))

@@ -1,4 +1,4 @@
-//! Which instances are unloaded to make room.
+//! The choice of instances to unload.
 
 use std::cmp::Reverse;
 use std::time::Duration;
@@ -8,21 +8,21 @@ use crate::Bytes;
 /// An idle instance that may be unloaded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Unused<Id> {
-    /// Which.
+    /// Its id.
     pub id: Id,
-    /// Instances of lower importance go first.
+    /// Instances of lower importance are unloaded first.
     pub importance: i32,
-    /// Since its last call.
+    /// Time since its last call.
     pub idle: Duration,
-    /// What its unloading frees.
+    /// Memory that its unloading frees.
     pub frees: Bytes,
-    /// How long it took to load.
+    /// Time that loading took.
     pub reload: Duration,
 }
 
 impl<Id> Unused<Id> {
-    /// `idle time x size / reload cost`: what is lost least by unloading has most of it. A load never
-    /// costs less than a tenth of a second here, so that tiny models are not all alike.
+    /// `idle time x size / reload cost`: the larger, the smaller the loss of unloading. The cost is at least a tenth of a second,
+    /// so that tiny models differ.
     fn dispensable(&self) -> u128 {
         let reload = self.reload.as_millis().max(100);
         (self.idle.as_millis() + 1).saturating_mul(u128::from(self.frees.0)) / reload

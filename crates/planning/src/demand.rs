@@ -1,4 +1,4 @@
-//! What a load needs, part by part.
+//! The memory that a load needs, part by part.
 
 use std::fmt;
 
@@ -7,66 +7,66 @@ use thiserror::Error;
 
 use crate::{Bytes, HOST, Placement};
 
-/// Most lanes an instance may have.
+/// Most lanes of an instance.
 const MAX_LANES: u32 = 64;
-/// Most prompt tokens a step may take in.
+/// Most prompt tokens of a step.
 const MAX_CHUNK: u32 = 4096;
 /// Most threads of an instance.
 const MAX_THREADS: u32 = 256;
 /// Tokens of a page of the cache.
 pub const PAGE_TOKENS: u32 = 32;
-/// Resident memory of an engine process beside what its model needs: the program's own data, the
-/// allocator, stacks and thread pool. Measured on x86-64 Linux with the smallest demo model
+/// Resident memory of an engine process without the model: the program's data, the allocator, stacks and
+/// thread pool. Measured on x86-64 Linux with the smallest demo model
 /// (see docs/ARCHITECTURE.md, "Memory").
 const PROCESS: Bytes = Bytes(3 << 19);
 
-/// The sizes of a model that decide what it needs, as its family reads them from the file.
+/// The sizes of a model that determine its memory; the family reads them from the file.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ModelShape {
     /// Length of the model file.
     pub file: Bytes,
-    /// Layers that keep keys and values.
+    /// Number of layers, each with keys and values.
     pub layers: u32,
-    /// Stored bytes of each layer, in their order; the rest of the file belongs to no layer.
+    /// Stored bytes of each layer, in order; the rest of the file belongs to no layer.
     pub layer_weights: Vec<Bytes>,
-    /// Query heads.
+    /// Number of query heads.
     pub heads: u32,
-    /// Key and value heads.
+    /// Number of key and value heads.
     pub kv_heads: u32,
-    /// Values in one key of one head.
+    /// Length of a key of a head.
     pub key_length: u32,
-    /// Values in one value of one head.
+    /// Length of a value of a head.
     pub value_length: u32,
-    /// Longest context the model was made for, in tokens.
+    /// Longest context that the model was trained for, in tokens.
     pub context_length: u32,
-    /// Entries of the vocabulary.
+    /// Size of the vocabulary.
     pub vocabulary: u32,
-    /// Values in one token's hidden state.
+    /// Length of a token's hidden state.
     pub width: u32,
-    /// Values in the middle of the feed-forward part, or of one expert.
+    /// Inner width of the feed-forward part, or of an expert.
     pub feed_forward: u32,
-    /// Experts of a layer; 0 where there are none.
+    /// Number of experts of a layer; 0 if there are none.
     #[serde(default)]
     pub experts: u32,
-    /// Of these, those that a token is computed with.
+    /// Number of experts of a token.
     #[serde(default)]
     pub experts_used: u32,
-    /// Whether matrices of layers are stored as floats: activations then stay floats as well.
+    /// Whether matrices of layers are stored as floats; then activations are floats too.
     pub floats: bool,
-    /// Whether tokens see those after them as well: such a model makes embeddings only, takes in a
-    /// whole input at once, and keeps keys and values of one layer at a time.
+    /// Whether attention is bidirectional. Such a model computes embeddings only, processes a whole input at once, and has keys
+    /// and values of one layer at a time.
     pub encoder: bool,
-    /// Estimated memory of tokenizer and template.
+    /// Estimated memory of the tokenizer and template.
     pub tokenizer: Bytes,
 }
 
-/// Most layers of a model, and most values in any other of its sizes: far beyond all that is made, and few enough
-/// that whatever they are multiplied with stays countable.
+/// Largest number of layers, and largest value of the other sizes: far beyond existing models, but small enough for products
+/// of them not to overflow.
 const MOST_LAYERS: u32 = 1 << 14;
 const MOST_VALUES: u32 = 1 << 28;
 
 impl ModelShape {
-    /// Whether a model can have such sizes. They may come from outside.
+    /// Whether the sizes, which may come from outside, are possible.
     #[must_use]
     pub fn is_possible(&self) -> bool {
         let layers = [self.layers, u32::try_from(self.layer_weights.len()).unwrap_or(u32::MAX)];
@@ -86,7 +86,7 @@ impl ModelShape {
             && values.iter().all(|&values| values <= MOST_VALUES)
     }
 
-    /// Layers that can be placed.
+    /// Number of layers that can be placed.
     #[must_use]
     pub fn placeable(&self) -> u32 {
         if self.encoder {
@@ -97,26 +97,26 @@ impl ModelShape {
     }
 }
 
-/// Precision of cached keys and values.
+/// The type of cached keys and values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum CacheType {
-    /// Single precision; for comparisons.
+    /// Single precision, for comparisons.
     F32,
     /// Half precision.
     #[default]
     F16,
-    /// Eight bits, in blocks of 32 with a half-precision scale.
+    /// Eight bits: blocks of 32 with a half-precision scale.
     Q8_0,
 }
 
 impl CacheType {
-    /// Values of a block; rows must be whole blocks.
+    /// Number of values of a block; rows must be whole blocks.
     pub const Q8_BLOCK: u32 = 32;
 
     /// All types, the widest first.
     pub const ALL: [Self; 3] = [Self::F32, Self::F16, Self::Q8_0];
 
-    /// Bytes of a row of cached values.
+    /// Bytes of a row of `values` cached values.
     #[must_use]
     pub const fn row_bytes(self, values: u64) -> u64 {
         match self {
@@ -126,13 +126,13 @@ impl CacheType {
         }
     }
 
-    /// The type of that name.
+    /// The type with a name.
     #[must_use]
     pub fn named(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|kind| kind.name() == name)
     }
 
-    /// Name as written by operators.
+    /// The name that operators use.
     #[must_use]
     pub const fn name(self) -> &'static str {
         match self {
@@ -143,65 +143,62 @@ impl CacheType {
     }
 }
 
-/// How weights in host memory are held.
+/// How weights are in host memory.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Weights {
-    /// A mapping of the file: the kernel may take pages back when memory is short, and reads them
-    /// again when they are needed.
+    /// A mapping of the file: the kernel may reclaim pages when memory is short, and reads them again when they are needed.
     #[default]
     Mapped,
     /// The same mapping, locked into memory.
     Resident,
 }
 
-/// How an instance is loaded.
+/// Settings of a load.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct LoadSettings {
-    /// Tokens of context in every lane.
+    /// Context of each lane in tokens.
     pub context: u32,
-    /// Parallel sequences.
+    /// Number of parallel sequences.
     pub lanes: u32,
-    /// Tokens that all lanes together can hold, at least one lane's context; none means that every
-    /// lane can fill its own. With less, the youngest lane is paused while the others need its room.
+    /// Tokens of the KV cache that all lanes share, at least the context of one lane; by default, each lane can fill its
+    /// context. With fewer, the latest lane is paused while others need its pages.
     pub cache_tokens: Option<u32>,
-    /// Most prompt tokens one step takes in.
+    /// Most prompt tokens of a step.
     pub chunk: u32,
-    /// Precision of cached keys.
+    /// Type of cached keys.
     pub keys: CacheType,
-    /// Precision of cached values.
+    /// Type of cached values.
     pub values: CacheType,
-    /// How weights are held.
+    /// How weights are in memory.
     pub weights: Weights,
-    /// Copies of the weights in host memory, one for each of several memory nodes; 0 where the file is mapped instead.
+    /// Number of copies of the weights in host memory, one for each of several memory nodes; 0 if the file is mapped instead.
     pub replicas: u32,
-    /// Threads that compute; none means one for each processor.
+    /// Number of compute threads; by default one per processor.
     pub threads: Option<u32>,
 }
 
-/// A setting that cannot be used.
+/// The error of an invalid setting.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error("{setting} cannot be {given}: {reason}")]
 pub struct SettingsError {
     /// Name of the setting.
     pub setting: &'static str,
-    /// The value given.
+    /// The value.
     pub given: String,
-    /// Why not, and what is.
+    /// The reason, and the valid values.
     pub reason: String,
 }
 
-/// Tokens of a chunk where none are named, for a model of such a width. The more there are, the more tokens
-/// share what weights that are taken apart cost; of narrow models, which take prompts in fast anyhow, the
-/// working space would be more than that is worth.
+/// Default chunk in tokens, for a model of a width. Larger chunks share the cost of unpacking weights between more tokens. Narrow
+/// models are fast anyway, so they have small chunks, which need smaller buffers.
 #[must_use]
 pub const fn usual_chunk(width: u32) -> u32 {
     if width < 1024 { 128 } else { 256 }
 }
 
 impl LoadSettings {
-    /// Settings for a model where the operator named none: its own context up to 8,192 tokens, two
-    /// lanes, chunks of [`usual_chunk`], half-precision cache; an encoder one lane with whole inputs,
-    /// exactly.
+    /// Default settings of a model: its own context up to 8,192 tokens, two lanes, chunks of [`usual_chunk`], a cache in half
+    /// precision. An encoder has one lane, whole inputs and a cache in single precision.
     #[must_use]
     pub fn for_model(shape: &ModelShape) -> Self {
         let decoder = Self {
@@ -229,10 +226,10 @@ impl LoadSettings {
         decoder
     }
 
-    /// Checks the settings against the model.
+    /// Checks the settings for a model.
     ///
     /// # Errors
-    /// Names the first setting that is out of its range, with the range.
+    /// The first setting that is out of its range, with the range.
     pub fn check(&self, shape: &ModelShape) -> Result<(), SettingsError> {
         let range = |setting, given: u32, most: u32, why: &str| {
             if (1..=most).contains(&given) {
@@ -275,7 +272,8 @@ impl LoadSettings {
         Ok(())
     }
 
-    /// The same where context or lanes became fewer: what all lanes together hold is no more than that.
+    /// Adapts the tokens of the shared KV cache to the context and the number of lanes: at least the context of one lane, and no
+    /// limit if all lanes can fill their context.
     #[must_use]
     pub fn within(self) -> Self {
         let all = self.lanes.saturating_mul(self.context);
@@ -284,13 +282,13 @@ impl LoadSettings {
         Self { cache_tokens, ..self }
     }
 
-    /// Most tokens of a step: a chunk and one token of each lane, or an encoder's whole input.
+    /// Most tokens of a step: a chunk and one token of each lane, or the whole input of an encoder.
     #[must_use]
     pub fn step_tokens(&self, shape: &ModelShape) -> u32 {
         if shape.encoder { self.context } else { self.chunk + self.lanes }
     }
 
-    /// Pages of the cache: enough for all lanes to fill their context, or for what they share.
+    /// Number of pages of the cache: enough for the whole context of all lanes, or for the shared tokens.
     #[must_use]
     pub fn pages(&self) -> u32 {
         let one = self.context.div_ceil(PAGE_TOKENS);
@@ -300,18 +298,18 @@ impl LoadSettings {
     }
 }
 
-/// What a part of the demand is for.
+/// The purpose of a part of the demand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PartKind {
-    /// The model file, mapped; counted once for all instances of the file.
+    /// The mapped model file; counted once for all instances of the file.
     Weights,
-    /// A copy of the weights for each memory node, which no other instance uses.
+    /// A copy of the weights for each memory node, used by this instance only.
     Replicas,
-    /// Cached keys and values.
+    /// The KV cache.
     Cache,
-    /// Working space of a step.
+    /// The buffers of a step.
     StepBuffers,
-    /// Tokenizer and template.
+    /// The tokenizer and template.
     Tokenizer,
     /// The engine process itself.
     Process,
@@ -330,39 +328,39 @@ impl fmt::Display for PartKind {
     }
 }
 
-/// One part of a demand.
+/// A part of a demand.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Part {
-    /// Where.
+    /// The pool.
     pub pool: String,
-    /// What for.
+    /// The purpose.
     pub kind: PartKind,
-    /// How much.
+    /// The amount.
     pub bytes: Bytes,
 }
 
-/// What a load needs.
+/// The memory that a load needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Demand {
-    /// The parts: those in host memory first, weights first in each pool.
+    /// The parts: those in host memory first, and weights first in each pool.
     pub parts: Vec<Part>,
 }
 
-/// What an instance holds of one pool.
+/// The memory of an instance in one pool.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Amount {
-    /// Shared with other instances of the file: only in host memory, where a file is mapped once.
+    /// Memory shared with other instances of the file; only in host memory, where a file is mapped once.
     pub shared: Bytes,
-    /// Its own.
+    /// Memory of its own.
     pub private: Bytes,
 }
 
 impl Demand {
-    /// The demand of a model under settings, with its layers in these places.
+    /// The demand of a model with these settings and places of its layers.
     #[must_use]
     pub fn of(shape: &ModelShape, settings: &LoadSettings, placement: &Placement) -> Self {
         let layer_cache = layer_cache(shape, settings);
-        // An encoder keeps keys and values of one layer at a time, and not beyond a step.
+        // An encoder has keys and values of one layer at a time, during a step only.
         let host_cache = if shape.encoder { layer_cache } else { Bytes(0) };
         let mut held = vec![(HOST, shape.file, host_cache)];
         for (layer, pool) in placement.pools().enumerate() {
@@ -400,13 +398,13 @@ impl Demand {
         Self { parts }
     }
 
-    /// All parts together.
+    /// The sum of all parts.
     #[must_use]
     pub fn total(&self) -> Bytes {
         self.parts.iter().map(|part| part.bytes).sum()
     }
 
-    /// What it holds of a pool.
+    /// Its memory in a pool.
     #[must_use]
     pub fn amount(&self, pool: &str) -> Amount {
         let mut amount = Amount::default();
@@ -420,14 +418,14 @@ impl Demand {
         amount
     }
 
-    /// What an instance needs for itself, in all pools.
+    /// The memory of the instance alone, in all pools.
     #[must_use]
     pub fn private(&self) -> Bytes {
         self.total().saturating_sub(self.amount(HOST).shared)
     }
 }
 
-/// Of one layer: `pages x 32 x kv heads x (bytes of a key + bytes of a value)`.
+/// Keys and values of a layer: `pages x 32 x kv heads x (bytes of a key + bytes of a value)`.
 pub(crate) fn layer_cache(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let keys = settings.keys.row_bytes(u64::from(shape.key_length));
     let values = settings.values.row_bytes(u64::from(shape.value_length));
@@ -436,22 +434,21 @@ pub(crate) fn layer_cache(shape: &ModelShape, settings: &LoadSettings) -> Bytes 
     Bytes(tokens.saturating_mul(per_token))
 }
 
-/// Rows that a thread multiplies at once, at most: with tiles; without them 16.
+/// Most rows that a thread multiplies at once with tiles; without tiles, 16.
 const ROWS: u64 = 32;
-/// Rows whose sums are put aside where inputs are wider than [`SUMMED_AT_ONCE`], at most; sixteen sums each.
+/// Most rows whose sixteen partial sums are stored if inputs are wider than [`SUMMED_AT_ONCE`].
 const ROWS_ASIDE: u64 = 8;
-/// Inputs up to this width are summed without anything being put aside.
+/// Inputs up to this width are summed without storing partial sums.
 const SUMMED_AT_ONCE: u64 = 6 * 512;
-/// Threads that are planned for where no number is given.
+/// Number of threads in plans without a number.
 const USUAL_THREADS: u32 = 4;
 
-/// Tokens of a span of attention.
+/// Number of tokens of a span of attention.
 pub const SPAN_TOKENS: u32 = 1024;
-/// Rows of queries whose spans are kept apart, at most.
+/// Most rows of queries whose spans are computed separately.
 const SPAN_ROWS: u64 = 256;
 
-/// Floats of what spans of a long sequence sum up to before they are put together: for each query head of each lane
-/// and each span a value and sixteen floats more.
+/// Number of floats of the partial sums of spans: for each query head of each lane and each span, a value and sixteen floats.
 fn spans_aside(shape: &ModelShape, settings: &LoadSettings) -> u64 {
     let spans = u64::from(settings.context.div_ceil(SPAN_TOKENS));
     if shape.encoder || spans < 2 {
@@ -461,12 +458,12 @@ fn spans_aside(shape: &ModelShape, settings: &LoadSettings) -> u64 {
     (rows * spans).saturating_mul(u64::from(shape.value_length).next_multiple_of(16) + 16)
 }
 
-/// Single-precision working rows of a step, which takes in a chunk and one token of each lane: three of the
-/// model's width (state, norm, what is asked for), queries, keys, values and heads, twice the feed-forward width, angles of
-/// up to two rotary embeddings and those of the next step, where there are experts a row of the width for their tokens, an
-/// output of each that is used and the router's, the widest input as it is multiplied (as floats, in eight bits with 832
-/// bytes for 512 values, or in BF16, whichever is more), sums of each thread; then for one token of each lane logits and
-/// the output's input, and [`spans_aside`].
+/// Number of floats of the buffers of a step with a chunk and one token of each lane. For each token: three rows of the model's
+/// width (state, norm, wanted states); queries, keys, values and heads; two rows of the feed-forward width; angles of up to two
+/// rotary embeddings and those of the next step; with experts, a row of the width, an output of each used expert, and the
+/// router's; the widest input in the form of products (floats, eight bits with 832 bytes for 512 values, or BF16, whichever is
+/// largest). In addition, the partial sums of each thread; for one token of each lane, logits and the input of the output
+/// matrix; and [`spans_aside`].
 fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let heads = u64::from(shape.heads);
     let queries = heads * u64::from(shape.key_length);
@@ -484,7 +481,7 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let angles = 3 * u64::from(shape.key_length);
     let per_token =
         keys.saturating_add(states + queries + outputs + 2 * feed_forward).saturating_add(angles);
-    // What each expert computed, and which were chosen.
+    // The results of the experts, and the chosen experts.
     let used = u64::from(shape.experts_used);
     let per_token = per_token
         .saturating_add(used.saturating_mul(u64::from(shape.width) + 4))
@@ -496,7 +493,7 @@ fn step_buffers(shape: &ModelShape, settings: &LoadSettings) -> Bytes {
     let logits = logits * u64::from(settings.lanes);
     let tokens = settings.step_tokens(shape);
     let rows = u64::from(tokens).saturating_mul(per_token);
-    // The router's rows, where they are not stored as floats.
+    // The router's rows as floats, if they are not stored as floats.
     let router = u64::from(shape.experts).saturating_mul(shape.width.into());
     let values =
         rows.saturating_add(router).saturating_add(logits + u64::from(settings.context) + aside);

@@ -1,8 +1,8 @@
-//! A small model's sizes, for tests.
+//! The sizes of a small model, for tests.
 
 use crate::{Bytes, ModelShape};
 
-/// Sizes like those of the demo's larger model.
+/// Sizes similar to those of the larger demo model.
 pub(crate) fn demo_shape() -> ModelShape {
     ModelShape {
         file: Bytes(1_993_568),

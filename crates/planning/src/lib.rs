@@ -1,8 +1,7 @@
-//! Memory arithmetic and admission: what a load needs, whether it fits, and what holds the memory
-//! where it does not.
+//! Memory plans and admission: the memory that a load needs, whether it fits, and what uses the memory if it does not.
 //!
-//! Pure: no clock, no files, no processes. The service asks before it starts an engine process,
-//! the command line shows the same answer before anybody waits.
+//! This crate uses no clock, files or processes. The service plans before it starts an engine process, and the command line
+//! shows the same plan before the operator waits.
 #![forbid(unsafe_code)]
 
 pub mod baton;

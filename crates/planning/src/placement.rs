@@ -1,63 +1,63 @@
-//! Where the layers of an instance are: in which pools, and how many in each.
+//! Placement: the pools of an instance's layers, and the number of layers in each.
 
 use thiserror::Error;
 
-/// The pool of the machine's own memory. Whatever is no layer is always there.
+/// The pool of host memory. Everything but layers is always there.
 pub const HOST: &str = "host";
 
-/// How many layers an operator requests in a pool.
+/// The requested number of layers in a pool.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Share {
-    /// So many.
+    /// This many layers.
     Layers(u32),
-    /// So many of a hundred, in whole layers.
+    /// A percentage of the layers, in whole layers.
     Percent(u32),
-    /// As many as fit there; in the last pool without a number, all that are left.
+    /// As many as fit; in the last pool without a number, all remaining layers.
     Rest,
 }
 
-/// A pool an operator requests for layers.
+/// A request for layers in a pool.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RequestedPlace {
-    /// Its name.
+    /// Name of the pool.
     pub pool: String,
-    /// How many.
+    /// Number of layers.
     pub share: Share,
 }
 
 /// Layers in a pool.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Place {
-    /// The pool's name.
+    /// Name of the pool.
     pub pool: String,
-    /// How many layers, at least one.
+    /// Number of layers, at least one.
     pub layers: u32,
 }
 
-/// All layers of an instance, the first ones in the first place.
+/// The places of all layers of an instance; the first layers are in the first place.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Placement(pub Vec<Place>);
 
-/// A request for places that cannot be met.
+/// The error of a request that cannot be fulfilled.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum PlacementError {
     /// There is no such pool.
     #[error("no pool `{pool}`; the pools are {}", in_a_row(.known))]
     NoSuchPool {
-        /// The name given.
+        /// The requested name.
         pool: String,
-        /// The names there are.
+        /// The existing names.
         known: Vec<String>,
     },
-    /// A pool is named more than once.
+    /// A pool is requested more than once.
     #[error("pool `{0}` is named twice")]
     Twice(String),
-    /// More layers are placed than there are, or too few.
+    /// The request has more or fewer layers than the model.
     #[error("{placed} layers are placed, but the model has {layers}")]
     Count {
-        /// By the request.
+        /// Layers of the request.
         placed: u32,
-        /// Of the model.
+        /// Layers of the model.
         layers: u32,
     },
 }
@@ -67,7 +67,7 @@ fn in_a_row(names: &[String]) -> String {
 }
 
 impl Placement {
-    /// Everything in host memory.
+    /// All layers in host memory.
     #[must_use]
     pub fn in_host(layers: u32) -> Self {
         Self(vec![Place { pool: HOST.to_owned(), layers }])
@@ -78,14 +78,14 @@ impl Placement {
         self.0.iter().flat_map(|place| (0..place.layers).map(|_| place.pool.as_str()))
     }
 
-    /// Places by a request. `layers` is how many the model has, `known` the names of all pools, and
-    /// `fitting` tells how many of the layers from one on fit into a pool.
+    /// The places of a request. `layers` is the number of layers of the model, `known` the names of all pools; `fitting` returns
+    /// how many layers, from a given one on, fit into a pool.
     ///
-    /// Pools with a number get it. Those without are filled in their order, and the last of them
-    /// takes what is left; where there is none, that is host memory.
+    /// Pools with a number get that many layers. Pools without a number are filled in order, and the last of them gets the
+    /// remaining layers; if there is none, host memory gets them.
     ///
     /// # Errors
-    /// A pool is unknown or named twice, or the numbers do not add up.
+    /// A pool is unknown or requested twice, or the numbers do not match the model.
     pub fn of(
         requested: &[RequestedPlace],
         layers: u32,
@@ -127,8 +127,8 @@ impl Placement {
     }
 }
 
-/// The layers of each place that has a number. Shares of a hundred are rounded where they end, so that
-/// they give all layers where they are a hundred together.
+/// The number of layers of each place with a number. The cumulative percentage is rounded, so that percentages with a sum of
+/// 100 give all layers.
 fn numbers(places: &[&RequestedPlace], layers: u32) -> Vec<Option<u32>> {
     let mut percent = 0;
     let mut end = 0;
@@ -167,7 +167,7 @@ mod tests {
             .map(|&(pool, share)| RequestedPlace { pool: pool.to_owned(), share })
             .collect();
         let known = ["host", "fern", "moss"].map(str::to_owned);
-        // Five layers fit into each pool.
+        // In this test, five layers fit into each pool.
         let placed = Placement::of(&requested, layers, &known, |_, _| 5);
         let pairs = |placement: Placement| {
             placement.0.into_iter().map(|place| (place.pool, place.layers)).collect()
@@ -205,7 +205,7 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_placed_is_told() {
+    fn what_cannot_be_placed_is_reported() {
         use Share::{Layers, Rest};
         let wrong = |requested: &[(&str, Share)]| place(requested, 12).unwrap_err();
         assert_eq!(

@@ -1,4 +1,4 @@
-//! How many prompt tokens a step processes.
+//! The number of prompt tokens of a step.
 //!
 //! If others wait for the end of the step (an answer beside the prompt, another engine process), as many as take about
 //! [`LONGEST`], so that a long prompt never freezes the answers of others, at the cost of reading the weights more
@@ -82,7 +82,7 @@ mod tests {
         ) {
             let mut speed = PromptSpeed::default();
             speed.note(64, Duration::from_micros(u64::from(first) * 64));
-            // On a simulated clock in which a token takes so many microseconds.
+            // A simulated clock, with a given time per token.
             let mut took = Duration::ZERO;
             for _ in 0..60 {
                 let tokens = speed.tokens(chunk, true);

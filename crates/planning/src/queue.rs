@@ -300,7 +300,7 @@ mod tests {
     }
 
     proptest! {
-        /// On a simulated clock: lanes are taken and given back in any order, callers come and go.
+        /// On a simulated clock: lanes are taken and returned in any order, and callers arrive and leave.
         #[test]
         fn between_two_turns_of_one_who_waits_nobody_else_has_more_than_one(
             acts in prop::collection::vec((0usize..5, 0u8..3), 1..300),
@@ -308,7 +308,7 @@ mod tests {
             let names = ["a", "b", "c", "d", "e"];
             let mut queue = Queue::default();
             let mut held: Vec<usize> = Vec::new();
-            // Turns that others had since somebody waits without having one.
+            // Number of turns of others since a caller has waited without a turn.
             let mut since = [[0u32; 5]; 5];
             let mut waiting = [0u32; 5];
             for (caller, act) in acts {
@@ -343,7 +343,7 @@ mod tests {
             let class = |number: u8| [Class::Urgent, Class::Usual, Class::Background][usize::from(number)];
             let mut queue = Queue::default();
             queue.push(usize::MAX, "patient", Class::Background, 100, NOW).unwrap();
-            // One lane, given on every five seconds, and somebody urgent always comes before that.
+            // One lane, which is returned every five seconds; an urgent call always arrives before that.
             let mut served = Vec::new();
             for (at, number) in classes.iter().cycle().take(40).enumerate() {
                 let now = Duration::from_secs(5 * at as u64);

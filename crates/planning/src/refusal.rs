@@ -1,4 +1,4 @@
-//! Why a load does not fit, and what would make it fit.
+//! The refusal of a load that does not fit, with the changes that would make it fit.
 
 use std::fmt;
 
@@ -11,31 +11,31 @@ use crate::{Bytes, LoadSettings, Placement, RequestedPlace};
 pub struct Holder {
     /// The variant, as operators write it.
     pub name: String,
-    /// What it holds, its share of weights included.
+    /// Its memory, including its share of the weights.
     pub bytes: Bytes,
-    /// Whether it could be unloaded now.
+    /// Whether it can be unloaded now.
     pub idle: bool,
 }
 
-/// What there is too little of.
+/// The exhausted resource.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Shortage {
     /// Memory of a pool.
     Memory {
         /// The pool.
         pool: String,
-        /// What the load needs beyond what it shares with instances already there.
+        /// Memory that the load needs, without memory shared with loaded instances.
         need: Bytes,
         /// Free memory.
         free: Bytes,
         /// The pool's limit.
         limit: Bytes,
-        /// How much more than the limit is promised, after that was lowered.
+        /// Memory reserved beyond the limit, after the limit was lowered.
         excess: Bytes,
     },
     /// Instances.
     Instances {
-        /// Most at once.
+        /// The limit.
         most: usize,
     },
 }
@@ -43,50 +43,50 @@ pub enum Shortage {
 /// A change that would make a refused load fit.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum WayOut {
-    /// Loading it otherwise.
+    /// Loading with other settings.
     Settings {
-        /// The settings then.
+        /// The settings.
         settings: LoadSettings,
-        /// The demand then, in all pools.
+        /// The demand in all pools.
         need: Bytes,
     },
-    /// Placing its layers otherwise.
+    /// Other places of the layers.
     Places {
-        /// The places then.
+        /// The places.
         places: Placement,
-        /// The demand then, in all pools.
+        /// The demand in all pools.
         need: Bytes,
     },
     /// Unloading idle instances.
     Unload {
-        /// Which.
+        /// The instances.
         names: Vec<String>,
-        /// What that frees.
+        /// The memory that becomes free.
         frees: Bytes,
     },
     /// Raising the pool's limit.
     RaiseLimit {
         /// The pool.
         pool: String,
-        /// The least limit that would do.
+        /// The least sufficient limit.
         to: Bytes,
     },
 }
 
-/// A load that does not fit, with all an operator needs to decide what to do.
+/// The refusal of a load, with all that an operator needs for a decision.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub struct Refusal {
-    /// The variant that was to be loaded.
+    /// The requested variant.
     pub name: String,
-    /// How it was to be loaded.
+    /// The requested settings.
     pub settings: LoadSettings,
-    /// Where its layers were requested.
+    /// The requested places of its layers.
     pub places: Vec<RequestedPlace>,
-    /// What there is too little of.
+    /// The exhausted resource.
     pub shortage: Shortage,
-    /// Who holds it, largest first.
+    /// The instances that use it, the largest first.
     pub holders: Vec<Holder>,
-    /// What would make it fit, cheapest first; empty where nothing would now.
+    /// Changes that would make it fit, the cheapest first; empty if there are none.
     pub ways_out: Vec<WayOut>,
 }
 

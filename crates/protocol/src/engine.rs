@@ -72,7 +72,7 @@ pub struct LoadOrder {
     pub keys: String,
     /// Precision of cached values.
     pub values: String,
-    /// Where its layers are, the first ones in the first place; host memory where nothing is said.
+    /// The places of its layers, the first layers in the first place; host memory by default.
     pub places: Vec<PlaceOrder>,
     /// Whether weights in host memory are locked there.
     pub resident: bool,

@@ -1,4 +1,4 @@
-//! Puts models into a registry, in the open layout for models.
+//! Pushes models to a registry, in the open layout for models.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -9,28 +9,28 @@ use oci_client::manifest::OciImageManifest;
 use oci_client::secrets::RegistryAuth;
 use serde_json::json;
 
-/// Kinds of the open layout.
+/// Media types of the open layout.
 const ARTEFACT: &str = "application/vnd.cncf.model.manifest.v1+json";
 const CONFIG: &str = "application/vnd.cncf.model.config.v1+json";
 const WEIGHTS: &str = "application/vnd.cncf.model.weight.v1.raw";
 const PATH: &str = "org.cncf.model.filepath";
 
-/// What an artefact says of itself.
+/// The metadata of an artefact.
 #[derive(Debug, Clone, Default)]
 pub struct Description<'a> {
-    /// In a sentence.
+    /// Description in a sentence.
     pub text: &'a str,
-    /// Licence.
+    /// The licence.
     pub licence: &'a str,
-    /// Family.
+    /// The family.
     pub family: &'a str,
-    /// Short name of its mix of tensor types.
+    /// Short name of the quantisation.
     pub quantisation: &'a str,
-    /// Whether the layout is that for models; else a plain artefact with a title.
+    /// Whether to use the layout for models; otherwise a plain artefact with a title.
     pub plain: bool,
 }
 
-/// Puts a model file into a registry without encryption, as `host:port/repository:tag`.
+/// Pushes a model file to an unencrypted registry, as `host:port/repository:tag`.
 ///
 /// # Errors
 /// The file cannot be read, or the registry refuses.
@@ -40,7 +40,7 @@ pub async fn push(
     about: &Description<'_>,
     login: Option<(&str, &str)>,
 ) -> anyhow::Result<()> {
-    // The client takes the process's own provider, also for connections without encryption.
+    // The client needs the process's TLS provider even for unencrypted connections.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let protocol = ClientProtocol::Http;
     let client = Client::new(ClientConfig { protocol, ..ClientConfig::default() });

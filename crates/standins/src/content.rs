@@ -1,4 +1,4 @@
-//! Files, whole and in ranges, with all that a stand-in may do wrong about it.
+//! Content of files, whole or in ranges, with the faults of a stand-in.
 
 use std::fs::File;
 use std::io;
@@ -14,16 +14,16 @@ use futures_util::stream;
 
 use crate::hub::{SendingCount, State};
 
-/// Bytes that are sent at a time.
+/// Number of bytes that are sent at a time.
 const PIECE: u64 = 256 << 10;
 
-/// What is sent: a file, with what is to be wrong about it.
+/// A file to send, with its faults.
 struct Content {
     file: File,
     length: u64,
-    /// Sent instead of the file.
-    told: Option<Bytes>,
-    /// A byte that is another one than in the file.
+    /// Content that is sent instead of the file.
+    reported: Option<Bytes>,
+    /// Position of a byte that differs from the file.
     spoilt_at: Option<u64>,
 }
 
@@ -34,14 +34,14 @@ impl Content {
         if !found.is_file() {
             return Err(io::ErrorKind::NotFound.into());
         }
-        Ok(Self { file, length: found.len(), told: None, spoilt_at: None })
+        Ok(Self { file, length: found.len(), reported: None, spoilt_at: None })
     }
 
-    /// Some of it; zeros beyond its end.
+    /// A range of the content; zeros beyond its end.
     fn piece(&self, from: u64, end: u64) -> io::Result<Bytes> {
         let index = |at: u64| usize::try_from(at).unwrap_or(usize::MAX);
-        if let Some(told) = &self.told {
-            return Ok(told.slice(index(from)..index(end)));
+        if let Some(reported) = &self.reported {
+            return Ok(reported.slice(index(from)..index(end)));
         }
         let mut piece = vec![0; index(end - from)];
         let inside = index(end.min(self.length).saturating_sub(from));
@@ -53,7 +53,7 @@ impl Content {
     }
 }
 
-/// A file as the stand-in's behaviour wants it sent.
+/// The answer to a request for a file, according to the stand-in's behaviour.
 pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpResponse {
     let Ok(mut content) = Content::open(path) else {
         return HttpResponse::NotFound().body("there is nothing here\n");
@@ -63,7 +63,7 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
         return answer;
     }
     if behaviour.lies && path.ends_with(deft_depot::INDEX_FILE) {
-        content.told = Some(turned(&std::fs::read(path).unwrap_or_default()).into());
+        content.reported = Some(turned(&std::fs::read(path).unwrap_or_default()).into());
     }
     let is_other = behaviour.changes_after.is_some_and(|after| asked > after);
     content.spoilt_at = content.length.checked_sub(1).filter(|_| is_other);
@@ -80,8 +80,8 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
     };
     let mut response = if range.is_some() {
         let mut response = HttpResponse::build(StatusCode::PARTIAL_CONTENT);
-        let told = format!("bytes {start}-{}/{total}", end.saturating_sub(1));
-        response.insert_header((header::CONTENT_RANGE, told));
+        let reported = format!("bytes {start}-{}/{total}", end.saturating_sub(1));
+        response.insert_header((header::CONTENT_RANGE, reported));
         response
     } else {
         HttpResponse::Ok()
@@ -100,7 +100,7 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
     response.body(SizedStream::new(length, sending.pieces(start)))
 }
 
-/// Digests that are none of the files: each begins with another digit.
+/// Wrong digests: the first digit is changed.
 fn turned(index: &[u8]) -> Vec<u8> {
     let key = b"\"sha256\": \"";
     let mut text = index.to_vec();
@@ -113,7 +113,7 @@ fn turned(index: &[u8]) -> Vec<u8> {
     text
 }
 
-/// What it does instead of sending content.
+/// The answer of a stand-in that does not send content.
 fn misbehaved(
     state: &State,
     request: &HttpRequest,
@@ -135,7 +135,7 @@ fn misbehaved(
     behaviour.page.then(|| HttpResponse::Ok().content_type("text/html").body(page))
 }
 
-/// The bytes that `bytes=a-b` or `bytes=a-` means.
+/// The range of `bytes=a-b` or `bytes=a-`.
 fn range_of(text: &str, total: u64) -> Option<(u64, u64)> {
     let (start, end) = text.strip_prefix("bytes=")?.split_once('-')?;
     let start: u64 = start.parse().ok()?;
@@ -143,7 +143,7 @@ fn range_of(text: &str, total: u64) -> Option<(u64, u64)> {
     (start < total && start < end).then_some((start, end.min(total)))
 }
 
-/// Content on its way.
+/// Content that is being sent.
 struct Sending {
     state: State,
     content: Content,
@@ -159,7 +159,7 @@ impl Sending {
                 return None;
             }
             if sending.break_at.is_some_and(|limit| at >= limit) {
-                let broken = io::Error::new(io::ErrorKind::ConnectionReset, "told to break off");
+                let broken = io::Error::new(io::ErrorKind::ConnectionReset, "broken on request");
                 let end = sending.end;
                 return Some((Err(broken), (sending, end)));
             }

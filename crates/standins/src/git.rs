@@ -11,7 +11,7 @@ use tokio::process::Command;
 
 use crate::hub::{State, unauthorized};
 
-/// Hands a question over to `git http-backend` (RFC 3875).
+/// Passes a request to `git http-backend` (RFC 3875).
 pub(crate) async fn backend(
     state: web::Data<State>,
     request: HttpRequest,
@@ -51,7 +51,7 @@ pub(crate) async fn backend(
     };
     if let Some(mut input) = child.stdin.take() {
         tokio::spawn(async move {
-            // Where it does not read to the end it has said why.
+            // If the program does not read to the end, its answer contains the reason.
             let _ = input.write_all(&body).await;
         });
     }
@@ -61,13 +61,13 @@ pub(crate) async fn backend(
     }
 }
 
-/// Sends it elsewhere, with all that it asked, where it is told to.
+/// Redirects the request with its query, if the behaviour requires it.
 fn redirected(state: &State, request: &HttpRequest) -> Option<HttpResponse> {
     let to = state.behaviour().redirect?.replace("{path}", &request.uri().to_string());
     Some(HttpResponse::Found().insert_header(("location", to)).finish())
 }
 
-/// Headers and body of a CGI answer.
+/// Parses headers and body of a CGI answer.
 fn answer(output: &[u8]) -> HttpResponse {
     let end = output.windows(4).position(|window| window == b"\r\n\r\n");
     let Some(end) = end else {
@@ -87,7 +87,7 @@ fn answer(output: &[u8]) -> HttpResponse {
     response.body(output[end + 4..].to_vec())
 }
 
-/// Tells where large files are.
+/// Answers where large files are.
 pub(crate) async fn batch(
     state: web::Data<State>,
     request: HttpRequest,
@@ -103,9 +103,9 @@ pub(crate) async fn batch(
             let id = object["oid"].as_str().unwrap_or_default();
             if state.folder().join("large").join(id).is_file() {
                 let mut download = json!({"href": format!("/large/{id}")});
-                if let Some(told) = request.headers().get("authorization") {
+                if let Some(reported) = request.headers().get("authorization") {
                     download["header"] =
-                        json!({"Authorization": told.to_str().unwrap_or_default()});
+                        json!({"Authorization": reported.to_str().unwrap_or_default()});
                 }
                 json!({"oid": id, "size": object["size"], "actions": {"download": download}})
             } else {

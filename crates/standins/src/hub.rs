@@ -19,19 +19,19 @@ use crate::registry::READER;
 use crate::tokens::Issuer;
 use crate::{content, git};
 
-/// Longest body of a question in bytes.
+/// Longest body of a request in bytes.
 const MAX_BODY: usize = 8 << 20;
 
-/// How a stand-in is started.
+/// Settings of a stand-in.
 #[derive(Debug, Clone, Default)]
 pub struct HubOptions {
-    /// What it serves: `index/` as it is, `git/` as repositories, `large/` by digest.
+    /// The folder that it serves: files of `index/`, repositories of `git/`, files of `large/` by digest.
     pub folder: PathBuf,
-    /// The port; any free one where nothing is said.
+    /// The port; by default any free one.
     pub port: u16,
-    /// Whether connections are encrypted, with a certificate of its own.
+    /// Whether connections are encrypted with a certificate of its own.
     pub encrypted: bool,
-    /// How it behaves.
+    /// Its behaviour.
     pub behaviour: Behaviour,
 }
 
@@ -44,7 +44,7 @@ pub struct Hub {
     handle: ServerHandle,
 }
 
-/// What all its workers share; cheap to clone.
+/// State that all workers share; cheap to clone.
 #[derive(Debug, Clone)]
 pub(crate) struct State(Arc<Inner>);
 
@@ -55,21 +55,21 @@ struct Inner {
     questions: AtomicU32,
     broken: AtomicU32,
     refused: AtomicU32,
-    /// Of what was asked for since it was told how to behave.
+    /// Counts since the last change of behaviour.
     sent: Mutex<Arc<AtomicU64>>,
     sending: AtomicU32,
     most_sending: AtomicU32,
-    /// What came as authorization, with the path.
+    /// Path and authorization of each request.
     seen: Mutex<Vec<(String, String)>>,
-    /// Gives out tokens for a registry.
+    /// Issues tokens for a registry.
     issuer: Issuer,
 }
 
-/// Counts one that is sent something, and how much.
+/// Counts a response and its bytes.
 pub(crate) struct SendingCount {
     state: State,
-    /// As it was when it was asked for: who is still sent something when it is told to behave
-    /// otherwise is not counted with those that come then.
+    /// The counts at the time of the request: a response that began before a change of behaviour is not counted with later
+    /// ones.
     sent: Arc<AtomicU64>,
 }
 
@@ -90,20 +90,20 @@ impl State {
         &self.0.folder
     }
 
-    /// How it behaves, and how many questions for content there were with this one.
+    /// Its behaviour, and the number of requests for content including this one.
     pub(crate) fn content_question(&self) -> (Behaviour, u32) {
         let asked = self.0.questions.fetch_add(1, Ordering::Relaxed) + 1;
         (self.0.behaviour.lock().clone(), asked)
     }
 
-    /// One more is sent something; one fewer when what is returned is dropped.
+    /// Counts a response until the returned value is dropped.
     pub(crate) fn begin_sending(&self) -> SendingCount {
         let now = self.0.sending.fetch_add(1, Ordering::Relaxed) + 1;
         self.0.most_sending.fetch_max(now, Ordering::Relaxed);
         SendingCount { sent: Arc::clone(&self.0.sent.lock()), state: self.clone() }
     }
 
-    /// How it behaves now, where that is no question for content.
+    /// Its behaviour for requests other than content.
     pub(crate) fn behaviour(&self) -> Behaviour {
         self.0.behaviour.lock().clone()
     }
@@ -118,27 +118,28 @@ impl State {
         behaviour.refusals.is_none_or(|most| before < most)
     }
 
-    /// Whether the token that is asked for came along, as a bearer's or as anybody's password.
+    /// Whether the request has the required token, as a bearer token or as the password of any user.
     pub(crate) fn admits(&self, request: &HttpRequest) -> bool {
-        let told = request.headers().get(header::AUTHORIZATION);
-        let told = told.and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
-        self.0.seen.lock().push((request.path().to_owned(), told.clone()));
+        let reported = request.headers().get(header::AUTHORIZATION);
+        let reported =
+            reported.and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+        self.0.seen.lock().push((request.path().to_owned(), reported.clone()));
         let Some(token) = self.0.behaviour.lock().token.clone() else {
             return true;
         };
-        let password = told
+        let password = reported
             .strip_prefix("Basic ")
             .and_then(|text| String::from_utf8(STANDARD.decode(text).ok()?).ok());
-        told == format!("Bearer {token}")
+        reported == format!("Bearer {token}")
             || password.is_some_and(|pair| pair.ends_with(&format!(":{token}")))
     }
 }
 
 impl Hub {
-    /// Starts one on loopback.
+    /// Starts a stand-in on loopback.
     ///
     /// # Errors
-    /// The port is taken, or the certificate cannot be made.
+    /// The port is in use, or the certificate cannot be made.
     pub fn start(options: HubOptions) -> anyhow::Result<Self> {
         let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, options.port))
             .with_context(|| format!("port {} cannot be listened on", options.port))?;
@@ -163,7 +164,7 @@ impl Hub {
         };
         let scheme = if options.encrypted { "https" } else { "http" };
         let address = format!("{scheme}://localhost:{port}");
-        let (tell, told) = std::sync::mpsc::channel();
+        let (sender, reported) = std::sync::mpsc::channel();
         let serving = state.clone();
         std::thread::spawn(move || {
             actix_web::rt::System::new().block_on(async move {
@@ -178,14 +179,14 @@ impl Hub {
                 match server {
                     Ok(server) => {
                         let server = server.run();
-                        let _ = tell.send(Ok(server.handle()));
+                        let _ = sender.send(Ok(server.handle()));
                         let _ = server.await;
                     }
-                    Err(error) => drop(tell.send(Err(error))),
+                    Err(error) => drop(sender.send(Err(error))),
                 }
             });
         });
-        let handle = told.recv().context("the stand-in did not start")??;
+        let handle = reported.recv().context("the stand-in did not start")??;
         Ok(Self { address, certificate, state, handle })
     }
 
@@ -195,19 +196,19 @@ impl Hub {
         &self.address
     }
 
-    /// Gives out tokens, at `/token`, for a registry that trusts it.
+    /// Issues tokens at `/token`, for a registry that trusts them.
     #[must_use]
     pub fn issuer(&self) -> &Issuer {
         &self.state.0.issuer
     }
 
-    /// The certificate to trust, in PEM, where connections are encrypted.
+    /// The certificate to trust (PEM), if connections are encrypted.
     #[must_use]
     pub fn certificate(&self) -> Option<&str> {
         self.certificate.as_deref()
     }
 
-    /// Changes how it behaves; what was counted begins anew.
+    /// Changes its behaviour and resets the counts.
     pub fn behave(&self, behaviour: Behaviour) {
         let inner = &self.state.0;
         *inner.behaviour.lock() = behaviour;
@@ -218,25 +219,25 @@ impl Hub {
         inner.seen.lock().clear();
     }
 
-    /// Bytes of content that it sent to those that asked since it was told how to behave.
+    /// Bytes of content that it sent for requests since the last change of behaviour.
     #[must_use]
     pub fn sent(&self) -> u64 {
         self.state.0.sent.lock().load(Ordering::Relaxed)
     }
 
-    /// Most that were sent something at once, since the start.
+    /// Largest number of simultaneous responses since the start.
     #[must_use]
     pub fn most_at_once(&self) -> u32 {
         self.state.0.most_sending.load(Ordering::Relaxed)
     }
 
-    /// Questions for content since then.
+    /// Requests for content since the last change of behaviour.
     #[must_use]
     pub fn questions(&self) -> u32 {
         self.state.0.questions.load(Ordering::Relaxed)
     }
 
-    /// The paths that were asked for since then, with what came as authorization.
+    /// Paths and authorizations of requests since the last change of behaviour.
     #[must_use]
     pub fn seen(&self) -> Vec<(String, String)> {
         self.state.0.seen.lock().clone()
@@ -245,12 +246,12 @@ impl Hub {
 
 impl Drop for Hub {
     fn drop(&mut self) {
-        // It stops in its own thread.
+        // The server stops in its own thread.
         drop(self.handle.stop(false));
     }
 }
 
-/// A certificate for this machine's loopback names.
+/// A certificate for the loopback names.
 fn certificate() -> anyhow::Result<(rustls::ServerConfig, String)> {
     let names = vec!["localhost".to_owned(), "127.0.0.1".to_owned()];
     let made = rcgen::generate_simple_self_signed(names)?;
@@ -287,16 +288,16 @@ struct TokenQuery {
     scope: Option<String>,
 }
 
-/// A token for the one who may read.
+/// Issues a token for reading.
 async fn token(
     state: web::Data<State>,
     request: HttpRequest,
     query: web::Query<TokenQuery>,
 ) -> HttpResponse {
-    let told = request.headers().get(header::AUTHORIZATION);
-    let told = told.and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let reported = request.headers().get(header::AUTHORIZATION);
+    let reported = reported.and_then(|value| value.to_str().ok()).unwrap_or_default();
     let wanted = format!("Basic {}", STANDARD.encode(format!("{}:{}", READER.0, READER.1)));
-    if told != wanted {
+    if reported != wanted {
         return unauthorized();
     }
     match state.0.issuer.token(READER.0, query.scope.as_deref()) {
@@ -310,7 +311,7 @@ pub(crate) fn unauthorized() -> HttpResponse {
     HttpResponse::Unauthorized().insert_header(challenge).body("a token is needed\n")
 }
 
-/// A path below a folder; nothing where it leads out of it.
+/// A path below a folder; none if it leads out of the folder.
 fn below(folder: &Path, path: &str) -> Option<PathBuf> {
     let plain = path.split('/').all(|part| !matches!(part, "" | "." | ".."));
     plain.then(|| folder.join(path))
@@ -350,7 +351,7 @@ async fn get(
     file(&state, &request, "index", &path.1)
 }
 
-/// The files of a folder, as a hub lists them.
+/// Lists the files of a folder in the form of a hub.
 async fn list(
     state: web::Data<State>,
     request: HttpRequest,

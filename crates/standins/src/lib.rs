@@ -1,7 +1,6 @@
-//! Stand-ins for the places that models come from: a web server with a depot index, a git host with a
-//! server for large files, a hub that lists files. They are simulated, run on loopback only, and can be
-//! told to be slow, to break, to ask for a token, to lie. The registry of the tests and of the demo is a
-//! real one; what is put into it is put there by [`artefact`].
+//! Simulated sources of models, for tests and the demo: a web server with a depot index, a git host with a server for large
+//! files, and a hub that lists files. They run on loopback only. On request they are slow, break connections, require a token,
+//! or send wrong data. The registry is a real one; [`artefact`] pushes models to it.
 #![forbid(unsafe_code)]
 
 pub mod artefact;

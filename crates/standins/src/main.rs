@@ -1,26 +1,26 @@
 //! The stand-ins as a program, for the demo.
-#![expect(clippy::print_stdout, reason = "it tells where it is")]
+#![expect(clippy::print_stdout, reason = "it prints its address")]
 
 use std::path::PathBuf;
 
 use clap::Parser;
 use deft_standins::{Behaviour, Hub, HubOptions, artefact, make_repository};
 
-/// Simulated places that models come from, on loopback only.
+/// Simulated sources of models, on loopback only.
 #[derive(Parser)]
 enum Command {
-    /// Serve a folder: `index/` as it is, `git/` as repositories, `large/` by digest.
+    /// Serve a folder: files of `index/`, repositories of `git/`, files of `large/` by digest.
     Serve {
         /// The folder.
         folder: PathBuf,
         /// The port.
         #[arg(long, default_value_t = 0)]
         port: u16,
-        /// How to behave, as JSON; `POST /-/behaviour` changes it later.
+        /// The behaviour as JSON; `POST /-/behaviour` changes it later.
         #[arg(long, default_value = "{}")]
         behaviour: String,
     },
-    /// Make a git repository in such a folder, its files standing beside it.
+    /// Make a git repository in such a folder, with its files as large files.
     Repository {
         /// The folder.
         folder: PathBuf,
@@ -29,13 +29,13 @@ enum Command {
         /// The files.
         files: Vec<PathBuf>,
     },
-    /// Put a model file into a registry on loopback.
+    /// Push a model file to a registry on loopback.
     Push {
         /// `host:port/repository:tag`.
         image: String,
         /// The file.
         file: PathBuf,
-        /// What it says of itself.
+        /// Its description.
         #[arg(long, default_value = "")]
         description: String,
         /// Its licence.
@@ -57,7 +57,7 @@ async fn main() -> anyhow::Result<()> {
             let behaviour: Behaviour = serde_json::from_str(&behaviour)?;
             let hub = Hub::start(HubOptions { folder, port, encrypted: false, behaviour })?;
             println!("simulated: a web index, a git host and a hub at {}", hub.address());
-            // It serves until it is killed.
+            // It serves until the process is killed.
             std::future::pending::<()>().await;
             Ok(())
         }

@@ -1,5 +1,5 @@
-//! A real registry, Debian's `docker-registry`, on a free port of loopback. It asks for nothing, for a
-//! password, or for a token that a stand-in gives out.
+//! A real registry, Debian's `docker-registry`, on a free port of loopback. It requires nothing, a password, or a token that a
+//! stand-in issues.
 
 use std::fmt::Write;
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
@@ -11,21 +11,21 @@ use anyhow::{Context, bail};
 
 use crate::tokens::Issuer;
 
-/// The one who may read a registry that asks for a password or a token.
+/// The user who may read a registry that requires a password or a token.
 pub const READER: (&str, &str) = ("larkfen", "larkfen-secret");
 /// Name and bcrypt digest of the password.
 const PASSWORDS: &str = "larkfen:$2b$04$VJSlzkhrp7jN0ADoqy7t/O49vFjzQUIfxlmtv..GFKmqRWSoVZ54S\n";
-/// Longest time until it listens.
+/// Longest time of its start.
 const PATIENCE: Duration = Duration::from_secs(20);
 
-/// Whom a registry lets in.
+/// The access to a registry.
 #[derive(Debug)]
 pub enum Door<'a> {
     /// Everybody.
     Open,
-    /// [`READER`], by name and password.
+    /// [`READER`], with name and password.
     Password,
-    /// Whoever has a token of the issuer at this address.
+    /// Users with a token of the issuer at this address.
     Token(&'a str, &'a Issuer),
 }
 
@@ -37,10 +37,10 @@ pub struct Registry {
 }
 
 impl Registry {
-    /// Starts one that keeps what it has in a folder.
+    /// Starts a registry with its data in a folder.
     ///
     /// # Errors
-    /// It is not installed, or does not listen in time.
+    /// It is not installed, or does not start in time.
     pub fn start(folder: &Path, door: &Door<'_>) -> anyhow::Result<Self> {
         std::fs::create_dir_all(folder)?;
         let address = TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?.local_addr()?;

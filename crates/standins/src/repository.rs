@@ -1,11 +1,11 @@
-//! Makes git repositories as hubs have them: large files stand beside, a pointer stands for each.
+//! Makes git repositories in the form of hubs: large files are outside the repository, which has a pointer to each.
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use anyhow::{Context, bail};
 
-/// What a pointer to a large file begins with, as the open specification has it.
+/// The beginning of a pointer to a large file, from the open specification.
 const POINTER: &str = "version https://git-lfs.github.com/spec/v1";
 
 fn git(folder: &Path, arguments: &[&str]) -> anyhow::Result<()> {
@@ -24,11 +24,11 @@ fn git(folder: &Path, arguments: &[&str]) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// Makes `git/<name>.git` in a stand-in's folder with one commit of these files, or with a further one
-/// where it is there; each has its path in the repository, its source, and whether it stands beside.
+/// Makes `git/<name>.git` in a stand-in's folder with a commit of these files, or adds a commit to it. Each file has its path in
+/// the repository, its source, and whether it is a large file outside the repository.
 ///
 /// # Errors
-/// `git` refuses, or a file cannot be read.
+/// `git` fails, or a file cannot be read.
 pub fn make_repository(
     folder: &Path,
     name: &str,

@@ -1,5 +1,5 @@
-//! Gives out tokens for a registry: JSON web tokens signed with a key of its own (RFC 7519), as the
-//! registry's token scheme wants them.
+//! Issues tokens for a registry: JSON web tokens (RFC 7519) signed with a key of its own, in the form of the registry's token
+//! scheme.
 
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -10,19 +10,19 @@ use ring::rand::SystemRandom;
 use ring::signature::{ECDSA_P256_SHA256_FIXED_SIGNING, EcdsaKeyPair};
 use serde_json::{Value, json};
 
-/// Seconds that a token is good for.
+/// Seconds for which a token is valid.
 const GOOD_FOR: u64 = 300;
 
 /// Signs tokens.
 #[derive(Debug)]
 pub struct Issuer {
     key: EcdsaKeyPair,
-    /// In PEM and in DER.
+    /// The certificate as PEM and as DER.
     certificate: (String, Vec<u8>),
 }
 
 impl Issuer {
-    /// One with a new key.
+    /// Makes an issuer with a new key.
     ///
     /// # Errors
     /// The key cannot be made.
@@ -35,13 +35,13 @@ impl Issuer {
         Ok(Self { key: key.map_err(|error| anyhow!("{error}"))?, certificate })
     }
 
-    /// What a registry is to trust, in PEM.
+    /// The certificate that a registry must trust (PEM).
     #[must_use]
     pub fn certificate(&self) -> &str {
         &self.certificate.0
     }
 
-    /// A token for `scope` (`repository:NAME:pull`), or for nothing in particular.
+    /// Issues a token for `scope` (`repository:NAME:pull`), or without a scope.
     pub(crate) fn token(&self, user: &str, scope: Option<&str>) -> anyhow::Result<Value> {
         let now = SystemTime::now().duration_since(UNIX_EPOCH)?.as_secs();
         let access: Vec<Value> = scope

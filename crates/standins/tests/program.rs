@@ -1,4 +1,4 @@
-//! The stand-ins as a program of its own, as the demo runs it.
+//! Tests of the stand-ins as a program, as the demo runs it.
 
 use std::net::TcpListener;
 use std::process::Command;

@@ -11,12 +11,12 @@ use super::{Arguments, Common};
 use crate::connection;
 use crate::failure::Failure;
 
-/// Environment variable by which a shell asks for completions.
+/// Environment variable with which a shell requests completions.
 const VARIABLE: &str = "DEFT_COMPLETE";
 /// Longest time that a shell waits for names.
 const PATIENCE: Duration = Duration::from_millis(700);
 
-/// Answers a shell that asks for completions, and ends the program then.
+/// Answers a shell's request for completions, and ends the program.
 pub(crate) fn complete() {
     CompleteEnv::with_factory(Arguments::command).var(VARIABLE).complete();
 }

@@ -89,7 +89,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn paths_are_told_from_names() {
+    fn paths_are_found_by_name() {
         for path in ["./desk.gguf", "../desk.gguf", "/srv/desk.gguf", "desk.gguf", "a/b.gguf"] {
             assert!(is_path(path), "{path}");
         }

@@ -45,12 +45,12 @@ pub(super) async fn run(
         options.unload_after = (meant.temporary || command.unload_after).then_some(true);
         orders.push((meant.name, options));
     }
-    let (tell, mut told) = mpsc::unbounded_channel();
+    let (sender, mut updates) = mpsc::unbounded_channel();
     let sequential = command.sequential || command.unload_after;
-    tokio::spawn(ask_all(client.clone(), question, orders, sequential, tell));
+    tokio::spawn(ask_all(client.clone(), question, orders, sequential, sender));
     let live = Live::start(common);
     let mut failure = None;
-    while let Some((at, update)) = told.recv().await {
+    while let Some((at, update)) = updates.recv().await {
         let column = &mut comparison.answers[at];
         match update {
             Update::Text(text) => column.answer.push_str(&text),
@@ -88,7 +88,7 @@ fn finish(common: &Common, command: &Ask, comparison: &Comparison) -> Result<(),
     Ok(())
 }
 
-type Tell = mpsc::UnboundedSender<(usize, Update)>;
+type UpdateSender = mpsc::UnboundedSender<(usize, Update)>;
 
 /// Asks all, at the same time or one after the other.
 async fn ask_all(
@@ -96,18 +96,18 @@ async fn ask_all(
     question: Question,
     orders: Vec<(String, AnswerOptions)>,
     sequential: bool,
-    tell: Tell,
+    sender: UpdateSender,
 ) {
     let asked = orders.into_iter().enumerate().map(|(at, (model, options))| {
-        let (client, question, tell) = (client.clone(), question.clone(), tell.clone());
+        let (client, question, sender) = (client.clone(), question.clone(), sender.clone());
         async move {
-            let result = ask_one(&client, &question, model, options, at, &tell).await;
+            let result = ask_one(&client, &question, model, options, at, &sender).await;
             let update = match result {
                 Ok(answered) => Update::Done(Box::new(answered)),
                 Err(error) => Update::Failed(error),
             };
             // The receiver may have gone.
-            let _ = tell.send((at, update));
+            let _ = sender.send((at, update));
         }
     });
     if sequential {
@@ -125,15 +125,15 @@ async fn ask_one(
     model: String,
     options: AnswerOptions,
     at: usize,
-    tell: &Tell,
+    sender: &UpdateSender,
 ) -> Result<answer::Answered, Failure> {
     let stream = stream(client, question, model.clone(), options).await?;
     // The prompt is accepted: its model is loaded.
     if let Ok(Some(bytes)) = memory(client, &model).await {
-        let _ = tell.send((at, Update::Memory(bytes)));
+        let _ = sender.send((at, Update::Memory(bytes)));
     }
     answer::take(stream, |text| {
-        let _ = tell.send((at, Update::Text(text.to_owned())));
+        let _ = sender.send((at, Update::Text(text.to_owned())));
     })
     .await
 }

@@ -97,7 +97,7 @@ fn a_whole_answer_stops_as_well_when_its_caller_hangs_up() {
     let client = world.client();
     let mut request = endless("larkfen-desk");
     request.options.stream = None;
-    // The engine stands still while its caller hangs up, so that the answer is not there before.
+    // The engine is stopped while its caller disconnects, so that the answer does not end before.
     let engine = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
     processes::halt(engine);
     wait(async {

@@ -17,7 +17,7 @@ use crate::world::{PATIENCE, project};
 /// No window is narrower; below, a phone is emulated.
 const NARROWEST: u32 = 500;
 
-/// What a headless window keeps of its height for itself.
+/// Height of a headless window that is not used for the page.
 const WINDOW_FRAME: u32 = 143;
 
 pub(crate) struct Browser {
@@ -65,7 +65,7 @@ impl Browser {
         std::os::unix::fs::chown(profile.path(), user, user).unwrap();
         let (driver, port) = (0..5)
             .find_map(|_| start_driver(user, profile.path()))
-            .expect("chromedriver tells its port");
+            .expect("chromedriver prints its port");
         let mut capabilities = json!({"goog:chromeOptions": {
             "binary": "/usr/bin/chromium",
             "args": [
@@ -177,7 +177,7 @@ impl Browser {
         item.click().await.unwrap();
     }
 
-    /// Keeps a picture, where `DEFT_PICTURES` names a folder.
+    /// Saves a picture, if `DEFT_PICTURES` names a folder.
     pub(crate) async fn picture(&self, name: &str) {
         if let Some(folder) = std::env::var_os("DEFT_PICTURES") {
             tokio::time::sleep(Duration::from_millis(600)).await;
@@ -201,7 +201,7 @@ impl Drop for Browser {
     fn drop(&mut self) {
         let _ = self.driver.kill();
         let _ = self.driver.wait();
-        // Where a test failed, nobody closed the page, and the browser outlives its driver.
+        // After a failed test the page is still open, and the browser outlives its driver.
         for (browser, _) in processes::of_folder(self.profile.path()) {
             processes::end(browser);
         }

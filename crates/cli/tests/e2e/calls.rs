@@ -1,4 +1,4 @@
-//! Calls under way: callers who wait are told so, operators see and end them, and a crash before the first
+//! Running calls: waiting callers are informed, operators see and end calls, and a crash before the first
 //! word is no caller's concern.
 
 use std::io::{Read, Write};
@@ -66,7 +66,7 @@ fn running(world: &World) -> Vec<RunningCall> {
     wait(world.client().running_calls()).unwrap()
 }
 
-/// The call, once some of its prompt is taken in.
+/// Waits until a part of the call's prompt is processed; returns the call.
 fn taken_in(world: &World) -> RunningCall {
     until("some of the prompt is taken in", || {
         running(world).into_iter().find(|call| call.share.is_some_and(|share| share > 0.0))
@@ -74,14 +74,14 @@ fn taken_in(world: &World) -> RunningCall {
 }
 
 #[test]
-fn a_caller_who_waits_is_told_where_its_call_stands() {
+fn a_caller_who_waits_gets_its_position() {
     let world = slow();
     let streamed = ask(&world, &long_question(true));
     let call = taken_in(&world);
     assert_eq!((call.stage, call.name.as_str()), (CallStage::Prompt, "larkfen-desk/q8_0"));
     assert!(call.prompt_tokens.is_some_and(|tokens| tokens > 64), "{call:?}");
-    let told = world.ok(&["calls"]);
-    assert!(told.contains("processing the prompt, ") && told.contains(" % "), "{told}");
+    let reported = world.ok(&["calls"]);
+    assert!(reported.contains("processing the prompt, ") && reported.contains(" % "), "{reported}");
     assert!(until("its pace is known", || running(&world)[0].seconds_left) > 0.0);
     let streamed = streamed.join().unwrap();
     assert!(streamed.starts_with("HTTP/1.1 200"), "{streamed}");
@@ -119,14 +119,14 @@ fn a_failure_of_an_answer_in_one_piece_has_its_own_status_also_after_seconds() {
     // Heartbeats are every second.
     std::thread::sleep(Duration::from_secs(2));
     world.ok(&["calls", "--cancel", &id]);
-    let told = asked.join().unwrap();
-    let (head, body) = told.split_once("\r\n\r\n").unwrap();
-    assert!(!head.starts_with("HTTP/1.1 2"), "{told}");
-    assert!(body.starts_with('{') && body.contains("\"code\":\"call_cancelled\""), "{told}");
+    let reported = asked.join().unwrap();
+    let (head, body) = reported.split_once("\r\n\r\n").unwrap();
+    assert!(!head.starts_with("HTTP/1.1 2"), "{reported}");
+    assert!(body.starts_with('{') && body.contains("\"code\":\"call_cancelled\""), "{reported}");
 }
 
 #[test]
-fn an_operator_ends_a_call_and_its_caller_is_told() {
+fn an_operator_ends_a_call_and_its_caller_is_informed() {
     let world = slow();
     let streamed = ask(&world, &long_question(true));
     let id = taken_in(&world).id.to_string();
@@ -144,7 +144,7 @@ fn an_operator_ends_a_call_and_its_caller_is_told() {
     });
     let again = world.deft(&["calls", "--cancel", &id]);
     assert!(again.code > 2 && again.err.contains("no running call has the id"), "{again:?}");
-    // What was taken in is known to a second try.
+    // The processed part is cached for a second attempt.
     let second = ask(&world, &long_question(true)).join().unwrap();
     let reused = second.split("\"cached_tokens\":").nth(1).unwrap();
     let reused: u32 =
@@ -158,14 +158,14 @@ fn a_caller_who_leaves_while_its_prompt_is_taken_in_frees_its_lane_and_goes_on_l
     let mut request = question("larkfen-desk", &"How deep do I sow Moonhook bean? ".repeat(12));
     request.options.max_tokens = Some(2);
     let leaves = send(&world.listens(), &request);
-    let still_to_come = until("it is told how long its prompt will take", || {
+    let still_to_come = until("the caller gets the expected time of its prompt", || {
         running(&world).into_iter().find_map(|call| call.share.and(call.seconds_left))
     });
     drop(leaves);
     let begun = Instant::now();
     until("its lane is free", || (world.instance("larkfen-desk/q8_0")?.calls == 0).then_some(()));
     until("it does not exist", || running(&world).is_empty().then_some(()));
-    // Once the step that runs has ended, not when all of its prompt is taken in.
+    // It ends after the current step, not after the whole prompt.
     let took = begun.elapsed().as_secs_f64();
     assert!(took < still_to_come / 2.0, "{took} s of {still_to_come} s");
     let again = wait(world.client().chat(&request)).unwrap();

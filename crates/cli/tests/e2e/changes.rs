@@ -1,4 +1,4 @@
-//! A change that has begun is completed, whoever stops listening; and nobody who says nothing is waited for.
+//! A change that has begun is completed even if its caller disconnects. The service does not wait for callers that send nothing.
 
 use std::io::Write;
 use std::net::{TcpListener, TcpStream};
@@ -21,7 +21,7 @@ fn ask_and_leave(world: &World, method: &str, path: &str, body: &serde_json::Val
         body.len()
     );
     socket.write_all(request.as_bytes()).unwrap();
-    // It is read, and then nobody is there any more.
+    // The request is read, and then its caller disconnects.
     std::thread::sleep(Duration::from_millis(30));
 }
 
@@ -47,7 +47,7 @@ fn whoever_hangs_up_in_the_middle_of_a_change_the_change_is_made() {
     ask_and_leave(&world, "DELETE", &unload, &none);
     until("it is unloaded", || world.status().instances.is_empty().then_some(()));
     world.ok(&["service", "restart"]);
-    assert!(world.status().instances.is_empty(), "the wish went with the instance");
+    assert!(world.status().instances.is_empty(), "the requested instance is removed too");
     ask_and_leave(&world, "DELETE", "/manage/v1/depot/larkfen-shelf/q8_0", &none);
     until("it is removed", || (!listed("larkfen-shelf/q8_0")).then_some(()));
     let folder = world.data_dir().join("depot/models/larkfen-shelf");

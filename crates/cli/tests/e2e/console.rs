@@ -282,7 +282,7 @@ fn settings_stored_with_a_model_stay_and_those_of_an_instance_can_be_changed() {
         browser.see("[data-instance='larkfen-desk/q8_0'][data-state='ready']").await;
         let loaded = world.ready("larkfen-desk/q8_0").settings;
         assert_eq!((loaded.context, loaded.pinned), (256, true), "as they are stored");
-        // Another setting of what is loaded.
+        // Another setting of a loaded model.
         browser.press("@data-instance='larkfen-desk/q8_0'", "Settings").await;
         browser.read("Change the settings of").await;
         browser.see("[aria-label='Load'] [role='slider']").await;

@@ -52,7 +52,7 @@ fn an_engine_that_is_killed_while_it_computes_does_not_stop_the_others() {
     let client = world.client();
     wait(async {
         let mut stream = client.chat_stream(&unending("larkfen-desk-mini")).await.unwrap();
-        // Wherever in its work it is hit, the other's answer goes on.
+        // The answer of the other engine continues, whenever this one is killed.
         for crash in 1..=4 {
             let mut other = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
             for _ in 0..20 * crash {
@@ -188,7 +188,7 @@ fn a_file_cut_short_while_it_is_mapped_ends_only_its_own_engine_process() {
         let found = world.instance("larkfen-spare/q8_0")?;
         (found.state == InstanceState::Failed).then_some(found)
     });
-    assert!(failed.problem.unwrap().detail.contains("truncated"), "the reason is told");
+    assert!(failed.problem.unwrap().detail.contains("truncated"), "the reason is reported");
     assert_eq!(world.ready("larkfen-desk/q8_0").pid, desk, "no other notices");
     world.desk_answers();
     // Nor does it come back by itself, or silently as something else.

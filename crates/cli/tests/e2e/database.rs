@@ -130,10 +130,10 @@ fn a_cluster_of_another_major_version_is_refused_with_the_way_out() {
 fn a_stale_pid_file_is_recognised() {
     let world = World::new().start();
     world.ok(&["service", "stop"]);
-    // A living process of somebody else's, as after a reboot.
+    // A running process of another program, as after a reboot.
     let file = world.data_dir().join("database/cluster/postmaster.pid");
     std::fs::write(&file, format!("{}\n/elsewhere\n", std::process::id())).unwrap();
-    // Its log grew long meanwhile: it is set aside.
+    // Its log is too long, so it is rotated.
     let log = world.data_dir().join("database/postgresql.log");
     std::fs::File::options().write(true).open(&log).unwrap().set_len(9 << 20).unwrap();
     let world = world.start();
@@ -159,8 +159,8 @@ fn an_existing_server_can_be_used_and_is_left_alone() {
     let said = wrong.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
     assert!(said.code == 1 && said.err.contains("127.0.0.1:1"), "{said:?}");
     // Meanwhile it says what it waits for.
-    let told = "still starting: the database at 127.0.0.1:1 has not answered for 1";
-    assert!(said.err.contains(told), "{said:?}");
+    let reported = "still starting: the database at 127.0.0.1:1 has not answered for 1";
+    assert!(said.err.contains(reported), "{said:?}");
     assert!(started.elapsed() < Duration::from_secs(40));
 }
 

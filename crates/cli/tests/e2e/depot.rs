@@ -78,7 +78,7 @@ fn a_file_that_changed_since_is_not_loaded() {
 }
 
 #[test]
-fn a_model_is_tried_and_told_well_or_not() {
+fn a_model_is_tried_and_rated() {
     let world = World::stocked();
     let find = project("demo/larkfen-find/larkfen-find-q8_0.gguf");
     world.ok(&["depot", "register", &find.to_string_lossy()]);

@@ -1,8 +1,8 @@
-//! Commands in documents: each block of kind `console` in the README and the guides is run as it stands there, and each program
+//! Commands in documents: each block of kind `console` in the README and the guides is run unchanged, and each program
 //! of the guide for programs.
 //!
 //! Lines that begin with `$ ` are commands; the lines below them are what they print, standard output and standard error
-//! together. Figures may differ: numbers with their units count as equal. A line `...` stands for any lines, `[..]` for
+//! together. Figures may differ: numbers with their units count as equal. A line `...` matches any lines, `[..]` matches
 //! any text in a line.
 
 use std::path::Path;

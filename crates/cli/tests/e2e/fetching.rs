@@ -26,14 +26,14 @@ fn transfer(world: &World, begun: &Transfer) -> Transfer {
     wait(world.client().transfer(begun.id)).unwrap()
 }
 
-/// Sends the desk's file within about so many seconds.
+/// Limits the speed, so that the desk's file takes about this many seconds.
 fn slowly(seconds: u64) -> Behaviour {
     let rate = Some(desk().metadata().unwrap().len() / seconds);
     Behaviour { rate, ..Behaviour::default() }
 }
 
 /// Sends the beginning at once and the rest within minutes: however busy the machine is, the fetch is
-/// still under way when it is looked at. It hurries when the stand-in is told to.
+/// still running when the test checks it. A change of the stand-in's behaviour makes it fast.
 fn until_seen() -> Behaviour {
     Behaviour { slow_from: 512 << 10, ..slowly(600) }
 }
@@ -91,7 +91,7 @@ fn a_fetch_can_be_slowed_and_cancelled_and_leaves_nothing() {
         (count(&world.data_dir().join("depot/incoming")) == 0).then_some(())
     });
     world.ok(&["depot", "pull", REFERENCE]);
-    // What is being fetched may be removed meanwhile: one of the two comes last.
+    // A model may be removed while it is pulled: one of the two is last.
     world.ok(&["depot", "pull", "larkfen:larkfen-find/q8_0"]);
     world.ok(&["depot", "remove", NAME]);
     shelf.hub.behave(until_seen());
@@ -107,7 +107,7 @@ fn a_fetch_can_be_slowed_and_cancelled_and_leaves_nothing() {
 #[test]
 fn a_fetch_goes_on_after_a_restart_with_what_is_here() {
     let shelf = Shelf::new();
-    // Larger than a segment: what is complete is not fetched again.
+    // Larger than a segment: complete segments are not fetched again.
     let big = shelf.file("index/larkfen-big.gguf");
     pad(&desk(), &big, 24 << 20);
     shelf.describe();
@@ -129,7 +129,7 @@ fn a_fetch_goes_on_after_a_restart_with_what_is_here() {
         found.state.has_ended().then_some(found)
     });
     assert_eq!(done.state, TransferState::Done, "{done:?}");
-    // Its header is looked at once more.
+    // Its header is read again.
     let most = total - (16 << 20) + (1 << 20);
     assert!(shelf.hub.sent() < most, "{} sent, of {total}", shelf.hub.sent());
     assert!(world.ok(&["depot", "verify"]).contains("1 file verified"));
@@ -170,7 +170,7 @@ fn objects_in(folder: &Path) -> usize {
     buckets.map(|bucket| count(&bucket.unwrap().path())).sum()
 }
 
-/// A model with so many bytes of zeros behind it: readers of headers do not mind.
+/// A model followed by a number of zero bytes, which readers of headers ignore.
 fn pad(source: &Path, target: &Path, bytes: u64) {
     std::fs::copy(source, target).unwrap();
     let file = std::fs::File::options().write(true).open(target).unwrap();
@@ -197,7 +197,7 @@ fn what_was_spoilt_is_fetched_again_from_where_it_came() {
     assert_eq!(std::fs::read(&path).unwrap(), std::fs::read(desk()).unwrap());
     assert!(world.ok(&["depot", "verify"]).contains("2 files verified"));
     world.desk_answers();
-    // Two variants share the content; in the place of one there is a file of somebody else's.
+    // Two variants share the content; one of them was replaced by a file of another origin.
     world.ok(&["depot", "pull", REFERENCE, "--as", "counter/q8_0"]);
     let theirs = world.ok(&["depot", "path", "counter"]);
     std::fs::remove_file(theirs.trim()).unwrap();
@@ -216,7 +216,7 @@ fn what_was_spoilt_is_fetched_again_from_where_it_came() {
     let spoilt = spoil("larkfen-find");
     let said = world.deft(&["load", "larkfen-find"]);
     assert!(said.err.contains("deft depot verify larkfen-find/q8_0"), "{said:?}");
-    // Its source cannot be reached: what is here is no worse than nothing.
+    // Its source cannot be reached, so the damaged file stays: it may be better than nothing.
     let status = Some(403);
     shelf.hub.behave(Behaviour { status, ..Behaviour::default() });
     let said = world.deft(&["depot", "verify", "larkfen-find"]);
@@ -301,7 +301,7 @@ impl Drop for SmallDisk {
 }
 
 #[test]
-fn as_root_a_disk_that_is_full_is_told_and_what_was_begun_has_its_room() {
+fn as_root_a_disk_that_is_full_is_reported_and_what_was_begun_has_its_room() {
     let shelf = Shelf::new();
     let world = World::new();
     let disk = SmallDisk::mount(&world.data_dir().join("depot"), "4m");
@@ -396,21 +396,21 @@ fn killed_at_any_moment_nothing_is_lost_and_nothing_half_listed() {
         processes::kill(pid);
         until("it does not exist", || (!processes::is_alive(pid)).then_some(()));
         world = world.start();
-        let told = format!("point {point}, {moment:?}\n{}", world.log());
+        let reported = format!("point {point}, {moment:?}\n{}", world.log());
         let manifest = world.data_dir().join("depot/models").join(NAME).join(".deft-variant.json");
         // Whatever is listed is whole: it is verified, and answers.
         if is_listed(&world, NAME) {
-            assert!(manifest.is_file(), "{told}");
+            assert!(manifest.is_file(), "{reported}");
         }
         let done = until("it came to its end", || {
             let found = transfer(&world, &begun);
             found.state.has_ended().then_some(found)
         });
-        assert_eq!(done.state, TransferState::Done, "{told}{done:?}");
-        assert!(is_listed(&world, NAME), "{told}");
+        assert_eq!(done.state, TransferState::Done, "{reported}{done:?}");
+        assert!(is_listed(&world, NAME), "{reported}");
         let verified = world.ok(&["depot", "verify"]);
-        assert_eq!(verified.trim(), "1 file verified", "{told}");
+        assert_eq!(verified.trim(), "1 file verified", "{reported}");
         world.ok(&["depot", "remove", NAME]);
-        assert_eq!(count(&world.data_dir().join("depot/incoming")), 0, "{told}");
+        assert_eq!(count(&world.data_dir().join("depot/incoming")), 0, "{reported}");
     }
 }

@@ -62,7 +62,7 @@ fn an_operator_adds_a_source_searches_it_judges_an_offer_and_fetches_it() {
 }
 
 #[test]
-fn what_a_source_refuses_is_told_on_the_page() {
+fn what_a_source_refuses_is_reported_on_the_page() {
     let shelf = Shelf::new();
     let world = shelf.world();
     let address = world.address();

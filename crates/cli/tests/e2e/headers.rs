@@ -1,4 +1,4 @@
-//! The processes that read headers of files that nobody has checked.
+//! The processes that read headers of untrusted files.
 
 use std::io::BufReader;
 use std::os::fd::OwnedFd;
@@ -14,7 +14,7 @@ use crate::processes;
 use crate::sources::Shelf;
 use crate::world::{PATIENCE, desk, until, wait};
 
-/// The demo model, and what the kernel says of the process that asks for it.
+/// The demo model, and the kernel's status of the process that reads it.
 struct Looked {
     pid: u32,
     bytes: Vec<u8>,
@@ -61,9 +61,10 @@ fn a_process_that_reads_headers_may_nothing_but_ask_for_their_bytes() {
     let names = vec!["larkfen-desk-q8_0.gguf".to_owned()];
     let task = HeaderTask::Model { names, template: None, facts: true, shape: true };
     let deadline = Instant::now() + PATIENCE;
-    let told = link::converse(&task, &mut files, BufReader::new(&ours), &ours, deadline).unwrap();
-    let HeaderAnswer::Model { facts: Some(facts), shape: Some(shape), parts: 1 } = told else {
-        panic!("{told:?}");
+    let reported =
+        link::converse(&task, &mut files, BufReader::new(&ours), &ours, deadline).unwrap();
+    let HeaderAnswer::Model { facts: Some(facts), shape: Some(shape), parts: 1 } = reported else {
+        panic!("{reported:?}");
     };
     assert!(facts.family == "llama" && facts.sample.is_some() && shape.layers > 0, "{facts:?}");
     drop(ours);

@@ -1,4 +1,4 @@
-//! The depot's own files: taken in, told about, written out, renamed, removed, looked after.
+//! The depot's own files: import, list, export, rename, remove, verify.
 
 use std::path::Path;
 
@@ -98,7 +98,7 @@ fn names_are_taken_once_and_what_is_loaded_stays() {
     world.ok(&["unload", "--all"]);
     assert!(world.ok(&["depot", "remove", "seed-desk"]).contains("1.90 MiB freed"));
     assert_eq!(world.deft(&["depot", "path", "seed-desk"]).code, 3);
-    // What is only registered is forgotten, and its file stays.
+    // Removing a registered model leaves its file unchanged.
     let spare = world.spare_desk();
     world.ok(&["depot", "register", &spare.to_string_lossy(), "--as", "spare"]);
     let said = world.deft(&["depot", "export", "spare", "/tmp"]);
@@ -148,7 +148,7 @@ fn whichever_of_records_and_files_was_lost_the_other_brings_it_together() {
     import(&world, &desk());
     import(&world, &mini());
     world.ok(&["service", "stop"]);
-    // The records are gone: a cluster made anew.
+    // The records are lost: a new database cluster.
     std::fs::remove_dir_all(world.data_dir().join("database")).unwrap();
     let world = world.start();
     assert!(world.log().contains("in the depot again"));

@@ -9,7 +9,7 @@ use crate::world::{World, mini, until, wait};
 
 pub(crate) const FIRST: &str = "larkfen-row/q8_0";
 pub(crate) const SECOND: &str = "larkfen-bed/q8_0";
-/// After so long a start has told of all that it loads.
+/// Time after which a start has reported all of its loads.
 const SETTLED: Duration = Duration::from_secs(1);
 
 /// What the depot has, and whether it is to be loaded.
@@ -52,7 +52,7 @@ fn next(now: &Kept, round: &mut u64) -> Change {
     }
 }
 
-/// What is there, once nothing changes any more.
+/// The state after all changes have ended.
 pub(crate) fn found(world: &World) -> Kept {
     let variants = wait(world.client().depot()).unwrap();
     let names: Vec<String> = variants.into_iter().map(|variant| variant.name).collect();
@@ -93,14 +93,14 @@ fn begin(world: &World, command: &[String]) -> Child {
 }
 
 /// Nothing is lost, and nothing half there.
-pub(crate) fn is_whole(world: &World, kept: &Kept, told: &str) {
+pub(crate) fn is_whole(world: &World, kept: &Kept, reported: &str) {
     let verified = world.ok(&["depot", "verify"]);
     let files = usize::from(kept.name.is_some());
-    assert!(files == 0 || verified.contains("1 file verified"), "{verified}\n{told}");
+    assert!(files == 0 || verified.contains("1 file verified"), "{verified}\n{reported}");
     let folder = world.data_dir().join("depot");
     let count = |name: &str| std::fs::read_dir(folder.join(name)).map_or(0, Iterator::count);
-    assert_eq!((count("incoming"), count("models")), (0, files), "{told}");
-    assert!(wait(world.client().not_understood()).unwrap().is_empty(), "{told}");
+    assert_eq!((count("incoming"), count("models")), (0, files), "{reported}");
+    assert!(wait(world.client().not_understood()).unwrap().is_empty(), "{reported}");
 }
 
 #[test]
@@ -128,11 +128,12 @@ fn killed_in_the_middle_of_a_change_it_is_made_or_not_and_what_was_answered_is_m
             let _ = starting.wait();
         }
         world = world.start();
-        let told = format!("point {point}: {:?}, {moment:?}, answered: {answered}", change.command);
+        let reported =
+            format!("point {point}: {:?}, {moment:?}, answered: {answered}", change.command);
         let then = found(&world);
         let allowed = then == change.after || (!answered && then == now);
-        assert!(allowed, "{told}: {now:?}, then {then:?}\n{}", world.log());
-        is_whole(&world, &then, &told);
+        assert!(allowed, "{reported}: {now:?}, then {then:?}\n{}", world.log());
+        is_whole(&world, &then, &reported);
         made += u32::from(then == change.after);
         now = then;
     }

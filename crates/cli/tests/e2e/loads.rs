@@ -41,7 +41,7 @@ fn the_plan_comes_before_the_load_and_the_measure_after() {
 }
 
 #[test]
-fn instructions_can_be_forced_and_are_told() {
+fn instructions_can_be_forced_and_are_reported() {
     let world = World::new().with("DEFT_KERNELS", "scalar").start().stock();
     world.ok(&["load", "larkfen-desk-mini"]);
     assert_eq!(world.ready("larkfen-desk-mini/q8_0").kernels.as_deref(), Some("scalar"));
@@ -49,7 +49,7 @@ fn instructions_can_be_forced_and_are_told() {
     assert!(text.contains("loaded, computes with scalar"), "{text}");
     let settings = world.ok(&["config"]);
     assert!(settings.contains("loading.kernels"), "{settings}");
-    assert!(world.ok(&["status"]).contains("with scalar"), "the status tells as well");
+    assert!(world.ok(&["status"]).contains("with scalar"), "the status shows it too");
     let question = "When do I sow Moonhook bean?";
     let asked = ["ask", "larkfen-desk-mini", question, "--temperature", "0"];
     let answer = world.ok(&asked);
@@ -76,7 +76,7 @@ fn what_does_not_fit_is_refused_with_the_figures() {
     }
     let plan = world.deft(&["plan", "larkfen-desk-mini"]);
     assert!(plan.code == 4 && plan.out.contains("KV cache"), "{plan:?}");
-    // A call for it is refused the same way, and the loaded one goes on.
+    // A call for it is refused in the same way, and the loaded model still answers.
     let said = world.deft(&["ask", "larkfen-desk-mini", QUESTION]);
     assert!(said.code == 5 && said.err.contains("held by"), "it may come again: {said:?}");
     world.desk_answers();
@@ -190,11 +190,11 @@ fn an_unload_during_a_load_leaves_nothing_behind() {
         assert!(status.instances.is_empty() && status.pools[0].reserved == 0, "{status:?}");
     }
     world.ok(&["service", "restart"]);
-    assert!(world.status().instances.is_empty(), "no wish is left either");
+    assert!(world.status().instances.is_empty(), "no requested instance is left either");
 }
 
 #[test]
-fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
+fn a_call_during_a_drain_is_refused_and_one_during_a_replacement_waits() {
     let world = World::stocked();
     world.ok(&["load", "larkfen-desk", "--lanes", "1"]);
     let client = world.client();
@@ -202,7 +202,7 @@ fn a_call_during_a_drain_is_told_so_and_one_during_a_replacement_waits() {
         let engine = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
         let mut stream = client.chat_stream(&unending("larkfen-desk")).await.unwrap();
         stream.next().await.unwrap();
-        // An engine that stands still answers as long as it takes to look, on a busy machine as well.
+        // A stopped engine keeps its call as long as the test needs, on a busy machine too.
         processes::halt(engine);
         let mut replacing =
             world.command(&["load", "larkfen-desk", "--lanes", "2"]).spawn().unwrap();
@@ -243,7 +243,7 @@ fn a_call_loads_what_is_only_registered() {
     assert!(said.err.contains("load "), "{said:?}");
     let instance = world.instance("larkfen-desk/q8_0").unwrap();
     assert_eq!(instance.origin, Origin::OnDemand);
-    // An operator's load makes it kept.
+    // A load by the operator makes it permanent.
     world.ok(&["load", "larkfen-desk"]);
     assert_eq!(world.instance("larkfen-desk/q8_0").unwrap().origin, Origin::Requested);
 }

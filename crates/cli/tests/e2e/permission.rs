@@ -1,4 +1,4 @@
-//! Who may manage: the operator without a step more, and nobody else without a key.
+//! Permission to manage: the operator without further steps, and others only with a key.
 
 use std::os::unix::fs::PermissionsExt;
 use std::time::Instant;
@@ -98,11 +98,11 @@ fn as_root_the_key_gives_permission_and_wrong_ones_are_slow_and_logged_without_i
         command.args(["status", "--service", &world.address()]).output().unwrap()
     };
     let refused = deft(None);
-    let told = String::from_utf8_lossy(&refused.stderr);
-    assert_eq!(refused.status.code(), Some(4), "{told}");
+    let reported = String::from_utf8_lossy(&refused.stderr);
+    assert_eq!(refused.status.code(), Some(4), "{reported}");
     assert!(
-        told.contains("user 65534 is not allowed to manage") && told.contains("--key-file"),
-        "{told}"
+        reported.contains("user 65534 is not allowed to manage") && reported.contains("--key-file"),
+        "{reported}"
     );
     let managed = deft(Some(key(&world)));
     assert!(managed.status.success(), "{managed:?}");

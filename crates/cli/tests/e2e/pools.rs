@@ -54,7 +54,7 @@ fn layers_in_an_accelerator_answer_the_same_and_are_measured_there() {
         world.ready(DESK).settings.pools.iter().map(ToString::to_string).collect();
     assert_eq!(shares, ["fern=1", "host=4"]);
     world.ok(&["service", "restart"]);
-    assert_eq!(world.ready(DESK).settings.pools.len(), 2, "the wish is kept");
+    assert_eq!(world.ready(DESK).settings.pools.len(), 2, "the requested places stay");
     world.desk_answers();
     let said = world.deft(&["load", "larkfen-desk", "--in", "fern=9"]);
     assert!(said.code == 4 && said.err.contains("9 layers are placed"), "{said:?}");
@@ -92,7 +92,7 @@ fn copies_share_weights_and_calls() {
     let weights = copies[0].planned.iter().find(|part| part.part == "weights").unwrap().bytes;
     let private = copies[0].reserved_bytes - weights;
     assert_eq!(reserved(&world, "host"), weights + 3 * private);
-    // Calls go where the fewest are. Engines that stand still answer as long as it takes to look.
+    // Calls are sent to the instance with the fewest calls. Stopped engines keep their calls as long as the test needs.
     let client = world.client();
     let engines: Vec<u32> = copies.iter().filter_map(|found| found.pid).collect();
     engines.iter().for_each(|&engine| processes::halt(engine));
@@ -189,7 +189,7 @@ fn a_limit_lowered_between_starts_brings_back_what_matters_most() {
     let desk = world.instance(DESK).unwrap();
     let problem = desk.problem.unwrap();
     assert_eq!((desk.state, problem.code.as_str()), (InstanceState::Evicted, "does_not_fit"));
-    // A limit is offered where nothing else would do: once the other one is ready, unloading it does.
+    // A higher limit is suggested only if nothing else helps: once the other model is ready, it can be unloaded.
     let ways: Vec<&str> = problem.ways.iter().map(|way| way.command.as_str()).collect();
     let possible = ["deft limit host 12MiB", "deft unload larkfen-desk-mini/q8_0"];
     assert!(ways.len() == 1 && possible.contains(&ways[0]), "{ways:?}");
@@ -216,7 +216,7 @@ fn no_more_instances_than_the_operator_allows() {
 }
 
 #[test]
-fn weights_can_be_locked_and_threads_be_told() {
+fn weights_can_be_locked_and_threads_be_set() {
     let world = World::stocked();
     world.ok(&["load", "larkfen-desk", "--weights", "resident", "--threads", "3"]);
     let desk = world.ready(DESK);

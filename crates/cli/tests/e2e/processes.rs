@@ -7,7 +7,7 @@ pub(crate) fn kill(pid: u32) {
     signal(pid, rustix::process::Signal::KILL);
 }
 
-/// The same, where it may have finished by itself.
+/// The same for a process that may have ended by itself.
 pub(crate) fn end(pid: u32) {
     let pid = i32::try_from(pid).ok().and_then(rustix::process::Pid::from_raw);
     let _ = pid.map(|pid| rustix::process::kill_process(pid, rustix::process::Signal::KILL));
@@ -23,7 +23,7 @@ pub(crate) fn halt(pid: u32) {
     signal(pid, rustix::process::Signal::STOP);
 }
 
-/// Lets a process that was stopped go on.
+/// Continues a stopped process.
 pub(crate) fn go_on(pid: u32) {
     signal(pid, rustix::process::Signal::CONT);
 }

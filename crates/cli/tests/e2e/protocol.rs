@@ -1,4 +1,4 @@
-//! What programs ask for over the chat-completions protocol besides plain answers.
+//! Features of the chat-completions protocol besides plain answers.
 
 use deft_protocol::chat::{AnswerOptions, ChatChunk};
 use deft_protocol::engine::MAX_FRAME;
@@ -43,7 +43,7 @@ fn a_text_is_scored_from_outside() {
     // Another number of centimetres is less likely.
     let wrong = scored(json!("Sow Moonhook bean 9 cm deep."), 0);
     assert!(sum(&rest(&found)) > sum(&rest(&wrong)));
-    // The same by token ids, which scoring told; and with an answer behind.
+    // The same with token ids, which scoring returned; and with an answer after it.
     let short = scored(json!("Sow Moonhook bean"), 5);
     let answer = short["choices"][0]["text"].as_str().unwrap();
     assert!(answer.starts_with("Sow Moonhook bean ") && answer.len() > 20, "{answer}");
@@ -75,9 +75,9 @@ fn answers_come_with_the_probabilities_of_their_tokens() {
     };
     let plain = world.posted("/v1/chat/completions", body(json!({})));
     assert!(plain["choices"][0].get("logprobs").is_none());
-    let told =
+    let reported =
         world.posted("/v1/chat/completions", body(json!({"logprobs": true, "top_logprobs": 3})));
-    let content = told["choices"][0]["logprobs"]["content"].as_array().unwrap();
+    let content = reported["choices"][0]["logprobs"]["content"].as_array().unwrap();
     let spelt: String = content.iter().map(|token| token["token"].as_str().unwrap()).collect();
     assert_eq!(spelt, ANSWER);
     for token in content {
@@ -85,7 +85,7 @@ fn answers_come_with_the_probabilities_of_their_tokens() {
         assert_eq!((top.len(), &top[0]["token"]), (3, &token["token"]));
         assert!(token["logprob"].as_f64().unwrap() <= 0.0);
     }
-    assert!(told["usage"]["prompt_tokens_details"]["cached_tokens"].as_u64().unwrap() > 0);
+    assert!(reported["usage"]["prompt_tokens_details"]["cached_tokens"].as_u64().unwrap() > 0);
     let (status, error) = world.post("/v1/chat/completions", body(json!({"top_logprobs": 3})));
     assert!(status == 400 && error.to_string().contains("`top_logprobs`"), "{error}");
     let (status, error) =
@@ -180,7 +180,7 @@ fn several_prompts_of_a_request_are_continued_each_by_itself() {
     }
     assert_eq!(streamed, alone.iter().flat_map(texts).collect::<Vec<_>>());
     assert!(events.ends_with("data: [DONE]\n\n"), "{events}");
-    // More answers than sixteen, and what is too much.
+    // More than sixteen answers, and too many.
     let many = world.posted("/v1/completions", body(json!("Sow"), json!({"n": 20})));
     assert_eq!(texts(&many).len(), 20);
     for (wrong, field) in [
@@ -327,19 +327,23 @@ fn no_request_ends_an_engine_process_however_deep_or_large_it_is() {
         ("as long as a body may be", &full, "[]", "request_too_large"),
         ("28 MiB of text", &long, "[]", "body_unreadable"),
     ] {
-        let (status, told) = ask(messages, tools);
-        assert_eq!((status, told["error"]["code"].as_str()), (400, Some(code)), "{case}: {told}");
+        let (status, reported) = ask(messages, tools);
+        assert_eq!(
+            (status, reported["error"]["code"].as_str()),
+            (400, Some(code)),
+            "{case}: {reported}"
+        );
     }
     // As many inputs as may be, and one long text.
     let inputs = vec!["Moonhook bean"; 2048];
-    let (status, told) =
+    let (status, reported) =
         world.post("/v1/embeddings", json!({"model": "larkfen-desk", "input": inputs}));
-    assert_eq!((status, told["error"]["code"].as_str()), (400, Some("no_embeddings")));
-    let (status, told) = world.post(
+    assert_eq!((status, reported["error"]["code"].as_str()), (400, Some("no_embeddings")));
+    let (status, reported) = world.post(
         "/v1/chat/completions",
         json!({"model": "larkfen-desk", "messages": [{"role": "user", "content": "sow ".repeat(7 << 18)}]}),
     );
-    assert_eq!(status, 400, "a text that no context holds is refused in time: {told}");
+    assert_eq!(status, 400, "a text that no context holds is refused in time: {reported}");
     let after = world.ready("larkfen-desk/q8_0");
     assert_eq!((after.pid, after.crashes), (before, 0));
     world.desk_answers();
@@ -363,12 +367,12 @@ fn parts_of_a_message_are_one_text_and_what_is_no_text_is_refused_by_name() {
     let usage = |answer: &(u16, serde_json::Value)| answer.1["usage"]["prompt_tokens"].clone();
     assert_eq!(parts.1["choices"][0]["message"], whole.1["choices"][0]["message"]);
     assert_eq!(usage(&parts), usage(&whole), "a control token in two parts stays words");
-    let (status, told) = ask(json!([
+    let (status, reported) = ask(json!([
         {"type": "text", "text": "What is this?"},
         {"type": "image_url", "image_url": {"url": "data:image/png;base64,AAAA"}},
     ]));
-    assert_eq!((status, told["error"]["code"].as_str()), (400, Some("part_not_supported")));
-    let detail = told["error"]["message"].as_str().unwrap();
+    assert_eq!((status, reported["error"]["code"].as_str()), (400, Some("part_not_supported")));
+    let detail = reported["error"]["message"].as_str().unwrap();
     assert!(detail.contains("`messages[0].content[1]` is of type `image_url`"), "{detail}");
 }
 

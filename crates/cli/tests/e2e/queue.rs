@@ -49,7 +49,7 @@ fn running(world: &World) -> Vec<RunningCall> {
     wait(world.client().running_calls()).unwrap()
 }
 
-/// Asks in a thread of its own, as a program does that was started beside others.
+/// Runs `deft ask` in a thread, like a program that runs at the same time as others.
 fn ask(
     world: &World,
     request: ChatRequest,
@@ -97,13 +97,13 @@ fn callers_take_turns_and_see_their_places() {
     later.options.priority = Some(CallPriority::Background);
     asked.push(ask(&world, later));
     let order = ["person", "agent", "agent", "notebook"];
-    until("places are told", || {
-        let told: Vec<String> = places(&world).into_iter().map(|(_, caller)| caller).collect();
-        (told == order).then_some(())
+    until("positions are reported", || {
+        let reported: Vec<String> = places(&world).into_iter().map(|(_, caller)| caller).collect();
+        (reported == order).then_some(())
     });
-    let told = world.ok(&["calls"]);
-    assert!(told.contains("waiting, position 1 in the queue"), "{told}");
-    assert!(told.contains("notebook, background"), "{told}");
+    let reported = world.ok(&["calls"]);
+    assert!(reported.contains("waiting, position 1 in the queue"), "{reported}");
+    assert!(reported.contains("notebook, background"), "{reported}");
     drop(held);
     for answer in asked {
         assert!(answer.join().unwrap().unwrap().contains("3 cm"));
@@ -115,8 +115,8 @@ fn callers_take_turns_and_see_their_places() {
     let person = ended.iter().find(|call| call.caller == "person").unwrap();
     assert!(person.queue_seconds > 0.0 && person.answer_rate.is_some(), "{person:?}");
     assert!(person.queue_seconds <= person.total_seconds);
-    let told = world.ok(&["calls"]);
-    assert!(told.contains("person") && told.contains("queued"), "{told}");
+    let reported = world.ok(&["calls"]);
+    assert!(reported.contains("person") && reported.contains("queued"), "{reported}");
 }
 
 #[test]
@@ -124,18 +124,21 @@ fn a_full_queue_refuses_until_somebody_leaves() {
     let world = slow().with("DEFT_QUEUE", "1").start().stock();
     let held = taken(&world);
     let (address, whole) = (world.listens(), question("larkfen-desk", "Hello"));
-    // An answer in one piece, waited for by somebody who says nothing any more.
+    // An answer without a stream, whose caller sends nothing more while it waits.
     let waits = send(&address, &whole);
     until("it waits", || places(&world).first().cloned());
     let mut refused = send(&address, &whole);
-    let mut told = [0; 400];
-    let length = refused.read(&mut told).unwrap();
-    let told = String::from_utf8_lossy(&told[..length]).to_lowercase();
-    assert!(told.starts_with("http/1.1 503") && told.contains("retry-after: "), "{told}");
+    let mut reported = [0; 400];
+    let length = refused.read(&mut reported).unwrap();
+    let reported = String::from_utf8_lossy(&reported[..length]).to_lowercase();
+    assert!(
+        reported.starts_with("http/1.1 503") && reported.contains("retry-after: "),
+        "{reported}"
+    );
     let asked = wait(world.client().chat_stream(&of("person", question("larkfen-desk", "Hello"))));
     let Err(ClientError::Refused(problem)) = asked else { panic!("a second one waits") };
     assert!(problem.code == "queue_full" && problem.detail.contains("1 calls wait"), "{problem}");
-    // Whoever leaves while it waits gives its place back.
+    // A caller that disconnects leaves the queue.
     drop(waits);
     until("its place is free", || places(&world).is_empty().then_some(()));
     until("it is recorded", || {
@@ -148,7 +151,7 @@ fn a_full_queue_refuses_until_somebody_leaves() {
 }
 
 #[test]
-fn a_deadline_that_passes_or_has_passed_is_told() {
+fn a_deadline_that_passes_or_has_passed_is_reported() {
     let world = slow().with("DEFT_WAIT_SECONDS", "1").start().stock();
     let held = taken(&world);
     let mut hasty = of("person", question("larkfen-desk", QUESTION));
@@ -166,7 +169,7 @@ fn a_deadline_that_passes_or_has_passed_is_told() {
         };
         assert!(problem.detail.contains("`wait_seconds`"), "{problem}");
     }
-    // Whoever names none waits for a lane as long as it takes: the service's limit is for loads.
+    // A call without a limit waits for a lane without a limit: the limit of the service applies to loads.
     let patient = ask(&world, of("person", question("larkfen-desk", QUESTION)));
     std::thread::sleep(Duration::from_millis(1500));
     assert_eq!(places(&world), [(1, "person".to_owned())]);

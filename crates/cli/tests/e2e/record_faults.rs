@@ -30,7 +30,7 @@ end $$;";
 const REFERENCE: &str = "larkfen:larkfen-desk/q8_0";
 const FETCHED: &str = "larkfen-desk/q8_0";
 
-/// A change of a round: what it is called, its command, and what is there after it.
+/// A change of a round: its name, its command, and the expected state after it.
 struct Change<State> {
     kind: &'static str,
     command: Vec<String>,
@@ -43,8 +43,8 @@ trait Story {
 
     fn next(&mut self, now: &Self::State) -> Change<Self::State>;
 
-    /// What is there, once nothing changes any more; nothing of it is half there.
-    fn found(&self, world: &World, told: &str) -> Self::State;
+    /// The state after all changes have ended; checks that nothing is incomplete.
+    fn found(&self, world: &World, reported: &str) -> Self::State;
 }
 
 /// Puts the layer under these tables.
@@ -71,7 +71,7 @@ fn change<State>(kind: &'static str, command: &[&str], after: State) -> Change<S
 
 /// Lets each write of each of the story's kinds of change fail, or the first few of them in an ordinary run.
 /// How many failed once and for good.
-fn tell(world: &World, kinds: usize, story: &mut impl Story) -> [u32; 2] {
+fn run_story(world: &World, kinds: usize, story: &mut impl Story) -> [u32; 2] {
     let most = std::env::var("FAULT_ROUNDS").ok().and_then(|text| text.parse().ok()).unwrap_or(3);
     let mut failed = [0, 0];
     let mut now = story.found(world, "at first");
@@ -91,10 +91,10 @@ fn tell(world: &World, kinds: usize, story: &mut impl Story) -> [u32; 2] {
             *failed += u32::from(has_failed);
             *turn = turn.filter(|_| has_failed).map(|turn| turn + 1);
             world.ok(&["service", "restart"]);
-            let told = format!("{kind}, write {chosen} of {reached}: {said:?}");
-            let then = story.found(world, &told);
+            let reported = format!("{kind}, write {chosen} of {reached}: {said:?}");
+            let then = story.found(world, &reported);
             let allowed = then == after || (said.code != 0 && then == now);
-            assert!(allowed, "{told}: {now:?}, then {then:?}\n{}", world.log());
+            assert!(allowed, "{reported}: {now:?}, then {then:?}\n{}", world.log());
             now = then;
             if turns.len() == kinds && turns.values().all(Option::is_none) {
                 break;
@@ -142,9 +142,9 @@ impl Story for Shelved {
         }
     }
 
-    fn found(&self, world: &World, told: &str) -> Kept {
+    fn found(&self, world: &World, reported: &str) -> Kept {
         let kept = found(world);
-        is_whole(world, &kept, told);
+        is_whole(world, &kept, reported);
         kept
     }
 }
@@ -173,7 +173,7 @@ impl Story for Fetched {
         }
     }
 
-    fn found(&self, world: &World, told: &str) -> (bool, bool) {
+    fn found(&self, world: &World, reported: &str) -> (bool, bool) {
         let fetches = until("every fetch has ended", || {
             let all = wait(world.client().transfers()).unwrap();
             all.iter().all(|transfer| transfer.state.has_ended()).then_some(all)
@@ -181,15 +181,15 @@ impl Story for Fetched {
         let sources = wait(world.client().sources()).unwrap();
         let variants = wait(world.client().depot()).unwrap();
         let names: Vec<&str> = variants.iter().map(|variant| &variant.name[..]).collect();
-        assert!(names.is_empty() || names == [FETCHED], "{names:?}\n{told}");
+        assert!(names.is_empty() || names == [FETCHED], "{names:?}\n{reported}");
         let verified = world.ok(&["depot", "verify"]);
-        assert!(names.is_empty() || verified.contains("1 file verified"), "{verified}\n{told}");
+        assert!(names.is_empty() || verified.contains("1 file verified"), "{verified}\n{reported}");
         let folder = world.data_dir().join("depot");
         let count = |name: &str| std::fs::read_dir(folder.join(name)).map_or(0, Iterator::count);
-        assert_eq!(count("models"), names.len(), "{told}");
-        // What a fetch that failed has is kept: it may go on.
+        assert_eq!(count("models"), names.len(), "{reported}");
+        // The data of a failed pull stays, because it can be continued.
         let may_go_on = fetches.iter().any(|fetch| fetch.state == TransferState::Failed);
-        assert!(count("incoming") == 0 || may_go_on, "{fetches:?}\n{told}");
+        assert!(count("incoming") == 0 || may_go_on, "{fetches:?}\n{reported}");
         (!sources.is_empty(), !names.is_empty())
     }
 }
@@ -198,7 +198,7 @@ impl Story for Fetched {
 fn whichever_write_of_the_records_fails_nothing_is_lost_and_what_was_answered_is_made() {
     let world = World::new().start();
     watch(&world, &["nodes", "variants", "instances", "sources", "transfers", "uses"]);
-    let failed = tell(&world, 5, &mut Shelved::default());
+    let failed = run_story(&world, 5, &mut Shelved::default());
     println!("{failed:?} writes of the records failed once and for good: nothing lost");
 }
 
@@ -207,7 +207,8 @@ fn whichever_write_of_a_source_or_a_fetch_fails_nothing_is_lost_and_what_was_ans
     let shelf = Shelf::new();
     let world = World::new().start();
     watch(&world, &["nodes", "variants", "instances", "sources", "transfers", "uses"]);
-    let failed = tell(&world, 4, &mut Fetched { address: shelf.url("index"), has_fetched: false });
+    let failed =
+        run_story(&world, 4, &mut Fetched { address: shelf.url("index"), has_fetched: false });
     println!("{failed:?} writes of sources and fetches failed once and for good: nothing lost");
 }
 

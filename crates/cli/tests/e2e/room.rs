@@ -1,4 +1,4 @@
-//! Making room, coming back, and what is unloaded for want of calls. The pool holds one of the two
+//! Eviction, reloading, and unloading of idle models. The pool has room for one of the two
 //! demo models at a time.
 
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
@@ -91,7 +91,7 @@ fn pinned_and_busy_instances_are_never_evicted() {
         let patient = world.client();
         let asked = question("larkfen-desk-mini", "Hello");
         let waiting = tokio::spawn(async move { patient.chat(&asked).await });
-        until("the log tells that it waits", || world.log().contains("wait `").then_some(()));
+        until("the log reports that it waits", || world.log().contains("wait `").then_some(()));
         processes::go_on(engine);
         assert!(stream.next().await.unwrap().is_some(), "the running answer goes on");
         drop(stream);
@@ -101,7 +101,7 @@ fn pinned_and_busy_instances_are_never_evicted() {
 }
 
 #[test]
-fn a_refused_call_is_told_when_to_come_again() {
+fn a_refused_call_has_a_retry_time() {
     let world = narrow();
     world.ok(&["load", "larkfen-desk", "--pinned"]);
     let url = format!("{}/v1/chat/completions", world.address());
@@ -186,7 +186,7 @@ fn other_settings_replace_an_instance_once_they_are_sure_to_fit() {
     let said = world.deft(&["load", "larkfen-desk", "--lanes", "40"]);
     assert!(said.code == 4 && said.err.contains("makes it fit"), "{said:?}");
     assert_eq!(world.ready(DESK).pid, after.pid, "what was there goes on");
-    // What is only about staying needs no new process.
+    // Settings of the idle time need no new process.
     world.ok(&["load", "larkfen-desk", "--context", "512", "--cache", "q8_0", "--pinned"]);
     let pinned = world.ready(DESK);
     assert!(pinned.settings.pinned && pinned.pid == after.pid);
@@ -236,7 +236,7 @@ fn a_model_that_always_has_calls_gives_way_to_one_that_waits_and_loses_none_of_t
             until("the other one is here", || {
                 (state(&world, DESK) == Some(InstanceState::Ready)).then_some(())
             });
-            // It stands still until it is to give way, so that it is never idle.
+            // The engine is stopped until it must be evicted, so that it is never idle.
             let engine = world.ready(DESK).pid.unwrap();
             processes::halt(engine);
             until("calls wait for lanes", || {
@@ -244,8 +244,8 @@ fn a_model_that_always_has_calls_gives_way_to_one_that_waits_and_loses_none_of_t
             });
             let waits = scope.spawn(|| ask(&question("larkfen-desk-mini", QUESTION)));
             until("it is to give way", || {
-                let told = world.log().matches(&format!("drain `{DESK}`")).count();
-                (told >= turn).then_some(())
+                let reported = world.log().matches(&format!("drain `{DESK}`")).count();
+                (reported >= turn).then_some(())
             });
             processes::go_on(engine);
             waits.join().unwrap().expect("it has its turn");

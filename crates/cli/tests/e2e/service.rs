@@ -42,7 +42,7 @@ fn restart_brings_the_kept_models_back_where_they_were() {
     let kept = world.ready("larkfen-desk/q8_0");
     assert_eq!(kept.settings.lanes, 3);
     let names: Vec<String> = world.status().instances.into_iter().map(|found| found.name).collect();
-    assert_eq!(names, ["larkfen-desk/q8_0"], "what a call had brought is not a wish");
+    assert_eq!(names, ["larkfen-desk/q8_0"], "an instance loaded by a call is not a requested one");
     world.desk_answers();
 }
 
@@ -133,7 +133,7 @@ fn the_log_can_be_read_and_the_unit_names_the_program() {
 
 /// A service of another version, as far as this matters: its status and its header.
 #[test]
-fn another_version_of_the_service_is_told() {
+fn another_version_of_the_service_is_reported() {
     let world = World::new().start();
     let mut status = world.status();
     status.version = "0.0.9".to_owned();

@@ -13,7 +13,7 @@ use tempfile::TempDir;
 
 use crate::world::{ANSWER, QUESTION, World, desk, mini, project, wait};
 
-/// A stand-in with the demo models: `index/` with an index, `index/seeds` as a hub has them.
+/// A stand-in with the demo models: `index/` with an index, `index/seeds` in the form of a hub.
 pub(crate) struct Shelf {
     pub(crate) folder: TempDir,
     pub(crate) hub: Hub,
@@ -43,7 +43,7 @@ impl Shelf {
         shelf
     }
 
-    /// Writes the index anew.
+    /// Writes the index again.
     pub(crate) fn describe(&self) {
         let mut quiet = |_| std::ops::ControlFlow::Continue(());
         let name = "Larkfen Seed Library";
@@ -120,7 +120,7 @@ fn a_model_of_a_web_index_is_found_judged_fetched_and_answers() {
 }
 
 #[test]
-fn whether_an_offer_fits_is_told_before_it_is_fetched() {
+fn whether_an_offer_fits_is_reported_before_it_is_fetched() {
     let shelf = Shelf::new();
     let world = shelf.known_to(World::configured("[pools.host]\nlimit = \"8 MiB\"\n").start());
     world.ok(&["depot", "register", &mini().to_string_lossy()]);
@@ -272,7 +272,7 @@ fn a_redirect_of_git_carries_no_token_to_another_host() {
     assert!(said.code == 4 && said.err.contains("redirects to another address"), "{said:?}");
     assert!(said.err.contains("deft source add"), "{said:?}");
     assert_eq!(other.hub.questions(), asked, "it was not even asked");
-    assert!(!other.hub.seen().iter().any(|(_, told)| told.contains("Basic")), "no token");
+    assert!(!other.hub.seen().iter().any(|(_, reported)| reported.contains("Basic")), "no token");
 }
 
 #[test]
@@ -319,7 +319,7 @@ fn a_checkpoint_of_a_listing_is_kept_as_it_is() {
     assert!(several.err.contains("seeds/q8_0, seeds/safetensors"), "{several:?}");
     world.ok(&["depot", "pull", "hub:seeds/safetensors", "--as", "seeds/checkpoint"]);
     let again = world.ok(&["depot", "pull", "hub:seeds/safetensors", "--as", "seeds/checkpoint"]);
-    assert!(again.contains("is already in the depot"), "told by its marks: {again}");
+    assert!(again.contains("is already in the depot"), "recognised by its entity tag: {again}");
     let inspected = world.deft(&["depot", "inspect", "seeds/checkpoint"]);
     assert!(inspected.out.contains("492,192") && inspected.err.contains("a checkpoint"));
     let checked = world.ok(&["depot", "check", "seeds/checkpoint"]);
@@ -368,7 +368,7 @@ fn a_checkpoint_of_a_listing_is_kept_as_it_is() {
 }
 
 #[test]
-fn a_token_is_kept_from_everybody_and_told_when_it_is_wrong() {
+fn a_token_is_kept_from_everybody_and_reported_when_it_is_wrong() {
     let shelf = Shelf::new();
     let (token, other) = ("larkfen-secret-1", "larkfen-secret-2");
     shelf.hub.behave(Behaviour { token: Some(other.to_owned()), ..Behaviour::default() });
@@ -391,7 +391,7 @@ fn a_token_is_kept_from_everybody_and_told_when_it_is_wrong() {
     ask(other);
     assert!(world.ok(&["source", "check", "larkfen"]).contains("offers 4 variants"));
     world.ok(&["depot", "pull", "larkfen:larkfen-desk/q8_0"]);
-    // By the environment of the service, and by a file that nobody else may read.
+    // From the environment of the service, and from a file that only its owner may read.
     world.ok(&["source", "add", "by-env", &address]);
     assert!(world.ok(&["source", "check", "by-env"]).contains("offers 4 variants"));
     let file = shelf.file("token");

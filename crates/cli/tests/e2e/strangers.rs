@@ -5,7 +5,7 @@ use std::process::{Command, Stdio};
 
 use crate::world::World;
 
-/// Debian's user for nobody in particular, and a number that nobody has.
+/// Debian's user `nobody`, and an unused user id.
 pub(crate) const NOBODY: u32 = 65534;
 pub(crate) const NEMO: u32 = 64_999;
 

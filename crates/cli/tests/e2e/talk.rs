@@ -65,7 +65,7 @@ fn ctrl_c_stops_the_answer_and_not_the_talk() {
     stdin.write_all(b"Tell me all about Quillfen pea.\n").unwrap();
     let mut first = [0; 16];
     child.stdout.as_mut().unwrap().read_exact(&mut first).unwrap();
-    // The engine stands still meanwhile, so that the answer does not end before it is stopped.
+    // The engine is stopped meanwhile, so that the answer does not end before it is cancelled.
     let engine = world.instance("larkfen-desk/q8_0").unwrap().pid.unwrap();
     crate::processes::halt(engine);
     crate::processes::signal(child.id(), rustix::process::Signal::INT);

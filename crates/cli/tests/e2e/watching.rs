@@ -27,7 +27,7 @@ fn figure(text: &str, name: &str) -> Option<f64> {
 }
 
 #[test]
-fn figures_are_told_to_programs_that_collect_them() {
+fn figures_are_reported_to_programs_that_collect_them() {
     let world = World::stocked();
     world.ok(&["load", "larkfen-desk", "--context", "256"]);
     world.desk_answers();
@@ -162,7 +162,7 @@ fn the_watch_shows_it_all_and_its_keys_do_what_they_say() {
     let names: Vec<String> = world.status().instances.into_iter().map(|found| found.name).collect();
     watch.press("p");
     until("it is pinned", || world.ready(&names[0]).settings.pinned.then_some(()));
-    // The key changes what is shown: in the line itself, and as what came of it.
+    // The key changes the line of the instance, and the result is shown.
     watch.sees_often("pinned", 2);
     watch.press("p");
     until("it is not", || (!world.ready(&names[0]).settings.pinned).then_some(()));
@@ -304,7 +304,7 @@ fn the_console_asks_side_by_side_and_keeps_what_came() {
         browser.press("self::form", "Ask all").await;
         for model in ["larkfen-desk/q8_0", "larkfen-desk-mini/q8_0"] {
             let column = browser.see(&format!("[data-column='{model}']")).await;
-            until_told(&column, &["3 cm", "first token", "MiB", "/s"]).await;
+            until_reported(&column, &["3 cm", "first token", "MiB", "/s"]).await;
         }
         browser.press("self::main", "Save").await;
         browser.see("[aria-label='Saved comparisons']").await;
@@ -326,7 +326,7 @@ fn the_console_asks_side_by_side_and_keeps_what_came() {
         field.send_keys(QUESTION).await.unwrap();
         browser.press("self::form", "Ask all").await;
         let column = browser.see("[data-column='larkfen-desk-mini/q8_0']").await;
-        until_told(&column, &["3 cm", "first token"]).await;
+        until_reported(&column, &["3 cm", "first token"]).await;
     });
     until("it was unloaded", || world.instance("larkfen-desk-mini/q8_0").is_none().then_some(()));
     assert!(world.instance("larkfen-desk/q8_0").is_some());
@@ -342,7 +342,7 @@ async fn close_menu(browser: &Browser) {
     }
 }
 
-async fn until_told(column: &fantoccini::elements::Element, words: &[&str]) {
+async fn until_reported(column: &fantoccini::elements::Element, words: &[&str]) {
     let deadline = tokio::time::Instant::now() + PATIENCE;
     loop {
         let text = column.text().await.unwrap();

@@ -126,7 +126,7 @@ impl World {
         self.start_as_it_is()
     }
 
-    /// Starts the service with what is there.
+    /// Starts the service with the existing data.
     pub(crate) fn start_as_it_is(self) -> Self {
         let said = self.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
         assert_eq!(said.code, 0, "the service did not start: {said:?}\n{}", self.log());

@@ -13,7 +13,7 @@ use super::{HeaderAnswer, HeaderTask, NumberedFiles, Refusal, RefusalKind, answe
 const LONGEST_LINE: u64 = 32 << 20;
 /// Most bytes of a file that are sent at once.
 const MOST_AT_ONCE: u32 = 1 << 20;
-/// Most bytes that are sent in all: more than any header may need, with what is read twice.
+/// Most bytes that are sent in all: more than any header needs, even if parts are read twice.
 const MOST_IN_ALL: u64 = 2 << 30;
 
 /// What the process that reads asks, or says at last.
@@ -24,7 +24,7 @@ enum Ask {
     Open(u32),
     /// Read that many bytes of it, from an offset.
     Read { file: u32, at: u64, length: u32 },
-    /// This is what was read.
+    /// The result.
     Done(Result<HeaderAnswer, Refusal>),
 }
 
@@ -77,8 +77,8 @@ pub fn converse(
                 buffer.resize(length as usize, 0);
                 match files.read_at(file, at, &mut buffer) {
                     Ok(count) => {
-                        let told = Reply::Bytes(u32::try_from(count).unwrap_or(0));
-                        say(&mut to, &told).and_then(|()| to.write_all(&buffer[..count]))
+                        let reported = Reply::Bytes(u32::try_from(count).unwrap_or(0));
+                        say(&mut to, &reported).and_then(|()| to.write_all(&buffer[..count]))
                     }
                     Err(error) => say(&mut to, &Reply::Failed(error.to_string())),
                 }

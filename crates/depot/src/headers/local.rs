@@ -8,7 +8,7 @@ use super::NumberedFiles;
 use crate::name::all_parts;
 use crate::named::{NamedFile, NamedFileError};
 
-/// How a model's file is opened. What the depot keeps may be a link to its content, made by the depot itself.
+/// How a model's file is opened. A file of the depot may be a link to its content, which the depot made.
 pub(crate) fn open(path: &Path, is_kept: bool) -> Result<NamedFile, NamedFileError> {
     match NamedFile::open(path) {
         Err(NamedFileError::Link { target: Some(content), .. }) if is_kept => {

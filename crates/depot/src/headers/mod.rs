@@ -22,7 +22,7 @@ pub(crate) mod local;
 /// Longest settings of a checkpoint in bytes.
 const LONGEST_CONFIG: u64 = 4 << 20;
 
-/// What is to be read.
+/// The requested reading.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum HeaderTask {
@@ -50,7 +50,7 @@ pub enum HeaderTask {
     Projector,
 }
 
-/// What was read.
+/// The result of a reading.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum HeaderAnswer {
@@ -259,7 +259,7 @@ impl Seek for Opened<'_> {
     }
 }
 
-/// Where a reader stands that stood at a byte of so many.
+/// The new position of a reader, given its position and the length of the file.
 pub(crate) fn sought(to: SeekFrom, at: u64, bytes: u64) -> io::Result<u64> {
     let to = match to {
         SeekFrom::Start(at) => Some(at),

@@ -15,7 +15,7 @@ use crate::headers::sought;
 /// Bytes of the first request, and most bytes of a later one.
 const FIRST: u64 = 256 << 10;
 const MOST: u64 = 768 << 10;
-/// Most that is kept of a file whose server has no ranges.
+/// Most bytes that are stored of a file whose server does not support ranges.
 const MOST_HELD: u64 = 64 << 20;
 /// Most attempts of a request.
 const TRIES: u32 = 3;

@@ -121,7 +121,7 @@ impl Address {
         self
     }
 
-    /// Adds headers that a source asks for; leaves out invalid ones.
+    /// Adds headers that a source requires; leaves out invalid ones.
     pub(crate) fn with(mut self, headers: impl IntoIterator<Item = (String, String)>) -> Self {
         for (name, value) in headers {
             let name = HeaderName::from_bytes(name.as_bytes());
@@ -139,7 +139,7 @@ impl Address {
     }
 }
 
-/// An address without user, password, query and fragment, where signed addresses have secrets.
+/// An address without user, password, query and fragment, which may contain secrets.
 pub(crate) fn shown(url: &Url) -> String {
     let mut url = url.clone();
     let _ = url.set_username("");
@@ -249,8 +249,8 @@ impl Web {
         let response = self.client.get(url.clone()).send().await;
         let response =
             response.map_err(|error| RemoteError::broken(&place, &error.without_url()))?;
-        let told = response.headers().get(WWW_AUTHENTICATE);
-        Ok(told.and_then(|told| told.to_str().ok()).map(str::to_owned))
+        let reported = response.headers().get(WWW_AUTHENTICATE);
+        Ok(reported.and_then(|reported| reported.to_str().ok()).map(str::to_owned))
     }
 
     /// Requests a file's first byte, to get its length and whether the server supports ranges.
@@ -285,8 +285,9 @@ impl Web {
         is_no_page(&response, &place)?;
         let ranges = response.status() == StatusCode::PARTIAL_CONTENT;
         let (from, total) = if ranges {
-            let told = response.headers().get(CONTENT_RANGE).and_then(|value| value.to_str().ok());
-            told.and_then(content_range).ok_or(RemoteError::Confused {
+            let reported =
+                response.headers().get(CONTENT_RANGE).and_then(|value| value.to_str().ok());
+            reported.and_then(content_range).ok_or(RemoteError::Confused {
                 place: place.clone(),
                 what: "it sends a part of the file without its position".to_owned(),
             })?
@@ -443,7 +444,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn when_to_come_again_is_told_in_seconds_or_as_a_date() {
+    fn retry_after_is_sent_in_seconds_or_as_a_date() {
         let later = |text: &str| retry_after(&HeaderValue::from_str(text).unwrap());
         assert_eq!(later("120"), Some(Duration::from_secs(120)));
         let soon = httpdate::fmt_http_date(SystemTime::now() + Duration::from_secs(90));

@@ -49,7 +49,7 @@ pub(super) struct Partial {
     heading: Heading,
     /// Segments that are complete and checked.
     done: BTreeSet<u64>,
-    /// Segments that are begun: what was hashed of them, and how far.
+    /// Incomplete segments: the hash so far and its length.
     begun: BTreeMap<u64, (blake3::Hasher, u64)>,
     /// The digest of everything before this byte.
     whole: Context,
@@ -97,11 +97,11 @@ impl Partial {
         let mut partial = Self::of((path, journal_path), file, journal, heading);
         let mut buffer = vec![0; PIECE];
         for line in lines {
-            let told = partial.range(line.segment);
-            if told.is_empty() {
+            let reported = partial.range(line.segment);
+            if reported.is_empty() {
                 return None;
             }
-            let found = partial.digest(told, &mut buffer);
+            let found = partial.digest(reported, &mut buffer);
             if found.is_ok_and(|found| found.to_hex().as_str() == line.blake3) {
                 partial.done.insert(line.segment);
             }
@@ -109,7 +109,7 @@ impl Partial {
         Some(partial)
     }
 
-    /// Begins anew, with room for the whole file reserved.
+    /// Begins again, and reserves space for the whole file.
     pub(super) fn begin(
         incoming: &Path,
         key: &str,
@@ -280,9 +280,9 @@ fn reserve(file: &File, bytes: u64) -> io::Result<()> {
 /// A full disk says how much is missing; every other error says itself.
 fn full(folder: &Path, need: u64, path: &Path, error: io::Error) -> StoreError {
     if error.kind() == io::ErrorKind::StorageFull
-        && let Err(told) = need_space(folder, need)
+        && let Err(reported) = need_space(folder, need)
     {
-        return told;
+        return reported;
     }
     failed("write", path)(error)
 }
@@ -337,7 +337,7 @@ mod tests {
     }
 
     #[test]
-    fn runs_are_no_longer_than_told_and_a_foreign_journal_is_not_relied_on() {
+    fn runs_are_no_longer_than_configured_and_a_foreign_journal_is_not_relied_on() {
         let folder = tempfile::tempdir().unwrap();
         let partial = Partial::begin(folder.path(), "k", SEGMENT * 5, None).unwrap();
         let runs = partial.missing(SEGMENT * 2);

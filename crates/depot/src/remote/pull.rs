@@ -154,7 +154,7 @@ impl Store {
         }
         // A partial file has its space already; its content is verified when it is continued.
         let begun = partial::length(&self.incoming(), &wanted.key());
-        match begun.filter(|begun| wanted.bytes.is_none_or(|told| told == *begun)) {
+        match begun.filter(|begun| wanted.bytes.is_none_or(|reported| reported == *begun)) {
             Some(bytes) => Ok(bytes),
             None => Ok(self.begun(web, wanted, watching).await?.bytes()),
         }
@@ -172,12 +172,13 @@ impl Store {
             let (incoming, key) = (incoming.clone(), key.clone());
             move || Ok(Partial::resume(&incoming, &key))
         });
-        let as_told = |partial: &Partial| wanted.bytes.is_none_or(|told| told == partial.bytes());
+        let as_told =
+            |partial: &Partial| wanted.bytes.is_none_or(|reported| reported == partial.bytes());
         if let Some(partial) = before.await?.filter(as_told) {
             return Ok(partial);
         }
         let look = with_patience(watching, || web.look(&wanted.address));
-        let (bytes, mark) = told(&look.await?, wanted)?;
+        let (bytes, mark) = reported(&look.await?, wanted)?;
         blocking(move || Ok(Partial::begin(&incoming, &key, bytes, mark)?)).await
     }
 
@@ -200,10 +201,10 @@ impl Store {
         let (store, wanted) = (Arc::clone(self), wanted.clone());
         blocking(move || {
             let (path, digest) = finished.finish()?;
-            if let Some(told) = wanted.sha256.filter(|told| *told != digest) {
+            if let Some(reported) = wanted.sha256.filter(|reported| *reported != digest) {
                 let aside = store.put_aside(&path, &format!("{digest}-{}", wanted.name));
                 let place = wanted.address.shown();
-                return Err(RemoteError::WrongDigest { place, told, found: digest, aside });
+                return Err(RemoteError::WrongDigest { place, reported, found: digest, aside });
             }
             Ok(store.take_finished(&path, digest)?)
         })
@@ -212,7 +213,7 @@ impl Store {
 }
 
 /// Length and mark of a file, compared with those announced before.
-fn told(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteError> {
+fn reported(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteError> {
     let place = wanted.address.shown();
     let bytes = opened.total.or(wanted.bytes).ok_or_else(|| RemoteError::Confused {
         place: place.clone(),
@@ -221,8 +222,8 @@ fn told(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteE
     if bytes == 0 {
         return Err(RemoteError::Empty { place });
     }
-    if let Some(told) = wanted.bytes.filter(|told| *told != bytes) {
-        return Err(RemoteError::WrongLength { place, told, found: bytes });
+    if let Some(reported) = wanted.bytes.filter(|reported| *reported != bytes) {
+        return Err(RemoteError::WrongLength { place, reported, found: bytes });
     }
     Ok((bytes, opened.mark.clone()))
 }

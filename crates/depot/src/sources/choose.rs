@@ -78,8 +78,8 @@ where
     }))
 }
 
-/// Whether an error may mean that there is no such repository: many hubs do not tell it from one that
-/// is not for everybody.
+/// Whether an error may mean that the repository does not exist: many hubs answer the same for private
+/// repositories.
 fn is_absent(error: &SourceError) -> bool {
     matches!(
         error,

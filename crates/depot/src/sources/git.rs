@@ -258,12 +258,12 @@ impl Repository {
         let mut child = git.spawn().map_err(failed)?;
         let (out, err) = (child.stdout.take(), child.stderr.take());
         let (mut stdout, mut stderr) = (Vec::new(), Vec::new());
-        let told = async {
+        let reported = async {
             let mut out = out.expect("it was asked for").take(MOST_TOLD + 1);
             let mut err = err.expect("it was asked for").take(MOST_TOLD);
             tokio::try_join!(out.read_to_end(&mut stdout), err.read_to_end(&mut stderr))
         };
-        told.await.map_err(failed)?;
+        reported.await.map_err(failed)?;
         if stdout.len() as u64 > MOST_TOLD {
             // Dropping the process kills it.
             return Err(self.error(format!("it lists more than {} MiB of files", MOST_TOLD >> 20)));

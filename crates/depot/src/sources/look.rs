@@ -52,7 +52,7 @@ impl Finder {
 }
 
 impl Finder {
-    /// What tells the state of a file whose digest its source does not tell; nothing where there is
+    /// Identifies the state of a file whose source announces no digest; none if there is
     /// nothing to go by.
     pub async fn mark(&self, file: &OfferedFile) -> Option<String> {
         match &file.content {
@@ -140,9 +140,9 @@ impl OfferedFiles {
             Content::Web(address) => {
                 let remote = handle.block_on(RemoteFile::open(&self.web, address))?;
                 let bytes = RemoteFile::bytes(&remote);
-                if let Some(told) = file.bytes.filter(|told| *told != bytes) {
+                if let Some(reported) = file.bytes.filter(|reported| *reported != bytes) {
                     let place = address.shown();
-                    return Err(RemoteError::WrongLength { place, told, found: bytes }.into());
+                    return Err(RemoteError::WrongLength { place, reported, found: bytes }.into());
                 }
                 Ok((OpenedOffer::Remote(Box::new(remote)), bytes))
             }
@@ -150,9 +150,9 @@ impl OfferedFiles {
     }
 
     fn note(&mut self, error: SourceError) -> io::Error {
-        let told = io::Error::other(error.to_string());
+        let reported = io::Error::other(error.to_string());
         self.trouble = Some(error);
-        told
+        reported
     }
 }
 

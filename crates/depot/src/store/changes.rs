@@ -17,7 +17,7 @@ use super::manifest::{Manifest, ReadManifest, StoredFile};
 use super::unfinished;
 use crate::name::VariantName;
 
-/// What a file of a variant is beside its content in the depot.
+/// How a file of a variant refers to its content in the depot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Relinked {
     /// The same file.
@@ -65,7 +65,7 @@ impl Store {
         }
     }
 
-    /// Moves what was laid out to where it is listed. A folder that is not empty is never replaced.
+    /// Moves a prepared folder to its listed place. A folder that is not empty is never replaced.
     fn put_in_place(&self, new: &Path, manifest: &Manifest) -> Result<(), StoreError> {
         let folder = self.folder(&manifest.name);
         let model = folder.parent().unwrap_or(&self.root);
@@ -248,7 +248,7 @@ impl Store {
                 healed.push(manifest.name.clone());
             }
         }
-        // What was spoilt goes: every name leads to good content now.
+        // The damaged content is removed: every name refers to good content now.
         let _ = self.disk.remove(&self.spoilt(sha256));
         Ok(healed)
     }

@@ -25,7 +25,7 @@ const PIECE: usize = 1 << 20;
 pub struct Digest([u8; 32]);
 
 impl Digest {
-    /// What was hashed.
+    /// The hashed content.
     pub(crate) fn of(hasher: Context) -> Self {
         let mut bytes = [0; 32];
         bytes.copy_from_slice(hasher.finish().as_ref());

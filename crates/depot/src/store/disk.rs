@@ -106,7 +106,7 @@ impl Disk {
         self.remove_empty(path)
     }
 
-    /// Writes a file so that it is there whole or not at all; `unfinished` is beside it.
+    /// Writes a file so that it exists completely or not at all; `unfinished` is a path in the same folder.
     pub(super) fn write(&self, path: &Path, unfinished: &Path, bytes: &[u8]) -> io::Result<()> {
         match self.remove_file(unfinished) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),

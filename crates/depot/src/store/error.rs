@@ -17,7 +17,7 @@ pub enum StoreError {
     /// The operating system refused.
     #[error("cannot {what} `{}`: {source}", path.display())]
     Io {
-        /// What was to be done.
+        /// The operation.
         what: &'static str,
         /// With what.
         path: PathBuf,

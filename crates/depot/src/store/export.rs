@@ -19,7 +19,7 @@ impl Store {
     ///
     /// # Errors
     /// It is not here, a file is there already, the folder is a link, the disk is full, or the operating
-    /// system refuses; what was begun is removed again.
+    /// system refuses; the incomplete copy is removed.
     pub fn export(
         &self,
         name: &VariantName,

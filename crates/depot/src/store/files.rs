@@ -78,7 +78,7 @@ impl Store {
     /// As [`Store::open`], with changes that fail: for tests and drills.
     ///
     /// # Errors
-    /// As [`Store::open`], and the faults that were asked for.
+    /// As [`Store::open`], and the configured faults.
     pub fn open_with_faults(root: &Path, faults: Arc<Faults>) -> Result<Self, StoreError> {
         Self::open_on(root, Disk::with(faults))
     }

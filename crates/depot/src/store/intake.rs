@@ -174,7 +174,7 @@ impl Store {
         Some(Taken { sha256: *sha256, bytes, source_to_remove: None, _claim: claim })
     }
 
-    /// Puts finished content in its place; content that is there already is kept.
+    /// Moves finished content to its place; existing content stays.
     fn settle(&self, unfinished: &Path, digest: Digest) -> Result<Claim, StoreError> {
         let object = self.object(&digest);
         // Nothing is removed between the look and the claim.

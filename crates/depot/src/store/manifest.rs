@@ -1,4 +1,4 @@
-//! What belongs to a variant, written beside its files: enough to find everything again where the
+//! The manifest of a variant, in the folder of its files: enough to restore everything if the
 //! records are lost.
 
 use std::fs;
@@ -30,7 +30,7 @@ pub enum FileRole {
     Weights,
     /// Turns pictures into what the model reads.
     Projector,
-    /// What a checkpoint has beside its weights: settings, tokenizer.
+    /// Other files of a checkpoint: settings, tokenizer.
     Config,
     /// A chat template in place of the weights' own.
     Template,
@@ -53,7 +53,7 @@ pub struct StoredFile {
     pub mark: Option<String>,
 }
 
-/// A variant that is kept in the depot.
+/// A variant in the depot.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Manifest {
@@ -70,7 +70,7 @@ pub struct Manifest {
     /// Where it was fetched from.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub origin: Option<Origin>,
-    /// How it is loaded where nothing else is said.
+    /// Default settings of its loads.
     #[serde(default)]
     pub defaults: SettingsRequest,
 }
@@ -94,7 +94,7 @@ impl Manifest {
         Self { version: VERSION, id, name, files, origin: None, defaults }
     }
 
-    /// Loaded like that where nothing else is said.
+    /// Sets the default settings of its loads.
     #[must_use]
     pub fn loaded_with(self, defaults: SettingsRequest) -> Self {
         Self { defaults, ..self }

@@ -5,7 +5,7 @@
 //! objects/sha256/ab/cdef…                    content, written once, never changed
 //! models/<model>/<variant>/<file name>       a hard link to it (else a symbolic one)
 //! models/<model>/<variant>/.deft-variant.json  what belongs to the variant
-//! incoming/…                                 what is being written; nothing here is ever listed
+//! incoming/…                                 files that are being written; nothing here is ever listed
 //! ```
 //!
 //! A variant is laid out in `incoming` and appears by one rename of its folder; it goes by a rename of its

@@ -1,7 +1,7 @@
 //! The content of `models`: variants, and folders that this version does not understand.
 //!
 //! A folder that is not understood (its manifest is of a later version, has fields of one, is damaged or
-//! cannot be read) stays where it is. It is told with the reason, and nothing that it may hold is removed.
+//! cannot be read) stays where it is. It is reported with the reason, and nothing that it may refer to is removed.
 
 use std::collections::BTreeSet;
 use std::fs;

@@ -17,8 +17,8 @@ impl Store {
     /// Completes or removes what this version left unfinished.
     pub(super) fn sweep(&self) -> Result<(), StoreError> {
         let shelf = self.shelf()?;
-        for told in &shelf.not_understood {
-            tracing::warn!("`{}` was left unchanged: {}", told.folder.display(), told.why);
+        for reported in &shelf.not_understood {
+            tracing::warn!("`{}` was left unchanged: {}", reported.folder.display(), reported.why);
         }
         for name in &shelf.misnamed {
             let renamed = shelf.variants.iter().find(|manifest| manifest.name == *name);
@@ -29,7 +29,7 @@ impl Store {
         for path in entries(&self.incoming())? {
             match Unfinished::of(&path) {
                 Unfinished::Rest => self.remove_rest(&path)?,
-                // A recent partial file is kept, so that a retry continues it.
+                // A recent partial file stays, so that a retry continues it.
                 Unfinished::Partial if is_recent(&path) => {}
                 Unfinished::Partial => self.remove_rest(&path)?,
                 Unfinished::Spoilt(digest) => self.settle_spoilt(&digest, &shelf.variants)?,

@@ -283,7 +283,7 @@ fn an_export_writes_all_files_or_none() {
 }
 
 #[test]
-fn a_full_disk_is_told_with_what_is_missing() {
+fn a_full_disk_is_reported_with_what_is_missing() {
     let (_folder, store) = open();
     let error = need_space(&store.root, u64::MAX).unwrap_err().to_string();
     assert!(error.contains("free; ") && error.contains("deft depot usage"), "{error}");
@@ -341,7 +341,7 @@ fn a_lost_link_is_made_again_and_a_foreign_file_is_left_as_it_is() {
     assert!(relink() == Relinked::Other && links() == 1);
     assert_eq!(fs::read_to_string(&path).unwrap(), "sow in May");
     fs::remove_file(&path).unwrap();
-    // Whatever stands there is looked at without waiting for it.
+    // A pipe in place of a file must not block.
     rustix::fs::mknodat(CWD, &path, FileType::Fifo, Mode::RUSR | Mode::WUSR, 0).unwrap();
     assert_eq!(relink(), Relinked::Other, "a pipe");
     fs::remove_file(&path).unwrap();
@@ -367,7 +367,7 @@ fn content_that_was_spoilt_is_given_up_and_its_names_lead_to_good_content_again(
     fs::write(&source, "good content").unwrap();
     let taken = store.take(named(&source), Taking::Copy, &mut quiet()).unwrap();
     assert_eq!(taken.sha256, digest);
-    // A file of somebody else's in the place of one of them stays.
+    // A file of another origin in place of one of them stays.
     let foreign = keep(&folder, &store, "desk/three", "good content");
     let theirs = store.path(&foreign.name, &foreign.files[0].name);
     fs::remove_file(&theirs).unwrap();

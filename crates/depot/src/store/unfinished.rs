@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::digest::Digest;
 
-/// Time for which the beginning of an interrupted pull is kept.
+/// Time for which the data of an interrupted pull stays.
 const KEPT: Duration = Duration::from_secs(7 * 24 * 3600);
 /// A file that is being written.
 pub(super) const TAKE: &str = "take";
@@ -13,7 +13,7 @@ pub(super) const TAKE: &str = "take";
 pub(super) const STATE: &str = "state";
 /// A variant that was removed.
 pub(super) const GONE: &str = "gone";
-/// Content that is not what was announced.
+/// The error of content that differs from the announced content.
 pub(super) const WRONG: &str = "wrong";
 /// Content that is not what its digest says, while good content is fetched.
 pub(super) const SPOILT: &str = "spoilt";
@@ -22,7 +22,7 @@ pub(super) const NOTE: &str = "object";
 
 /// Kinds of files in `incoming`.
 pub(super) enum Unfinished {
-    /// It is of no use to anybody.
+    /// It is useless.
     Rest,
     /// A partial file, which a pull may continue.
     Partial,

@@ -1,14 +1,14 @@
-//! Threads stand for processes: the table knows no difference.
+//! Threads take the place of processes, which the table does not distinguish.
 
 use std::sync::atomic::{AtomicBool, AtomicUsize};
 use std::thread;
 
 use super::*;
 
-/// Layers of a step.
+/// Number of layers of a step.
 const LAYERS: u32 = 100;
 
-/// Computes layers of so long until told to stop, a step at a time.
+/// Computes steps with layers of a given time until `stop` is set.
 fn compute(baton: Baton, layer: Duration, work: Work, stop: &AtomicBool) {
     while !stop.load(SeqCst) {
         baton.take(work);
@@ -25,13 +25,13 @@ fn compute(baton: Baton, layer: Duration, work: Work, stop: &AtomicBool) {
     }
 }
 
-/// What members 1 and 2 computed since, once it is enough together: on a busy machine that takes longer.
+/// The computing times of members 1 and 2, as soon as their sum is large enough; on a busy machine that takes longer.
 fn computed_together(board: &Board, since: [Duration; 2], enough: Duration) -> [Duration; 2] {
     let deadline = Instant::now() + Duration::from_secs(60);
     loop {
         let times = [0, 1].map(|at| {
             let pid = u32::try_from(at).unwrap() + 1;
-            // Before it joins it has computed nothing.
+            // It has computed nothing before it joins.
             board.times(pid).unwrap_or_default().computed - since[at]
         });
         if times[0] + times[1] >= enough {
@@ -82,7 +82,7 @@ fn answers_of_one_are_not_held_up_by_long_prompts_of_another() {
         let baton = board.join(2, 100).unwrap();
         let mut waited = Vec::new();
         for _ in 0..20 {
-            // Tokens come now and then.
+            // It computes a token from time to time.
             thread::sleep(Duration::from_millis(5));
             let begun = Instant::now();
             baton.take(Work::Answers);
@@ -96,7 +96,7 @@ fn answers_of_one_are_not_held_up_by_long_prompts_of_another() {
     let mut waited = waited;
     waited.sort();
     let median = waited[waited.len() / 2];
-    // A quantum and a layer, far less than the step that it would have to wait for.
+    // A quantum and a layer, much less than a whole step.
     assert!(median * 4 < layer * LAYERS, "{median:?}");
 }
 
@@ -105,7 +105,7 @@ fn a_holder_that_is_gone_is_forgotten_and_the_baton_goes_on() {
     let board = Board::create().unwrap();
     let gone = board.join(7, 100).unwrap();
     gone.take(Work::Prompts);
-    // It dies without giving anything back.
+    // It dies while it holds the baton.
     std::mem::forget(gone);
     let taken = AtomicBool::new(false);
     thread::scope(|scope| {
@@ -120,7 +120,7 @@ fn a_holder_that_is_gone_is_forgotten_and_the_baton_goes_on() {
     });
     assert!(taken.load(SeqCst));
     assert_eq!(board.times(7), None, "its place is free");
-    // One that dies while it waits is not chosen, and not counted.
+    // A member that dies while it waits is neither chosen nor counted.
     let holder = board.join(1, 100).unwrap();
     holder.take(Work::Answers);
     board.table().members[1].pid.store(9, SeqCst);
@@ -156,7 +156,7 @@ fn who_is_alone_keeps_it_and_all_places_may_be_taken() {
 #[test]
 fn who_computed_alone_does_not_pay_for_it_when_another_comes() {
     let layer = Duration::from_millis(1);
-    // Idle in the moment when another comes, or in the middle of a step.
+    // It is idle when another member arrives, or in the middle of a step.
     for is_idle in [true, false] {
         let board = Board::create().unwrap();
         let stop = AtomicBool::new(false);
@@ -190,14 +190,14 @@ fn who_computed_alone_does_not_pay_for_it_when_another_comes() {
 fn a_baton_that_was_given_to_one_that_died_goes_on() {
     let board = Board::create().unwrap();
     let gone = board.join(1, 100).unwrap();
-    // Killed between being chosen and being woken: whoever passed it on wrote it down after it was forgotten.
+    // The member was removed, but another one had chosen it before and enters it as the holder.
     board.forget(1);
     board.table().holder.store(number(gone.at), SeqCst);
     let baton = board.join(2, 100).unwrap();
-    let (told, taken) = std::sync::mpsc::channel();
+    let (reported, taken) = std::sync::mpsc::channel();
     thread::spawn(move || {
         baton.take(Work::Answers);
-        told.send(()).unwrap();
+        reported.send(()).unwrap();
     });
     let found = taken.recv_timeout(Duration::from_secs(30));
     assert_eq!(found, Ok(()), "nobody computes any more");

@@ -1,4 +1,4 @@
-//! The pages of a stage: for each layer keys and values, `pages x heads x page`.
+//! The pages of a stage: keys and values of each layer, `pages x heads x page`.
 
 use std::ops::Range;
 
@@ -27,7 +27,7 @@ fn stored_as(cache_type: CacheType) -> TensorType {
 }
 
 impl<D: Device> Store<D> {
-    /// Pages for some layers, whose memory is taken by layer and length.
+    /// Allocates pages for some layers; `take` allocates memory, given a layer and a length.
     ///
     /// # Errors
     /// There is too little memory.
@@ -61,8 +61,7 @@ impl<D: Device> Store<D> {
         })
     }
 
-    /// Writes keys and values of some tokens of a layer; of each token its sequence's pages and its position are
-    /// told.
+    /// Writes keys and values of some tokens of a layer, given the pages of each token's sequence and its position.
     pub(crate) fn write<'a>(
         &mut self,
         device: &D,
@@ -109,7 +108,7 @@ mod tests {
         }
     }
 
-    /// A store of so many pages, and what writes to it.
+    /// A store with a number of pages, and the team that writes to it.
     fn store(pages: u32, keys: CacheType, values: CacheType) -> (Store<Host>, Host) {
         let context = pages * PAGE as u32;
         let settings = LoadSettings { context, keys, values, ..LoadSettings::for_model(&shape()) };
@@ -121,7 +120,7 @@ mod tests {
         (store.unwrap(), Host::new(Instructions::best(), None))
     }
 
-    /// The values of one head at a position, read back.
+    /// Reads the values of a head at a position.
     fn read(rows: &CacheRows<HostPages>, page: u32, head: usize, slot: usize) -> Vec<f32> {
         rows.cached().read(rows.kind, page, head, slot)
     }

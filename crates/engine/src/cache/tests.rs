@@ -1,12 +1,12 @@
-//! Pages never leak, never alias, and hold what they are known for.
+//! Pages are never lost, never used twice, and contain the tokens that the index lists.
 
 use proptest::prelude::*;
 
 use super::index::{PageCopy, PageId};
 use super::*;
 
-/// A cache without numbers: what stands in each slot of each page is remembered as the tokens up
-/// to there, which is what keys and values depend on.
+/// A cache without numbers: each slot of each page contains the tokens up to its position, because keys and values depend on
+/// them.
 struct Imagined {
     index: PageIndex,
     written: Vec<[Vec<u32>; PAGE]>,
@@ -38,7 +38,7 @@ impl Imagined {
         lane
     }
 
-    /// Writes tokens, where there are pages for them. Where there are not, nothing changes.
+    /// Writes tokens, if there are pages for them; otherwise nothing changes.
     fn write(&mut self, lane: &mut Lane, tokens: &[u32]) {
         let (before, free) = (lane.sequence.pages().to_vec(), self.free());
         let needed = (lane.tokens.len() + tokens.len()).div_ceil(PAGE).saturating_sub(before.len());
@@ -57,13 +57,13 @@ impl Imagined {
         self.index.advance(&mut lane.sequence, tokens);
     }
 
-    /// Pages that no sequence has.
+    /// Pages that no sequence uses.
     fn free(&self) -> usize {
         let (known, empty) = self.index.idle();
         known + empty
     }
 
-    /// Every token of the lane stands where its sequence says.
+    /// Checks that each token of the lane is in the slot that its sequence lists.
     fn check(&self, lane: &Lane) {
         assert_eq!(lane.sequence.length(), lane.tokens.len());
         for position in 0..lane.tokens.len() {
@@ -73,7 +73,7 @@ impl Imagined {
         }
     }
 
-    /// Each page is with its users, or known, or empty; and only full pages are shared.
+    /// Checks that each page is used, cached or empty, and that only full pages are shared.
     fn check_all(&self, lanes: &[Lane]) {
         let mut users = vec![0u32; self.pages];
         for lane in lanes {
@@ -100,7 +100,7 @@ enum Act {
 }
 
 fn acts() -> impl Strategy<Value = Vec<Act>> {
-    // Two kinds of token, in runs: prefixes meet often, also in the middle of a page.
+    // Runs of two different tokens: many prefixes are equal, also up to the middle of a page.
     let tokens = prop::collection::vec(prop::sample::select(vec![0u8, 1]), 1..5);
     let act = prop_oneof![
         3 => (tokens, 1usize..120).prop_map(|(tokens, most)| Act::Begin(tokens, most)),

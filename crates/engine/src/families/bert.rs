@@ -1,8 +1,7 @@
 //! The `bert` family: an encoder, for embeddings.
 //!
-//! Source: Devlin et al. 2018 and the GGUF naming of its tensors. Tokens see each other both ways;
-//! positions and token types are embedded; norms follow what they norm; the curve between the two
-//! feed-forward matrices is the exact Gaussian error unit.
+//! Source: Devlin et al. 2018 and the GGUF naming of its tensors. Attention is bidirectional; positions and token types have
+//! embeddings; norms follow attention and feed-forward part; the activation function is the exact Gaussian error unit.
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -24,7 +23,7 @@ use crate::layer_memory::{AcceleratorDelay, LayerMemory, OutOfMemory};
 use crate::load_error::LoadError;
 use crate::mapped::Mapped;
 
-/// Where everything lies.
+/// The matrices and vectors of the file.
 pub(super) struct Plan {
     pub(super) shape: ModelShape,
     epsilon: f32,
@@ -90,7 +89,7 @@ pub(super) fn plan(header: &Header) -> Result<Plan, LoadError> {
         });
     }
     reader.tensors.finish()?;
-    // Keys and values are kept of the layer at hand only.
+    // Only the current layer has keys and values.
     let shape = ModelShape { layers: 1, encoder: true, ..shape };
     Ok(Plan { shape, epsilon, tokens, positions, types, norm: first_norm, layers })
 }
@@ -101,7 +100,7 @@ impl NormPlace {
     }
 }
 
-/// A matrix with its bias, read.
+/// A matrix, and its bias as floats.
 struct Linear {
     matrix: MatrixPlace,
     bias: Vec<f32>,
@@ -140,7 +139,7 @@ impl Layer {
     }
 }
 
-/// An encoder, opened. All its layers are one stage, on the host.
+/// An opened encoder. All its layers are one stage on the host.
 pub(super) struct Bert {
     host: Host,
     file: Arc<Mapped>,
@@ -154,7 +153,7 @@ pub(super) struct Bert {
     held: Option<Held>,
 }
 
-/// Pages of one layer at a time, and working space.
+/// Pages of one layer, and working space.
 struct Held {
     store: Store<Host>,
     buffers: Buffers<Host>,
@@ -202,7 +201,7 @@ impl Bert {
         }
     }
 
-    /// Embeds tokens of the first type at their positions.
+    /// Computes the embeddings of tokens of the first type at their positions.
     fn embed(&self, tokens: &[u32], state: &mut Vec<f32>) {
         let width = self.shape.width as usize;
         self.host.size(state, tokens.len() * width);
@@ -257,7 +256,7 @@ impl Network for Bert {
         tokens: u32,
         _: &mut LayerMemory,
     ) -> Result<(), OutOfMemory> {
-        // What an encoder keeps for a moment belongs to no layer.
+        // The pages of an encoder belong to no layer in particular.
         let mut layer_memory = LayerMemory::host();
         let take = |layer, bytes| self.file.pages(layer, bytes, &mut layer_memory);
         let store = Store::new(&self.shape, settings, 0..1, take)?;
@@ -276,7 +275,7 @@ impl Network for Bert {
         let width = self.shape.width as usize;
         let mut held = self.held.take().expect("memory is taken before the first step");
         work.wanted.clear();
-        let mut owed = Duration::ZERO;
+        let mut delay = Duration::ZERO;
         for run in runs {
             work.place(std::slice::from_ref(run));
             self.embed(run.tokens, &mut work.state);
@@ -287,7 +286,7 @@ impl Network for Bert {
             for (at, layer) in self.layers.iter().enumerate() {
                 let begun = Instant::now();
                 self.layer(layer, &mut held, &step);
-                owed += self.delay.owed(at, begun);
+                delay += self.delay.remaining(at, begun);
                 step.between_layers();
             }
             self.host.take(&mut held.buffers.state, &mut work.state);
@@ -295,7 +294,7 @@ impl Network for Bert {
             work.wanted.extend_from_slice(&work.state[from..]);
         }
         self.held = Some(held);
-        work.wait(owed);
+        work.wait(delay);
     }
 
     fn logits(&mut self, _: Range<usize>, _: &mut Workspace) {

@@ -1,5 +1,5 @@
-//! What a family says of a file: where everything lies, and what is special about it. The
-//! [`Transformer`](super::transformer) computes by it.
+//! Blueprints: a family's description of a decoder, with its tensors and its special features. The
+//! [`Transformer`](super::transformer) computes it.
 
 use deft_formats::gguf::{Header, MetadataError, TextList};
 use deft_kernels::{GateCurve, Pairs};
@@ -12,17 +12,17 @@ use super::tensors::{MatrixPlace, Tensors, VectorPlace};
 use crate::layers::layer_weights;
 use crate::load_error::LoadError;
 
-/// A decoder, described.
+/// The description of a decoder.
 pub(super) struct Blueprint {
     pub(super) shape: ModelShape,
     pub(super) epsilon: f32,
-    /// Factor on embedded tokens.
+    /// Factor of the token embeddings.
     pub(super) embedding_scale: f32,
-    /// Factor on scores before the softmax.
+    /// Factor of the scores before the softmax.
     pub(super) score_scale: f32,
-    /// Scores are squeezed between plus and minus this.
+    /// Scores are softly limited to plus and minus this.
     pub(super) score_cap: Option<f32>,
-    /// Logits are squeezed between plus and minus this.
+    /// Logits are softly limited to plus and minus this.
     pub(super) logit_cap: Option<f32>,
     pub(super) pairs: Pairs,
     /// Divisors of the rotary frequencies.
@@ -33,7 +33,7 @@ pub(super) struct Blueprint {
     pub(super) layers: Vec<LayerPlan>,
 }
 
-/// A projection with its bias, where it has one.
+/// A projection, with its bias if it has one.
 pub(super) struct Projection {
     pub(super) matrix: MatrixPlace,
     pub(super) bias: Option<VectorPlace>,
@@ -47,7 +47,7 @@ pub(super) struct LayerPlan {
     pub(super) query: Projection,
     pub(super) key: Projection,
     pub(super) value: Projection,
-    /// Norms of each head of queries and keys, before turning.
+    /// Norms of each head of queries and keys, before the rotary embedding.
     pub(super) head_norms: Option<(VectorPlace, VectorPlace)>,
     pub(super) output: MatrixPlace,
     pub(super) attention_post_norm: Option<VectorPlace>,
@@ -57,14 +57,14 @@ pub(super) struct LayerPlan {
     pub(super) feed_forward_post_norm: Option<VectorPlace>,
 }
 
-/// Reads a family's keys and tensors.
+/// Reads the keys and tensors of a family.
 pub(super) struct Reader<'h> {
     pub(super) header: &'h Header,
     pub(super) tensors: Tensors<'h>,
     family: &'h str,
 }
 
-/// A refusal of something that is beyond what is built here.
+/// The error of a feature that is not supported.
 pub(super) fn unsupported(what: String) -> LoadError {
     LoadError::Unsupported { what }
 }
@@ -74,12 +74,12 @@ impl<'h> Reader<'h> {
         Ok(Self { header, tensors: Tensors::new(header), family: super::name(header)? })
     }
 
-    /// The family's own name of a key.
+    /// A key with the prefix of the family.
     pub(super) fn key(&self, name: &str) -> String {
         format!("{}.{name}", self.family)
     }
 
-    /// A count that must not be zero.
+    /// A required count, which must not be zero.
     pub(super) fn count(&self, name: &str) -> Result<u32, LoadError> {
         let key = self.key(name);
         match self.header.metadata.count(&key)? {
@@ -92,7 +92,7 @@ impl<'h> Reader<'h> {
         }
     }
 
-    /// A count that may be absent, but not zero.
+    /// An optional count, which must not be zero.
     pub(super) fn count_or(&self, name: &str, default: u32) -> Result<u32, LoadError> {
         match self.header.metadata.get(&self.key(name)) {
             None => Ok(default),
@@ -100,7 +100,7 @@ impl<'h> Reader<'h> {
         }
     }
 
-    /// A float that may be absent; it must be positive.
+    /// An optional float, which must be positive.
     pub(super) fn float(&self, name: &str) -> Result<Option<f32>, LoadError> {
         let key = self.key(name);
         match self.header.metadata.optional_float(&key)? {
@@ -111,7 +111,7 @@ impl<'h> Reader<'h> {
         }
     }
 
-    /// The sizes that all decoders share. `feed_forward` is the inner width that a token meets.
+    /// The sizes that all decoders have. `feed_forward` is the inner width that a token uses.
     pub(super) fn shape(&self, feed_forward: u32) -> Result<ModelShape, LoadError> {
         let heads = self.count("attention.head_count")?;
         let kv_heads = self.count_or("attention.head_count_kv", heads)?;
@@ -144,7 +144,7 @@ impl<'h> Reader<'h> {
             vocabulary,
             width,
             feed_forward,
-            // Layers tell, once they are read.
+            // Set after the layers were read.
             experts: 0,
             experts_used: 0,
             floats: self.header.tensors.iter().any(|tensor| {
@@ -155,14 +155,14 @@ impl<'h> Reader<'h> {
             tokenizer: tokenizer_bytes(self.header),
         };
         let widest = shape.key_length.max(shape.value_length);
-        // Three such projections side by side are counted in 32 bits.
+        // The rows of three such projections side by side must fit 32 bits.
         if heads.checked_mul(widest).and_then(|values| values.checked_mul(4)).is_none() {
             return Err(unsupported(format!("{heads} heads of {widest} values are too wide")));
         }
         Ok(shape)
     }
 
-    /// The rotary embedding as the keys give it.
+    /// The rotary embedding that the keys describe.
     pub(super) fn rotary(&self, shape: &ModelShape) -> Result<RotaryPlan, LoadError> {
         let dimensions = self.count_or("rope.dimension_count", shape.key_length)?;
         if dimensions % 2 != 0 || dimensions > shape.key_length {
@@ -178,18 +178,18 @@ impl<'h> Reader<'h> {
         Ok(RotaryPlan { dimensions, base, scaling, magnitude })
     }
 
-    /// How the keys stretch the rotary frequencies; `longrope` does it by factors of its own.
+    /// The scaling of the rotary frequencies that the keys describe; `longrope` has factors of its own.
     fn scaling(&self, shape: &ModelShape) -> Result<Scaling, LoadError> {
         let factor = self.float("rope.scaling.factor")?;
         let kind = self.header.metadata.optional_text(&self.key("rope.scaling.type"))?;
         Ok(match (kind, factor) {
-            // Files of the container's first versions name a factor only.
+            // Files of the first versions of the format have a factor only.
             (None, _) => match self.float("rope.scale_linear")?.or(factor) {
                 Some(factor) => Scaling::Linear(factor),
                 None => Scaling::None,
             },
             (Some("none"), _) => Scaling::None,
-            // Its factors are taken up by the family.
+            // The family applies its factors.
             (Some("longrope"), _) if self.family == "phi3" => Scaling::None,
             (Some("linear"), _) => Scaling::Linear(factor.unwrap_or(1.0)),
             (Some("yarn"), None) => {
@@ -213,8 +213,8 @@ impl<'h> Reader<'h> {
         })
     }
 
-    /// The whole decoder, `plan` giving each layer; what is special is changed afterwards. Refuses
-    /// a file with tensors that nobody took.
+    /// The blueprint of the whole decoder; `plan` describes each layer. Special features are changed afterwards. Refuses a file
+    /// with unused tensors.
     pub(super) fn blueprint(
         mut self,
         mut shape: ModelShape,
@@ -244,7 +244,7 @@ impl<'h> Reader<'h> {
         })
     }
 
-    /// A decoder whose layers are all alike.
+    /// A decoder with equal layers.
     pub(super) fn plain_blueprint(
         self,
         feed_forward: u32,
@@ -258,7 +258,7 @@ impl<'h> Reader<'h> {
         })
     }
 
-    /// Embedding and output matrix; without one of its own, the output uses the embedding.
+    /// The embedding and the output matrix. A file without an output matrix uses the embedding for both.
     fn ends(
         &mut self,
         shape: &ModelShape,
@@ -292,7 +292,7 @@ impl<'h> Reader<'h> {
         self.tensors.matrix(&format!("blk.{layer}.{part}.weight"), columns, rows)
     }
 
-    /// A projection, with its bias where the file has one; `biased` families must have it.
+    /// A projection, with its bias if the file has one; `biased` families require it.
     pub(super) fn projection(
         &mut self,
         layer: u32,
@@ -307,7 +307,7 @@ impl<'h> Reader<'h> {
         Ok(Projection { matrix, bias })
     }
 
-    /// A layer as most families have it: no extra norms, a dense silu-gated part.
+    /// The layer of most families: no extra norms, a dense feed-forward part gated by SiLU.
     pub(super) fn plain_layer(
         &mut self,
         layer: u32,
@@ -380,7 +380,7 @@ impl<'h> Reader<'h> {
         }
         let inner = shape.feed_forward;
         let (gate, up) = if style.fused {
-            // The gate's rows come first.
+            // The rows of the gate are first.
             let both =
                 inner.checked_mul(2).ok_or_else(|| unsupported("it is too wide".to_owned()))?;
             let both = self.matrix(layer, "ffn_up", width, both)?;
@@ -395,7 +395,7 @@ impl<'h> Reader<'h> {
         Ok(FeedForward::Dense(Gated { gate, up, down }))
     }
 
-    /// The number of experts, where the file has them.
+    /// The numbers of experts, if the file has experts.
     pub(super) fn experts(&self, inner: &str) -> Result<Option<ExpertSizes>, LoadError> {
         if self.header.metadata.optional_count(&self.key("expert_count"))?.unwrap_or(0) == 0 {
             return Ok(None);
@@ -408,23 +408,23 @@ impl<'h> Reader<'h> {
     }
 }
 
-/// How many experts a layer has.
+/// The experts of a layer.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct ExpertSizes {
     pub(super) count: u32,
     pub(super) used: u32,
-    /// Inner width of one.
+    /// Inner width of an expert.
     pub(super) inner: u32,
 }
 
-/// What is special about a family's layers.
+/// Special features of a family's layers.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct LayerStyle {
-    /// Queries, keys and values stand in one matrix, and so do gate and up.
+    /// Queries, keys and values are one matrix, and so are gate and up.
     pub(super) fused: bool,
-    /// Queries, keys and values must have biases.
+    /// Queries, keys and values have required biases.
     pub(super) biased: bool,
-    /// Heads of queries and keys are normed.
+    /// The heads of queries and keys have norms.
     pub(super) head_norms: bool,
     /// Norms follow attention and feed-forward part.
     pub(super) post_norms: bool,
@@ -451,9 +451,8 @@ pub(super) fn usual_score_scale(key_length: u32) -> f32 {
     1.0 / (key_length as f32).sqrt()
 }
 
-/// Memory that tokenizer and template take: for each token its text with where it ends, its kind and
-/// its score, and its place in two look-ups; for each merge two pairs of ids in a look-up. A look-up
-/// has at most twice the places that are used.
+/// Memory of the tokenizer and template: for each token its text and end, kind, score, and entries in two maps; for each merge
+/// two pairs of ids in a map. A map has at most twice as many places as entries.
 fn tokenizer_bytes(header: &Header) -> Bytes {
     let texts = |key: &str| header.metadata.optional_texts(key).ok().flatten();
     let count = |key: &str| texts(key).map_or(0, TextList::len);
@@ -465,5 +464,5 @@ fn tokenizer_bytes(header: &Header) -> Bytes {
     Bytes((token_bytes + merges + TEMPLATE) as u64)
 }
 
-/// Memory of the template and what compiles it.
+/// Memory of the template and its compiler.
 const TEMPLATE: usize = 200 << 10;

@@ -1,4 +1,4 @@
-//! What paths of different classes have in common, and what routers of experts are spared.
+//! Agreement between the classes of paths, and routers of experts, which are not rounded.
 
 use std::io::Write as _;
 
@@ -12,7 +12,7 @@ use serde_json::Value;
 use super::tests::{Case, cases, golden, ids, one_of_each_class, open_on, run};
 use crate::model::Model;
 
-/// Perplexity of a text's tokens: how many tokens a model wavers between, on average.
+/// Perplexity of the tokens of a text.
 fn perplexity(model: &mut Model, ids: &[u32]) -> f64 {
     let vocabulary = model.shape().vocabulary as usize;
     let (logits, _) = run(model, ids, 64, CacheType::F16);
@@ -26,8 +26,8 @@ fn perplexity(model: &mut Model, ids: &[u32]) -> f64 {
     (sum / (ids.len() - 1) as f64).exp()
 }
 
-/// Perplexities of both classes differ by such shares at most, as docs/NUMERICS.md says: those of models that were
-/// trained, and those of models of random numbers.
+/// Largest relative difference between the perplexities of both classes (docs/NUMERICS.md): of trained models, and of models
+/// of random numbers.
 const TRAINED: f64 = 0.01;
 const RANDOM: f64 = 0.06;
 
@@ -64,7 +64,7 @@ fn perplexity_is_the_same_in_both_classes_within_the_stated_bound() {
     assert!(worst > 0.0, "the classes differ");
 }
 
-/// Writes a model once more, with its routers stored otherwise.
+/// Writes a copy of a model, with its routers stored in another type.
 fn with_routers(
     name: &str,
     tensor_type: TensorType,
@@ -103,7 +103,7 @@ fn with_routers(
     file
 }
 
-/// Blocks of 32 values in eight bits.
+/// Encodes blocks of 32 values in eight bits.
 fn in_eight_bits(values: &[f32]) -> Vec<u8> {
     let block = |values: &[f32]| {
         let largest = values.iter().fold(0f32, |largest, value| largest.max(value.abs()));

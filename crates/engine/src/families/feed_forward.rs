@@ -1,4 +1,4 @@
-//! The part of a layer that computes each token by itself: a gated one, or several of which a router chooses.
+//! The feed-forward part of a layer: a gated one, or experts chosen by a router.
 
 use deft_kernels::{Destination, Device, GateCurve};
 
@@ -6,31 +6,31 @@ use super::buffers::Buffers;
 use super::home::Home;
 use super::tensors::MatrixPlace;
 
-/// Gate, up and down of a gated part.
+/// The matrices of a gated feed-forward part: gate, up and down.
 pub(super) struct Gated {
     pub(super) gate: MatrixPlace,
     pub(super) up: MatrixPlace,
     pub(super) down: MatrixPlace,
 }
 
-/// What stands between two norms besides attention.
+/// The feed-forward part of a layer.
 pub(super) enum FeedForward {
-    /// One gated part.
+    /// One gated part for all tokens.
     Dense(Gated),
-    /// Several, of which a router chooses for each token.
+    /// Experts, which a router chooses for each token.
     Experts(Experts),
 }
 
-/// Gated parts of which a router chooses some for each token.
+/// Experts: gated parts, of which a router chooses some for each token.
 pub(super) struct Experts {
     pub(super) router: MatrixPlace,
     pub(super) experts: Vec<Gated>,
-    /// How many a token is computed with.
+    /// Number of experts of a token.
     pub(super) used: usize,
 }
 
 impl FeedForward {
-    /// Experts, and those of them that a token is computed with.
+    /// Numbers of all experts and of those of a token.
     pub(super) fn experts(&self) -> (u32, u32) {
         let count = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
         match self {
@@ -39,7 +39,7 @@ impl FeedForward {
         }
     }
 
-    /// Computes the normed tokens of a step, in place.
+    /// Computes the normed states of a step, in place.
     pub(super) fn compute<H: Home>(
         &self,
         home: &H,
@@ -82,11 +82,11 @@ impl Gated {
 }
 
 impl Experts {
-    /// For each token: the router's likeliest experts, weighted by their share among themselves.
-    /// Source: Shazeer et al. 2017; shares are made to sum to one over those used.
+    /// Computes each token with its likeliest experts, weighted by their shares, which are scaled to a sum of one.
+    /// Source: Shazeer et al. 2017.
     ///
-    /// Each expert is computed for all tokens that chose it, and results are added in the order of shares: what
-    /// else is computed changes no bit.
+    /// Each expert is computed for all tokens that chose it. Results are added in the order of the shares, so that the other
+    /// tokens of a step do not change any bit.
     fn compute<H: Home>(
         &self,
         home: &H,

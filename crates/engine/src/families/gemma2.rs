@@ -1,8 +1,8 @@
 //! The `gemma2` family.
 //!
-//! Source: the family's published report and the GGUF naming of its tensors. Embedded tokens are
-//! scaled by the square root of the width; norm weights in the file include their +1; norms follow
-//! attention and feed-forward part. Even layers see a window; scores and logits are capped.
+//! Source: the family's published report and the GGUF naming of its tensors. Token
+//! embeddings are multiplied by the square root of the width; norm weights in the file include their +1; norms follow
+//! attention and feed-forward part. Even layers have windowed attention; scores and logits are softly limited.
 
 use deft_formats::gguf::Header;
 
@@ -12,7 +12,7 @@ use crate::load_error::LoadError;
 use deft_kernels::GateCurve;
 use deft_kernels::Pairs;
 
-/// Layers of the largest model.
+/// Number of layers of the largest model.
 const LARGEST: u32 = 46;
 
 pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
@@ -30,13 +30,13 @@ pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
     Ok(Blueprint { score_cap, logit_cap, ..scaled(blueprint, LARGEST) })
 }
 
-/// What this family and its successor share.
+/// The features that this family and its successor share.
 pub(super) fn style(head_norms: bool) -> LayerStyle {
     LayerStyle { head_norms, post_norms: true, gate: GateCurve::GeluTanh, ..LayerStyle::default() }
 }
 
-/// Embedded tokens are scaled by the square root of the width. The largest model scales scores by
-/// its width per head instead of its key length.
+/// Sets the factors: embeddings are multiplied by the square root of the width. The largest model scales scores by its width per
+/// head instead of its key length.
 pub(super) fn scaled(mut blueprint: Blueprint, largest: u32) -> Blueprint {
     let shape = &blueprint.shape;
     if shape.layers == largest {

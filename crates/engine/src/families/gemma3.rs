@@ -1,8 +1,8 @@
 //! The `gemma3` family.
 //!
 //! Source: the family's published report and the GGUF naming of its tensors. As `gemma2`, but five of
-//! six layers see a window, with a rotary base of their own; each head of queries and keys is normed;
-//! scores are not capped.
+//! six layers have windowed attention, with another rotary base; each head of queries and keys has a norm; scores are not
+//! limited.
 
 use deft_formats::gguf::Header;
 
@@ -14,11 +14,11 @@ use super::parts::Sight;
 use super::rotary::{RotaryPlan, Scaling};
 use crate::load_error::LoadError;
 
-/// Rotary base of windowed layers; older files do not carry it.
+/// Rotary base of windowed layers; older files do not contain it.
 const LOCAL_BASE: f32 = 10_000.0;
-/// One layer of so many sees everything.
+/// One of this many layers has full attention.
 const GLOBAL_EVERY: u32 = 6;
-/// Layers of the largest model.
+/// Number of layers of the largest model.
 const LARGEST: u32 = 62;
 
 pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
@@ -32,7 +32,7 @@ pub(super) fn blueprint(header: &Header) -> Result<Blueprint, LoadError> {
         if (layer + 1).is_multiple_of(GLOBAL_EVERY) {
             return reader.plain_layer(layer, &shape, rotary, style(true));
         }
-        // Scaling is for the layers that see far only.
+        // Only layers with full attention are scaled.
         let local =
             RotaryPlan { base: local_base, scaling: Scaling::None, magnitude: 1.0, ..rotary };
         let plan = reader.plain_layer(layer, &shape, local, style(true))?;

@@ -1,4 +1,4 @@
-//! Where a stage has its weights and its pages.
+//! The device of a stage, with the memory of its weights and pages.
 
 use std::sync::Arc;
 
@@ -12,7 +12,7 @@ pub(super) trait Home: Send {
     /// The type of device.
     type Device: Device;
 
-    /// The device. `host` is lent to all stages, because they share its threads.
+    /// The device. `host` is the host, whose threads all stages share.
     fn device<'a>(&'a self, host: &'a Host) -> &'a Self::Device;
 
     /// Stored weights, by their offset in a part of the file.

@@ -1,8 +1,7 @@
 //! The `llama` family, dense and with experts.
 //!
 //! Source: the family's published report and the GGUF naming of its tensors. Query and key rows are
-//! stored for rotary embedding on neighbouring pairs. `rope_freqs.weight` divides the frequencies,
-//! where it is there.
+//! stored for rotary embedding of neighbouring pairs. If the file has `rope_freqs.weight`, it divides the frequencies.
 
 use deft_formats::gguf::Header;
 

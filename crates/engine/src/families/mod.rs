@@ -1,4 +1,4 @@
-//! The families of models, one file each, on shared parts.
+//! The families of models: a file for each, and the parts that they share.
 
 mod bert;
 mod blueprint;
@@ -40,7 +40,7 @@ use crate::layer_memory::LayerMemory;
 use crate::load_error::LoadError;
 use crate::mapped::Mapped;
 
-/// A decoder by its family; `context` is what a sequence may hold.
+/// The blueprint of a decoder; `context` is the largest number of tokens of a sequence.
 fn blueprint(header: &Header, context: u32) -> Result<Blueprint, LoadError> {
     match name(header)? {
         "llama" => llama::blueprint(header),
@@ -54,16 +54,16 @@ fn blueprint(header: &Header, context: u32) -> Result<Blueprint, LoadError> {
     }
 }
 
-/// What a header tells of a model.
+/// The sizes that a header contains.
 pub(crate) struct Outline {
     pub(crate) shape: ModelShape,
-    /// Layers, whether or not they keep keys and values.
+    /// Number of layers, with or without a KV cache.
     pub(crate) layers: u32,
-    /// How many layers see a window only, and how many tokens it has.
+    /// Number of layers with windowed attention, and tokens of the window.
     pub(crate) window: Option<(u32, u32)>,
 }
 
-/// What a header tells, with every tensor's presence and form checked.
+/// Reads the sizes of a header, and checks presence and shape of every tensor.
 pub(crate) fn outline(header: &Header) -> Result<Outline, LoadError> {
     if name(header)? == ENCODER {
         let plan = bert::plan(header)?;
@@ -77,7 +77,7 @@ pub(crate) fn outline(header: &Header) -> Result<Outline, LoadError> {
     Ok(Outline { layers: blueprint.shape.layers, window, shape: blueprint.shape })
 }
 
-/// The sizes of a model, with every tensor's presence and form checked.
+/// Reads the sizes of a model, and checks presence and shape of every tensor.
 ///
 /// # Errors
 /// The family is not supported, or the file does not fit it.
@@ -85,7 +85,7 @@ pub fn shape(header: &Header) -> Result<ModelShape, LoadError> {
     outline(header).map(|outline| outline.shape)
 }
 
-/// Opens a model whose sequences hold up to `context` tokens.
+/// Opens a model for sequences of up to `context` tokens.
 pub(crate) fn open(
     header: &Header,
     file: Mapped,

@@ -1,16 +1,16 @@
-//! The family that a file names.
+//! The family of a file.
 
 use deft_formats::gguf::Header;
 
 use crate::load_error::LoadError;
 
-/// The family without a decoder.
+/// The family of encoders.
 pub(super) const ENCODER: &str = "bert";
 
-/// The family's name, as the file has it.
+/// The name of the family that the file contains.
 ///
 /// # Errors
-/// The key is missing or no text.
+/// The key is missing or not a text.
 pub fn name(header: &Header) -> Result<&str, LoadError> {
     Ok(header.metadata.text("general.architecture")?)
 }

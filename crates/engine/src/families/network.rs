@@ -1,4 +1,4 @@
-//! What every opened model can do, whatever its family.
+//! The interface of an opened model of any family.
 
 use std::ops::Range;
 
@@ -9,19 +9,19 @@ use super::parts::{Run, Workspace};
 use crate::cache::PageCopy;
 use crate::layer_memory::{LayerMemory, OutOfMemory};
 
-/// A model that reads tokens. It owns the memory that it computes with.
+/// An opened model, with the memory for its computations.
 pub(crate) trait Network: Send {
-    /// The sizes that decide what it needs.
+    /// The sizes that determine its memory.
     fn shape(&self) -> &ModelShape;
 
-    /// The host's threads and instructions.
+    /// The threads and instructions of the host.
     fn host(&self) -> &Host;
 
-    /// Takes the memory of pages, and of buffers for steps of so many tokens; all of it is touched now, so that what is
-    /// measured is true from the start.
+    /// Allocates pages, and buffers for steps of up to `tokens` tokens. All of it is touched, so that measured memory includes
+    /// it.
     ///
     /// # Errors
-    /// A place has too little memory.
+    /// An accelerator has too little memory.
     fn hold(
         &mut self,
         settings: &LoadSettings,
@@ -32,24 +32,24 @@ pub(crate) trait Network: Send {
     /// Copies the beginning of a page, in all layers.
     fn copy_page(&mut self, copy: PageCopy);
 
-    /// Takes in the tokens of all runs, each after what its sequence holds, writes their keys and
-    /// values, and keeps the hidden states of those asked for in `work.wanted`.
+    /// Computes the tokens of all runs, each after the tokens of its sequence; writes their keys and values, and the hidden
+    /// states of the wanted tokens to `work.wanted`.
     ///
-    /// A token's result depends on its own sequence only, not on how a prompt was cut into steps
-    /// nor on the other runs. (An encoder must get an input as one run.)
+    /// The result of a token depends on its own sequence only, not on the division of a prompt into steps or on other runs.
+    /// (An encoder must get an input as one run.)
     ///
     /// # Panics
-    /// When a sequence has no room for its tokens, an id is beyond the vocabulary, or no memory was taken: the lane
-    /// checks all.
+    /// If a sequence has no room for its tokens, an id is beyond the vocabulary, or no memory was allocated; the lane checks
+    /// all of them.
     fn step(&mut self, runs: &[Run<'_>], work: &mut Workspace);
 
-    /// Logits of some of the tokens asked for in the last step, into `work.logits`.
+    /// Computes the logits of some wanted tokens of the last step, into `work.logits`.
     ///
     /// # Panics
-    /// For an encoder, which has none: the lane checks.
+    /// For an encoder, which has no logits; the lane checks that.
     fn logits(&mut self, rows: Range<usize>, work: &mut Workspace);
 
-    /// Bytes of the pages that it took.
+    /// Bytes of the allocated pages.
     #[cfg(test)]
     fn page_bytes(&self) -> usize;
 }

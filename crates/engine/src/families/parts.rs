@@ -89,13 +89,13 @@ impl Workspace {
     }
 
     /// Waits for the time by which simulated accelerators are slower than the processor; others may compute meanwhile.
-    pub(super) fn wait(&self, owed: Duration) {
-        if owed < WORTH_WAITING {
+    pub(super) fn wait(&self, delay: Duration) {
+        if delay < WORTH_WAITING {
             return;
         }
         match &self.baton {
-            Some(baton) => baton.without(|| std::thread::sleep(owed)),
-            None => std::thread::sleep(owed),
+            Some(baton) => baton.without(|| std::thread::sleep(delay)),
+            None => std::thread::sleep(delay),
         }
     }
 

@@ -1,12 +1,12 @@
 //! The `phi3` family.
 //!
 //! Source: the family's published report, Ding et al. 2024 ("LongRoPE") and the GGUF naming of its
-//! tensors. One matrix holds the rows of queries, keys and values, in this order; one holds gate and
-//! up, the gate first. Rotary embedding turns the two halves of a head.
+//! tensors. One matrix has the rows of queries, keys and values, in this order; another has gate and
+//! up, the gate first. Rotary embedding pairs the two halves of a head.
 //!
-//! Files for long contexts carry two lists of divisors of the rotary frequencies. The long ones are
-//! used where an instance's context is longer than the context of the first training, the short ones
-//! otherwise: chosen once, so that cached keys stay what computing them again would give.
+//! Files for long contexts have two lists of divisors of the rotary frequencies. The list for long contexts is used if the
+//! context of the instance is longer than that of the original training, otherwise the other one. The choice does not change
+//! while the model is loaded, so that cached keys equal computed ones.
 
 use deft_formats::gguf::Header;
 use deft_planning::ModelShape;
@@ -23,7 +23,7 @@ pub(super) fn blueprint(header: &Header, context: u32) -> Result<Blueprint, Load
     let mut reader = Reader::new(header)?;
     let shape = reader.shape(reader.count("feed_forward_length")?)?;
     let (rotary, rotary_factors) = long_rotary(&mut reader, &shape, context)?;
-    // Files of models without a window may say 0; one as long as the context hides nothing.
+    // Files of models without a window may contain 0. A window as long as the context has no effect.
     let window = header.metadata.optional_count(&reader.key("attention.sliding_window"))?;
     let sight = match window {
         Some(window) if (1..shape.context_length).contains(&window) => Sight::Window(window),
@@ -58,7 +58,7 @@ fn long_rotary(
     Ok((RotaryPlan { magnitude, ..rotary }, Some(factors)))
 }
 
-/// `sqrt(1 + ln(longest / original) / ln(original))`, for models that were stretched at all.
+/// `sqrt(1 + ln(longest / original) / ln(original))` for models with an extended context, otherwise 1.
 #[expect(clippy::cast_possible_truncation, reason = "computed wide, used in f32")]
 fn magnitude(longest: u32, original: u32) -> f32 {
     let (longest, original) = (f64::from(longest), f64::from(original));

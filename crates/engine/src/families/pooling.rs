@@ -1,14 +1,14 @@
-//! How the states of an input's tokens become one embedding.
+//! Pooling: the states of an input's tokens become one embedding.
 
 use deft_formats::gguf::Header;
 
 use super::named::{self, ENCODER};
 use crate::load_error::LoadError;
 
-/// The way of a file's `pooling_type`.
+/// The pooling of a file (`pooling_type`).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Pooling {
-    /// The mean over all tokens, markers included.
+    /// The mean of all tokens, including the markers.
     Mean,
     /// The first token, which marks the beginning.
     First,
@@ -17,11 +17,10 @@ pub(crate) enum Pooling {
 }
 
 impl Pooling {
-    /// What the file says; none where it makes no embeddings. An encoder that says nothing is
-    /// pooled by the mean.
+    /// The pooling of a file; none if the model makes no embeddings. The default of encoders is the mean.
     ///
     /// # Errors
-    /// A way that is not built here.
+    /// The pooling is not supported.
     pub(crate) fn of(header: &Header) -> Result<Option<Self>, LoadError> {
         let family = named::name(header)?;
         let usual = (family == ENCODER).then_some(Self::Mean);
@@ -39,7 +38,7 @@ impl Pooling {
         })
     }
 
-    /// As operators read it.
+    /// The name that operators see.
     pub(crate) const fn name(self) -> &'static str {
         match self {
             Self::Mean => "mean",

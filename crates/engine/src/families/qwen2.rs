@@ -1,7 +1,7 @@
 //! The `qwen2` family.
 //!
-//! Source: the family's published report and the GGUF naming of its tensors. Rotary embedding turns
-//! the two halves of a head; queries, keys and values have biases.
+//! Source: the family's published report and the GGUF naming of its tensors. Rotary embedding
+//! pairs the two halves of a head; queries, keys and values have biases.
 
 use deft_formats::gguf::Header;
 

@@ -1,7 +1,7 @@
 //! The `qwen3` family.
 //!
-//! Source: the family's published report and the GGUF naming of its tensors. Rotary embedding turns
-//! the two halves of a head; each head of queries and keys is normed before.
+//! Source: the family's published report and the GGUF naming of its tensors. Rotary embedding
+//! pairs the two halves of a head; each head of queries and keys has a norm before it.
 
 use deft_formats::gguf::Header;
 

@@ -1,5 +1,4 @@
-//! Files that are whole and yet cannot be run, made here one by one: each is refused with a reason,
-//! or opened where it only looks odd.
+//! Files that are complete but cannot be run: each is refused with a reason. Unusual but valid files are opened.
 
 use std::io::Cursor;
 
@@ -12,7 +11,7 @@ const WIDTH: u64 = 16;
 const VOCABULARY: u64 = 8;
 const INNER: u64 = 24;
 
-/// A tiny model's keys and tensors, to be changed before it is written.
+/// The keys and tensors of a tiny model, which a test changes before it writes the file.
 struct Draft {
     family: &'static str,
     keys: Vec<(String, Value)>,
@@ -147,9 +146,9 @@ fn keys_that_cannot_be_are_named_with_the_reason() {
         ("no experts", Draft::new("qwen3moe").with("expert_count", count(0))),
         ("another family", Draft::new("larkfen")),
     ];
-    let told: Vec<String> =
+    let reported: Vec<String> =
         cases.iter().map(|(case, draft)| format!("{case}: {}", draft.refusal())).collect();
-    insta::assert_snapshot!(told.join("\n"));
+    insta::assert_snapshot!(reported.join("\n"));
 }
 
 #[test]
@@ -185,19 +184,19 @@ fn tensors_that_are_missing_wrong_or_foreign_are_named() {
             plain.and(&fused).and(&[("rope_factors_long.weight", &[4])])
         }),
     ];
-    let told: Vec<String> =
+    let reported: Vec<String> =
         cases.iter().map(|(case, draft)| format!("{case}: {}", draft.refusal())).collect();
-    insta::assert_snapshot!(told.join("\n"));
+    insta::assert_snapshot!(reported.join("\n"));
 }
 
-/// What published files have and what looks odd but is sound.
+/// Unusual but valid contents of published files.
 #[test]
 fn files_that_only_look_odd_are_opened() {
-    // Biases in a family that need not have them.
+    // Biases in a family that does not require them.
     let biases: [(&str, &[u64]); 3] =
         [("blk.0.attn_q.bias", &[16]), ("blk.0.attn_k.bias", &[8]), ("blk.0.attn_v.bias", &[8])];
     Draft::new("llama").and(&biases).outline().unwrap();
-    // A window of nothing, as files of models without one may say.
+    // A window of 0, as in files of models without a window.
     let phi = |window: u64| {
         let fused: [(&str, &[u64]); 2] =
             [("blk.0.attn_qkv.weight", &[WIDTH, 32]), ("blk.0.ffn_up.weight", &[WIDTH, 2 * INNER])];
@@ -208,11 +207,11 @@ fn files_that_only_look_odd_are_opened() {
         draft.outline().unwrap().window
     };
     assert_eq!((phi(0), phi(64), phi(16)), (None, None, Some((1, 16))));
-    // The first versions of the container name a factor only.
+    // Files of the first versions of the format have a factor only.
     for (key, value) in [("rope.scale_linear", 4.0), ("rope.scaling.factor", 2.0)] {
         Draft::new("llama").with(key, Value::Float(value)).outline().unwrap();
     }
-    // Values of another length than keys.
+    // Keys and values of different length.
     let draft = Draft::new("llama").without("attn_v").without("attn_output");
     let apart: [(&str, &[u64]); 2] =
         [("blk.0.attn_v.weight", &[WIDTH, 4]), ("blk.0.attn_output.weight", &[8, WIDTH])];

@@ -5,41 +5,41 @@ use std::f64::consts::TAU;
 
 use deft_kernels::Pairs;
 
-/// How frequencies are stretched for contexts longer than the model was first trained with.
+/// Scaling of the frequencies for contexts that are longer than those of the original training.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) enum Scaling {
-    /// Not at all.
+    /// No scaling.
     None,
-    /// Positions are divided by this. Source: Chen et al. 2023, "Position interpolation".
+    /// Positions are divided by this factor. Source: Chen et al. 2023, "Position interpolation".
     Linear(f32),
-    /// Slow turns are stretched, fast ones kept.
+    /// Low frequencies are scaled, high frequencies are not.
     Yarn(Yarn),
 }
 
 /// Source: Peng et al. 2023, "YaRN", section 3.2.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Yarn {
-    /// How much longer contexts become.
+    /// Factor of the context's length.
     pub(super) factor: f32,
-    /// Context of the first training.
+    /// Context of the original training.
     pub(super) original: u32,
-    /// Pairs that turn more often than this over the original context are kept.
+    /// Pairs with more rotations than this over the original context are not scaled.
     pub(super) fast: f32,
-    /// Pairs that turn less often than this are stretched by the whole factor.
+    /// Pairs with fewer rotations than this are scaled by the whole factor.
     pub(super) slow: f32,
 }
 
 impl Yarn {
-    /// The factor on queries and keys that keeps attention sharp.
+    /// Factor of queries and keys, which compensates for the longer context.
     #[expect(clippy::cast_possible_truncation, reason = "computed wide, used in f32")]
     pub(super) fn magnitude(&self) -> f32 {
         (1.0 + 0.1 * f64::from(self.factor).max(1.0).ln()) as f32
     }
 
-    /// How much of a pair's frequency is stretched, from 0 to 1.
+    /// The part of a pair's frequency that is scaled, from 0 to 1.
     fn stretched(&self, pair: f64, dimensions: f64, base: f64) -> f64 {
         let original = f64::from(self.original);
-        // The pair that turns so often over the original context.
+        // The pair with this number of rotations over the original context.
         let turning = |times: f32| {
             dimensions * (original / (f64::from(times) * TAU)).ln() / (2.0 * base.ln())
         };
@@ -49,18 +49,18 @@ impl Yarn {
     }
 }
 
-/// Frequencies of a layer's rotary embedding.
+/// The frequencies of a layer's rotary embedding.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct RotaryPlan {
     pub(super) dimensions: u32,
     pub(super) base: f32,
     pub(super) scaling: Scaling,
-    /// Factor on what is turned.
+    /// Factor of the rotated values.
     pub(super) magnitude: f32,
 }
 
 impl RotaryPlan {
-    /// Angle per position of each pair: `base^(-2 pair / dimensions)`, scaled.
+    /// Angle per position of each pair: `base^(-2 pair / dimensions)`, after scaling.
     fn frequencies(&self) -> impl Iterator<Item = f64> {
         let (dimensions, base) = (f64::from(self.dimensions), f64::from(self.base));
         (0..self.dimensions / 2).map(move |pair| {
@@ -79,7 +79,7 @@ impl RotaryPlan {
     }
 }
 
-/// Turns pairs of values by their position.
+/// Rotates pairs of values by their position.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Rotary {
     pairs: Pairs,
@@ -97,12 +97,12 @@ impl Rotary {
         Self { pairs, frequencies, magnitude: plan.magnitude }
     }
 
-    /// Number of pairs of a head that are turned.
+    /// Number of rotated pairs of a head.
     pub(super) fn pairs(&self) -> usize {
         self.frequencies.len()
     }
 
-    /// Which values are turned together.
+    /// Which values are pairs.
     pub(super) fn kind(&self) -> Pairs {
         self.pairs
     }
@@ -132,8 +132,8 @@ mod tests {
         RotaryPlan { dimensions: 64, base: 10_000.0, scaling, magnitude: 1.0 }
     }
 
-    /// Figures of an independent computation (numpy, by the paper's formulas): 64 dimensions,
-    /// base 10,000, factor 4, original context 2,048, turns 32 and 1.
+    /// Values of an independent computation (numpy, with the paper's formulas): 64 dimensions, base 10,000, factor 4, original
+    /// context 2,048, rotations 32 and 1.
     #[test]
     fn yarn_keeps_fast_turns_and_stretches_slow_ones() {
         let yarn = Yarn { factor: 4.0, original: 2048, fast: 32.0, slow: 1.0 };

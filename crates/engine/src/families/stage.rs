@@ -278,17 +278,17 @@ impl<H: Home> Layers for Stage<H> {
         let mut held = self.held.take().expect("memory is taken before the first step");
         let device = self.home.device(host);
         device.put(state, &mut held.buffers.state);
-        let mut owed = Duration::ZERO;
+        let mut delay = Duration::ZERO;
         for (at, layer) in self.layers.iter().enumerate() {
             let begun = Instant::now();
             self.attention_part(device, at, &mut held, step);
             self.feed_forward_part(device, layer, step.positions.len(), &mut held.buffers);
-            owed += self.delay.owed(self.first + at, begun);
+            delay += self.delay.remaining(self.first + at, begun);
             step.between_layers();
         }
         device.take(&mut held.buffers.state, state);
         self.held = Some(held);
-        owed
+        delay
     }
 
     #[cfg(test)]

@@ -1,4 +1,4 @@
-//! A decoder in several stages, one of them on a device whose memory the host does not see.
+//! A decoder in several stages, one of them on a device whose memory the host does not access.
 
 use std::num::NonZero;
 use std::sync::Arc;
@@ -22,7 +22,7 @@ use crate::model::Model;
 /// Another device: its numbers are copied from and to the host. It computes with the host's operations.
 struct Elsewhere(Host);
 
-/// Numbers that only the device's operations look at.
+/// Numbers that only the device's operations access.
 #[derive(Default)]
 struct Far(Vec<f32>);
 
@@ -32,7 +32,7 @@ fn near(norm: &Norm<Far>) -> Norm<Vec<f32>> {
 }
 
 impl Elsewhere {
-    /// Does work on a routing as the host has it.
+    /// Runs an operation on the host's form of a routing.
     fn routed(routing: &mut Routing<Far>, work: impl FnOnce(&mut Routing<Vec<f32>>)) {
         let Routing { used, chosen, router, shares, results, starts, rows } =
             std::mem::take(routing);
@@ -163,7 +163,7 @@ impl Device for Elsewhere {
     }
 }
 
-/// Weights that the other device has.
+/// Weights in the memory of the other device.
 struct Away(Arc<Mapped>, Elsewhere);
 
 impl Home for Away {
@@ -197,7 +197,7 @@ fn weights_that_each_node_has_give_the_same_bits() {
         let model = Model::open_in(&file, 256, &mut layer_memory, held, compute, &mut |_, _| {});
         run(&mut model.unwrap(), &prompt, 7, CacheType::F16).0
     };
-    // Two copies on the first node stand for those of two nodes.
+    // Two copies on the first node, in place of two nodes.
     assert!(logits(LayerMemory::host()) == logits(LayerMemory::host().with_copies_on(&[0, 0])));
 }
 

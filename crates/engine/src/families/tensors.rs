@@ -1,4 +1,4 @@
-//! Looking up tensors: each with the form it must have, and none left over.
+//! Lookup of tensors, each with its required shape; unused tensors are refused.
 
 use std::collections::HashSet;
 
@@ -22,7 +22,7 @@ pub(super) struct MatrixPlace {
 }
 
 impl MatrixPlace {
-    /// Its stored rows, where a stage has its weights.
+    /// Its stored rows in the memory of a stage.
     pub(super) fn of<'a, H: Home>(&self, home: &'a H) -> Matrix<<H::Device as Device>::Stored<'a>> {
         Matrix {
             tensor_type: self.tensor_type,
@@ -32,7 +32,7 @@ impl MatrixPlace {
         }
     }
 
-    /// A matrix of some of the rows.
+    /// A part of the rows.
     pub(super) fn rows(&self, from: u32, rows: u32) -> Self {
         let row = self.tensor_type.row_bytes(self.columns) as u64;
         Self {
@@ -53,7 +53,7 @@ impl MatrixPlace {
         self.columns
     }
 
-    /// One row as values.
+    /// A row as floats.
     pub(super) fn decode_row(&self, file: &Mapped, row: usize, out: &mut [f32]) {
         let width = self.tensor_type.row_bytes(self.columns);
         let stored = file.weights(self.part, self.offset, self.bytes).near();
@@ -61,7 +61,7 @@ impl MatrixPlace {
     }
 }
 
-/// A vector of the file, by name; read as values when the model is opened.
+/// A vector of the file; it is read as floats when the model is opened.
 #[derive(Debug, Clone)]
 pub(super) struct VectorPlace(TensorInfo);
 
@@ -77,7 +77,7 @@ impl VectorPlace {
         Ok(values)
     }
 
-    /// The same, in a device's memory.
+    /// The same in the memory of a device.
     pub(super) fn load_to<D: Device>(
         &self,
         file: &Mapped,
@@ -90,8 +90,8 @@ impl VectorPlace {
     }
 }
 
-/// Takes tensors out of a header, each with the form it must have; remembers which were taken, so
-/// that a tensor nobody understands is noticed instead of silently left out.
+/// Takes tensors from a header, each with its required shape. It knows which were taken, so that unknown tensors are refused
+/// instead of ignored.
 pub(super) struct Tensors<'h> {
     header: &'h Header,
     taken: HashSet<&'h str>,
@@ -169,7 +169,7 @@ impl<'h> Tensors<'h> {
         Ok(VectorPlace(tensor.clone()))
     }
 
-    /// Refuses a file with tensors that were not taken: its numbers would be wrong.
+    /// Refuses a file with unused tensors, because its results would be wrong.
     pub(super) fn finish(self) -> Result<(), LoadError> {
         let left = self.header.tensors.iter().find(|tensor| !self.taken.contains(&*tensor.name));
         match left {

@@ -1,4 +1,5 @@
-//! The golden models: logits within the stated tolerances, greedy tokens equal, any cutting alike.
+//! Tests with the golden models: logits within the documented tolerances, equal greedy tokens, and equal results for any
+//! division into steps.
 
 use std::path::{Path, PathBuf};
 
@@ -13,14 +14,14 @@ use crate::layer_memory::LayerMemory;
 use crate::load_error::LoadError;
 use crate::model::Model;
 
-/// Files with float weights are held to this (golden/README.md).
+/// Tolerance for files with float weights (golden/README.md).
 const FLOAT_TOLERANCE: f32 = 1e-3;
-/// Files multiplied with eight-bit activations: root mean square against the logits' spread.
+/// Tolerance for eight-bit activations: root mean square, relative to the spread of the logits.
 const EIGHT_BIT_TOLERANCE: f64 = 0.05;
-/// All but those with weights in single precision, multiplied in BF16: the same against the same.
+/// The same for products in BF16 (all files but those with weights in single precision).
 const BF16_TOLERANCE: f64 = 0.035;
 
-/// A path of each class: the best, and whichever computes in tiles.
+/// A path of each class: the best one, and the one that computes in tiles.
 pub(super) fn one_of_each_class() -> [Instructions; 2] {
     let mut found = Instructions::available();
     let tiles = found.find(|path| path.class() == Class::Bf16);
@@ -76,7 +77,7 @@ fn open_model(name: &str) -> Result<Model, LoadError> {
     Model::open(&golden(name), 4096)
 }
 
-/// On a path.
+/// Opens a golden model on a path.
 pub(super) fn open_on(path: Instructions, name: &str) -> Result<Model, LoadError> {
     let compute = ComputeSettings { path, ..ComputeSettings::default() };
     let (mut layer_memory, weights) = (LayerMemory::host(), Weights::Mapped);
@@ -113,7 +114,7 @@ impl<'m> Bench<'m> {
         }
     }
 
-    /// Takes tokens in and returns the logits of each.
+    /// Processes tokens and returns the logits of each.
     fn step(&mut self, tokens: &[u32]) -> &[f32] {
         assert!(self.cache.reserve(&mut self.sequence, tokens.len()));
         let run = Run { sequence: &self.sequence, tokens, wanted: Wanted::All };
@@ -127,7 +128,7 @@ impl<'m> Bench<'m> {
     }
 }
 
-/// All logits of a prompt, taken in by steps of at most `chunk` tokens.
+/// All logits of a prompt that is processed in steps of at most `chunk` tokens.
 pub(super) fn run<'m>(
     model: &'m mut Model,
     ids: &[u32],
@@ -142,8 +143,8 @@ pub(super) fn run<'m>(
     (logits, bench)
 }
 
-/// Where the weights stand in blocks, activations are rounded to eight bits; the fixtures say so by
-/// telling how far that drifts.
+/// With weights in blocks, activations are rounded to eight bits; the fixtures of these files contain the resulting
+/// difference.
 fn is_eight_bit(prompt: &Value) -> bool {
     prompt["int8_activation_drift"].is_number() || prompt["int8_activation_drift"].is_object()
 }
@@ -172,7 +173,7 @@ fn golden_logits_are_met_within_their_tolerance() {
             }
         }
         drifts.sort_by(f64::total_cmp);
-        // A near tie between experts may turn over: there the median row decides.
+        // Two experts may be nearly equal and change places; therefore the median of the rows is compared.
         let judged =
             if name == "qwen3moe-q8_0" { drifts.get(drifts.len() / 2) } else { drifts.last() };
         let most = match model.path().class() {
@@ -186,7 +187,7 @@ fn golden_logits_are_met_within_their_tolerance() {
     }
 }
 
-/// The forms a model's cache can have.
+/// The types of a model's cache.
 fn cache_types(shape: &ModelShape) -> Vec<CacheType> {
     let fits = |kind: &CacheType| {
         let settings =
@@ -213,7 +214,7 @@ fn greedy_tokens_equal_the_golden_ones() {
                     found.push(token);
                 }
                 let wanted = ids(&prompt["greedy"]);
-                // A difference counts unless the two likeliest were all but equal there.
+                // A difference counts unless the two likeliest tokens were nearly equal.
                 let differs = found.iter().zip(&wanted).position(|(found, wanted)| found != wanted);
                 let margins = &prompt["greedy_margins"];
                 let excused = differs.is_none_or(|at| margins[at].as_f64().unwrap() < allowed);
@@ -223,7 +224,7 @@ fn greedy_tokens_equal_the_golden_ones() {
     }
 }
 
-/// Root mean square of what two lists differ by, against the spread of the second.
+/// Root mean square of the difference of two lists, relative to the spread of the second one.
 fn drift(found: &[f32], wanted: &[f32]) -> f64 {
     let count = wanted.len() as f64;
     let mean = wanted.iter().map(|value| f64::from(*value)).sum::<f64>() / count;
@@ -247,7 +248,7 @@ fn an_eight_bit_cache_stays_close_to_a_whole_one() {
         let rows = whole.chunks(vocabulary).zip(rounded.chunks(vocabulary));
         let mut drifts: Vec<f64> = rows.map(|(whole, rounded)| drift(rounded, whole)).collect();
         drifts.sort_by(f64::total_cmp);
-        // The middle row: a near tie between experts may turn over in single ones.
+        // The median, because nearly equal experts may change places in single rows.
         let middle = drifts[drifts.len() / 2];
         assert!(middle < 2.0 * EIGHT_BIT_TOLERANCE, "{name}: drift {middle}");
     }
@@ -268,7 +269,7 @@ fn any_cutting_of_a_prompt_gives_the_same_bits() {
     }
 }
 
-/// Defects 40 to 51 are refused by what the family and the tokenizer check; 52 too.
+/// The checks of the family and of the tokenizer refuse defects 40 to 52.
 #[test]
 fn files_that_do_not_fit_the_family_are_refused_with_a_reason() {
     let mut messages = Vec::new();
@@ -346,7 +347,7 @@ fn parts_of_a_split_model_give_the_bits_of_the_whole() {
     assert!(logits(&mut whole) == logits(&mut parts));
 }
 
-/// A fixture of golden/own: its facts and the model opened for a context.
+/// A fixture of golden/own: its facts, and the model opened for a context.
 fn own(name: &str, context: u32) -> (Value, Model) {
     let facts = std::fs::read(golden(&format!("own/{name}.json"))).unwrap();
     let model = Model::open(&golden(&format!("own/{name}.gguf")), context).unwrap();

@@ -140,11 +140,11 @@ impl Network for Transformer {
         let tables: SmallVec<[&[u32]; 32]> = runs.iter().map(|run| run.sequence.pages()).collect();
         let Workspace { positions, baton, state, .. } = work;
         let step = Step { positions, tables: &tables, baton: baton.as_ref() };
-        let mut owed = Duration::ZERO;
+        let mut delay = Duration::ZERO;
         for stage in &mut self.stages {
-            owed += stage.compute(&self.host, &step, state);
+            delay += stage.compute(&self.host, &step, state);
         }
-        work.wait(owed);
+        work.wait(delay);
         self.keep_wanted(runs, work);
     }
 

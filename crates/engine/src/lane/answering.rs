@@ -22,7 +22,7 @@ use crate::tokenizer::TextStream;
 const TEXT_AT_ONCE: usize = 1 << 20;
 const SCORES_AT_ONCE: usize = 256;
 
-/// An answer under way.
+/// An answer that is being computed.
 pub(crate) struct Answering {
     prepared: Arc<Prepared>,
     answer: u32,
@@ -31,21 +31,21 @@ pub(crate) struct Answering {
     prompt_tokens: usize,
     answer_tokens: u32,
     reused: usize,
-    /// Messages left out while it answered.
+    /// Messages that were left out during the answer.
     dropped: usize,
     sampler: Sampler,
     stops: Stops,
     text: TextStream,
     guard: Guard,
     held: HeldScores,
-    /// Scores of the prompt's tokens, where they were asked for.
+    /// Scores of the prompt's tokens, if they were requested.
     prompt_scores: Vec<TokenScore>,
     started: Instant,
     first_token: Option<Instant>,
 }
 
 impl Answering {
-    /// Begins an answer, with what the cache knows of its prompt.
+    /// Begins an answer after the cached part of its prompt.
     pub(super) fn begin(
         model: &Model,
         prepared: Arc<Prepared>,
@@ -78,8 +78,8 @@ impl Answering {
         (new, sequence)
     }
 
-    /// A sequence with what is known of the tokens. The last one is always computed: its logits are
-    /// needed; and all are while their scores are still to be told.
+    /// A sequence with the cached part of the tokens. The last token is always computed, because its logits are needed; all
+    /// tokens are computed if their scores have not been sent yet.
     pub(super) fn take_up(&mut self, cache: &mut KvCache) -> Sequence {
         self.prompt_scores.clear();
         let most = if self.scores_prompt() { 0 } else { self.tokens.len() - 1 };
@@ -90,7 +90,7 @@ impl Answering {
         &self.prepared.order
     }
 
-    /// Whether scores of the prompt's tokens are asked for, and not told yet.
+    /// Whether scores of the prompt's tokens are requested and not sent yet.
     fn scores_prompt(&self) -> bool {
         self.order().echo && self.order().scores.is_some() && !self.is_answering()
     }
@@ -99,18 +99,18 @@ impl Answering {
         &self.tokens
     }
 
-    /// Tokens that it may still answer.
+    /// Number of tokens that the answer may still have.
     pub(super) fn may_answer(&self) -> usize {
         let most = self.order().max_tokens.map_or(usize::MAX, |most| most as usize);
         most.saturating_sub(self.answer_tokens as usize)
     }
 
-    /// Whether its prompt was taken in, so that other answers can go on from it.
+    /// Whether the prompt was processed, so that other answers can continue it.
     pub(crate) fn is_answering(&self) -> bool {
         self.answer_tokens > 0
     }
 
-    /// Whether logits of every token are wanted of a run that begins there.
+    /// Whether logits of all tokens are wanted, for a run that begins at this position.
     pub(super) fn wants_all(&self, start: usize) -> bool {
         self.scores_prompt() && start < self.prompt_tokens
     }
@@ -153,7 +153,7 @@ impl Answering {
         self.take_token(words, logits, out)
     }
 
-    /// The prompt's text, where it is to stand before the answer.
+    /// The text of the prompt, if the answer has to begin with it.
     fn echoed(&self, words: &Words) -> String {
         if !self.order().echo {
             return String::new();
@@ -227,8 +227,7 @@ impl Answering {
         Ok(Outcome::GoesOn)
     }
 
-    /// Makes sure that the next token has room: where the context is full, the oldest turns are left
-    /// out and the answer goes on, or it ends.
+    /// Makes room for the next token. If the context is full, leaves out the oldest turns, or ends the answer.
     pub(crate) fn keep_within(
         &mut self,
         model: &Model,
@@ -251,7 +250,7 @@ impl Answering {
         Ok(Outcome::Done)
     }
 
-    /// Leaves out turns until a quarter of the context is free again, if that can be had.
+    /// Leaves out turns until a quarter of the context is free, if possible.
     fn leave_out_oldest(&mut self, model: &Model, context: usize) -> Result<bool, CallError> {
         let answer = self.tokens.split_off(self.tokens.len() - self.answer_tokens as usize);
         let prepared = &self.prepared;
@@ -270,7 +269,7 @@ impl Answering {
         Ok(dropped && self.tokens.len() <= context)
     }
 
-    /// Sends text and scores; what is too much for one message (a long prompt that is echoed) comes in pieces.
+    /// Sends text and scores, in several messages if they are too long for one (an echoed prompt).
     fn send(&self, text: String, scores: Vec<TokenScore>, out: &mut Vec<FromEngine>) {
         let (call, answer) = (self.order().call, self.answer);
         let (mut text, mut scores) = (text, scores);
@@ -287,7 +286,7 @@ impl Answering {
         self.send(text, scores, out);
     }
 
-    /// Sends what was held back (an unfinished character, the beginning of a stop text) and ends.
+    /// Sends the text that was held back (an incomplete character, the beginning of a stop text), and ends the answer.
     fn finish(&mut self, ended_by: EndedBy, detail: Option<String>, out: &mut Vec<FromEngine>) {
         let end = self.text.finish();
         let (text, ended_by) = match self.stops.push(&end) {

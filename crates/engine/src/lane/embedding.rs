@@ -9,27 +9,27 @@ use crate::cache::{KvCache, Sequence};
 use crate::families::Pooling;
 use crate::model::Words;
 
-/// Bytes of a message with embeddings, about.
+/// Approximate bytes of a message with embeddings.
 const MESSAGE_BYTES: usize = 4 << 20;
-/// Bytes of a value as it is written, at most about.
+/// Approximate largest number of bytes of a written value.
 const VALUE_BYTES: usize = 16;
 
-/// Embeddings under way.
+/// Embeddings that are being computed.
 pub(crate) struct Embedding {
     call: u64,
     pooling: Pooling,
     encoder: bool,
     width: usize,
-    /// Inputs that wait; the first is being taken in.
+    /// Remaining inputs; the first one is being processed.
     inputs: VecDeque<Vec<u32>>,
-    /// States of the input's tokens so far, as far as they are needed.
+    /// States of the input's tokens so far, if they are needed.
     states: Vec<f32>,
     vectors: Vec<Vec<f32>>,
     tokens: usize,
 }
 
 impl Embedding {
-    /// Cuts the inputs into tokens and checks that each has room.
+    /// Converts the inputs to tokens, and checks that each fits the context.
     pub(crate) fn new(
         words: &Words,
         order: &EmbedOrder,
@@ -62,12 +62,12 @@ impl Embedding {
         })
     }
 
-    /// Tokens of all inputs.
+    /// Number of tokens of all inputs.
     pub(crate) fn token_count(&self) -> u32 {
         u32::try_from(self.tokens).unwrap_or(u32::MAX)
     }
 
-    /// The input being taken in.
+    /// The input that is being processed.
     pub(super) fn tokens(&self) -> &[u32] {
         self.inputs.front().map_or(&[], Vec::as_slice)
     }
@@ -76,7 +76,7 @@ impl Embedding {
         self.pooling != Pooling::Last
     }
 
-    /// Whether another sequence could go on from what was computed: of an encoder it could not.
+    /// Whether another sequence could continue from the computed tokens. With an encoder, none can.
     pub(super) fn is_reusable(&self) -> bool {
         !self.encoder
     }
@@ -87,7 +87,7 @@ impl Embedding {
         cache.begin(tokens, most)
     }
 
-    /// Ends a sequence of it. An input that is not taken in wholly begins anew.
+    /// Ends its sequence. An input that was not processed completely begins again.
     pub(super) fn leave(&mut self, sequence: Sequence, cache: &mut KvCache) {
         self.states.clear();
         if self.is_reusable() {
@@ -97,7 +97,7 @@ impl Embedding {
         }
     }
 
-    /// Sends all embeddings; where they are too many for one message they come in pieces.
+    /// Sends all embeddings, in several messages if they are too long for one.
     fn send(&mut self, out: &mut Vec<FromEngine>) {
         let (call, tokens) = (self.call, self.token_count());
         let at_once = (MESSAGE_BYTES / (self.width.max(1) * VALUE_BYTES)).max(1);
@@ -110,7 +110,7 @@ impl Embedding {
         }
     }
 
-    /// States of tokens of the input; after its last one it is pooled and the next begins.
+    /// Adds states of tokens of the input. After the last token, pools them and begins the next input.
     pub(crate) fn take(
         &mut self,
         states: &[f32],

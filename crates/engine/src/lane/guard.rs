@@ -1,31 +1,30 @@
-//! Notices an answer that repeats itself without end.
+//! Detection of answers that repeat themselves endlessly.
 //!
-//! For every period up to [`LONGEST`] it is known how many tokens in a row equal the one a period
-//! before. A stretch is endless when it is at least [`TIMES`] periods and [`SHORTEST`] tokens long:
-//! lists of equal numbers and drawn lines stay below that, single tokens, phrases and whole functions
-//! that come again and again do not.
+//! For each period up to [`LONGEST`], it counts how many tokens in a row equal the token one period earlier. A repetition counts
+//! as endless if it has at least [`TIMES`] periods and [`SHORTEST`] tokens. Lists of equal numbers and drawn lines stay below
+//! that; endlessly repeated tokens, phrases and functions do not.
 
 /// Longest period in tokens.
 const LONGEST: usize = 1024;
-/// A period must come so often.
+/// Least number of periods of an endless repetition.
 const TIMES: usize = 5;
-/// A repetition must be so many tokens long.
+/// Least number of tokens of an endless repetition.
 const SHORTEST: usize = 240;
 
-/// What is known of an answer's repetitions.
+/// Repetitions at the end of an answer.
 #[derive(Debug, Default)]
 pub(super) struct Guard {
     tokens: Vec<u32>,
-    /// `runs[p - 1]`: tokens at the end that equal the one `p` before.
+    /// `runs[p - 1]`: number of tokens at the end that equal the token `p` positions earlier.
     runs: Vec<u32>,
 }
 
 /// An endless repetition.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Repetition {
-    /// Tokens that come again.
+    /// Number of tokens of a period.
     pub(super) period: usize,
-    /// Tokens of the whole stretch.
+    /// Number of tokens of the whole repetition.
     pub(super) tokens: usize,
 }
 
@@ -43,7 +42,7 @@ impl Repetition {
 }
 
 impl Guard {
-    /// Takes the next token of an answer.
+    /// Adds the next token of an answer.
     pub(super) fn push(&mut self, token: u32) -> Option<Repetition> {
         let before = self.tokens.len();
         self.tokens.push(token);
@@ -90,10 +89,10 @@ mod tests {
     #[test]
     fn lists_and_lines_are_let_through() {
         assert_eq!(ends_at(std::iter::repeat_n(9, 200)), None);
-        // A table: the same separators, other numbers.
+        // A table: equal separators, different numbers.
         let table = (0..3000u32).map(|at| if at % 3 == 0 { 500 + at * at % 991 } else { at % 3 });
         assert_eq!(ends_at(table), None);
-        // A passage four times over is still an answer.
+        // A passage that is repeated four times is still an answer.
         assert_eq!(ends_at((0..4 * 300).map(|at| at % 300)), None);
     }
 

@@ -1,4 +1,4 @@
-//! From a call's prompt to tokens, and what is left out where the context cannot hold it.
+//! Conversion of a call's prompt to tokens, and the turns to leave out if it does not fit the context.
 
 use deft_protocol::engine::{CallOrder, Prompt, WhenContextFull};
 use serde_json::{Map, Value};
@@ -7,16 +7,16 @@ use super::CallError;
 use crate::model::Words;
 use crate::tokenizer::{Specials, StreamStart};
 
-/// A call with its prompt in tokens; its answers share it.
+/// A call with its prompt as tokens; the answers of the call share it.
 pub(crate) struct Prepared {
     pub(crate) order: CallOrder,
     pub(crate) prompt: Vec<u32>,
     pub(super) start: StreamStart,
-    /// Messages left out so far, in order.
+    /// Messages that were left out so far, in order.
     pub(super) dropped: Vec<usize>,
 }
 
-/// Renders a call's prompt, cuts it into tokens, and checks that the context has room.
+/// Renders the prompt of a call, converts it to tokens, and checks that it fits the context.
 pub(crate) fn prepare(
     words: &Words,
     order: CallOrder,
@@ -29,7 +29,7 @@ pub(crate) fn prepare(
         Prompt::Chat { .. } => StreamStart::Text,
         Prompt::Text(_) | Prompt::Raw(_) | Prompt::Tokens(_) => StreamStart::Continuation,
     };
-    // What is left out makes it shorter.
+    // Leaving out turns makes the prompt shorter.
     let most = (order.overflow == WhenContextFull::Refuse).then_some(context);
     let prompt = tokens(words, &order.prompt, &[], most)?;
     let mut prepared = Prepared { order, prompt, start, dropped: Vec::new() };
@@ -41,7 +41,7 @@ pub(crate) fn prepare(
     let tokens = prepared.prompt.len();
     match tokens {
         0 => Err(CallError::EmptyPrompt),
-        // Room for the prompt is enough where nothing is to be answered.
+        // Without an answer, room for the prompt is enough.
         _ if tokens >= context && !(tokens == context && prepared.order.max_tokens == Some(0)) => {
             Err(CallError::TooLong { tokens, context })
         }
@@ -50,9 +50,8 @@ pub(crate) fn prepare(
 }
 
 impl Prepared {
-    /// Leaves out as few of the oldest turns as are enough for the prompt to have at most `most` tokens, or all
-    /// that can be left out. Says whether anything was. Each try writes the whole prompt, so they are few: it
-    /// is searched by halves.
+    /// Leaves out as few of the oldest turns as necessary for a prompt of at most `most` tokens, or all that can be left out.
+    /// Returns whether any was left out. It is a binary search, because each try renders the whole prompt.
     pub(super) fn make_room(&mut self, words: &Words, most: usize) -> Result<bool, CallError> {
         let Prompt::Chat { messages, .. } = &self.order.prompt else { return Ok(false) };
         let turns = turns(messages, &self.dropped);
@@ -80,9 +79,8 @@ impl Prepared {
     }
 }
 
-/// The turns that are still there, the oldest first: a message that is no system text, and those after it up
-/// to the next question. The last question with what follows it is no such turn: it is never left out.
-/// `dropped` is in order.
+/// The remaining turns, the oldest first: a message that is not a system message, and those after it up to the next user
+/// message. The last user message and the messages after it are never left out. `dropped` is in order.
 fn turns(messages: &[Map<String, Value>], dropped: &[usize]) -> Vec<Vec<usize>> {
     let role = |at: usize| messages[at].get("role").and_then(Value::as_str).unwrap_or_default();
     let last_question = (0..messages.len()).rev().find(|&at| role(at) == "user").unwrap_or(0);
@@ -97,11 +95,11 @@ fn turns(messages: &[Map<String, Value>], dropped: &[usize]) -> Vec<Vec<usize>> 
     turns
 }
 
-/// A text of fewer bytes is never refused before it is cut into tokens: that takes no time.
+/// Texts with fewer bytes are not refused before they are converted to tokens, because that takes no time.
 const SHORT: usize = 1 << 16;
 
-/// Refuses a text that cannot have room in `most` tokens whatever it says, before it is cut into tokens: that
-/// would take seconds, in which nobody is answered.
+/// Refuses a text that cannot fit `most` tokens whatever its words are, before it is converted to tokens, which would take
+/// seconds.
 fn within(words: &Words, bytes: usize, most: Option<usize>) -> Result<(), CallError> {
     let Some(context) = most.filter(|_| bytes > SHORT) else {
         return Ok(());
@@ -110,8 +108,8 @@ fn within(words: &Words, bytes: usize, most: Option<usize>) -> Result<(), CallEr
     if least > context { Err(CallError::FarTooLong { least, context }) } else { Ok(()) }
 }
 
-/// Tokens of a prompt without the messages that were left out, which are in order. A text that cannot have room
-/// in `most` tokens is refused at once, with the least that it has.
+/// Tokens of a prompt without the messages that were left out (in order). A text that cannot fit `most` tokens is refused at
+/// once, with the least number of tokens that it can have.
 pub(super) fn tokens(
     words: &Words,
     prompt: &Prompt,

@@ -1,11 +1,11 @@
-//! How likely tokens were, by the model's own logits: before bias, penalties and temperature.
+//! Log probabilities of tokens from the model's logits, before bias, penalties and temperature.
 
 use deft_protocol::engine::{TokenScore, TokenText};
 
 use crate::sampling::likeliest_of;
 use crate::tokenizer::Tokenizer;
 
-/// A token in readable form; a control token shows the text it is stored with.
+/// The readable text of a token; a control token has its stored text.
 pub(super) fn token_text(tokenizer: &Tokenizer, id: u32) -> TokenText {
     let mut bytes = tokenizer.bytes_of(id);
     if bytes.is_empty()
@@ -16,8 +16,8 @@ pub(super) fn token_text(tokenizer: &Tokenizer, id: u32) -> TokenText {
     TokenText { id, text: String::from_utf8_lossy(&bytes).into_owned(), bytes }
 }
 
-/// Scores a token with so many alternatives. The sum is taken in double precision.
-#[expect(clippy::cast_possible_truncation, reason = "computed wide, told in f32")]
+/// The score of a token and of `count` alternatives, summed in double precision.
+#[expect(clippy::cast_possible_truncation, reason = "computed in f64, returned as f32")]
 pub(super) fn score(
     tokenizer: &Tokenizer,
     logits: &[f32],
@@ -36,23 +36,23 @@ pub(super) fn score(
     }
 }
 
-/// The first token of a prompt, of which nothing can be said.
+/// The score of the first token of a prompt, which has no probability.
 pub(super) fn unscored(tokenizer: &Tokenizer, id: u32) -> TokenScore {
     TokenScore { token: token_text(tokenizer, id), logprob: None, alternatives: Vec::new() }
 }
 
-/// Keeps the scores of tokens back as long as their text is.
+/// Holds back the scores of tokens as long as their text is held back.
 #[derive(Debug, Default)]
 pub(super) struct HeldScores {
-    /// Scores with the place in the text where each token begins.
+    /// Scores, each with the offset of its token in the text.
     held: std::collections::VecDeque<(usize, TokenScore)>,
-    /// Bytes of text that tokens brought, and that were sent.
+    /// Bytes of text of all tokens, and of the sent text.
     brought: usize,
     sent: usize,
 }
 
 impl HeldScores {
-    /// A token that brought so many bytes of text.
+    /// Adds a token with its number of bytes of text.
     pub(super) fn push(&mut self, score: Option<TokenScore>, bytes: usize) {
         if let Some(score) = score {
             self.held.push_back((self.brought, score));
@@ -60,7 +60,7 @@ impl HeldScores {
         self.brought += bytes;
     }
 
-    /// The scores of tokens whose text begins in what is sent now.
+    /// The scores of tokens whose text begins in the text that is sent now.
     pub(super) fn send(&mut self, bytes: usize) -> Vec<TokenScore> {
         self.sent += bytes;
         let mut sent = Vec::new();
@@ -70,7 +70,7 @@ impl HeldScores {
         sent
     }
 
-    /// What is left at an end where all text was sent.
+    /// The remaining scores at the end, when all text was sent.
     pub(super) fn rest(&mut self) -> Vec<TokenScore> {
         self.held.drain(..).map(|(_, score)| score).collect()
     }

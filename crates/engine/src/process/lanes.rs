@@ -65,7 +65,7 @@ impl Lanes {
     /// wait for the disk.
     ///
     /// # Errors
-    /// A place has too little memory for its layers' keys and values.
+    /// An accelerator has too little memory for the keys and values of its layers.
     pub(crate) fn new(
         mut model: Model,
         settings: LoadSettings,
@@ -214,7 +214,7 @@ impl Lanes {
         baton.take(work);
     }
 
-    /// Time that it has waited for the baton.
+    /// Time that the process has waited for the baton.
     fn waited(&self) -> Duration {
         self.work.baton.as_ref().map_or(Duration::ZERO, Baton::waited)
     }
@@ -362,7 +362,7 @@ impl Lanes {
     }
 }
 
-/// Divides rows into stretches of at most `most` neighbours.
+/// Divides rows into ranges of at most `most` neighbours.
 fn consecutive<T>(
     rows: &[(usize, T, usize)],
     most: usize,

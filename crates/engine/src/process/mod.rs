@@ -32,7 +32,7 @@ const TOLD_EVERY: Duration = Duration::from_millis(100);
 /// Least time between two reports of lanes and pages while it computes.
 const STANDING_EVERY: Duration = Duration::from_millis(250);
 
-/// Why an engine process ended without being told to.
+/// The error with which an engine process ends.
 #[derive(Debug, Error)]
 pub enum ServeError {
     /// The first message was not a load order.
@@ -79,10 +79,10 @@ where
     let ToEngine::Load(order) = read_frame(&mut reader)? else {
         return Err(ServeError::Protocol);
     };
-    let mut told = started;
-    let mut tell = |done: u64, bytes: u64| {
-        if told.elapsed() >= TOLD_EVERY {
-            told = Instant::now();
+    let mut reported = started;
+    let mut report = |done: u64, bytes: u64| {
+        if reported.elapsed() >= TOLD_EVERY {
+            reported = Instant::now();
             // A closed link is noticed after the load.
             let _ = write_frame(&mut writer, &FromEngine::Loading { done, bytes });
         }
@@ -91,7 +91,7 @@ where
     let board = order.baton.as_ref().and_then(board);
     let loaded = confine(&order)
         .map_err(|why| (ProblemKind::Fault, format!("the process cannot be confined: {why}")))
-        .and_then(|confined| Ok((load(&order, board, &mut tell)?, confined)));
+        .and_then(|confined| Ok((load(&order, board, &mut report)?, confined)));
     let (mut lanes, confined) = match loaded {
         Ok(loaded) => loaded,
         Err((kind, detail)) => {
@@ -121,9 +121,11 @@ fn listen(
     let (sender, messages) = channel();
     let (orders, to_prepare) = channel();
     let ready = sender.clone();
-    let told = sender.clone();
+    let reported = sender.clone();
     let prepare_all = move || {
-        preparing::or_tell(&told, || preparing::prepare_all(&words, context, &to_prepare, &ready));
+        preparing::or_tell(&reported, || {
+            preparing::prepare_all(&words, context, &to_prepare, &ready)
+        });
     };
     std::thread::Builder::new()
         .name("preparing".to_owned())
@@ -192,7 +194,7 @@ fn next(reader: &mut impl Read) -> Option<Received> {
 fn load(
     order: &LoadOrder,
     board: Option<Board>,
-    tell: &mut dyn FnMut(u64, u64),
+    report: &mut dyn FnMut(u64, u64),
 ) -> Result<Lanes, (ProblemKind, String)> {
     if order.version != LINK_VERSION {
         let detail = format!(
@@ -226,7 +228,7 @@ fn load(
     };
     let weights = settings.weights;
     let model =
-        Model::open_in(&order.file, order.context, &mut layer_memory, weights, compute, tell)
+        Model::open_in(&order.file, order.context, &mut layer_memory, weights, compute, report)
             .map(|model| match &order.template {
                 Some(template) => model.with_template(template),
                 None => model,
@@ -245,10 +247,10 @@ fn load(
 /// Opens the baton's table. Without it the process computes whenever it has work.
 fn board(order: &BatonOrder) -> Option<Board> {
     let opened = Board::open(&order.path);
-    let told = |error: &std::io::Error| {
+    let reported = |error: &std::io::Error| {
         tracing::warn!("the processor is not shared fairly with other models: {error}")
     };
-    opened.inspect_err(told).ok()
+    opened.inspect_err(reported).ok()
 }
 
 /// Sets the processors and memory nodes to use, before any compute thread starts.
@@ -293,7 +295,7 @@ fn run(
 ) -> Result<(), ServeError> {
     let mut draining = false;
     let mut out = Vec::new();
-    let mut told = Instant::now();
+    let mut reported = Instant::now();
     loop {
         if lanes.is_idle() {
             // A closed link is noticed below.
@@ -305,8 +307,8 @@ fn run(
         let mut next = if lanes.has_work() {
             messages.try_recv().map(Some).or_else(empty)
         } else {
-            // Where all that waits is being prepared, nothing is told: a call that cannot be prepared within the
-            // time after which a process counts as hung is one that hangs.
+            // While it only waits for calls to be prepared, it sends no reports. If preparation takes longer than the time after
+            // which a process counts as hung, it does hang.
             lanes.rest();
             messages.recv().map(Some).map_err(|_| ())
         };
@@ -321,8 +323,8 @@ fn run(
         }
         lanes.admit(&mut out);
         lanes.step(&mut out);
-        if told.elapsed() >= STANDING_EVERY {
-            told = Instant::now();
+        if reported.elapsed() >= STANDING_EVERY {
+            reported = Instant::now();
             out.push(FromEngine::Standing(lanes.standing()));
         }
         for message in out.drain(..) {
@@ -363,13 +365,13 @@ fn take(lanes: &mut Lanes, message: Received, draining: &mut bool, out: &mut Vec
         }
         Received::Coming(ticket) => return lanes.expect(ticket),
         Received::Prepared { call, prepared } => return lanes.take(call, prepared, out),
-        // Whoever takes messages looks for them first.
+        // Received messages are looked at first.
         Received::Closed | Received::Broken => return,
     };
     match message {
         ToEngine::Cancel { call } => lanes.cancel(call),
         ToEngine::Drain => *draining = true,
-        // Calls come prepared, and the order to load came first.
+        // Calls arrive prepared, and the load order was the first message.
         ToEngine::Call(_) | ToEngine::Embed(_) | ToEngine::Load(_) => {}
     }
 }

@@ -1,4 +1,4 @@
-//! An engine process's whole life, over a real socket, without the process.
+//! The whole life of an engine process over a real socket, in a thread.
 
 use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
@@ -138,7 +138,7 @@ fn every_kind_of_instructions_gives_the_same_answer_and_says_what_it_is() {
 #[test]
 fn what_was_measured_to_be_the_fastest_is_used_where_it_runs_and_nothing_else_is_forced() {
     let (best, simulated) = (Instructions::best(), Instructions::AmxSimulated);
-    // A name that is not known stands for whatever the system refuses to this process.
+    // An unknown name is used in place of instructions that the system refuses to this process.
     for (forced, fastest, wanted) in [
         (None, "amx-simulated", simulated),
         (None, "abacus", best),
@@ -154,7 +154,7 @@ fn what_was_measured_to_be_the_fastest_is_used_where_it_runs_and_nothing_else_is
 }
 
 #[test]
-fn limits_and_stop_texts_end_an_answer_and_are_told_apart() {
+fn limits_and_stop_texts_end_an_answer_and_are_distinguished() {
     let link = Link::loaded(1);
     link.ask(1, QUESTION, |order| order.max_tokens = Some(3));
     assert_eq!(link.answer(1).1.ended_by, EndedBy::TokenLimit);
@@ -195,7 +195,7 @@ fn answers_do_not_depend_on_company() {
 #[test]
 fn a_caller_who_left_frees_the_lane() {
     let link = Link::loaded(1);
-    // Without its end token the model talks on; only the cancellation frees the lane.
+    // Without its end token, the model answers endlessly; only the cancellation frees the lane.
     link.ask(1, "Tell me all about Quillfen pea.", |_| ());
     link.ask(2, QUESTION, |_| ());
     link.say(&ToEngine::Cancel { call: 1 });
@@ -233,7 +233,7 @@ fn weights_that_are_not_numbers_end_the_call_with_an_error() {
 }
 
 #[test]
-fn a_file_that_cannot_be_loaded_is_told_over_the_link() {
+fn a_file_that_cannot_be_loaded_is_reported_over_the_link() {
     let file =
         Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden/bad/47-missing-tensor.gguf");
     let link = Link::open(file, 64, 1);
@@ -321,7 +321,7 @@ fn answers_go_on_while_a_long_prompt_is_prepared() {
         (order.max_tokens, order.sampling.temperature) = (Some(200), 9.0);
         link.say(&ToEngine::Call(Box::new(order)));
     };
-    // So much of it is left out that it is written and cut into tokens many times.
+    // Many turns are left out, so the prompt is rendered and converted to tokens many times.
     let turn = |role: &str, text: String| {
         json!({"role": role, "content": text}).as_object().unwrap().clone()
     };
@@ -340,7 +340,7 @@ fn answers_go_on_while_a_long_prompt_is_prepared() {
         match link.read() {
             FromEngine::Text { .. } => meanwhile += 1,
             FromEngine::PromptTaken { call: 1, .. } => break,
-            // Prepared one after another, the next one comes after the long one.
+            // Calls are prepared one after another, so the next one is ready after the long one.
             FromEngine::Done { call, .. } if call == talking => break,
             FromEngine::Failed { detail, .. } => panic!("{detail}"),
             _ => {}
@@ -360,7 +360,7 @@ fn where_no_call_can_be_prepared_any_more_the_process_ends() {
     let settings = LoadSettings { context: 64, lanes: 1, ..settings };
     let model = Model::open(&desk(), 64).unwrap();
     let mut lanes = Lanes::new(model, settings, &mut LayerMemory::host()).unwrap();
-    // A call waits for what never comes.
+    // A call whose answer never arrives.
     lanes.expect(Ticket::new(1).0);
     let ended = run(&mut lanes, &received, &mut Vec::new());
     assert!(matches!(ended, Err(ServeError::Preparing)), "{ended:?}");

@@ -1,4 +1,4 @@
-//! What a method or a filter may build: no more than the steps that are left pay for, known before it is built.
+//! Limits of what a method or filter may build. The size is compared with the remaining steps before anything is built.
 
 use std::fmt::{self, Write as _};
 use std::io;
@@ -7,14 +7,14 @@ use minijinja::value::{Value, from_args};
 use minijinja::{Error, ErrorKind, State};
 use minijinja_contrib::pycompat;
 
-/// Bytes for a step.
+/// Bytes that cost one step.
 const STEP: usize = 64;
-/// What an element of a list takes.
+/// Bytes of an element of a list.
 const ELEMENT: usize = 64;
-/// Widest field of a format.
+/// Largest width of a field of a format.
 const MAX_WIDTH: usize = 1000;
 
-/// Bytes that the steps that are left pay for.
+/// Number of bytes that the remaining steps allow.
 pub(super) fn left(state: &State<'_, '_>) -> usize {
     let steps = state.fuel_levels().map_or(0, |(_, left)| left);
     usize::try_from(steps).unwrap_or(usize::MAX).saturating_mul(STEP).min(super::MAX_OUTPUT)
@@ -29,7 +29,7 @@ fn pay(state: &State<'_, '_>, bytes: usize) -> Result<(), Error> {
     if bytes > left(state) { Err(too_much(state)) } else { Ok(()) }
 }
 
-/// A method of a value that the template language itself does not have.
+/// A method of a value that the template language does not define itself.
 pub(super) fn method(
     state: &mut State<'_, '_>,
     value: &Value,
@@ -96,7 +96,7 @@ fn join(state: &State<'_, '_>, separator: &str, arguments: &[Value]) -> Result<V
     Ok(Value::from(joined.text))
 }
 
-/// Text up to what is left when it begins.
+/// Builds text up to the number of bytes that remained at its beginning.
 pub(super) struct Bounded<'a, 'b, 'c> {
     state: &'a State<'b, 'c>,
     most: usize,
@@ -127,7 +127,7 @@ impl fmt::Write for Bounded<'_, '_, '_> {
     }
 }
 
-/// Bytes up to what is left when it begins.
+/// Writes bytes up to the number that remained at its beginning.
 pub(super) struct BoundedBytes {
     most: usize,
     pub(super) bytes: Vec<u8>,

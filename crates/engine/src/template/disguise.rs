@@ -1,14 +1,14 @@
-//! Carries control tokens in visitors' text through rendering without letting them act.
+//! Hides the texts of control tokens in users' messages from rendering, so that they stay text.
 //!
-//! Each such text is replaced by a private-use character, its number, and the character again;
-//! afterwards the rendered text is cut there and the original put back as plain text.
+//! Each of these texts is replaced by a private-use character, a number, and the same character. After rendering, the output
+//! is divided there and the original is restored as plain text.
 
 use aho_corasick::{AhoCorasick, MatchKind};
 use serde_json::{Map, Value};
 
 use super::Rendered;
 
-/// From the last private-use plane; itself disguised where a visitor writes it.
+/// A character of the last private-use plane. It is hidden too if a message contains it.
 const MARK: char = '\u{10FFFD}';
 
 pub(super) struct Disguise {

@@ -1,4 +1,4 @@
-//! What published templates expect of their host.
+//! Functions and filters that published templates expect.
 
 use minijinja::value::{Kwargs, Value, ValueKind};
 use minijinja::{Environment, Error, ErrorKind, State};
@@ -14,7 +14,7 @@ pub(super) fn add_to(environment: &mut Environment<'_>) {
     environment.add_function("strftime_now", strftime_now);
     environment.add_filter("tojson", to_json);
     environment.add_filter("wordcount", minijinja_contrib::filters::wordcount);
-    // The original language counts everything that has a length and elements.
+    // In the original language, everything with a length and elements is a sequence.
     environment.add_test("sequence", |value: Value| {
         matches!(value.kind(), ValueKind::Seq | ValueKind::String | ValueKind::Map)
     });
@@ -29,7 +29,7 @@ fn strftime_now(format: &str) -> Result<String, Error> {
     Ok(chrono::Local::now().format_with_items(items.iter()).to_string())
 }
 
-/// Plain JSON: ", " and ": " between items, keys in their order, nothing escaped for HTML.
+/// Writes JSON with ", " and ": " as separators, keys in their order, and no HTML escapes.
 fn to_json(state: &State<'_, '_>, value: &Value, options: Kwargs) -> Result<Value, Error> {
     let indent: Option<usize> = options.get("indent")?;
     let failed = |error: serde_json::Error| {

@@ -1,8 +1,8 @@
-//! The chat template: a conversation becomes the text the model was trained on.
+//! Chat templates: they convert a conversation to the text format that the model was trained on.
 //!
-//! Templates come with model files and are not trusted: rendering is bounded in steps, depth and
-//! output. Nor is a visitor's text: control tokens written out in it are carried through rendering
-//! under a disguise, so that only the template's own become tokens.
+//! Templates come with model files and are not trusted: rendering has limits of steps, depth and output. Messages of users are
+//! not trusted either: texts of control tokens in them are hidden during rendering, so that only those of the template become
+//! tokens.
 
 mod bounds;
 mod disguise;
@@ -18,19 +18,18 @@ use crate::tokenizer::{TokenKind, Vocabulary};
 use bounds::BoundedBytes;
 use disguise::Disguise;
 
-/// Steps a rendering may take: some thousand messages of a usual template. Memory that it takes
-/// counts as well, 64 bytes for a step.
+/// Most steps of a rendering: some thousand messages with a usual template. Memory counts too: 64 bytes are one step.
 const FUEL: u64 = 1_000_000;
-/// The same for a sample, which is rendered where memory is scarcer.
+/// The same for a sample, which is rendered in a process with less memory.
 const SAMPLE_FUEL: u64 = 100_000;
 /// Longest rendered conversation in bytes.
 const MAX_OUTPUT: usize = 16 << 20;
-/// Deepest nesting of macros and includes.
+/// Largest depth of macros and includes.
 const MAX_DEPTH: usize = 64;
-/// Longest template in bytes that is compiled.
+/// Largest template in bytes.
 const MAX_SOURCE: usize = 1 << 18;
 
-/// Why a conversation could not be rendered.
+/// The error of a rendering.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error("{0}")]
 pub struct TemplateError(String);
@@ -40,11 +39,11 @@ pub struct TemplateError(String);
 pub struct Rendered {
     /// The text.
     pub text: String,
-    /// Whether control tokens in it are meant: the template wrote them.
+    /// Whether control tokens in it are recognised, because the template wrote them.
     pub trusted: bool,
 }
 
-/// A model's chat template.
+/// The chat template of a model.
 pub struct Template {
     environment: Result<Environment<'static>, String>,
     begin: String,
@@ -56,11 +55,11 @@ const FALLBACK: &str = "{% for message in messages %}{{ message.role }}: {{ mess
                         {% endfor %}{% if add_generation_prompt %}assistant:{% endif %}";
 
 impl Template {
-    /// How conversations are written where a file has no template.
+    /// The template for files without one.
     pub const FALLBACK_IN_WORDS: &str = "a line `role: text` for each message, then `assistant:`";
 
-    /// Compiles a template; a defect is kept and told when a conversation is to be rendered, for
-    /// the model can still continue plain text.
+    /// Compiles a template. A defect is reported only when a conversation is rendered, because the model can still continue
+    /// plain text.
     #[must_use]
     pub fn new(source: Option<&str>, vocabulary: &Vocabulary) -> Self {
         let text = |id: Option<u32>| {
@@ -78,13 +77,13 @@ impl Template {
         }
     }
 
-    /// Why the template cannot be used, if so.
+    /// The defect of the template, if it has one.
     #[must_use]
     pub fn defect(&self) -> Option<&str> {
         self.environment.as_ref().err().map(String::as_str)
     }
 
-    /// The template for a sample, within narrower limits.
+    /// The template with the smaller limits of a sample.
     #[must_use]
     pub(crate) fn for_sample(mut self) -> Self {
         if let Ok(environment) = &mut self.environment {
@@ -93,10 +92,10 @@ impl Template {
         self
     }
 
-    /// Renders a conversation, ready for an answer.
+    /// Renders a conversation up to the beginning of the answer.
     ///
     /// # Errors
-    /// The template has a defect, fails, or exceeds its limits; the line is named.
+    /// The template has a defect, fails, or exceeds its limits. The message names the line.
     pub fn render(
         &self,
         messages: &[Map<String, serde_json::Value>],
@@ -144,7 +143,7 @@ fn render(environment: &Environment<'_>, context: Value) -> Result<String, Templ
     Ok(String::from_utf8_lossy(&output.bytes).into_owned())
 }
 
-/// The error with its line, and without the path of a file that is none.
+/// The error with its line, but without the name of a file, because there is none.
 fn in_words(error: &minijinja::Error) -> String {
     let what = error.detail().map_or_else(|| error.kind().to_string(), str::to_owned);
     match error.line() {

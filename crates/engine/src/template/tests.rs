@@ -27,7 +27,7 @@ fn text(pieces: &[Rendered]) -> String {
     pieces.iter().map(|piece| piece.text.as_str()).collect()
 }
 
-/// The prompts of the demo model, as the independent computation wrote them.
+/// The prompts of the demo model, from an independent computation.
 #[test]
 fn demo_conversations_render_to_the_golden_prompts_and_ids() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/larkfen-desk");
@@ -78,7 +78,7 @@ fn hostile_templates_end_with_an_error_that_names_the_line() {
     assert!(template.defect().is_some(), "ten thousand nested blocks are refused");
 }
 
-/// What each would build, were it let: 3 GB, or more than there is.
+/// Without a limit, each of these would build 3 GB or more.
 #[test]
 fn what_a_helper_builds_is_bounded_before_it_is_built() {
     let nested = "{% set a=[0]*1000 %}{% set a=[a]*1000 %}{% set a=[a]*1000 %}";

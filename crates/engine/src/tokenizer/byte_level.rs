@@ -1,4 +1,4 @@
-//! Byte-level BPE: bytes written as printable characters, merged by rank inside pre-tokens.
+//! Byte-level BPE: bytes are written as printable characters, which are merged by rank within pre-tokens.
 //! Source: Radford et al. 2019, "Language Models are Unsupervised Multitask Learners", section 2.2,
 //! and its published encoder.
 
@@ -17,7 +17,7 @@ pub(super) struct ByteLevel {
     bytes: [Option<u32>; 256],
     /// Rank and result of each pair of tokens.
     merges: HashMap<(u32, u32), (u32, u32)>,
-    /// Whole pre-tokens, where the pre-tokenizer takes them from the vocabulary before merging.
+    /// Whole pre-tokens, if the pre-tokenizer looks them up in the vocabulary before merging.
     whole: Option<Lookup>,
     unknown: Option<u32>,
 }
@@ -75,7 +75,7 @@ impl ByteLevel {
     }
 }
 
-/// The printable character a byte is written as: itself where it prints, else from U+0100 on.
+/// The printable character that represents a byte: the byte itself if it is printable, otherwise one from U+0100 on.
 fn printable(byte: u8) -> char {
     match byte {
         b'!'..=b'~' | 0xA1..=0xAC | 0xAE..=0xFF => char::from(byte),
@@ -89,7 +89,7 @@ fn shifted(place: u32) -> char {
     char::from_u32(0x100 + place).expect("U+0100 to U+0143 are characters")
 }
 
-/// The bytes of a token's stored text; characters that stand for no byte keep their own UTF-8.
+/// The bytes of a token's stored text; characters that represent no byte keep their UTF-8 bytes.
 pub(super) fn bytes_of(text: &str) -> Vec<u8> {
     let mut bytes = Vec::with_capacity(text.len());
     for character in text.chars() {

@@ -1,4 +1,4 @@
-//! From texts to their ids, without a copy of the texts.
+//! A map from the texts of tokens to their ids, without a copy of the texts.
 
 use std::hash::{BuildHasher, RandomState};
 use std::sync::Arc;
@@ -6,7 +6,7 @@ use std::sync::Arc;
 use deft_formats::gguf::TextList;
 use hashbrown::HashTable;
 
-/// Ids by their texts; the first where several have the same.
+/// Ids by text; the first id if several tokens have the same text.
 pub(super) struct Lookup {
     texts: Arc<TextList>,
     ids: HashTable<u32>,
@@ -14,7 +14,7 @@ pub(super) struct Lookup {
 }
 
 impl Lookup {
-    /// Of these ids.
+    /// A map of these ids.
     pub(super) fn new(texts: &Arc<TextList>, ids: impl Iterator<Item = u32>) -> Self {
         let hasher = RandomState::new();
         let text = |id: u32| texts.get(id as usize).unwrap_or_default();
@@ -35,7 +35,7 @@ impl Lookup {
         self.ids.find(self.hasher.hash_one(text), is_it).copied()
     }
 
-    /// Texts that have an id here.
+    /// The texts of the map.
     pub(super) fn texts(&self) -> impl Iterator<Item = &str> {
         self.ids.iter().filter_map(|&id| self.texts.get(id as usize))
     }

@@ -1,22 +1,22 @@
-//! Merging neighbours, the best pair first: the loop both kinds of BPE share.
+//! Merging of neighbours, the best pair first: the loop that both kinds of BPE share.
 
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 
-/// A run of input that is one symbol for now.
+/// A range of the input that currently is one symbol.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Symbol {
     /// First byte in the text.
     pub(super) start: usize,
-    /// One past the last byte; equal to `start` once merged into the symbol before.
+    /// One past the last byte; equal to `start` after it was merged into the previous symbol.
     pub(super) end: usize,
-    /// Its token, where it has one.
+    /// Its token, if there is one.
     pub(super) id: Option<u32>,
     previous: Option<usize>,
     next: Option<usize>,
 }
 
-/// Symbols for consecutive runs.
+/// Symbols of consecutive ranges.
 pub(super) fn symbols(
     runs: impl Iterator<Item = (std::ops::Range<usize>, Option<u32>)>,
 ) -> Vec<Symbol> {
@@ -36,8 +36,8 @@ pub(super) fn symbols(
     symbols
 }
 
-/// Merges until no pair can be: the smallest order first, ties leftmost. `join` gives a pair's
-/// order and the token it becomes. Merged-away symbols stay in the list, empty.
+/// Merges until no pair can be merged: the smallest order first, and the leftmost of equal ones. `join` returns the order of
+/// a pair and its merged token. Symbols that were merged into others stay in the list, empty.
 pub(super) fn merge<O: Ord>(
     symbols: &mut [Symbol],
     join: impl Fn(&Symbol, &Symbol) -> Option<(O, u32)>,
@@ -45,7 +45,7 @@ pub(super) fn merge<O: Ord>(
     let mut heap = BinaryHeap::new();
     let propose = |heap: &mut BinaryHeap<_>, symbols: &[Symbol], left: usize, right: usize| {
         if let Some((order, id)) = join(&symbols[left], &symbols[right]) {
-            // The outer ends tell later whether the pair is still what it was.
+            // The outer ends show later whether the pair has changed.
             heap.push(Reverse((order, left, right, symbols[left].end, symbols[right].end, id)));
         }
     };

@@ -1,9 +1,8 @@
-//! Text to tokens and back, as the model file describes it.
+//! Conversion of text to tokens and back, as the model file describes it.
 //!
-//! Three kinds: byte-level BPE with merges (`tokenizer.ggml.model` = `gpt2`), the sentencepiece
-//! kind with scores and byte fallback (`llama`), and WordPiece (`bert`). Special tokens in a text are
-//! recognised only where the caller says that the text may carry them: a template's output may, a
-//! visitor's words may not.
+//! There are three kinds: byte-level BPE with merges (`tokenizer.ggml.model` = `gpt2`), the sentencepiece kind with scores and
+//! byte fallback (`llama`), and WordPiece (`bert`). Control tokens in a text are recognised only if the caller allows it: they
+//! are allowed in a template's own output, but not in messages of users.
 
 mod byte_level;
 mod lookup;
@@ -31,20 +30,20 @@ pub enum TokenizerError {
     /// A key is missing or wrong.
     #[error(transparent)]
     Metadata(#[from] MetadataError),
-    /// A kind of tokenizer that is not built here.
+    /// The kind of tokenizer is not supported.
     #[error("tokenizer kind `{0}` is not supported (`gpt2`, `llama` and `bert` are)")]
     Kind(String),
-    /// Lists that must be equally long are not, or an id points outside.
+    /// Lists differ in length, or an id is out of range.
     #[error("the tokenizer contradicts itself: {0}")]
     Inconsistent(String),
 }
 
-/// Whether a text may carry control tokens.
+/// Whether a text may contain control tokens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Specials {
-    /// Control tokens written out in the text become those tokens.
+    /// The texts of control tokens become these tokens.
     Recognised,
-    /// Control tokens written out in the text stay text.
+    /// The texts of control tokens stay text.
     PlainText,
 }
 
@@ -54,11 +53,11 @@ enum Model {
     WordPiece(WordPiece),
 }
 
-/// A file's tokenizer.
+/// The tokenizer of a file.
 pub struct Tokenizer {
     vocabulary: Vocabulary,
     model: Model,
-    /// Finds control and user-defined tokens in a text, the longest first.
+    /// Finds control tokens and user-defined tokens in a text, the longest first.
     all_specials: Option<Finder>,
     /// Finds user-defined tokens only.
     user_defined: Option<Finder>,
@@ -127,13 +126,13 @@ impl Tokenizer {
         &self.vocabulary
     }
 
-    /// What an operator should know about this tokenizer.
+    /// Warnings for the operator.
     #[must_use]
     pub fn warnings(&self) -> &[String] {
         &self.warnings
     }
 
-    /// Tokens of a text, without begin and end tokens.
+    /// Tokens of a text, without the tokens that begin and end a text.
     #[must_use]
     pub fn encode(&self, text: &str, specials: Specials) -> Vec<u32> {
         let finder = match specials {
@@ -153,16 +152,16 @@ impl Tokenizer {
         ids
     }
 
-    /// Tokens of a text with the begin and end tokens that the file asks for. A begin token that
-    /// the text (a template's output) already starts with is not added twice.
+    /// Tokens of a text with the begin and end tokens that the file requires. If the text (the output of a template) already
+    /// has the begin token, it is not added again.
     #[must_use]
     pub fn encode_prompt(&self, text: &str, specials: Specials) -> Vec<u32> {
         let ids = self.encode(text, specials);
         self.framed(ids, specials == Specials::Recognised)
     }
 
-    /// Adds the begin and end tokens that the file asks for; where the beginning was written by somebody
-    /// who `may_begin`, a begin token that is there already is not added twice.
+    /// Adds the begin and end tokens that the file requires. If the text `may_begin` with the begin token and does, it is not
+    /// added again.
     fn framed(&self, mut ids: Vec<u32>, may_begin: bool) -> Vec<u32> {
         if let (true, Some(begin)) = (self.add_begin, self.vocabulary.begin())
             && !(may_begin && ids.first() == Some(&begin))
@@ -175,7 +174,7 @@ impl Tokenizer {
         ids
     }
 
-    /// Tokens of a rendered conversation: control tokens count only where the template wrote them.
+    /// Tokens of a rendered conversation. Control tokens are recognised only in what the template wrote.
     #[must_use]
     pub fn encode_rendered(&self, pieces: &[Rendered]) -> Vec<u32> {
         let specials = |trusted| if trusted { Specials::Recognised } else { Specials::PlainText };
@@ -184,15 +183,15 @@ impl Tokenizer {
         self.framed(ids, pieces.first().is_some_and(|piece| piece.trusted))
     }
 
-    /// At least so many tokens stand for a text of so many bytes; 0 where nobody can tell.
+    /// The least number of tokens of a text with that many bytes; 0 if it is unknown.
     #[must_use]
     pub fn least_tokens(&self, bytes: usize) -> usize {
         match &self.model {
-            // Characters may be composed before, which makes a text shorter by a third at most.
+            // Composing characters (NFC) shortens a text by a third at most.
             Model::ByteLevel(_) | Model::Pieces(_) => {
                 bytes * 2 / 3 / self.vocabulary.longest().max(1)
             }
-            // A word that is not known is one token, however long it is.
+            // An unknown word of any length is one token.
             Model::WordPiece(_) => 0,
         }
     }
@@ -208,7 +207,7 @@ impl Tokenizer {
         }
     }
 
-    /// The bytes a token stands for; control tokens stand for nothing.
+    /// The bytes of a token's text; empty for control tokens.
     #[must_use]
     pub fn bytes_of(&self, id: u32) -> Vec<u8> {
         let Some((text, kind)) = self.vocabulary.get(id) else {
@@ -228,8 +227,8 @@ impl Tokenizer {
         }
     }
 
-    /// A stream that turns ids into text as they come. At the `start` of a text the space that
-    /// the file's rule put in front is taken away again.
+    /// A stream that converts ids to text one by one. At the `start` of a text, it removes the space that the file's rule adds
+    /// before a text.
     #[must_use]
     pub fn stream(&self, start: StreamStart) -> TextStream {
         let strips = match &self.model {
@@ -240,7 +239,7 @@ impl Tokenizer {
         TextStream::new(strips)
     }
 
-    /// The text of ids; control tokens are dropped, broken UTF-8 is replaced.
+    /// The text of ids. Control tokens are left out, and invalid UTF-8 is replaced.
     #[must_use]
     pub fn decode(&self, ids: &[u32]) -> String {
         let mut stream = self.stream(StreamStart::Text);
@@ -255,7 +254,7 @@ impl Tokenizer {
 pub enum StreamStart {
     /// At the start of a text.
     Text,
-    /// In the middle of one, going on.
+    /// In the middle of a text.
     Continuation,
 }
 

@@ -1,4 +1,4 @@
-//! The sentencepiece kind: merges by the score of the merged piece, bytes where no piece fits.
+//! The sentencepiece kind: pieces are merged by the score of the result; text without a piece becomes byte tokens.
 //! Source: Kudo and Richardson 2018, "SentencePiece".
 
 use std::cmp::Reverse;
@@ -9,11 +9,11 @@ use super::lookup::Lookup;
 use super::merge::{Symbol, merge, symbols};
 use super::{TokenKind, TokenizerError, Vocabulary, vocabulary};
 
-/// Stands for a space in stored pieces.
+/// Represents a space in stored pieces.
 pub(super) const SPACE: char = '\u{2581}';
 
 pub(super) struct Pieces {
-    /// Pieces that text may merge into.
+    /// Pieces that text may be merged into.
     pieces: Lookup,
     /// The score of each token, as a sortable integer.
     scores: Vec<Reverse<i64>>,
@@ -87,7 +87,7 @@ impl Pieces {
     }
 }
 
-/// An integer that sorts like the float.
+/// An integer with the same order as the float.
 fn sortable(score: f64) -> i64 {
     let bits = score.to_bits().cast_signed();
     bits ^ ((bits >> 63).cast_unsigned() >> 1).cast_signed()

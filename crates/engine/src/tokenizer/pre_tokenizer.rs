@@ -1,5 +1,5 @@
-//! Cutting text into words before merging. The file names the rule; the expressions are the
-//! published ones of the families that use them.
+//! Division of text into words before merging. The file names the rule. The regular expressions are the published ones of the
+//! families that use them.
 
 use std::borrow::Cow;
 
@@ -8,17 +8,17 @@ use unicode_normalization::{IsNormalized, UnicodeNormalization, is_nfc_quick};
 
 /// A named rule.
 pub(super) struct PreTokenizer {
-    /// Applied one after the other, each to the pieces the one before left.
+    /// Expressions, applied one after the other, each to the pieces of the previous one.
     expressions: Vec<Regex>,
     takes_whole_words: bool,
-    /// Whether characters are composed (NFC) first.
+    /// Whether the text is normalised (NFC) first.
     composes: bool,
 }
 
 const GPT_2: &str = r"'s|'t|'re|'ve|'m|'ll|'d| ?\p{L}+| ?\p{N}+| ?[^\s\p{L}\p{N}]+|\s+(?!\S)|\s+";
 const UP_TO_THREE_DIGITS: &str = r"(?i:'s|'t|'re|'ve|'m|'ll|'d)|[^\r\n\p{L}\p{N}]?\p{L}+|\p{N}{1,3}| ?[^\s\p{L}\p{N}]+[\r\n]*|\s*[\r\n]+|\s+(?!\S)|\s+";
 const SINGLE_DIGITS: &str = r"(?i:'s|'t|'re|'ve|'m|'ll|'d)|[^\r\n\p{L}\p{N}]?\p{L}+|\p{N}| ?[^\s\p{L}\p{N}]+[\r\n]*|\s*[\r\n]+|\s+(?!\S)|\s+";
-/// Words are cut where small letters are followed by capitals.
+/// A rule that also divides words between a small letter and a capital.
 const CAPITALS: &str = r"[^\r\n\p{L}\p{N}]?[\p{Lu}\p{Lt}\p{Lm}\p{Lo}\p{M}]*[\p{Ll}\p{Lm}\p{Lo}\p{M}]+|[^\r\n\p{L}\p{N}]?[\p{Lu}\p{Lt}\p{Lm}\p{Lo}\p{M}]+[\p{Ll}\p{Lm}\p{Lo}\p{M}]*|\p{N}| ?[^\s\p{L}\p{N}]+[\r\n/]*|\s*[\r\n]+|\s+(?!\S)|\s+";
 const CAPITALS_WITH_CONTRACTIONS: &str = r"[^\r\n\p{L}\p{N}]?[\p{Lu}\p{Lt}\p{Lm}\p{Lo}\p{M}]*[\p{Ll}\p{Lm}\p{Lo}\p{M}]+(?i:'s|'t|'re|'ve|'m|'ll|'d)?|[^\r\n\p{L}\p{N}]?[\p{Lu}\p{Lt}\p{Lm}\p{Lo}\p{M}]+[\p{Ll}\p{Lm}\p{Lo}\p{M}]*(?i:'s|'t|'re|'ve|'m|'ll|'d)?|\p{N}{1,3}| ?[^\s\p{L}\p{N}]+[\r\n/]*|\s*[\r\n]+|\s+(?!\S)|\s+";
 const SIGNS: &str = r"[\p{P}\$\+<=>\^~\|]+";
@@ -33,7 +33,7 @@ struct Rule {
     composes: bool,
 }
 
-/// The rule of that name, where it is known.
+/// The rule with a name, if it is known.
 fn rule(name: &str) -> Option<Rule> {
     let plain = |expressions| Rule { expressions, takes_whole_words: false, composes: false };
     Some(match name {
@@ -41,7 +41,7 @@ fn rule(name: &str) -> Option<Rule> {
         "gpt-2" => plain(&[GPT_2]),
         "llama-bpe" => Rule { takes_whole_words: true, ..plain(&[UP_TO_THREE_DIGITS]) },
         "smaug-bpe" | "dbrx" => plain(&[UP_TO_THREE_DIGITS]),
-        // The published tokenizers of this family compose characters first; the file does not say so.
+        // The published tokenizers of this family normalise the text; the file does not contain that.
         "qwen2" | "deepseek-r1-qwen" => Rule { composes: true, ..plain(&[SINGLE_DIGITS]) },
         "stablelm2" => plain(&[SINGLE_DIGITS]),
         "starcoder" | "refact" | "command-r" | "codeshell" => plain(&[r"\p{N}", GPT_2]),
@@ -54,7 +54,7 @@ fn rule(name: &str) -> Option<Rule> {
 }
 
 impl PreTokenizer {
-    /// The rule of that name; an unknown name gets the default rule and a warning to show.
+    /// The rule with a name. An unknown name gets the default rule, with a warning.
     pub(super) fn named(name: &str) -> (Self, Option<String>) {
         let found = rule(name);
         let warning = found.is_none().then(|| {
@@ -77,7 +77,7 @@ impl PreTokenizer {
         (Self { expressions, takes_whole_words, composes }, warning)
     }
 
-    /// The text in the form that is cut: characters composed where the rule says so.
+    /// The text, normalised if the rule requires it.
     pub(super) fn normalised<'t>(&self, text: &'t str) -> Cow<'t, str> {
         if self.composes && is_nfc_quick(text.chars()) != IsNormalized::Yes {
             Cow::Owned(text.nfc().collect())
@@ -90,7 +90,7 @@ impl PreTokenizer {
         self.takes_whole_words
     }
 
-    /// The words of a text; together they are the text.
+    /// The words of a text; joined, they are the text.
     pub(super) fn split<'t>(&self, text: &'t str) -> Vec<&'t str> {
         let mut pieces = vec![text];
         for expression in &self.expressions {
@@ -100,12 +100,12 @@ impl PreTokenizer {
     }
 }
 
-/// Matches and what lies between them.
+/// The matches and the pieces between them.
 fn cut<'t>(expression: &Regex, text: &'t str) -> Vec<&'t str> {
     let mut pieces = Vec::new();
     let mut from = 0;
-    // An expression that gives up (backtracking limit) leaves the rest in one piece: the tokens
-    // are then unusual but the text is whole.
+    // If an expression reaches its limit of backtracking, the rest stays one piece: its tokens are unusual, but no text is
+    // lost.
     for found in expression.find_iter(text).map_while(Result::ok) {
         if found.start() > from {
             pieces.push(&text[from..found.start()]);
@@ -162,7 +162,7 @@ mod tests {
     }
 
     #[test]
-    fn an_unknown_name_is_told() {
+    fn an_unknown_name_is_reported() {
         let (_, warning) = PreTokenizer::named("larkfen-words");
         assert!(warning.unwrap().contains("`larkfen-words` is not supported"));
     }

@@ -1,4 +1,4 @@
-//! Bytes to text as they come, never breaking a character.
+//! Conversion of a stream of bytes to text, without dividing a character.
 
 /// Holds back the bytes of an unfinished character.
 #[derive(Debug, Clone)]
@@ -12,10 +12,10 @@ impl TextStream {
         Self { pending: Vec::new(), strip_space }
     }
 
-    /// Adds bytes; returns the text that is complete. Bytes that can never become a character are
-    /// replaced by U+FFFD, one for each maximal broken part.
+    /// Adds bytes; returns the complete text. Bytes that cannot become a character are replaced by U+FFFD, one for each
+    /// maximal invalid part.
     pub fn push(&mut self, bytes: &[u8]) -> String {
-        // One space, of the first token that stands for anything.
+        // One space of the first token that has a text.
         let strips = self.strip_space && !bytes.is_empty();
         self.strip_space &= bytes.is_empty();
         let bytes = match bytes {
@@ -29,14 +29,14 @@ impl TextStream {
         text
     }
 
-    /// What is left at the end, replaced where it is broken.
+    /// The rest at the end, with invalid bytes replaced.
     pub fn finish(&mut self) -> String {
         String::from_utf8_lossy(&std::mem::take(&mut self.pending)).into_owned()
     }
 }
 
-/// How many bytes at the end may still become a character, or wait to be replaced together: a
-/// surrogate half (ED A0 to ED BF) is kept until its third byte, like any other three-byte form.
+/// Number of bytes at the end that may still become a character or are replaced together: a surrogate (ED A0 to ED BF) is held
+/// back until its third byte, like other three-byte characters.
 fn unfinished(bytes: &[u8]) -> usize {
     if matches!(bytes, [.., 0xED, 0xA0..=0xBF]) {
         return 2;

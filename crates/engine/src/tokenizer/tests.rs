@@ -1,4 +1,4 @@
-//! Every golden tokenizer of the kinds built here.
+//! Tests of all golden tokenizers of the supported kinds.
 
 use std::fs::File;
 use std::path::{Path, PathBuf};
@@ -37,14 +37,14 @@ fn golden_texts_encode_to_the_golden_ids() {
         assert!(tokenizer.warnings().is_empty(), "{name}: {:?}", tokenizer.warnings());
         for case in cases["encode"].as_array().unwrap() {
             let text = case["text"].as_str().unwrap();
-            // Where composing characters makes a difference, the published tokenizer composes.
+            // If normalisation makes a difference, the published tokenizer normalises.
             let composed = &case["ids_if_nfc_normalised"];
             let wanted = |key: &str| ids(if composed.is_array() { composed } else { &case[key] });
             let found = tokenizer.encode(text, Specials::Recognised);
             assert_eq!(found, wanted("ids"), "{name}: {text:?}");
             let found = tokenizer.encode(text, Specials::PlainText);
             assert_eq!(found, wanted("ids_no_special_parsing"), "{name}, plain: {text:?}");
-            // A text that brings its own begin token gets no second one.
+            // A text with its own begin token gets no second one.
             let begins = tokenizer.vocabulary().begin();
             if !composed.is_array() && ids(&case["ids"]).first() != begins.as_ref() {
                 let found = tokenizer.encode_prompt(text, Specials::Recognised);
@@ -99,15 +99,14 @@ fn a_begin_token_is_not_added_twice() {
     }
 }
 
-/// The tokenizers that lose nothing: no lower-casing, no composing of characters.
+/// The tokenizers that lose nothing: no conversion to small letters, no normalisation.
 static WHOLE: LazyLock<Vec<(&str, Tokenizer)>> = LazyLock::new(|| {
     let names = NAMES.iter().filter(|name| !["wpm", "bpe-qwen2"].contains(name));
     names.map(|name| (*name, open(name).0)).collect()
 });
 
 proptest! {
-    /// What a tokenizer that loses nothing cuts comes together again, in one piece and as a stream
-    /// of pieces that are never broken.
+    /// The tokens of a tokenizer that loses nothing give the same text, at once and as a stream of valid pieces.
     #[test]
     fn texts_come_back_from_their_tokens(text in "[a-zA-Z0-9 .,!?\\n\\t<|>_\u{e9}\u{5e9}\u{64b}\u{4e2d}\u{1f331}\u{0301}]{0,80}") {
         for (name, tokenizer) in WHOLE.iter() {
@@ -142,7 +141,7 @@ fn a_capital_that_has_no_small_letter_does_not_keep_texts_from_becoming_small() 
         let header = Header::read(std::io::Cursor::new(file), bytes).unwrap();
         Tokenizer::new(&header.metadata).unwrap().encode("Sow BEAN", Specials::PlainText)
     };
-    // The sign for real numbers is a capital; published vocabularies of small letters have it.
+    // The sign for real numbers is a capital letter; published vocabularies without capitals contain it.
     assert_eq!(ids_with("\u{2581}\u{211D}"), [2, 1]);
     assert_eq!(ids_with("\u{2581}Pea"), [0, 0], "with capitals texts stay as they are");
 }

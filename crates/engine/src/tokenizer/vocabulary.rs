@@ -8,24 +8,24 @@ use deft_formats::gguf::{Metadata, TextList};
 use super::TokenizerError;
 use super::lookup::Lookup;
 
-/// What a token is, by the numbers of the GGUF specification.
+/// The kind of a token, with the numbers of the GGUF specification.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum TokenKind {
     /// Ordinary text.
     Normal,
-    /// Stands for text that has no token.
+    /// Represents text without a token.
     Unknown,
-    /// Steers the model; has no text of its own.
+    /// A control token, without a text of its own.
     Control,
-    /// Added by the maker; always recognised in text.
+    /// Added by the model's makers; always recognised in text.
     UserDefined,
-    /// A place that is not used.
+    /// An unused entry.
     Unused,
     /// One byte, written `<0xNN>`.
     Byte,
 }
 
-/// Texts of tokens that end an answer in published templates, besides the file's own end tokens.
+/// Texts of tokens that end an answer in published templates, in addition to the end tokens of the file.
 const KNOWN_ENDS: [&str; 7] = [
     "<|im_end|>",
     "<|eot_id|>",
@@ -83,7 +83,7 @@ impl Vocabulary {
     }
 
     fn read_roles(&mut self, metadata: &Metadata) -> Result<(), TokenizerError> {
-        // Encoders name the same roles otherwise; `seperator` is how many files spell it.
+        // Encoders have other names for the same roles; `seperator` is the spelling of many files.
         self.begin = self.first_role(metadata, &["bos", "cls"])?;
         self.end = self.first_role(metadata, &["eos", "seperator", "separator"])?;
         self.unknown = self.role(metadata, "unknown")?;
@@ -127,7 +127,7 @@ impl Vocabulary {
         }
     }
 
-    /// Bytes of the longest token's text, as it is stored.
+    /// Bytes of the longest stored text.
     #[must_use]
     pub fn longest(&self) -> usize {
         self.iter().map(|(_, text, _)| text.len()).max().unwrap_or(0)
@@ -155,13 +155,13 @@ impl Vocabulary {
         self.kinds[id as usize]
     }
 
-    /// The id of a stored text; the first where several tokens have it.
+    /// The id of a stored text; the first one if several tokens have it.
     #[must_use]
     pub fn id(&self, text: &str) -> Option<u32> {
         self.ids.id(text)
     }
 
-    /// Ids by their texts, of some tokens only.
+    /// Ids by text, for some tokens only.
     pub(super) fn lookup(&self, wanted: impl Fn(TokenKind) -> bool) -> Lookup {
         let ids = self.iter().filter(|(_, _, kind)| wanted(*kind)).map(|(id, ..)| id);
         Lookup::new(&self.texts, ids)
@@ -179,19 +179,19 @@ impl Vocabulary {
         self.end
     }
 
-    /// The token for text that has none.
+    /// The token for text without a token.
     #[must_use]
     pub fn unknown(&self) -> Option<u32> {
         self.unknown
     }
 
-    /// Whether an answer ends with this token.
+    /// Whether this token ends an answer.
     #[must_use]
     pub fn ends_answer(&self, id: u32) -> bool {
         self.ends.contains(&id)
     }
 
-    /// The tokens that end answers, by their ids.
+    /// The ids of the tokens that end an answer.
     pub fn ends(&self) -> impl Iterator<Item = u32> {
         self.ends.iter().copied()
     }
@@ -213,7 +213,7 @@ fn kind(number: i64) -> Result<TokenKind, TokenizerError> {
     })
 }
 
-/// The byte that `<0xNN>` stands for.
+/// The byte of `<0xNN>`.
 pub(super) fn byte_of(text: &str) -> Option<u8> {
     let digits = text.strip_prefix("<0x")?.strip_suffix('>')?;
     (digits.len() == 2).then(|| u8::from_str_radix(digits, 16).ok()).flatten()

@@ -1,9 +1,9 @@
-//! WordPiece: words are cut into the longest known pieces from left to right.
+//! WordPiece: words are divided into the longest known pieces, from left to right.
 //! Source: Devlin et al. 2018, and its published basic and wordpiece tokenizers.
 //!
-//! In GGUF a piece that begins a word carries U+2581 in front, one that goes on has lost its `##`.
-//! The file does not say whether text is lower-cased: it is where no ordinary token has a capital that would
-//! become another letter then (signs such as `ℝ` are capitals, and stay what they are).
+//! In GGUF, a piece that begins a word starts with U+2581, and a piece that continues a word has no `##`. The file does not
+//! contain whether text is converted to small letters. It is, unless an ordinary token has a capital letter that this would
+//! change. (Signs such as `ℝ` are capital letters that it does not change.)
 
 use unicode_normalization::UnicodeNormalization;
 use unicode_properties::{GeneralCategory, GeneralCategoryGroup, UnicodeGeneralCategory};
@@ -44,7 +44,7 @@ impl WordPiece {
         }
     }
 
-    /// Whether the whole word is made of known pieces.
+    /// Whether the whole word consists of known pieces.
     fn encode_word(&self, word: &str, ids: &mut Vec<u32>) -> bool {
         let marked = format!("{SPACE}{word}");
         let mut rest = marked.as_str();
@@ -58,7 +58,7 @@ impl WordPiece {
             };
             ids.push(id);
             rest = &rest[length..];
-            // A continuation never begins with the mark of a word.
+            // A piece that continues a word never has the mark of a word's beginning.
             if rest.starts_with(SPACE) {
                 return false;
             }
@@ -66,7 +66,7 @@ impl WordPiece {
         true
     }
 
-    /// Words and single signs, cleaned.
+    /// Words and single signs, without control characters.
     fn words(&self, text: &str) -> Vec<String> {
         let cleaned: String = text.chars().filter(|&letter| !is_dropped(letter)).collect();
         let cleaned: String = if self.lower_case {
@@ -91,27 +91,27 @@ impl WordPiece {
     }
 }
 
-/// Whether a text stays as it is where capitals become small letters.
+/// Whether conversion to small letters does not change a text.
 fn is_lower_case(text: &str) -> bool {
     text.chars().flat_map(char::to_lowercase).eq(text.chars())
 }
 
 const MARK: GeneralCategory = GeneralCategory::NonspacingMark;
 
-/// Control and format characters, but not white space.
+/// Whether a character is a control or format character, but not white space.
 fn is_dropped(letter: char) -> bool {
     let is_space = matches!(letter, '\t' | '\n' | '\r');
     let other = letter.general_category_group() == GeneralCategoryGroup::Other;
     letter == '\u{FFFD}' || other && !is_space
 }
 
-/// Punctuation, and every ASCII character that is neither letter, digit nor space.
+/// Whether a character is punctuation, or ASCII but no letter, digit or space.
 fn is_sign(letter: char) -> bool {
     letter.is_ascii_punctuation()
         || letter.general_category_group() == GeneralCategoryGroup::Punctuation
 }
 
-/// Ideographs stand alone, as their languages write no spaces between words.
+/// Whether a character is an ideograph. Ideographs are single words, because their languages do not use spaces.
 fn is_ideograph(letter: char) -> bool {
     matches!(u32::from(letter),
         0x4E00..=0x9FFF | 0x3400..=0x4DBF | 0x20000..=0x2A6DF | 0x2A700..=0x2B73F

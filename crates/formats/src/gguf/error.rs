@@ -2,7 +2,7 @@ use std::path::PathBuf;
 
 use thiserror::Error;
 
-/// Why a file is not a usable GGUF file.
+/// The error of a file that is not a usable GGUF file.
 #[derive(Debug, Error)]
 pub enum GgufError {
     /// The first four bytes are not the magic.
@@ -11,12 +11,12 @@ pub enum GgufError {
         /// The bytes found, printable.
         found: String,
     },
-    /// A version this reader does not know.
+    /// An unsupported version.
     #[error("GGUF version {version} is not supported (versions 2 and 3 are){hint}")]
     Version {
         /// The version in the file.
         version: u32,
-        /// An explanation where one can be given.
+        /// An explanation, if there is one.
         hint: &'static str,
     },
     /// The file ends, or a length points, beyond its last byte.
@@ -25,29 +25,29 @@ pub enum GgufError {
          {file_bytes}; pull or copy it again"
     )]
     PastEnd {
-        /// What was being read.
+        /// The object that was being read.
         what: String,
-        /// Bytes asked for.
+        /// Requested bytes.
         need: u64,
-        /// Where in the file.
+        /// Offset in the file.
         offset: u64,
         /// Length of the file.
         file_bytes: u64,
     },
-    /// Something contradicts the specification.
+    /// The file contradicts the specification.
     #[error("damaged GGUF file: {what} at offset {offset}")]
     Malformed {
-        /// What was found.
+        /// The defect.
         what: String,
-        /// Where in the file.
+        /// Offset in the file.
         offset: u64,
     },
-    /// A tensor entry that cannot be right.
+    /// An invalid tensor entry.
     #[error("damaged GGUF file: tensor `{tensor}` {what}")]
     Tensor {
         /// Name of the tensor.
         tensor: String,
-        /// What is wrong with it.
+        /// The defect.
         what: String,
     },
     /// A part of a model in several files is missing or wrong.
@@ -55,7 +55,7 @@ pub enum GgufError {
     Split {
         /// The part.
         part: PathBuf,
-        /// What is wrong with it.
+        /// The defect.
         what: String,
     },
     /// The operating system refused a read.

@@ -1,4 +1,4 @@
-//! Metadata: keys, typed values, and typed look-ups that name the key when they fail.
+//! Metadata: keys and typed values, with typed lookups whose errors name the key.
 
 use std::collections::HashMap;
 
@@ -6,20 +6,20 @@ use thiserror::Error;
 
 use super::texts::TextList;
 
-/// One metadata value. Integers keep their sign and width class only.
+/// A metadata value. Of integers, only the sign is distinguished.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Value {
     /// Any unsigned integer.
     Unsigned(u64),
     /// Any signed integer.
     Signed(i64),
-    /// Either float width.
+    /// A float of either width.
     Float(f64),
-    /// A truth value.
+    /// A boolean.
     Bool(bool),
     /// Text.
     String(String),
-    /// A flat array; arrays inside arrays are refused by the reader.
+    /// A flat array; the reader refuses nested arrays.
     Array(Array),
 }
 
@@ -30,7 +30,7 @@ pub enum Array {
     Integers(Vec<i64>),
     /// Floats of either width.
     Floats(Vec<f64>),
-    /// Truth values.
+    /// Booleans.
     Bools(Vec<bool>),
     /// Texts.
     Strings(TextList),
@@ -56,7 +56,7 @@ impl Array {
 }
 
 impl Value {
-    /// The kind in plain words, for messages.
+    /// The kind in words, for messages.
     #[must_use]
     pub fn kind(&self) -> &'static str {
         match self {
@@ -72,33 +72,33 @@ impl Value {
     }
 }
 
-/// A key that is missing or holds something else than expected.
+/// The error of a missing key, or of a key with an unexpected value.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum MetadataError {
-    /// The key is not there.
+    /// The key is missing.
     #[error("required key `{key}` is missing")]
     Missing {
         /// The key.
         key: String,
     },
-    /// The key holds another kind of value.
+    /// The value has another kind.
     #[error("key `{key}` holds {found}, expected {expected}")]
     WrongKind {
         /// The key.
         key: String,
-        /// What it holds.
+        /// The kind of its value.
         found: &'static str,
-        /// What was expected.
+        /// The expected kind.
         expected: &'static str,
     },
-    /// The value cannot be right.
+    /// The value is invalid.
     #[error("key `{key}` is {value}, {reason}")]
     OutOfRange {
         /// The key.
         key: String,
         /// Its value.
         value: String,
-        /// Why that cannot be.
+        /// The reason.
         reason: String,
     },
 }
@@ -111,7 +111,7 @@ pub struct Metadata {
 }
 
 impl Metadata {
-    /// Adds a key; false if it is there already.
+    /// Adds a key; returns false if it exists already.
     pub(super) fn insert(&mut self, key: String, value: Value) -> bool {
         if self.index.contains_key(&key) {
             return false;
@@ -157,10 +157,10 @@ impl Metadata {
         }
     }
 
-    /// A text, if the key is there.
+    /// An optional text.
     ///
     /// # Errors
-    /// The key holds another kind of value; so for all look-ups below.
+    /// The value has another kind.
     pub fn optional_text(&self, key: &str) -> Result<Option<&str>, MetadataError> {
         self.typed(key, "a text", |value| match value {
             Value::String(text) => Some(text.as_str()),
@@ -168,7 +168,7 @@ impl Metadata {
         })
     }
 
-    /// A text that must be there.
+    /// A required text.
     ///
     /// # Errors
     /// Missing, or another kind.
@@ -176,7 +176,7 @@ impl Metadata {
         self.required(key, self.optional_text(key))
     }
 
-    /// A count from 0 to 2^32-1, if the key is there.
+    /// An optional count from 0 to 2^32-1.
     ///
     /// # Errors
     /// Another kind, negative, or too large.
@@ -202,7 +202,7 @@ impl Metadata {
         })
     }
 
-    /// A count that must be there.
+    /// A required count.
     ///
     /// # Errors
     /// Missing, another kind, negative, or too large.
@@ -210,7 +210,7 @@ impl Metadata {
         self.required(key, self.optional_count(key))
     }
 
-    /// A float, if the key is there.
+    /// An optional float.
     ///
     /// # Errors
     /// Another kind.
@@ -222,7 +222,7 @@ impl Metadata {
         })
     }
 
-    /// A float that must be there.
+    /// A required float.
     ///
     /// # Errors
     /// Missing, or another kind.
@@ -230,7 +230,7 @@ impl Metadata {
         self.required(key, self.optional_float(key))
     }
 
-    /// A truth value, if the key is there.
+    /// An optional boolean.
     ///
     /// # Errors
     /// Another kind.
@@ -241,7 +241,7 @@ impl Metadata {
         })
     }
 
-    /// An array of texts, if the key is there.
+    /// An optional array of texts.
     ///
     /// # Errors
     /// Another kind.
@@ -252,7 +252,7 @@ impl Metadata {
         })
     }
 
-    /// An array of texts that must be there.
+    /// A required array of texts.
     ///
     /// # Errors
     /// Missing, or another kind.
@@ -260,7 +260,7 @@ impl Metadata {
         self.required(key, self.optional_texts(key))
     }
 
-    /// An array of integers, if the key is there.
+    /// An optional array of integers.
     ///
     /// # Errors
     /// Another kind.
@@ -271,7 +271,7 @@ impl Metadata {
         })
     }
 
-    /// An array of floats, if the key is there.
+    /// An optional array of floats.
     ///
     /// # Errors
     /// Another kind.
@@ -325,7 +325,7 @@ mod tests {
     #[test]
     fn what_is_missing_or_otherwise_is_named() {
         let metadata = metadata();
-        let told = [
+        let reported = [
             metadata.count("none").unwrap_err(),
             metadata.text("count").unwrap_err(),
             metadata.count("name").unwrap_err(),
@@ -335,7 +335,7 @@ mod tests {
             metadata.count("huge").unwrap_err(),
         ]
         .map(|error| error.to_string());
-        insta::assert_snapshot!(told.join("\n"));
+        insta::assert_snapshot!(reported.join("\n"));
     }
 
     #[test]

@@ -1,4 +1,4 @@
-//! GGUF: one file holding metadata (keys and typed values) and tensors.
+//! GGUF: a file with metadata (keys and typed values) and tensors.
 //!
 //! Source: the published GGUF specification, versions 2 and 3, little-endian. Layout: magic,
 //! version, tensor count, key count; the keys with their values; one entry per tensor (name,
@@ -21,14 +21,14 @@ pub use write::{TensorPlan, write};
 
 use std::io::{Read, Seek};
 
-/// The header of a GGUF file: all but the tensor data.
+/// The header of a GGUF file: everything but the data of the tensors.
 #[derive(Debug, Clone)]
 pub struct Header {
     /// Format version, 2 or 3.
     pub version: u32,
     /// Keys and values in file order.
     pub metadata: Metadata,
-    /// Tensors in file order; each lies wholly inside the file and overlaps no other.
+    /// Tensors in file order; each is completely within the file and overlaps no other one.
     pub tensors: Vec<TensorInfo>,
     /// Absolute offset in bytes of the tensor data.
     pub data_start: u64,
@@ -40,13 +40,12 @@ impl Header {
     /// Reads and checks the header of a file of `file_bytes` bytes.
     ///
     /// # Errors
-    /// [`GgufError`] says what is wrong and at which offset. Nothing larger than the file itself
-    /// is ever allocated.
+    /// See [`GgufError`]. Nothing larger than the file is allocated.
     pub fn read<R: Read + Seek>(source: R, file_bytes: u64) -> Result<Self, GgufError> {
         read::header(source, file_bytes)
     }
 
-    /// The tensor of that name, if the file has it.
+    /// The tensor with a name, if the file has it.
     #[must_use]
     pub fn tensor(&self, name: &str) -> Option<&TensorInfo> {
         self.tensors.iter().find(|tensor| tensor.name == name)

@@ -1,4 +1,4 @@
-//! The reader: a cursor that knows how long the file is and asks before it allocates.
+//! The reader: a cursor that compares every length with the rest of the file before it allocates.
 
 use std::io::{BufReader, Read, Seek, SeekFrom};
 
@@ -9,9 +9,9 @@ const MAGIC: [u8; 4] = *b"GGUF";
 const DEFAULT_ALIGNMENT: u64 = 32;
 /// Longest accepted key or tensor name in bytes (the specification's own limit is 65,535).
 const MAX_NAME_BYTES: u64 = 65_535;
-/// Longest text among the metadata in bytes: a chat template has some thousand.
+/// Longest text of the metadata in bytes; a chat template has some thousand.
 const MAX_TEXT_BYTES: u64 = 16 << 20;
-/// Most memory that a header may take, in bytes: a vocabulary of 250,000 entries takes some 20 MiB.
+/// Most memory of a header in bytes; a vocabulary of 250,000 entries takes about 20 MiB.
 const MAX_HEADER_MEMORY: u64 = 256 << 20;
 /// A tensor entry has at least a name length, a rank, one size, a type and an offset.
 const MIN_TENSOR_ENTRY_BYTES: u64 = 8 + 4 + 8 + 4 + 8;
@@ -52,7 +52,7 @@ struct Cursor<R> {
     source: BufReader<R>,
     offset: u64,
     file_bytes: u64,
-    /// Bytes of memory that what was read takes.
+    /// Bytes of memory of the values read so far.
     memory: u64,
 }
 
@@ -79,7 +79,7 @@ impl<R: Read + Seek> Cursor<R> {
         GgufError::Malformed { what, offset: self.offset }
     }
 
-    /// Refuses a count whose smallest form would not fit into the rest of the file.
+    /// Refuses a count of elements that cannot fit the rest of the file.
     fn expect_room(&self, what: &str, count: u64, each: u64) -> Result<(), GgufError> {
         match count.checked_mul(each) {
             Some(need) if need <= self.remaining() => Ok(()),
@@ -87,7 +87,7 @@ impl<R: Read + Seek> Cursor<R> {
         }
     }
 
-    /// Counts memory before it is taken: a byte of the file may become eight of it.
+    /// Counts memory before it is allocated; a byte of the file may become eight bytes of memory.
     fn take_memory(&mut self, what: &str, bytes: u64) -> Result<(), GgufError> {
         self.memory = self.memory.saturating_add(bytes);
         if self.memory > MAX_HEADER_MEMORY {
@@ -202,7 +202,7 @@ impl<R: Read + Seek> Cursor<R> {
             }
         };
         self.expect_room(key, count, smallest)?;
-        // In memory every number has eight bytes; texts are counted one by one.
+        // Numbers have eight bytes in memory; texts are counted one by one.
         let each = match type_id {
             7 => 1,
             8 => 0,

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use super::tensors::named_once;
 use super::{GgufError, Header};
 
-/// Most parts that a model may be in.
+/// Most parts of a model.
 const MOST_PARTS: u32 = 1000;
 
 /// A model on disk, in one file or in several parts.
@@ -20,16 +20,15 @@ pub struct StoredModel {
 }
 
 impl StoredModel {
-    /// Reads the headers of a model; `path` names its file, or the first of its parts.
+    /// Reads the headers of a model; `path` is its file or the first of its parts.
     ///
     /// # Errors
-    /// A header is damaged, a part is missing or foreign, or `path` is not the first part.
+    /// A header is damaged, a part is missing or belongs to another model, or `path` is not the first part.
     pub fn read(path: &Path) -> Result<Self, GgufError> {
         Self::read_with(path, read)
     }
 
-    /// Reads the headers of a model whose files are somewhere else; `open` reads the header of the file
-    /// at a path.
+    /// Reads the headers of a model with the function `open`, which reads the header of the file at a path.
     ///
     /// # Errors
     /// As [`StoredModel::read`].
@@ -53,9 +52,10 @@ impl StoredModel {
         if count > 1 {
             named_once(&header.tensors)?;
             let found = header.tensors.len() as u64;
-            let told = header.metadata.optional_count("split.tensors.count").map_err(key)?;
-            if let Some(told) = told.filter(|&told| u64::from(told) != found) {
-                let what = format!("the parts have {found} tensors in total; {told} are declared");
+            let reported = header.metadata.optional_count("split.tensors.count").map_err(key)?;
+            if let Some(reported) = reported.filter(|&reported| u64::from(reported) != found) {
+                let what =
+                    format!("the parts have {found} tensors in total; {reported} are declared");
                 return Err(split(path, &what));
             }
         }
@@ -110,10 +110,10 @@ fn part_paths(first: &Path, header: &Header, count: u32) -> Result<Vec<PathBuf>,
     Ok((1..=count).map(|part| first.with_file_name(format!("{stem}{}", ending(part)))).collect())
 }
 
-/// Whether a file is the part of that number.
+/// Checks that a file is the part with a number.
 fn check(first: &Header, part: &Header, number: u32, count: u32) -> Result<(), String> {
-    let told = |key: &str| part.metadata.optional_count(key).map_err(|error| error.to_string());
-    if told("split.no")? != Some(number) || told("split.count")? != Some(count) {
+    let reported = |key: &str| part.metadata.optional_count(key).map_err(|error| error.to_string());
+    if reported("split.no")? != Some(number) || reported("split.count")? != Some(count) {
         return Err(format!("it does not say that it is part {} of {count}", number + 1));
     }
     let family = |header: &Header| {
@@ -156,31 +156,31 @@ mod tests {
     }
 
     #[test]
-    fn a_missing_reordered_foreign_or_later_part_is_told_by_name() {
+    fn a_missing_reordered_foreign_or_later_part_is_reported_by_name() {
         let folder = tempfile::tempdir().unwrap();
         let place = |number: u32| folder.path().join(part(number).file_name().unwrap());
         let copy = |from: &Path, to: u32| std::fs::copy(from, place(to)).map(drop).unwrap();
         let message = |number: u32| {
-            let told = StoredModel::read(&place(number)).unwrap_err().to_string();
-            told.replace(&folder.path().display().to_string(), "DIR")
+            let reported = StoredModel::read(&place(number)).unwrap_err().to_string();
+            reported.replace(&folder.path().display().to_string(), "DIR")
         };
-        let mut told = Vec::new();
+        let mut reported = Vec::new();
         copy(&part(1), 1);
         copy(&part(2), 2);
-        told.push(("missing", message(1)));
+        reported.push(("missing", message(1)));
         copy(&part(2), 3);
-        told.push(("twice", message(1)));
+        reported.push(("twice", message(1)));
         copy(&part(3), 2);
-        told.push(("reordered", message(1)));
+        reported.push(("reordered", message(1)));
         copy(&part(2), 2);
         copy(&golden("models/qwen2.gguf"), 3);
-        told.push(("foreign", message(1)));
-        told.push(("later", message(2)));
+        reported.push(("foreign", message(1)));
+        reported.push(("later", message(2)));
         std::fs::rename(place(1), folder.path().join("llama.gguf")).unwrap();
         let renamed = StoredModel::read(&folder.path().join("llama.gguf")).unwrap_err().to_string();
-        told.push(("renamed", renamed.replace(&folder.path().display().to_string(), "DIR")));
-        let told: Vec<String> =
-            told.into_iter().map(|(case, message)| format!("{case}: {message}")).collect();
-        insta::assert_snapshot!(told.join("\n"));
+        reported.push(("renamed", renamed.replace(&folder.path().display().to_string(), "DIR")));
+        let reported: Vec<String> =
+            reported.into_iter().map(|(case, message)| format!("{case}: {message}")).collect();
+        insta::assert_snapshot!(reported.join("\n"));
     }
 }

@@ -1,4 +1,4 @@
-//! The list of tensors: what each promises about its place, checked against the file.
+//! The list of tensors; the range of each one is compared with the file.
 
 use super::GgufError;
 use crate::quant::TensorType;
@@ -8,9 +8,9 @@ use crate::quant::TensorType;
 pub struct TensorInfo {
     /// Name, unique in the file.
     pub name: String,
-    /// One to four sizes, the fastest running first; none is zero.
+    /// One to four dimensions, the fastest first; none is zero.
     pub dimensions: Vec<u64>,
-    /// How the values are stored.
+    /// The type of the stored values.
     pub tensor_type: TensorType,
     /// Index of the model's file that has it; 0 if there is only one.
     pub part: usize,
@@ -27,7 +27,7 @@ impl TensorInfo {
         self.dimensions.iter().product()
     }
 
-    /// Checks one entry and computes its length.
+    /// Checks an entry and computes its length.
     pub(super) fn checked(
         name: String,
         dimensions: Vec<u64>,
@@ -59,8 +59,8 @@ impl TensorInfo {
     }
 }
 
-/// Turns relative offsets into absolute ones and checks that every tensor lies inside the file,
-/// aligned, named once, and apart from all others.
+/// Converts relative offsets to absolute ones. Checks that every tensor is aligned and within the file, that names differ, and
+/// that tensors do not overlap.
 pub(super) fn place(
     tensors: &mut [TensorInfo],
     data_start: u64,
@@ -95,7 +95,7 @@ pub(super) fn place(
     apart(tensors)
 }
 
-/// Refuses a name that two tensors have.
+/// Refuses equal names of two tensors.
 pub(super) fn named_once(tensors: &[TensorInfo]) -> Result<(), GgufError> {
     let mut names: Vec<&str> = tensors.iter().map(|tensor| tensor.name.as_str()).collect();
     names.sort_unstable();

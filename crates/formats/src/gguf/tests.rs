@@ -24,7 +24,7 @@ fn a_sound_file_gives_its_metadata_and_tensors() {
     assert!(embedding.offset.is_multiple_of(32));
 }
 
-/// The defects from 01 to 33 lie in the container itself.
+/// The defects from 01 to 33 are in the format itself.
 #[test]
 fn every_damaged_container_is_refused_with_a_reason() {
     let mut refused = 0;
@@ -92,19 +92,22 @@ fn a_header_that_would_grow_in_memory_is_refused_before_it_does() {
         let length = bytes.len() as u64;
         Header::read(Cursor::new(bytes), length).unwrap_err().to_string()
     };
-    // An array of bytes: each becomes a number of eight.
+    // An array of bytes, each of which becomes a number of eight bytes.
     let count = 40 << 20;
     let mut array = 0_u32.to_le_bytes().to_vec();
     array.extend((count as u64).to_le_bytes());
     array.resize(array.len() + count, 7);
-    let told = refused(&with_key("larkfen.rows", 9, &array));
-    assert!(told.contains("`larkfen.rows`") || told.contains("larkfen.rows makes"), "{told}");
-    assert!(told.contains("more than 256 MiB of memory"), "{told}");
+    let reported = refused(&with_key("larkfen.rows", 9, &array));
+    assert!(
+        reported.contains("`larkfen.rows`") || reported.contains("larkfen.rows makes"),
+        "{reported}"
+    );
+    assert!(reported.contains("more than 256 MiB of memory"), "{reported}");
     let long = 17 << 20;
     let mut text = (long as u64).to_le_bytes().to_vec();
     text.resize(text.len() + long, b'a');
-    let told = refused(&with_key("larkfen.note", 8, &text));
-    assert!(told.contains("larkfen.note is 17825792 bytes long"), "{told}");
+    let reported = refused(&with_key("larkfen.note", 8, &text));
+    assert!(reported.contains("larkfen.note is 17825792 bytes long"), "{reported}");
 }
 
 #[test]
@@ -122,7 +125,7 @@ fn a_model_that_tells_of_four_billion_parts_is_refused_at_once() {
             bytes.extend(value.to_le_bytes());
         }
         std::fs::write(&path, bytes).unwrap();
-        let told = StoredModel::read(&path).unwrap_err().to_string();
-        assert!(told.contains("parts"), "{told}");
+        let reported = StoredModel::read(&path).unwrap_err().to_string();
+        assert!(reported.contains("parts"), "{reported}");
     }
 }

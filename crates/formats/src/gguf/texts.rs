@@ -1,12 +1,12 @@
-//! Many texts in little memory: a vocabulary has hundreds of thousands.
+//! A compact list of texts; a vocabulary has hundreds of thousands.
 
 use std::fmt;
 
-/// A list of texts, one after the other in one piece of memory.
+/// A list of texts, stored one after the other in one allocation.
 #[derive(Clone, Default, PartialEq, Eq)]
 pub struct TextList {
     all: String,
-    /// Where each ends.
+    /// End of each text.
     ends: Vec<u32>,
 }
 
@@ -22,7 +22,7 @@ impl TextList {
         true
     }
 
-    /// The text at a place.
+    /// The text at an index.
     #[must_use]
     pub fn get(&self, at: usize) -> Option<&str> {
         let end = *self.ends.get(at)? as usize;
@@ -30,13 +30,13 @@ impl TextList {
         Some(&self.all[start..end])
     }
 
-    /// How many there are.
+    /// Number of texts.
     #[must_use]
     pub fn len(&self) -> usize {
         self.ends.len()
     }
 
-    /// Whether there are none.
+    /// Whether there are no texts.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.ends.is_empty()
@@ -56,7 +56,7 @@ impl TextList {
 
 impl<T: AsRef<str>> FromIterator<T> for TextList {
     /// # Panics
-    /// When the texts are longer than 4 GiB together.
+    /// If all texts together are longer than 4 GiB.
     fn from_iter<I: IntoIterator<Item = T>>(texts: I) -> Self {
         let mut list = Self::default();
         for text in texts {

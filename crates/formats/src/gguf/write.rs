@@ -7,14 +7,14 @@ use crate::quant::TensorType;
 
 const ALIGNMENT: u64 = 32;
 
-/// A tensor that is to be written.
+/// A tensor to write.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TensorPlan {
     /// Name, unique in the file.
     pub name: String,
-    /// One to four sizes, the fastest running first.
+    /// One to four dimensions, the fastest first.
     pub dimensions: Vec<u64>,
-    /// How its values are stored.
+    /// The type of its values.
     pub tensor_type: TensorType,
 }
 
@@ -27,10 +27,10 @@ impl TensorPlan {
     }
 }
 
-/// Writes a file: metadata, the list of tensors, then the data of each as `data` writes it.
+/// Writes a file: metadata, the list of tensors, then the data of each, which `data` writes.
 ///
 /// # Errors
-/// The target refuses; a tensor's data has another length than its plan says.
+/// The target refuses, or the data of a tensor has another length than its plan.
 pub fn write<W: Write>(
     target: W,
     metadata: &[(&str, Value)],
@@ -70,7 +70,7 @@ pub fn write<W: Write>(
     out.flush()
 }
 
-/// Counts what is written, for padding.
+/// Counts the written bytes, for padding.
 struct Counted<W> {
     target: W,
     written: u64,
@@ -100,7 +100,7 @@ fn text(out: &mut impl Write, text: &str) -> io::Result<()> {
     out.write_all(text.as_bytes())
 }
 
-/// A value with its type in front: counts as 32 bits where they fit, floats as 32 bits.
+/// Writes a value after its type. Integers have 32 bits if they fit, floats have 32 bits.
 fn write_value(out: &mut impl Write, value: &Value) -> io::Result<()> {
     let kind = |out: &mut dyn Write, id: u32| out.write_all(&id.to_le_bytes());
     match value {

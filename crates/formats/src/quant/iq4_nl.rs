@@ -1,8 +1,8 @@
-//! `IQ4_NL`: a scale and 32 nibbles that choose from sixteen uneven steps.
+//! `IQ4_NL`: a scale and 32 nibbles, indices into a codebook of sixteen values.
 
 use super::strip::{Blocks, GROUP, Strip, half_at, nibbles, quants};
 
-/// The steps, as the format defines them, 128 more.
+/// The codebook of the format, plus 128.
 pub const CODEBOOK: [u8; 16] = {
     const SIGNED: [i8; 16] =
         [-127, -104, -83, -65, -49, -35, -22, -10, 1, 13, 25, 38, 53, 69, 89, 113];
@@ -15,7 +15,7 @@ pub const CODEBOOK: [u8; 16] = {
     steps
 };
 
-/// The steps that 16 bytes of nibbles choose.
+/// The codebook values of 16 bytes of nibbles.
 #[inline(always)]
 pub(super) fn choose(bytes: &[u8], quants: &mut [u8; GROUP]) {
     nibbles(bytes, quants);

@@ -1,5 +1,5 @@
 //! `IQ4_XS`: 256 values; a common scale, two bytes and four bytes of six-bit scales for runs of 32
-//! (less 32), 128 bytes of nibbles that choose from the steps of `IQ4_NL`.
+//! (less 32), 128 bytes of nibbles, indices into the codebook of `IQ4_NL`.
 
 use super::iq4_nl::choose;
 use super::strip::{Blocks, Strip, half_at, quants};

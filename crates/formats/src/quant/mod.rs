@@ -1,7 +1,7 @@
-//! Tensor types: how values are packed into blocks, and how blocks become values again.
+//! Tensor types: packing of values into blocks, and unpacking.
 //!
-//! Each type has its own file here. All block types unpack into one common form, [`Strip`]s of sixteen
-//! groups of 32 values; decoding and multiplying know only that.
+//! Each type has a file. All block types are unpacked to a common form, [`Strip`]s of sixteen groups of 32 values, which decoding
+//! and multiplication use.
 
 mod bf16;
 mod f16;
@@ -38,7 +38,7 @@ use std::fmt;
 
 macro_rules! tensor_types {
     ($($variant:ident = $id:literal, $name:literal, $values:literal, $bytes:literal;)*) => {
-        /// How the values of a tensor are stored.
+        /// The type of a tensor: how its values are stored.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
         #[allow(non_camel_case_types)]
         pub enum TensorType {
@@ -46,10 +46,10 @@ macro_rules! tensor_types {
         }
 
         impl TensorType {
-            /// Every type known here, in order of their ids.
+            /// All supported types, in the order of their ids.
             pub const ALL: &[Self] = &[$(Self::$variant,)*];
 
-            /// The type of that id in a GGUF file.
+            /// The type with an id in a GGUF file.
             #[must_use]
             pub fn from_id(id: u32) -> Option<Self> {
                 match id {
@@ -66,7 +66,7 @@ macro_rules! tensor_types {
                 }
             }
 
-            /// Name as the trade writes it.
+            /// The usual name.
             #[must_use]
             pub fn name(self) -> &'static str {
                 match self {
@@ -74,7 +74,7 @@ macro_rules! tensor_types {
                 }
             }
 
-            /// Values in one block.
+            /// Number of values of a block.
             #[must_use]
             pub fn block_values(self) -> usize {
                 match self {
@@ -82,7 +82,7 @@ macro_rules! tensor_types {
                 }
             }
 
-            /// Bytes of one block.
+            /// Bytes of a block.
             #[must_use]
             pub fn block_bytes(self) -> usize {
                 match self {
@@ -142,7 +142,7 @@ impl TensorType {
     /// Bytes of a row of `values` values; `values` is a multiple of [`Self::block_values`].
     #[must_use]
     pub fn row_bytes(self, values: usize) -> usize {
-        // Blocks have a power of two of values; a shift takes a tenth of a division's time.
+        // The number of values of a block is a power of two, and a shift is ten times as fast as a division.
         (values >> self.block_values().trailing_zeros()) * self.block_bytes()
     }
 
@@ -155,7 +155,7 @@ impl TensorType {
     /// Decodes whole blocks into `values`.
     ///
     /// # Panics
-    /// When the lengths do not match.
+    /// If lengths do not match.
     pub fn decode(self, blocks: &[u8], values: &mut [f32]) {
         assert_eq!(blocks.len(), self.row_bytes(values.len()), "{self} blocks and values differ");
         match self {

@@ -32,11 +32,11 @@ impl Blocks for Q8_0 {
     }
 }
 
-/// Packs values into blocks: scale = largest magnitude / 127, halves rounded away from zero. A block
-/// with a value that is not finite becomes NaN as a whole, so that it is noticed.
+/// Packs values into blocks: scale = largest magnitude / 127, halves rounded away from zero. A block with a value that is not
+/// finite becomes NaN as a whole, so that the error is noticed.
 ///
 /// # Panics
-/// When `values` are not whole blocks, or `blocks` has not 34 bytes for each.
+/// If `values` are not whole blocks, or `blocks` does not have 34 bytes for each.
 pub fn encode_q8_0(values: &[f32], blocks: &mut [u8]) {
     let (chunks, rest) = values.as_chunks::<GROUP>();
     assert!(rest.is_empty(), "{} values are not whole blocks", values.len());

@@ -2,26 +2,26 @@
 
 use half::f16;
 
-/// Values in a group.
+/// Number of values of a group.
 pub const GROUP: usize = 32;
-/// Groups in a strip.
+/// Number of groups of a strip.
 pub const STRIP_GROUPS: usize = 16;
-/// Values in a strip.
+/// Number of values of a strip.
 pub const STRIP: usize = GROUP * STRIP_GROUPS;
 
-/// 512 values of a row taken apart. Value `i` of group `g`, in half `h = i / 16`, is
+/// 512 unpacked values of a row. Value `i` of group `g`, in half `h = i / 16`, is
 /// `(scale[g] * scales[h][g]) * (quants[32 g + i] - offset) - (min[g] * mins[h][g])`, each step rounded.
 ///
-/// Which parts a type uses is said by its [`Blocks`]: those without sub-scales leave `scales` alone, those
-/// without minima `min` and `mins`.
+/// The [`Blocks`] of a type determine which parts it uses: types without sub-scales do not set `scales`, types without minima do
+/// not set `min` and `mins`.
 #[derive(Debug, Clone)]
 #[repr(C, align(64))]
 pub struct Strip {
-    /// Whole numbers, `offset` more than they mean.
+    /// Quants plus `offset`.
     pub quants: [u8; STRIP],
-    /// Common scale of a group, half-precision bits.
+    /// Common scale of a group, as half-precision bits.
     pub scale: [u16; STRIP_GROUPS],
-    /// Common factor of a group's minima, half-precision bits.
+    /// Common factor of the minima of a group, as half-precision bits.
     pub min: [u16; STRIP_GROUPS],
     /// Integer scale of each half.
     pub scales: [[i8; STRIP_GROUPS]; 2],
@@ -41,34 +41,34 @@ impl Default for Strip {
     }
 }
 
-/// A type that stores blocks: how one is taken apart.
+/// A type that stores blocks, with the unpacking of a block.
 pub trait Blocks: 'static {
-    /// Values in a block: 32 or 256.
+    /// Number of values of a block: 32 or 256.
     const VALUES: usize;
     /// Bytes of a block.
     const BYTES: usize;
-    /// What quants are more than they mean.
+    /// Offset of the stored quants.
     const OFFSET: u8;
     /// Largest unpacked quant.
     const MOST: u8;
-    /// Whether groups have integer scales beside their common one.
+    /// Whether groups have integer scales in addition to the common one.
     const SUB_SCALES: bool = false;
-    /// Whether the two halves of a group have scales, and minima, of their own.
+    /// Whether the two halves of a group have separate scales and minima.
     const HALVES: bool = false;
     /// Whether there are minima.
     const MINIMA: bool = false;
 
-    /// Takes the scales, and minima, of a block apart for the groups of a strip from number `at` on.
+    /// Unpacks the scales and minima of a block to the groups of a strip from `at` on.
     fn scales(block: &[u8], strip: &mut Strip, at: usize);
 
-    /// The same for the quants.
+    /// Unpacks the quants likewise.
     fn quants(block: &[u8], strip: &mut Strip, at: usize);
 }
 
 /// Unpacks up to sixteen groups of a row; the others become zero.
 ///
 /// # Panics
-/// When the blocks are not whole, or more than a strip.
+/// If the blocks are not whole, or more than a strip.
 #[inline(always)]
 pub fn unpack<B: Blocks>(blocks: &[u8], strip: &mut Strip) {
     let groups = B::VALUES / GROUP;
@@ -111,7 +111,7 @@ impl Strip {
     }
 }
 
-/// Takes the scales of up to sixteen groups apart; those beyond become zero.
+/// Unpacks the scales of up to sixteen groups; the others become zero.
 #[inline(always)]
 pub fn unpack_scales<B: Blocks>(blocks: &[u8], strip: &mut Strip) {
     let blocks = blocks.chunks_exact(B::BYTES);
@@ -131,19 +131,19 @@ pub(super) fn half_at(block: &[u8], offset: usize) -> u16 {
     u16::from_le_bytes([block[offset], block[offset + 1]])
 }
 
-/// Minus a half-precision number.
+/// The negated half-precision number.
 #[inline(always)]
 pub(super) fn minus(bits: u16) -> u16 {
     bits ^ 0x8000
 }
 
-/// The place of a group's quants.
+/// The quants of a group.
 #[inline(always)]
 pub(super) fn quants(strip: &mut Strip, group: usize) -> &mut [u8; GROUP] {
     &mut strip.quants.as_chunks_mut().0[group]
 }
 
-/// Splits 16 bytes into the 32 whole numbers of their nibbles: low nibbles first.
+/// Unpacks 16 bytes to their 32 nibbles, low nibbles first.
 #[inline(always)]
 pub(super) fn nibbles(bytes: &[u8], quants: &mut [u8; GROUP]) {
     let bytes: &[u8; 16] = bytes.first_chunk().expect("a block has them");
@@ -153,7 +153,7 @@ pub(super) fn nibbles(bytes: &[u8], quants: &mut [u8; GROUP]) {
     }
 }
 
-/// Splits 32 bytes into the nibbles of two groups: the low ones are the first group's.
+/// Unpacks 32 bytes to the nibbles of two groups: the low nibbles are the first group.
 #[inline(always)]
 pub(super) fn nibble_pair(bytes: &[u8], quants: &mut [u8]) {
     let bytes: &[u8; 32] = bytes.first_chunk().expect("a block has them");
@@ -164,7 +164,7 @@ pub(super) fn nibble_pair(bytes: &[u8], quants: &mut [u8]) {
     }
 }
 
-/// The eight scales and eight minima that 12 bytes hold, six bits each.
+/// Unpacks eight scales and eight minima of six bits each from 12 bytes.
 #[inline(always)]
 pub(super) fn six_bits(packed: &[u8]) -> ([u8; 8], [u8; 8]) {
     const SIX: u32 = 0x3F3F_3F3F;

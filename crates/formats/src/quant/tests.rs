@@ -48,7 +48,7 @@ fn layout_table_agrees_with_the_golden_index() {
 #[test]
 fn no_quant_is_more_than_its_type_says() {
     for tensor_type in TensorType::ALL.iter().copied().filter(|kind| !kind.is_float()) {
-        // Bytes of every kind at every place.
+        // All bytes at all positions.
         let mut state = 7_u32;
         let mut byte = || {
             state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
@@ -79,7 +79,7 @@ proptest::proptest! {
         TensorType::Q8_0.decode(&blocks, &mut decoded);
         let largest = values.iter().fold(0f32, |largest, value| largest.max(value.abs()));
         for (value, decoded) in values.iter().zip(&decoded) {
-            // Half a step of rounding, and the scale's own rounding to half precision.
+            // Half a step, and the rounding of the scale to half precision.
             proptest::prop_assert!((value - decoded).abs() <= largest / 127.0 * 0.5 + largest * 6e-4);
         }
     }

@@ -241,7 +241,7 @@ fn spans_give_the_same_bits_whoever_computes_them() {
 
 /// A page of one head, step by step in the words of the module.
 #[test]
-fn attention_in_tiles_is_summed_in_the_order_that_is_told() {
+fn attention_in_tiles_is_summed_in_the_documented_order() {
     let (length, used) = (48, 29);
     let cache = Cache::new(TensorType::F16, length, used, vec![0]);
     let pages = [&cache.pages[..]];
@@ -268,11 +268,11 @@ fn attention_in_tiles_is_summed_in_the_order_that_is_told() {
         let values: Vec<f32> = (0..used).map(value).collect();
         one_sum(0.0, &scores[0][..used], &values) * (1.0 / weights[0])
     };
-    let told: Vec<u32> = (0..length).map(|at| mean(at).to_bits()).collect();
+    let reported: Vec<u32> = (0..length).map(|at| mean(at).to_bits()).collect();
     let (_, paths) = &classes()[1];
     for path in paths {
         let found = run(*path, 1, &attention, std::slice::from_ref(&look), &queries);
-        assert_eq!(found[length..], told, "{path}");
+        assert_eq!(found[length..], reported, "{path}");
     }
 }
 

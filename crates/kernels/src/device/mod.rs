@@ -154,7 +154,7 @@ pub trait Device: Send {
     /// The same in place.
     fn norm_in_place(&self, norm: &Norm<Self::Numbers>, rows: &mut Self::Numbers);
 
-    /// Turns pairs of values of each head by the angles of its token: `angles` has a sine and a cosine for each pair of each
+    /// Rotates pairs of values of each head by the angles of its token: `angles` has a sine and a cosine for each pair of each
     /// token.
     fn turn(
         &self,
@@ -165,7 +165,7 @@ pub trait Device: Send {
         tokens: usize,
     );
 
-    /// `gate = curve(gate) * up`, element by element, in rows of a width.
+    /// `gate = curve(gate) * up`, element by element, in rows of `width`.
     fn gate(&self, curve: GateCurve, gate: &mut Self::Numbers, up: &Self::Numbers, width: usize);
 
     /// The Gaussian error unit by the error function, in rows of a width.

@@ -155,7 +155,7 @@ fn with_token(
     multiply: impl Fn(&[u8], usize, &[RoundedStrip], &mut [f32]),
 ) {
     let stored = work.stored(rows.clone());
-    // SAFETY: rows are given to one thread once.
+    // SAFETY: each row is given to one thread once.
     let out = unsafe { work.out.stretch(0, rows) };
     multiply(stored, work.row_bytes(), work.x.of(0), out);
 }

@@ -73,7 +73,7 @@ mod tests {
     use crate::matrix::{Activations, Matrix, multiply};
     use crate::{Instructions, Team};
 
-    /// Copies that differ, so that it shows which of them was read.
+    /// Different copies, so that the test sees which one was read.
     #[test]
     fn each_thread_reads_the_copy_of_its_node() {
         let (rows, columns) = (40, 64);
@@ -102,7 +102,7 @@ mod tests {
                 multiply(path, &team, matrix, &x, &mut out);
                 assert!(out.iter().all(|found| *found == value * 64.0), "{path} on node {node}");
             }
-            // A thread of its own was told of no node.
+            // A new thread has not set its node.
             std::thread::scope(|scope| {
                 let first = scope.spawn(|| matrix.bytes.near()[..2].to_vec());
                 assert_eq!(first.join().unwrap(), half::f16::ONE.to_le_bytes());

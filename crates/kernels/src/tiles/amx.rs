@@ -1,7 +1,7 @@
-//! The instructions of AMX.
+//! Products of tiles with AMX.
 //!
-//! Written as they are, for the compiler does not know them yet. Nothing else in a program uses tile registers, and
-//! [`Amx`] gives them back, so that the system need not keep them when it goes on with another thread.
+//! The instructions are written as assembly, because stable Rust does not have them yet. Only this module uses tile
+//! registers. [`Amx`] releases them when it is dropped, so that the system need not save them at a context switch.
 
 use std::arch::asm;
 use std::arch::x86_64::{__cpuid, __cpuid_count};
@@ -15,43 +15,43 @@ use crate::Instructions;
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
-/// Bits of leaf 7 that tell of tiles and of their products of BF16. Source: Intel, "Instruction Set Extensions
+/// Bits of leaf 7 that announce tiles and their BF16 products. Source: Intel, "Instruction Set Extensions
 /// Programming Reference", CPUID.
 const TILES: u32 = 1 << 24 | 1 << 22;
-/// Asks Linux for a part of a processor's state that is given on demand only.
+/// `ARCH_REQ_XCOMP_PERM`: requests permission to use a part of the processor's state.
 const ASK_FOR_STATE: libc::c_int = 0x1023;
-/// Tile registers among those.
+/// `XFEATURE_XTILEDATA`: the tile registers.
 const TILE_STATE: libc::c_ulong = 18;
-/// Bytes of a line.
+/// Bytes of a cache line, and of a row of a tile.
 const CACHE_LINE: usize = 64;
 
-/// Whether the processor has tiles, and the system lets this process use them. Asked once; the answer holds for
-/// all threads and for processes that this one becomes by `fork`, and not for programs that it starts.
+/// Whether the processor has tiles and the system permits this process to use them. The permission is requested once. It
+/// holds for all threads and forked processes, but not for programs that this process starts.
 pub(crate) fn present() -> bool {
     let around = is_x86_feature_detected!("avx512f")
         && is_x86_feature_detected!("avx512bw")
         && is_x86_feature_detected!("avx512dq")
         && is_x86_feature_detected!("avx512vl")
         && Instructions::Avx2.runs_here();
-    // Without the instructions tests of this crate use their twins: everything around them is tried.
+    // On processors without the instructions, this crate's tests use their twins, so that all other code is tested.
     around && (cfg!(test) || instructions())
 }
 
-/// The instructions themselves, those of tiles and the one that rounds.
+/// Whether the instructions are present: those of tiles, and the one that rounds to BF16.
 pub(crate) fn instructions() -> bool {
     static FOUND: LazyLock<bool> = LazyLock::new(|| {
-        let told = __cpuid(0).eax >= 7 && __cpuid_count(7, 0).edx & TILES == TILES;
-        told && is_x86_feature_detected!("avx512bf16") && is_granted()
+        let has_tiles = __cpuid(0).eax >= 7 && __cpuid_count(7, 0).edx & TILES == TILES;
+        has_tiles && is_x86_feature_detected!("avx512bf16") && is_granted()
     });
     *FOUND
 }
 
 fn is_granted() -> bool {
-    // SAFETY: the call takes two numbers and touches no memory of ours. Where there is no such call it fails.
+    // SAFETY: the call takes two numbers and accesses no memory of this process. Systems without it return an error.
     unsafe { libc::syscall(libc::SYS_arch_prctl, ASK_FOR_STATE, TILE_STATE) == 0 }
 }
 
-/// How many rows, and bytes of a row, each tile register has.
+/// Configuration of the tile registers: numbers of rows, and of bytes of a row.
 #[repr(C, align(64))]
 struct Sizes {
     palette: u8,
@@ -62,7 +62,7 @@ struct Sizes {
 }
 
 impl Sizes {
-    /// Registers 0 to 3 hold sums, 4 and 5 rows, 6 and 7 so many columns.
+    /// Registers 0 to 3 hold sums, 4 and 5 rows, 6 and 7 `columns` columns.
     fn of(columns: usize) -> Self {
         let mut sizes =
             Self { palette: 1, start: 0, reserved: [0; 14], bytes: [0; 16], rows: [0; 16] };
@@ -76,14 +76,14 @@ impl Sizes {
     }
 }
 
-/// Tile registers, with room for a number of columns.
+/// The calling thread's tile registers, configured for a number of columns.
 pub(crate) struct Amx {
     columns: usize,
 }
 
 impl Amx {
-    /// Makes room for so many columns.
-    fn hold(&mut self, columns: usize) {
+    /// Configures the registers for a number of columns.
+    fn configure(&mut self, columns: usize) {
         if self.columns == columns {
             return;
         }
@@ -93,7 +93,7 @@ impl Amx {
             return;
         }
         let sizes = Sizes::of(columns);
-        // SAFETY: the path is only chosen where the instructions were found; sizes are of the known palette.
+        // SAFETY: the path is only chosen if the instructions were detected; palette 1 has these sizes.
         unsafe { asm!("ldtilecfg [{sizes}]", sizes = in(reg) &raw const sizes, options(nostack)) };
     }
 }
@@ -105,7 +105,7 @@ impl Drop for Amx {
             return;
         }
         if self.columns > 0 {
-            // SAFETY: the instructions are there, for sizes were loaded.
+            // SAFETY: the instructions are present, because registers were configured.
             unsafe { asm!("tilerelease", options(nostack, nomem)) };
         }
     }
@@ -119,7 +119,7 @@ impl Tiles for Amx {
     }
 
     fn one(&mut self, panel: Panel<'_>, group: Group<'_>) {
-        self.hold(group.columns);
+        self.configure(group.columns);
         check(panel, group.lines, group.columns);
         if panel.upper.is_empty() {
             return;
@@ -128,14 +128,14 @@ impl Tiles for Amx {
         if !instructions() {
             return Simulated.one(panel, group);
         }
-        // SAFETY: there are as many tiles on the left as on the right, at least one, and registers have their sizes.
+        // SAFETY: `check` compared the lengths, there is at least one tile, and the registers are configured.
         unsafe { add_one(panel, group.lines, group.columns, group.sums) };
     }
 
     fn two(&mut self, panel: Panel<'_>, groups: [Group<'_>; 2]) {
-        self.hold(SIDE);
+        self.configure(SIDE);
         for group in &groups {
-            assert_eq!(group.columns, SIDE, "two groups are whole");
+            assert_eq!(group.columns, SIDE, "a pair of groups needs sixteen columns each");
             check(panel, group.lines, SIDE);
         }
         if panel.upper.is_empty() {
@@ -149,12 +149,12 @@ impl Tiles for Amx {
         let [[upper, lower], [upper_beside, lower_beside]] = [first.sums, second.sums]
             .map(|[upper, lower]| [upper, lower].map(|sums| sums.as_mut_ptr().cast()));
         let sums = [upper, upper_beside, lower, lower_beside];
-        // SAFETY: as above; rows of sums are lines of sixteen.
+        // SAFETY: as above; rows of sums have sixteen numbers.
         unsafe { add_two(panel, [first.lines, second.lines], sums, SIDE) };
     }
 
     fn square(&mut self, panel: Panel<'_>, lines: [&[Sixteen]; 2], sums: &mut [f32], apart: usize) {
-        self.hold(SIDE);
+        self.configure(SIDE);
         lines.iter().for_each(|lines| check(panel, lines, SIDE));
         check_square(sums, apart);
         if panel.upper.is_empty() {
@@ -167,23 +167,23 @@ impl Tiles for Amx {
         let sums = sums.as_mut_ptr();
         let below = sums.wrapping_add(SIDE * apart);
         let sums = [sums, sums.wrapping_add(SIDE), below, below.wrapping_add(SIDE)];
-        // SAFETY: as above; rows of sums were checked to be there.
+        // SAFETY: as above; `check_square` checked the rows of sums.
         unsafe { add_two(panel, lines, sums, apart) };
     }
 
     fn write(sums: &Sums, out: &Results<'_>, token: usize, rows: Range<usize>, tokens: usize) {
-        // SAFETY: the path was found on this processor; places are those of the results.
+        // SAFETY: the path was detected on this processor.
         unsafe { avx512::write_sums(sums, out, token, rows, tokens) };
     }
 }
 
-/// Two tiles above one another times one of so many columns, tile by tile.
+/// Multiplies two rows of tiles, one above the other, by tiles of `columns` columns.
 ///
 /// # Safety
-/// The processor has the instructions, registers have the sizes for so many columns, and there are as many tiles of
-/// upper rows as of lower ones and of columns, at least one.
+/// The processor has the instructions, the registers are configured for `columns`, and there are as many tiles of upper
+/// rows as of lower rows and of columns, at least one.
 unsafe fn add_one(panel: Panel<'_>, lines: &[Sixteen], columns: usize, sums: &mut [Sums; HIGH]) {
-    // SAFETY: tiles are read one after the other, as many as there are; sums are two tiles of lines.
+    // SAFETY: as many tiles are read as the panel has; `sums` is two tiles.
     unsafe {
         asm!(
             "tileloadd tmm0, [{sums} + {line}*1]",
@@ -215,11 +215,11 @@ unsafe fn add_one(panel: Panel<'_>, lines: &[Sixteen], columns: usize, sums: &mu
     }
 }
 
-/// Two tiles above one another times two of sixteen columns, tile by tile. Sums are those of the upper rows, first
-/// columns and second, then of the lower rows; their rows are so many numbers apart.
+/// Multiplies two rows of tiles, one above the other, by two groups of sixteen columns. `sums` are those of the upper rows
+/// (first and second group), then of the lower rows; their rows begin `apart` numbers after one another.
 ///
 /// # Safety
-/// As of [`add_one`], for sixteen columns; at each place of sums there are sixteen rows of sixteen numbers.
+/// As for [`add_one`], with sixteen columns; each of `sums` has sixteen rows of sixteen numbers.
 unsafe fn add_two(panel: Panel<'_>, lines: [&[Sixteen]; 2], sums: [*mut f32; 4], apart: usize) {
     // SAFETY: as above.
     unsafe {

@@ -1,4 +1,4 @@
-//! What tiles need beside their own instructions, 512 bits at a time.
+//! Conversion to tiles, and output of their sums, with AVX-512.
 
 use std::arch::asm;
 use std::arch::x86_64::*;
@@ -10,9 +10,9 @@ use crate::prefetch::{CACHE_LINE, Parts};
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
-/// To BF16, the first sixteen values and then the others.
+/// Rounds two times sixteen values to BF16.
 ///
-/// Written as it is so that callers need not be compiled for this instruction, and tests can use its twin.
+/// Written as assembly, so that callers need not be compiled for this instruction and tests can use its twin.
 #[target_feature(enable = "avx512f")]
 #[inline]
 pub(crate) unsafe fn rounded(first: __m512, second: __m512) -> __m512i {
@@ -21,7 +21,7 @@ pub(crate) unsafe fn rounded(first: __m512, second: __m512) -> __m512i {
         return twin(first, second);
     }
     let rounded;
-    // SAFETY: the path is only chosen where the instruction was found; it touches these registers only.
+    // SAFETY: the path is only chosen if the instruction was detected; it uses these registers only.
     unsafe {
         asm!(
             "vcvtne2ps2bf16 {rounded}, {second}, {first}",
@@ -34,7 +34,7 @@ pub(crate) unsafe fn rounded(first: __m512, second: __m512) -> __m512i {
     rounded
 }
 
-/// What the instruction computes; tests use it on processors without it.
+/// Computes what the instruction computes; tests use it on processors without the instruction.
 #[cfg(test)]
 #[target_feature(enable = "avx512f")]
 fn twin(first: __m512, second: __m512) -> __m512i {
@@ -43,17 +43,17 @@ fn twin(first: __m512, second: __m512) -> __m512i {
     bytemuck::cast(rounded)
 }
 
-/// A bit for each of the first so many of sixteen.
+/// Mask of the first `count` of sixteen entries.
 pub(crate) fn first_of(count: usize) -> u16 {
     if count >= SIDE { u16::MAX } else { (1 << count) - 1 }
 }
 
-/// Sixteen lines of sixteen words: rows become columns.
+/// Transposes sixteen registers of sixteen words.
 #[target_feature(enable = "avx512f")]
 #[inline]
 pub(crate) fn transposed(lines: [__m512i; SIDE]) -> [__m512i; SIDE] {
     let mut lines = lines;
-    // Words, then pairs of them, then quarters of registers change places with those of other lines.
+    // First within the 128-bit lanes of four registers each, then the lanes themselves.
     for four in lines.as_chunks_mut::<4>().0 {
         let [a, b, c, d] = *four;
         *four = words(a, b, c, d);
@@ -72,7 +72,7 @@ pub(crate) fn transposed(lines: [__m512i; SIDE]) -> [__m512i; SIDE] {
     columns
 }
 
-/// Up to sixteen rows of so many values to a row of tiles, filled up with zeros.
+/// Converts up to sixteen rows of `length` values to a row of tiles; the last tile is padded with zeros.
 ///
 /// # Safety
 /// The processor has the instructions.
@@ -82,7 +82,8 @@ pub(crate) unsafe fn left(values: &[f32], length: usize, tiles: &mut [Tile]) {
         for (values, tile) in values.chunks(TERMS).zip(&mut *tiles) {
             let mask = |first: usize| first_of(values.len().saturating_sub(first));
             let pointer = values.as_ptr();
-            // SAFETY: what is beyond the row is masked out; a tile's row is a line; the caller promises the instructions.
+            // SAFETY: values beyond the row are masked out; a row of a tile is a cache line; the caller promises the
+            // instructions.
             unsafe {
                 let first = _mm512_maskz_loadu_ps(mask(0), pointer);
                 let second = _mm512_maskz_loadu_ps(mask(SIDE), pointer.wrapping_add(SIDE));
@@ -92,7 +93,7 @@ pub(crate) unsafe fn left(values: &[f32], length: usize, tiles: &mut [Tile]) {
     }
 }
 
-/// Where the words of two rows stand side by side: the first of each, then the second of each.
+/// Permutation that interleaves the words of two rows: the first word of each, then the second of each.
 const SIDE_BY_SIDE: [u16; TERMS] = {
     let mut places = [0; TERMS];
     let mut at = 0;
@@ -103,11 +104,11 @@ const SIDE_BY_SIDE: [u16; TERMS] = {
     places
 };
 
-/// The first `terms` rows of values, `columns` long (a multiple of sixteen), to the tiles of each sixteen columns; asks for
-/// the bytes that come `next`.
+/// Converts the first `terms` rows of `columns` values (a multiple of sixteen) to the tiles of each sixteen columns;
+/// prefetches `next`.
 ///
 /// # Safety
-/// The processor has the instructions; there are so many rows, and lines for all tiles.
+/// The processor has the instructions; `values` has that many rows, and `lines` has the lines of all tiles.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 pub(crate) unsafe fn right<F: Floats>(
     values: &[u8],
@@ -141,7 +142,7 @@ pub(crate) unsafe fn right<F: Floats>(
     }
 }
 
-/// Writes sums of some rows for so many tokens.
+/// Writes the sums of `rows` for `tokens` tokens from `token` on.
 ///
 /// # Safety
 /// The processor has the instructions.
@@ -157,8 +158,8 @@ pub(super) unsafe fn write_sums(
     let mask = first_of(rows.len());
     for (at, sums) in by_token.iter().enumerate().take(tokens) {
         let (place, left) = out.at(token + at, rows.start);
-        debug_assert!(left >= rows.len(), "rows beyond the results");
-        // SAFETY: so many rows of a token's results are there, and the others are masked out.
+        debug_assert!(left >= rows.len(), "there are fewer results than rows");
+        // SAFETY: the token has results for these rows; the others are masked out.
         unsafe { _mm512_mask_storeu_ps(place, mask, _mm512_castsi512_ps(*sums)) };
     }
 }

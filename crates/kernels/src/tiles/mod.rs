@@ -1,11 +1,11 @@
 //! Tiles of BF16: sixteen rows times sixteen columns of sums, 32 terms at a time.
 //!
-//! **The order.** Both sides are rounded to BF16. To a sum, for each 32 terms, first to last, two sums that begin at
-//! nothing take the products of the even and of the odd terms by fused multiply-adds; the two are added, and then added to
-//! what there was. Whatever is smaller than a normal number becomes zero at every step. Each sum goes through the same
-//! steps however many stand beside it.
+//! **The order.** Both factors are rounded to BF16. Terms are taken 32 at a time, from first to last. The products of the
+//! even and of the odd terms are summed separately, from zero, by fused multiply-adds; the two sums are added, and the
+//! result is added to the former sum. At every step, subnormal numbers become zero. The number of other rows and columns
+//! does not change a sum.
 //!
-//! Source for the order: what `tdpbf16ps` was measured to compute; [`plain`] says it again in Rust.
+//! Source for the order: measurements of `tdpbf16ps`. [`plain`] is the same in Rust.
 
 #[cfg(target_arch = "x86_64")]
 mod amx;
@@ -29,11 +29,11 @@ pub(crate) use amx::{Amx, present};
 pub(crate) use avx512::{first_of, left, right, rounded, transposed};
 pub(crate) use plain::{Simulated, brain};
 
-/// Terms of a tile.
+/// Number of terms of a tile.
 pub(crate) const TERMS: usize = 32;
-/// Rows of a tile, and most columns of its sums.
+/// Number of rows of a tile, and the largest number of columns of its sums.
 pub(crate) const SIDE: usize = 16;
-/// Tiles above one another.
+/// Number of tiles one above the other.
 pub(crate) const HIGH: usize = 2;
 
 /// Sixteen rows of 32 values each, as a tile register holds them.
@@ -44,54 +44,57 @@ pub(crate) struct Tile(pub(crate) [[u16; TERMS]; SIDE]);
 /// Sums of sixteen rows for up to sixteen columns.
 pub(crate) type Sums = [Sixteen; SIDE];
 
-/// Rows on the left: tiles of the upper sixteen, then those of the lower.
+/// The left factor: 32 rows, as tiles of the upper and of the lower sixteen.
 #[derive(Clone, Copy)]
 pub(crate) struct Panel<'a> {
     pub(crate) upper: &'a [Tile],
     pub(crate) lower: &'a [Tile],
 }
 
-/// Columns on the right, such as tokens, up to sixteen.
+/// The right factor: up to sixteen columns, for example tokens.
 pub(crate) struct Group<'a> {
-    /// For each tile, for each two terms, the values of all columns.
+    /// For each tile and each two terms, the values of all columns.
     pub(crate) lines: &'a [Sixteen],
     pub(crate) columns: usize,
-    /// Of the upper rows and of the lower.
+    /// Sums of the upper and of the lower rows.
     pub(crate) sums: &'a mut [Sums; HIGH],
 }
 
-/// What multiplies tiles.
+/// An implementation of the products of tiles.
 pub(crate) trait Tiles {
-    /// The path that it belongs to.
+    /// The path that uses it.
     const PATH: Instructions;
 
-    /// Ready to multiply, on this thread.
+    /// Prepares the calling thread.
     fn begin() -> Self;
 
-    /// Adds a panel's products with one group.
+    /// Adds the products of a panel and a group to the sums of the group.
     fn one(&mut self, panel: Panel<'_>, group: Group<'_>);
 
-    /// With two groups of sixteen columns.
+    /// The same for two groups of sixteen columns.
     fn two(&mut self, panel: Panel<'_>, groups: [Group<'_>; 2]);
 
-    /// Adds a panel's products with twice sixteen columns to sums that stand in rows: 32 rows, `apart` numbers from one to the
-    /// next, of which the first 32 take part.
+    /// Adds the products of a panel and 32 columns to a square of 32 rows of 32 sums. Rows begin `apart` numbers after one
+    /// another.
     fn square(&mut self, panel: Panel<'_>, lines: [&[Sixteen]; 2], sums: &mut [f32], apart: usize);
 
-    /// Writes sums of some rows for the first of sixteen tokens from one on.
+    /// Writes the sums of `rows` for `tokens` tokens from `token` on.
     fn write(sums: &Sums, out: &Results<'_>, token: usize, rows: Range<usize>, tokens: usize);
 }
 
-/// Lengths fit: as many tiles above as below, and as many lines for each of so many columns.
+/// Checks the lengths of the factors: as many upper as lower tiles, and as many tiles of columns.
 fn check(panel: Panel<'_>, lines: &[Sixteen], columns: usize) {
-    assert_eq!(lines.len(), panel.upper.len() * columns, "tiles without columns");
-    assert_eq!(panel.upper.len(), panel.lower.len(), "rows of tiles differ");
+    assert_eq!(lines.len(), panel.upper.len() * columns, "the factors differ in length");
+    assert_eq!(panel.upper.len(), panel.lower.len(), "upper and lower rows differ in length");
 }
 
-/// Lengths of a square fit: 32 rows of sums, so many numbers apart.
+/// Checks the length of a square of sums: 32 rows that do not overlap.
 fn check_square(sums: &[f32], apart: usize) {
     assert!(apart >= 2 * SIDE, "rows of sums overlap");
-    assert!(sums.len() >= (HIGH * SIDE - 1) * apart + 2 * SIDE, "rows without sums");
+    assert!(
+        sums.len() >= (HIGH * SIDE - 1) * apart + 2 * SIDE,
+        "there are fewer than 32 rows of sums"
+    );
 }
 
 const _: () = assert!(SIDE == REGISTER, "a line holds two terms of sixteen columns");

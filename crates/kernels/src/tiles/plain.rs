@@ -1,4 +1,4 @@
-//! The specification of tiles: obvious and slow.
+//! Products of tiles in plain Rust: the specification, simple and slow.
 
 use std::ops::Range;
 
@@ -7,7 +7,7 @@ use crate::sixteen::Sixteen;
 use crate::team::Results;
 use crate::{Instructions, on_every_path};
 
-/// To BF16: the nearest, ties to even; what is smaller than a normal number becomes zero.
+/// Rounds to the nearest BF16, ties to even; subnormal numbers become zero.
 #[inline(always)]
 pub(crate) fn brain(value: f32) -> u16 {
     let bits = value.to_bits();
@@ -16,26 +16,26 @@ pub(crate) fn brain(value: f32) -> u16 {
         return high & 0x8000;
     }
     if value.is_nan() {
-        // Its upper half alone could say infinity.
+        // Without this bit, the upper half alone could be infinity.
         return high | 0x40;
     }
     (bits.wrapping_add(0x7FFF + (bits >> 16 & 1)) >> 16) as u16
 }
 
-/// What it is worth to a tile, where what is smaller than a normal number is zero.
+/// Converts BF16 to a float as a tile reads it: subnormal numbers are zero.
 #[inline(always)]
 fn widened(brain: u16) -> f32 {
     flushed(f32::from_bits(u32::from(brain) << 16))
 }
 
-/// Zero, with its sign, where a value is smaller than a normal number.
+/// Replaces subnormal numbers by zero with the same sign.
 #[inline(always)]
 fn flushed(value: f32) -> f32 {
     if value.abs() < f32::MIN_POSITIVE { 0.0_f32.copysign(value) } else { value }
 }
 
 on_every_path! {
-    /// Adds the products of tiles on the left with tiles of so many columns.
+    /// Adds the products of left tiles and of right tiles with `columns` columns.
     fn add_products(
         left: &[Tile],
         lines: &[Sixteen],
@@ -48,7 +48,7 @@ on_every_path! {
 fn add_products_plain(left: &[Tile], lines: &[Sixteen], columns: usize, sums: &mut Sums) {
     for (left, lines) in left.iter().zip(lines.chunks_exact(columns)) {
         let pairs: &[[u16; 2]] = bytemuck::cast_slice(lines);
-        // The even terms and the odd ones, for each pair those of all columns.
+        // The even and the odd terms: for each pair, the values of all columns.
         let mut right = [[[0f32; SIDE]; SIDE]; 2];
         for (pair, own) in pairs.chunks_exact(columns).enumerate() {
             for (column, values) in own.iter().enumerate() {
@@ -62,7 +62,7 @@ fn add_products_plain(left: &[Tile], lines: &[Sixteen], columns: usize, sums: &m
     }
 }
 
-/// Adds the products of one row: even terms and odd ones apart, then both, then to what there was.
+/// Adds the products of one row: the sums of even and of odd terms are added, then added to the former sums.
 #[inline(always)]
 fn add_row(row: &[u16; TERMS], right: &[[[f32; SIDE]; SIDE]; 2], sums: &mut [f32; SIDE]) {
     let (mut even, mut odd) = ([0f32; SIDE], [0f32; SIDE]);
@@ -79,7 +79,7 @@ fn add_row(row: &[u16; TERMS], right: &[[[f32; SIDE]; SIDE]; 2], sums: &mut [f32
     }
 }
 
-/// Tiles without their instructions.
+/// Products of tiles without the instructions of AMX.
 pub(crate) struct Simulated;
 
 impl Tiles for Simulated {
@@ -121,7 +121,7 @@ impl Tiles for Simulated {
         for at in 0..tokens {
             for row in rows.clone() {
                 let (place, _) = out.at(token + at, row);
-                // SAFETY: the place is one of the results, which one thread has for itself.
+                // SAFETY: the address is that of a result, and no other thread uses these results.
                 unsafe { *place = sums[row - rows.start].0[at] };
             }
         }

@@ -22,7 +22,7 @@ fn values_are_rounded_to_the_nearest_and_ties_to_even() {
     assert_eq!(to(f32::MIN_POSITIVE), f32::MIN_POSITIVE);
 }
 
-/// What a tile does to one sum, in the words of the module: even terms, odd terms, both, then what there was.
+/// Computes one sum as the module's documentation describes: even terms, odd terms, both, then the former sum.
 pub(crate) fn one_sum(before: f32, row: &[f32], x: &[f32]) -> f32 {
     let to = |value: &f32| f32::from_bits(u32::from(brain(*value)) << 16);
     let flush = |value: f32| if value.is_subnormal() { 0.0_f32.copysign(value) } else { value };
@@ -37,7 +37,7 @@ pub(crate) fn one_sum(before: f32, row: &[f32], x: &[f32]) -> f32 {
     sum
 }
 
-/// The instruction itself beside its twin, with any bits at all. (Only on a processor that has it.)
+/// Compares the instruction with its twin, for any bits. Skipped on processors without the instruction.
 #[cfg(target_arch = "x86_64")]
 #[test]
 fn the_instruction_computes_what_its_twin_says() {
@@ -45,7 +45,7 @@ fn the_instruction_computes_what_its_twin_says() {
         return eprintln!("skipped: this processor has no AMX");
     }
     for seed in 0..200 {
-        // Numbers near one another, far apart, smaller than normal ones, and any bits.
+        // Numbers of similar and of different size, subnormal ones, and any bits.
         let exponent = |word: u32| match seed % 4 {
             0 => 124 + word % 6,
             1 => 107 + word % 40,
@@ -87,15 +87,15 @@ fn the_instruction_computes_what_its_twin_says() {
             let rows = sums.as_flattened().iter().map(|row| row.0[..columns].to_vec());
             rows.collect::<Vec<_>>().concat()
         });
-        let [found, told] = results;
-        for (found, told) in found.iter().zip(&told) {
-            let same = found.to_bits() == told.to_bits() || found.is_nan() && told.is_nan();
-            assert!(same, "{seed}: {found} instead of {told}");
+        let [found, reported] = results;
+        for (found, reported) in found.iter().zip(&reported) {
+            let same = found.to_bits() == reported.to_bits() || found.is_nan() && reported.is_nan();
+            assert!(same, "{seed}: {found} instead of {reported}");
         }
     }
 }
 
-/// Sums that stand in rows, with numbers between them that are nobody's.
+/// Rows of sums may have other numbers between them, which must not change.
 #[test]
 fn a_square_is_added_where_its_sums_stand() {
     fn tried<T: Tiles>() {
@@ -107,7 +107,7 @@ fn a_square_is_added_where_its_sums_stand() {
             }))
         };
         let left: Vec<Tile> = (0..2 * across).map(tile).collect();
-        // Columns are 200 apart from one another in what they hold.
+        // Each column has other values.
         let line = |at: usize| -> Sixteen {
             let pair: [[u16; 2]; SIDE] = std::array::from_fn(|column| {
                 std::array::from_fn(|half| brain(value(200 * column + 2 * at + half)))
@@ -122,7 +122,7 @@ fn a_square_is_added_where_its_sums_stand() {
         T::begin().square(Panel { upper, lower }, [first, second], &mut sums, apart);
         for (at, (found, before)) in sums.iter().zip(&before).enumerate() {
             let (row, column) = (at / apart, at % apart);
-            let told = if column < 2 * SIDE {
+            let reported = if column < 2 * SIDE {
                 let tiles = &left[row / SIDE * across..][..across];
                 let row: Vec<f32> =
                     tiles.iter().flat_map(|tile| tile.0[row % SIDE]).map(wide).collect();
@@ -134,7 +134,7 @@ fn a_square_is_added_where_its_sums_stand() {
             } else {
                 *before
             };
-            assert_eq!(found.to_bits(), told.to_bits(), "{}: {at}", T::PATH);
+            assert_eq!(found.to_bits(), reported.to_bits(), "{}: {at}", T::PATH);
         }
     }
     tried::<Simulated>();

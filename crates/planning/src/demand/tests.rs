@@ -27,7 +27,7 @@ fn cache_grows_with_tokens_and_lanes() {
 }
 
 #[test]
-fn wide_models_take_larger_chunks_unless_told_otherwise() {
+fn wide_models_take_larger_chunks_by_default() {
     let chunk = |width| LoadSettings::for_model(&ModelShape { width, ..shape() }).chunk;
     assert_eq!((chunk(1023), chunk(1024)), (128, 256));
 }

@@ -1,5 +1,5 @@
-//! The ledger against a model of a whole house: loads, unloads, crashes, restarts and changes of
-//! limits in any order, on a simulated clock.
+//! Comparison of the ledger with a simple model of a service: loads, unloads, crashes, restarts and changes of limits in any
+//! order, on a simulated clock.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -12,23 +12,23 @@ use crate::HOST;
 use crate::fixture::demo_shape;
 use crate::{Share, Unused, least_valuable_first};
 
-/// Random operations in all.
+/// Number of random operations.
 const OPERATIONS: usize = 100_000;
-/// Operations of one story.
+/// Number of operations of a sequence.
 const STORY: usize = 1_000;
 
 #[derive(Debug, Clone)]
 enum Operation {
     Load(Request),
-    /// A call for something that is not loaded: what is least valuable makes room.
+    /// A call for a model that is not loaded: the least valuable instances are unloaded.
     Call(Request),
     Unload(u32),
-    /// Memory is held over a crash, for it is loaded again.
+    /// After a crash, memory stays reserved, because the instance is loaded again.
     Crash(u32),
     SetAside(u32),
     /// A call begins or ends.
     Busy(u32, bool),
-    /// All processes are gone; what was loaded is brought back by importance.
+    /// All processes have ended; instances are loaded again in the order of importance.
     Restart,
     Limit(usize, u64),
     Time(u64),
@@ -37,7 +37,7 @@ enum Operation {
 #[derive(Debug, Clone)]
 struct Request {
     id: u32,
-    /// Three files of different size.
+    /// Three files of different sizes.
     file: u8,
     lanes: u32,
     places: Vec<RequestedPlace>,
@@ -53,7 +53,7 @@ struct Loaded {
     since: u64,
 }
 
-/// What should be true, kept in the plainest way.
+/// The expected state, in the simplest form.
 struct House {
     ledger: Ledger<u32>,
     loaded: BTreeMap<u32, Loaded>,
@@ -70,7 +70,7 @@ fn shape_of(file: u8) -> ModelShape {
 }
 
 impl Request {
-    /// Asks the ledger with this request.
+    /// Sends a request to the ledger.
     fn wanted<T>(&self, ask: impl FnOnce(Candidate<'_>) -> T) -> T {
         let (name, shape) = (format!("larkfen-{}/q8_0", self.file), shape_of(self.file));
         let settings = LoadSettings { lanes: self.lanes, ..LoadSettings::for_model(&shape) };
@@ -91,7 +91,7 @@ impl House {
         Self { ledger, loaded: BTreeMap::new(), limits, clock: 0 }
     }
 
-    /// Grants or refuses; whatever is granted must keep every pool it needs within its limit.
+    /// Grants or refuses a load; a grant must keep each of its pools within the limit.
     fn load(&mut self, request: &Request) -> bool {
         let before = self.reserved();
         let ledger = &mut self.ledger;
@@ -189,7 +189,7 @@ impl House {
         [0, 1, 2].map(|at: usize| reports[at].reserved.0)
     }
 
-    /// The sum over all that is loaded, weights in host memory once for each file.
+    /// The sum of all loaded instances, with the weights in host memory once for each file.
     fn held(&self) -> [u64; 3] {
         let mut held = [0; 3];
         let mut shared = [0; 6];

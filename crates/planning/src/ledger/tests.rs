@@ -95,7 +95,7 @@ fn full_pool_refuses_names_the_holder_and_the_ways_out() {
 }
 
 #[test]
-fn a_model_larger_than_the_pool_is_told_the_limit_it_needs() {
+fn a_model_larger_than_the_pool_gets_the_limit_it_needs() {
     let ledger = host(8);
     let refusal = refuse(&ledger, 20 << 20, 1, &BTreeSet::new());
     insta::assert_snapshot!(in_words(&refusal));
@@ -209,7 +209,7 @@ fn three_pools(host: u64, fern: u64, moss: u64) -> Ledger<u32> {
     Ledger::new(vec![pool(HOST, host), pool("fern", fern), pool("moss", moss)], None)
 }
 
-/// Five layers of 1 MiB and as much beside them.
+/// Five layers of 1 MiB, and as much outside of layers.
 fn layered() -> ModelShape {
     ModelShape { layer_weights: vec![Bytes::mib(1); 5], ..shape(10 << 20) }
 }
@@ -231,7 +231,7 @@ fn layers_fill_an_accelerator_and_the_rest_stays_in_host_memory() {
     assert_eq!(fern.reserved, Bytes((2 << 20) + (2 << 18)));
     assert_eq!(host.reserved + fern.reserved, grant.demand.total());
     assert_eq!(moss.reserved, Bytes(0));
-    // Instances of the file share what is in host memory, the larger part of theirs.
+    // Instances of the file share the weights in host memory, the larger part of their memory.
     let whole = candidate("b", "a", &shape, &settings);
     let more = ledger.reserve(2, whole, &BTreeSet::new()).unwrap().demand.amount(HOST);
     let after = ledger.reports()[0].reserved;
@@ -246,7 +246,7 @@ fn a_full_accelerator_refuses_and_other_places_are_a_way_out() {
     let wanted = Candidate { places: &places, ..candidate("a", "a", &shape, &settings) };
     let refusal = refused(ledger.judge(wanted, &BTreeSet::new()).unwrap_err());
     insta::assert_snapshot!(in_words(&refusal));
-    // Too little host memory: an accelerator takes layers.
+    // With too little host memory, layers are placed in an accelerator.
     let refusal = refused(
         three_pools(12, 3, 8)
             .judge(candidate("a", "a", &shape, &settings), &BTreeSet::new())
@@ -256,7 +256,7 @@ fn a_full_accelerator_refuses_and_other_places_are_a_way_out() {
 }
 
 #[test]
-fn a_limit_lowered_below_what_is_loaded_is_told_and_stops_grants() {
+fn a_limit_lowered_below_what_is_loaded_is_reported_and_stops_grants() {
     let mut ledger = host(40);
     reserve(&mut ledger, 1, 12 << 20).unwrap();
     ledger.set_limit(HOST, Bytes::mib(10)).unwrap();

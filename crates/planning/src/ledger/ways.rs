@@ -1,4 +1,4 @@
-//! What would make a refused load fit, cheapest first.
+//! The changes that would make a refused load fit, the cheapest first.
 
 use std::collections::BTreeSet;
 
@@ -6,9 +6,9 @@ use super::{Candidate, Ledger};
 use crate::refusal::{Shortage, WayOut};
 use crate::{Bytes, CacheType, HOST, LoadSettings, RequestedPlace, Share};
 
-/// Contexts that are offered are multiples of this.
+/// Suggested contexts are multiples of this.
 const CONTEXT_STEP: u32 = 64;
-/// The shortest context that is worth offering, in steps.
+/// The shortest suggested context, in steps.
 const LEAST_STEPS: u32 = 4;
 
 impl<Id: Ord + Copy> Ledger<Id> {
@@ -31,7 +31,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
         ways
     }
 
-    /// Settings under which it would fit: one changed, or where that does not do, several.
+    /// Settings with which the load fits: with one change, or with several if one is not enough.
     fn other_settings(&self, wanted: Candidate<'_>) -> Vec<WayOut> {
         let Candidate { shape, settings, .. } = wanted;
         let way = |settings: LoadSettings| {
@@ -68,7 +68,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
         if least >= most || !fits(least) {
             return None;
         }
-        // A shorter context never needs more.
+        // A shorter context never needs more memory.
         while least + 1 < most {
             let middle = least.midpoint(most);
             if fits(middle) { least = middle } else { most = middle }
@@ -76,7 +76,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
         Some(with(least))
     }
 
-    /// Other places for its layers: host memory alone, or what fits into one accelerator there.
+    /// Other places of the layers: host memory alone, or one accelerator with as many as fit there.
     fn other_places(&self, wanted: Candidate<'_>) -> Vec<WayOut> {
         let open = |pool: &str| RequestedPlace { pool: pool.to_owned(), share: Share::Rest };
         let accelerators = self.pools.iter().skip(1);
@@ -96,7 +96,7 @@ impl<Id: Ord + Copy> Ledger<Id> {
         ways
     }
 
-    /// Idle instances whose unloading would do: each that does alone, or as few as do together.
+    /// Idle instances whose unloading makes room: each one that is enough alone, or the fewest that are enough together.
     fn unloading(&self, wanted: Candidate<'_>, pool: usize, idle: &BTreeSet<Id>) -> Vec<WayOut> {
         let reserved = self.reserved(pool);
         let without = |ids: &[Id]| {

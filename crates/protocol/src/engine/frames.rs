@@ -166,8 +166,8 @@ mod tests {
     fn an_absurd_length_is_refused_before_anything_is_allocated() {
         let mut link = u32::MAX.to_le_bytes().to_vec();
         link.extend(7_u64.to_le_bytes());
-        let told = read_frame::<FromEngine>(link.as_slice());
-        assert!(matches!(told, Err(FrameError::TooLong { call: 7, .. })), "{told:?}");
+        let reported = read_frame::<FromEngine>(link.as_slice());
+        assert!(matches!(reported, Err(FrameError::TooLong { call: 7, .. })), "{reported:?}");
         let short = [3_u8, 0, 0, 0, 1, 2, 3];
         assert!(matches!(read_frame::<FromEngine>(short.as_slice()), Err(FrameError::Io(_))));
     }
@@ -188,11 +188,11 @@ mod tests {
         write_frame(&mut link, &ToEngine::Cancel { call: 12 }).unwrap();
         let mut reader = link.as_slice();
         for _ in 0..4 {
-            let told = read_frame::<ToEngine>(&mut reader);
-            assert!(matches!(told, Err(FrameError::Malformed { call: 9, .. })), "{told:?}");
+            let reported = read_frame::<ToEngine>(&mut reader);
+            assert!(matches!(reported, Err(FrameError::Malformed { call: 9, .. })), "{reported:?}");
         }
-        let told = read_frame::<ToEngine>(&mut reader);
-        assert!(matches!(told, Err(FrameError::TooLong { call: 11, .. })), "{told:?}");
+        let reported = read_frame::<ToEngine>(&mut reader);
+        assert!(matches!(reported, Err(FrameError::TooLong { call: 11, .. })), "{reported:?}");
         assert_eq!(read_frame::<ToEngine>(&mut reader).unwrap(), ToEngine::Cancel { call: 12 });
         let text = "a".repeat(MAX_FRAME);
         let long = FromEngine::Text { call: 5, answer: 0, text, scores: Vec::new() };

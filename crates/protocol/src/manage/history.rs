@@ -1,4 +1,4 @@
-//! What was measured over time.
+//! Measurements over time.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};

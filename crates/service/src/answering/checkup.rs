@@ -248,7 +248,7 @@ mod tests {
     }
 
     #[test]
-    fn nonsense_is_told_from_sense() {
+    fn nonsense_is_distinguished_from_sense() {
         let well = |text: &str| judged("an answer", text, None).passed;
         assert!(well("I answer questions about our seeds."));
         assert!(!well(""));

@@ -42,7 +42,7 @@ pub(crate) struct Gateway {
     pub(crate) board: Board,
 }
 
-/// The question of a call, besides the options that all calls share.
+/// The content of a call, without the options that all calls have.
 pub(crate) struct Question {
     pub(crate) prompt: Prompt,
     pub(crate) echo: bool,

@@ -86,7 +86,7 @@ fn replace(settings: &mut Dict, place: &str, warnings: &mut Vec<String>) {
     }
 }
 
-/// Takes a setting out, and its table where nothing else is in it.
+/// Removes a setting, and its table if it becomes empty.
 fn take(settings: &mut Dict, name: &str) -> Option<Value> {
     let (table_name, key) = split(name);
     let Some(Value::Dict(_, table)) = settings.get_mut(table_name) else { return None };

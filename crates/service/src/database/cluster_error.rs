@@ -19,7 +19,7 @@ pub enum ClusterError {
     Unreachable {
         /// The user it would run as.
         user: String,
-        /// The first directory that keeps it out.
+        /// The first directory without access.
         blocked: PathBuf,
     },
     /// The cluster was made by another major version.

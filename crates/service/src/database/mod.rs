@@ -120,7 +120,10 @@ impl Database {
     ///
     /// # Errors
     /// Why it cannot be opened, with a way out.
-    pub(crate) async fn open(config: &Config, told: impl Fn(&str)) -> Result<Self, DatabaseError> {
+    pub(crate) async fn open(
+        config: &Config,
+        reported: impl Fn(&str),
+    ) -> Result<Self, DatabaseError> {
         let (options, cluster) = match &config.database.url {
             Some(url) => (url.parse().map_err(DatabaseError::Address)?, None),
             None => {
@@ -134,7 +137,7 @@ impl Database {
             let cluster = kept.as_ref()?.lock();
             Some(cluster.work())
         };
-        let (pool, connection) = connect(options, work, told).await?;
+        let (pool, connection) = connect(options, work, reported).await?;
         let database = Self { pool, cluster };
         migrate(connection).await?;
         Ok(database)
@@ -207,11 +210,11 @@ async fn migrate(mut connection: PoolConnection<Postgres>) -> Result<(), Databas
 }
 
 /// Connects, and retries while the server is starting. A recovery after a crash may take as long as it makes progress:
-/// `work` is the processor time of the server, if known. `tell` is called now and then with what the start waits for.
+/// `work` is the processor time of the server, if known. `report` is called regularly with what the start waits for.
 async fn connect(
     options: PgConnectOptions,
     work: impl Fn() -> Option<u64>,
-    tell: impl Fn(&str),
+    report: impl Fn(&str),
 ) -> Result<(PgPool, PoolConnection<Postgres>), DatabaseError> {
     let place = match options.get_socket() {
         Some(_) => "its socket".to_owned(),
@@ -226,7 +229,7 @@ async fn connect(
     let pool =
         PgPoolOptions::new().max_connections(8).acquire_timeout(ACQUIRE).connect_lazy_with(options);
     let began = Instant::now();
-    let (mut deadline, mut told, mut done) = (began + CONNECT, began, work());
+    let (mut deadline, mut reported, mut done) = (began + CONNECT, began, work());
     loop {
         match pool.acquire().await {
             Ok(connection) => return Ok((pool, connection)),
@@ -239,8 +242,8 @@ async fn connect(
         if now > done {
             (done, deadline) = (now, Instant::now() + CONNECT);
         }
-        if told.elapsed() >= TELL_EVERY {
-            told = Instant::now();
+        if reported.elapsed() >= TELL_EVERY {
+            reported = Instant::now();
             let seconds = began.elapsed().as_secs();
             let what = match now {
                 Some(_) => {
@@ -251,7 +254,7 @@ async fn connect(
                 }
             };
             tracing::info!("{what}");
-            tell(&what);
+            report(&what);
         }
     }
 }
@@ -287,16 +290,16 @@ mod tests {
         let nobody = || PgConnectOptions::new().host("127.0.0.1").port(1).username("deft");
         let began = Instant::now();
         let working = move || Some(began.elapsed().as_secs().min(300));
-        let told = std::cell::Cell::new(0);
-        let tell = |what: &str| {
+        let reported = std::cell::Cell::new(0);
+        let report = |what: &str| {
             assert!(what.contains("is recovering after a crash"), "{what}");
-            told.set(told.get() + 1);
+            reported.set(reported.get() + 1);
         };
-        let given_up = connect(nobody(), working, tell).await;
+        let given_up = connect(nobody(), working, report).await;
         assert!(matches!(given_up, Err(DatabaseError::Connect { .. })));
         let waited = began.elapsed();
         assert!(waited >= Duration::from_secs(300) + CONNECT, "{waited:?}");
-        assert!(told.get() >= 20, "told {} times", told.get());
+        assert!(reported.get() >= 20, "reported {} times", reported.get());
         let began = Instant::now();
         assert!(connect(nobody(), || Some(7), |_| {}).await.is_err());
         let waited = began.elapsed();

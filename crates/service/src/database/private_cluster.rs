@@ -449,7 +449,7 @@ fn initialise(
     Ok(secret)
 }
 
-/// Rotates a long log; one previous log is kept.
+/// Rotates a long log; one previous log stays.
 fn keep_small(log: &Path) -> io::Result<()> {
     match fs::symlink_metadata(log) {
         Ok(found) if found.len() >= LONGEST_LOG => {

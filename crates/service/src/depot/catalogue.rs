@@ -118,7 +118,7 @@ impl Catalogue {
         path: &Path,
         name: Option<&str>,
     ) -> Result<Arc<Registered>, Problem> {
-        // What was given with it stays with it.
+        // Its settings stay.
         let known = self.all().into_iter().find(|known| known.path == path);
         let given = known.map(|known| known.given.clone()).unwrap_or_default();
         self.record(path, name, Storage::Registered, given).await

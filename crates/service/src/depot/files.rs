@@ -23,7 +23,7 @@ use crate::fleet::Fleet;
 use crate::records::variants::{Given, Registered};
 use crate::wire::{depot_problem, name_taken, store_problem};
 
-/// The depot's own files, and what is done with them.
+/// The depot's own files, and the operations on them.
 pub(crate) struct DepotFiles {
     pub(crate) store: Arc<Store>,
     pub(crate) folder: PathBuf,
@@ -100,13 +100,13 @@ impl DepotFiles {
             let mut doubtful: BTreeSet<VariantName> =
                 read.foreign.iter().map(|(name, _)| name.clone()).collect();
             let bad: Vec<_> = read.bad.iter().map(|(manifest, ..)| manifest.name.clone()).collect();
-            let told = repaired(&pulling, read, &handle).await;
-            if told.is_err() {
+            let reported = repaired(&pulling, read, &handle).await;
+            if reported.is_err() {
                 doubtful.extend(bad);
             }
             let good = wanted.iter().filter(|manifest| !doubtful.contains(&manifest.name));
             let recorded = record(&store, &catalogue, good).await;
-            told.and_then(|told| recorded.map(|()| told))
+            reported.and_then(|reported| recorded.map(|()| reported))
         }))
     }
 
@@ -219,12 +219,12 @@ impl DepotFiles {
     /// Files and records that are not understood.
     pub(crate) async fn not_understood(&self) -> Result<Vec<NotUnderstood>, Problem> {
         let store = Arc::clone(&self.store);
-        let told = off_thread(move || store.not_understood().map_err(|e| store_problem(&e)));
-        let files = told.await?.into_iter().map(|told| NotUnderstood {
-            name: told.name,
-            place: told.folder.display().to_string(),
-            why: told.why,
-            bytes: told.bytes,
+        let reported = off_thread(move || store.not_understood().map_err(|e| store_problem(&e)));
+        let files = reported.await?.into_iter().map(|reported| NotUnderstood {
+            name: reported.name,
+            place: reported.folder.display().to_string(),
+            why: reported.why,
+            bytes: reported.bytes,
         });
         let records = self.catalogue.unread().iter().map(|row| NotUnderstood {
             name: row.name.to_string(),
@@ -235,7 +235,7 @@ impl DepotFiles {
         Ok(files.chain(records).collect())
     }
 
-    /// Brings records and files together again, whichever was lost. What is not understood is neither
+    /// Reconciles records and files, whichever was lost. What is not understood is neither
     /// forgotten nor recorded.
     pub(crate) async fn reconcile(&self) -> Result<(), Problem> {
         let store = Arc::clone(&self.store);
@@ -255,7 +255,7 @@ impl DepotFiles {
                 }
                 continue;
             }
-            if aside.iter().any(|told| told.name == name.to_string()) {
+            if aside.iter().any(|reported| reported.name == name.to_string()) {
                 tracing::warn!("`{name}` cannot be used: its files cannot be read");
                 continue;
             }

@@ -56,9 +56,10 @@ fn read_by(
         let what = format!("the process that reads its header could not be started: {error}");
         Refusal::new(RefusalKind::Process, what)
     })?;
-    let told = link::converse(task, files, BufReader::new(&ours), &ours, Instant::now() + LONGEST);
+    let reported =
+        link::converse(task, files, BufReader::new(&ours), &ours, Instant::now() + LONGEST);
     drop(ours);
-    match told {
+    match reported {
         Err(Refusal { kind: RefusalKind::Process, what, file }) => {
             let ended = how_it_ended(&mut child);
             let ended = ended
@@ -66,9 +67,9 @@ fn read_by(
             let what = ended.unwrap_or(what);
             Err(Refusal { kind: RefusalKind::Process, what, file })
         }
-        told => {
+        reported => {
             end(&mut child);
-            told
+            reported
         }
     }
 }
@@ -88,7 +89,7 @@ fn how_it_ended(child: &mut Child) -> Option<ExitStatus> {
 }
 
 fn end(child: &mut Child) {
-    // One that is gone already is what is wanted.
+    // A process that has already ended is fine.
     let _ = child.kill();
     let _ = child.wait();
 }
@@ -124,7 +125,7 @@ mod tests {
     }
 
     #[test]
-    fn a_helper_that_ends_or_is_silent_is_told_and_waited_for_no_longer() {
+    fn a_helper_that_ends_or_is_silent_is_reported_and_waited_for_no_longer() {
         let patience = Duration::from_secs(60);
         let ended = told_of("exit 7", patience);
         assert!(ended.contains("ended unexpectedly (exit status: 7)"), "{ended}");

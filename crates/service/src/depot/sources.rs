@@ -31,7 +31,7 @@ const TRUSTED: &str = ".environment.json";
 pub(crate) struct Sources {
     database: PgPool,
     node: Uuid,
-    /// Where tokens are kept, one file each.
+    /// Folder of the tokens, a file for each.
     tokens: PathBuf,
     all: RwLock<Vec<SourceRecord>>,
 }
@@ -154,7 +154,7 @@ impl Sources {
         Ok(Source { name, address, place, access })
     }
 
-    /// A source's token: of its file, else of the service's environment, else the one that is kept.
+    /// The token of a source: from its file, otherwise from the environment of the service, otherwise the stored one.
     fn token(&self, record: &SourceRecord) -> Result<Option<Secret>, Problem> {
         if let Some(file) = &record.token_file {
             return read_token(Path::new(file)).map(Some);
@@ -346,7 +346,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn kinds_are_told_by_addresses() {
+    fn kinds_are_recognised_by_addresses() {
         assert_eq!(kind_of("/srv/models"), SourceKind::Folder);
         assert_eq!(kind_of("https://seeds.example/desk.git"), SourceKind::Git);
         assert_eq!(kind_of("https://seeds.example/{repo}"), SourceKind::Git);

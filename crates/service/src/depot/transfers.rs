@@ -49,7 +49,7 @@ struct Entry {
     /// Bytes that were stored before it began.
     before: AtomicU64,
     /// Time of the last report.
-    told: Mutex<Option<Instant>>,
+    reported: Mutex<Option<Instant>>,
     stop: CancellationToken,
     request: Value,
 }
@@ -117,7 +117,7 @@ impl Handle {
     /// Adds to the bytes that are done; breaks if the transfer is cancelled.
     pub(crate) fn advance(&self, bytes: u64) -> ControlFlow<()> {
         self.entry.done.fetch_add(bytes, Ordering::Relaxed);
-        self.tell();
+        self.notify();
         if self.entry.stop.is_cancelled() {
             ControlFlow::Break(())
         } else {
@@ -142,7 +142,7 @@ impl Handle {
         self.count_file(file, |done| done.saturating_sub(bytes));
         let less = |done: u64| Some(done.saturating_sub(bytes));
         let _ = self.entry.done.fetch_update(Ordering::Relaxed, Ordering::Relaxed, less);
-        self.tell();
+        self.notify();
     }
 
     /// Sets the length of a file.
@@ -173,10 +173,10 @@ impl Handle {
         }
     }
 
-    fn tell(&self) {
-        let mut told = self.entry.told.lock();
-        if told.is_none_or(|told| told.elapsed() >= TELL_EVERY) {
-            *told = Some(Instant::now());
+    fn notify(&self) {
+        let mut reported = self.entry.reported.lock();
+        if reported.is_none_or(|reported| reported.elapsed() >= TELL_EVERY) {
+            *reported = Some(Instant::now());
             self.changes.send_modify(|count| *count += 1);
         }
     }
@@ -221,7 +221,7 @@ impl Entry {
 }
 
 impl Transfers {
-    /// Transfers of a node. Without `records` they are kept in memory only.
+    /// Transfers of a node. Without `records` they are in memory only.
     pub(crate) fn new(records: Option<(PgPool, Uuid)>, runtime: tokio::runtime::Handle) -> Self {
         let (changes, _) = watch::channel(0);
         Self {
@@ -346,7 +346,7 @@ impl Transfers {
         })
     }
 
-    /// Records the state of a transfer. While the database is away, the state is kept in memory only.
+    /// Records the state of a transfer. While the database is unavailable, the state is in memory only.
     async fn record(&self, entry: &Entry) {
         let Some((database, node)) = &self.records else {
             return;
@@ -435,7 +435,7 @@ impl Entry {
             shown: Mutex::new(shown),
             since: Mutex::new(None),
             before: AtomicU64::new(0),
-            told: Mutex::new(None),
+            reported: Mutex::new(None),
             stop: CancellationToken::new(),
             request,
         }

@@ -52,7 +52,7 @@ pub(super) struct Actor {
     measuring: bool,
 }
 
-/// Without it everybody computes at the same time, and slowly.
+/// Without it, all engines compute at the same time, and slowly.
 fn board() -> Option<Board> {
     Board::create()
         .inspect_err(|error| tracing::error!("engines cannot share the processor fairly: {error}"))
@@ -101,7 +101,7 @@ impl Actor {
                 ask = questions.recv() => ask,
                 Some(left) = left.recv() => {
                     self.left(&left);
-                    // Before anybody looks for what is idle: who waits for it is not passed over.
+                    // Before idle instances are searched, so that one with a waiting call is not unloaded.
                     self.serve_all();
                     Some(Ask::CallEnded)
                 }
@@ -310,7 +310,7 @@ impl Actor {
         self.drain_the_free();
     }
 
-    /// Tells draining engine processes to end, once nobody has a seat there: a call may have its
+    /// Ends draining engine processes as soon as no call has a seat there: a call may have its
     /// seat and not have sent its order yet.
     pub(super) fn drain_the_free(&self) {
         let draining = self.instances.values().filter(|found| found.is_free_to_drain());

@@ -104,7 +104,7 @@ impl Unread {
 
 type Calls = Arc<Mutex<HashMap<u64, Listener>>>;
 
-/// A message with its length, as it is sent.
+/// A message with its length, in the form of the link.
 type Outgoing = Bytes;
 
 /// The link to an engine process; cheap to clone.
@@ -184,7 +184,7 @@ impl EngineLink {
     }
 
     /// Sends a message that is never too large.
-    fn tell(&self, message: &ToEngine) {
+    fn report(&self, message: &ToEngine) {
         if let Ok(frame) = encode_frame(message) {
             // A process that has ended needs no message.
             let _ = self.out.send(frame.into());
@@ -208,7 +208,7 @@ impl EngineLink {
 
     /// Tells the process to end after its running calls.
     pub(crate) fn drain(&self) {
-        self.tell(&ToEngine::Drain);
+        self.report(&ToEngine::Drain);
     }
 }
 
@@ -261,7 +261,7 @@ impl Drop for CallStream {
     fn drop(&mut self) {
         self.link.calls.lock().remove(&self.call);
         if !self.has_ended() {
-            self.link.tell(&ToEngine::Cancel { call: self.call });
+            self.link.report(&ToEngine::Cancel { call: self.call });
         }
     }
 }
@@ -274,12 +274,12 @@ pub(crate) struct EngineProcess {
 }
 
 impl EngineProcess {
-    /// Starts a process and sends it the load order. Its events go to `tell`. When it has ended, it is removed from the
+    /// Starts a process and sends it the load order. Its events go to `report`. When it has ended, it is removed from the
     /// baton's table.
     pub(crate) async fn start(
         order: LoadOrder,
         board: Option<Board>,
-        tell: mpsc::UnboundedSender<ProcessEvent>,
+        report: mpsc::UnboundedSender<ProcessEvent>,
     ) -> io::Result<Self> {
         let (ours, theirs) = StdUnixStream::pair()?;
         ours.set_nonblocking(true)?;
@@ -311,7 +311,7 @@ impl EngineProcess {
             (link.out.downgrade(), orders),
             Arc::clone(&link.calls),
             silence,
-            tell.clone(),
+            report.clone(),
         ));
         tokio::task::spawn_blocking(move || {
             let mut child = child;
@@ -323,7 +323,7 @@ impl EngineProcess {
             if let Some(board) = board {
                 board.forget(pid);
             }
-            let _ = tell.send(ProcessEvent::Exited { how });
+            let _ = report.send(ProcessEvent::Exited { how });
         });
         Ok(Self { pid, link, pidfd })
     }
@@ -353,7 +353,7 @@ async fn attend(
     (out, mut orders): (mpsc::WeakUnboundedSender<Outgoing>, mpsc::UnboundedReceiver<Outgoing>),
     calls: Calls,
     silence: Arc<Silence>,
-    tell: mpsc::UnboundedSender<ProcessEvent>,
+    report: mpsc::UnboundedSender<ProcessEvent>,
 ) {
     let codec =
         LengthDelimitedCodec::builder().little_endian().max_frame_length(MAX_FRAME).new_codec();
@@ -372,7 +372,7 @@ async fn attend(
             silence.ends();
             let (call, body) = frame.split_at(frame.len().min(CALL_BYTES));
             let given_up = match serde_json::from_slice::<FromEngine>(body) {
-                Ok(message) => dispatch(message, frame.len(), &calls, &tell),
+                Ok(message) => dispatch(message, frame.len(), &calls, &report),
                 Err(error) => {
                     tracing::error!("a message of an engine process cannot be read: {error}");
                     let call = call.try_into().map_or(0, u64::from_le_bytes);
@@ -401,7 +401,7 @@ fn dispatch(
     message: FromEngine,
     bytes: usize,
     calls: &Calls,
-    tell: &mpsc::UnboundedSender<ProcessEvent>,
+    report: &mpsc::UnboundedSender<ProcessEvent>,
 ) -> Option<u64> {
     let (call, event) = match message {
         FromEngine::Hello { version } => {
@@ -413,20 +413,20 @@ fn dispatch(
         FromEngine::Loading { done, bytes } => {
             #[expect(clippy::cast_precision_loss, reason = "a share")]
             let share = done as f64 / bytes.max(1) as f64;
-            let _ = tell.send(ProcessEvent::Loading { share });
+            let _ = report.send(ProcessEvent::Loading { share });
             return None;
         }
         FromEngine::Loaded { kernels, seconds, warnings, confined } => {
-            let _ = tell.send(ProcessEvent::Loaded { kernels, seconds, warnings, confined });
+            let _ = report.send(ProcessEvent::Loaded { kernels, seconds, warnings, confined });
             return None;
         }
         FromEngine::LoadFailed { kind, detail } => {
             let problem = Problem::new(kind, "load_failed", detail);
-            let _ = tell.send(ProcessEvent::LoadFailed(problem));
+            let _ = report.send(ProcessEvent::LoadFailed(problem));
             return None;
         }
         FromEngine::Standing(standing) => {
-            let _ = tell.send(ProcessEvent::Standing(standing));
+            let _ = report.send(ProcessEvent::Standing(standing));
             return None;
         }
         FromEngine::Paused { call } => (call, CallEvent::Paused),

@@ -35,8 +35,8 @@ impl Actor {
         let order = instance.order(places, &self.machine.computing, board.as_ref());
         let asks = self.asks.clone();
         tokio::spawn(async move {
-            let (tell, mut events) = mpsc::unbounded_channel();
-            let result = EngineProcess::start(order, board, tell).await;
+            let (sender, mut events) = mpsc::unbounded_channel();
+            let result = EngineProcess::start(order, board, sender).await;
             let started = result.is_ok();
             let _ = asks.send(Ask::Started { id, result }).await;
             while let Some(event) = events.recv().await.filter(|_| started) {

@@ -1,4 +1,4 @@
-//! The fleet: all instances of this node, the ledger of their memory, and what is done when an
+//! The fleet: all instances of this node, the ledger of their memory, and the reaction when an
 //! engine process starts, ends or dies. One task owns it all; others hold a [`Fleet`] and ask.
 
 mod actor;
@@ -237,13 +237,16 @@ impl Fleet {
         };
         let given = match tokio::time::timeout(longest, &mut seat).await {
             Ok(given) => given,
-            Err(_) => match (asker.place.told().filter(|told| told.is_loaded), asker.deadline) {
-                (None, _) => return Err(refusals::load_slow(longest)),
-                (Some(told), Some(deadline)) => {
-                    return Err(refusals::queue_slow(deadline, &told));
+            Err(_) => {
+                match (asker.place.reported().filter(|reported| reported.is_loaded), asker.deadline)
+                {
+                    (None, _) => return Err(refusals::load_slow(longest)),
+                    (Some(reported), Some(deadline)) => {
+                        return Err(refusals::queue_slow(deadline, &reported));
+                    }
+                    (Some(_), None) => seat.await,
                 }
-                (Some(_), None) => seat.await,
-            },
+            }
         };
         given.map_err(|_| refusals::unloaded())?.map(Some)
     }

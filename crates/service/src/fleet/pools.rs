@@ -1,4 +1,4 @@
-//! The pools: their limits, what is reserved and measured in each, and the simulated accelerators.
+//! The pools: their limits, reserved and measured memory, and the simulated accelerators.
 
 use std::collections::BTreeMap;
 use std::path::Path;

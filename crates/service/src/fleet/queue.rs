@@ -51,14 +51,17 @@ pub(crate) struct QueueReport {
 
 impl QueuePosition {
     /// The latest report; none if the call does not wait.
-    pub(crate) fn told(&self) -> Option<QueueReport> {
+    pub(crate) fn reported(&self) -> Option<QueueReport> {
         *self.0.lock()
     }
 
-    fn tell(&self, told: Option<QueueReport>) {
+    fn notify(&self, reported: Option<QueueReport>) {
         let mut place = self.0.lock();
-        let was_loaded = place.is_some_and(|told| told.is_loaded);
-        *place = told.map(|told| QueueReport { is_loaded: told.is_loaded || was_loaded, ..told });
+        let was_loaded = place.is_some_and(|reported| reported.is_loaded);
+        *place = reported.map(|reported| QueueReport {
+            is_loaded: reported.is_loaded || was_loaded,
+            ..reported
+        });
     }
 }
 
@@ -70,7 +73,7 @@ struct Ticket {
 
 impl Drop for Ticket {
     fn drop(&mut self) {
-        self.asker.place.tell(None);
+        self.asker.place.notify(None);
     }
 }
 
@@ -86,7 +89,7 @@ pub(crate) struct Left {
 pub(super) struct CallQueue {
     waiting: Queue<Ticket>,
     holding: Holding,
-    told: Option<Instant>,
+    reported: Option<Instant>,
     /// What to load for waiting calls, if the instance was evicted.
     pub(super) reload: Option<Target>,
     /// A running load for waiting calls.
@@ -126,7 +129,7 @@ impl Actor {
         }
         let (caller, class) = (asker.caller.clone(), asker.class);
         let position = u32::try_from(queue.waiting.len() + 1).unwrap_or(u32::MAX);
-        asker.place.tell(Some(QueueReport { position, expected: None, is_loaded }));
+        asker.place.notify(Some(QueueReport { position, expected: None, is_loaded }));
         let pushed = queue.waiting.push(Ticket { asker, answer }, &caller, class, most, now);
         debug_assert!(pushed.is_ok(), "it was seen to have room");
         Some(seat)
@@ -263,15 +266,15 @@ impl Actor {
         let (lanes, now) = (self.lanes(variant), self.begun.elapsed());
         let is_loaded = self.is_loaded(variant);
         let Some(queue) = self.queues.get_mut(&variant) else { return };
-        if queue.told.is_some_and(|told| told.elapsed() < TELL_EVERY) {
+        if queue.reported.is_some_and(|reported| reported.elapsed() < TELL_EVERY) {
             // The next tick of the fleet reports them.
             return;
         }
-        queue.told = Some(Instant::now());
+        queue.reported = Some(Instant::now());
         for (at, ticket) in (1..).zip(queue.waiting.in_order(now)) {
             let position = u32::try_from(at).unwrap_or(u32::MAX);
             let expected = queue.holding.expected(at, lanes);
-            ticket.asker.place.tell(Some(QueueReport { position, expected, is_loaded }));
+            ticket.asker.place.notify(Some(QueueReport { position, expected, is_loaded }));
         }
     }
 }

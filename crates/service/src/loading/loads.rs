@@ -183,7 +183,7 @@ impl Loads {
         for id in &there {
             if let Err(problem) = self.become_ready(*id).await {
                 // A file that cannot be loaded is not to be tried again at every start. Instances
-                // that were there before go on.
+                // that existed before still answer.
                 new.extend((!new.contains(id)).then_some(*id));
                 self.take_back(&new).await;
                 return Err(problem);

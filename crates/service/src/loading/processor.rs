@@ -1,5 +1,5 @@
 //! What engines compute with: which processors, and which of their instructions are the fastest. The latter is
-//! measured once, and kept for the next start.
+//! measured once, and stored for the next start.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -22,7 +22,7 @@ const VERSION: u32 = 1;
 /// It is no longer than this.
 const MOST_BYTES: u64 = 64 << 10;
 
-/// What was measured, and of which machine.
+/// The measurements, and the machine that they belong to.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Kept {
@@ -103,14 +103,14 @@ impl Computing {
             replicated: false,
         };
         let are_uneven = processors::are_uneven(&taken);
-        // Otherwise the system finds a place for each thread as well as anybody.
+        // Otherwise the system places the threads well enough.
         let matters = taken.len() < found.len() || are_uneven;
-        let told = || taken.iter().filter(|_| matters);
-        let processors = told().map(|one| one.number).collect();
+        let reported = || taken.iter().filter(|_| matters);
+        let processors = reported().map(|one| one.number).collect();
         let nodes: Vec<usize> =
             if nodes.len() > 1 { nodes.into_iter().collect() } else { Vec::new() };
         let place = |one: &Processor| nodes.iter().position(|node| *node == one.node).unwrap_or(0);
-        let processor_nodes = told().map(place).collect();
+        let processor_nodes = reported().map(place).collect();
         let replicated = false;
         Self { forced, fastest, processors, are_uneven, processor_nodes, nodes, replicated, report }
     }
@@ -311,7 +311,7 @@ mod tests {
     }
 
     #[test]
-    fn slower_processors_and_memory_nodes_are_told_and_arranged() {
+    fn slower_processors_and_memory_nodes_are_reported_and_arranged() {
         let hybrid = [
             processor(0, 0, 0.5),
             processor(1, 1, 0.6),
@@ -346,14 +346,14 @@ mod tests {
     }
 
     #[test]
-    fn a_machine_is_told_by_its_processor_and_what_it_offers() {
+    fn a_machine_is_recognised_by_its_processor_and_what_it_offers() {
         let root = tempfile::tempdir().unwrap();
         fs::create_dir(root.path().join("proc")).unwrap();
         let text = "processor\t: 0\nmodel name\t: Fern 9 @ 2 GHz\nmodel name\t: Moss\n";
         fs::write(root.path().join("proc/cpuinfo"), text).unwrap();
-        let told = machine(root.path(), &[Instructions::Avx512, Instructions::Amx]);
-        assert!(told.starts_with("Fern 9 @ 2 GHz, "), "{told}");
-        assert!(told.contains("avx512-vnni or amx"), "{told}");
+        let reported = machine(root.path(), &[Instructions::Avx512, Instructions::Amx]);
+        assert!(reported.starts_with("Fern 9 @ 2 GHz, "), "{reported}");
+        assert!(reported.contains("avx512-vnni or amx"), "{reported}");
         assert!(machine(Path::new("/nowhere"), &[]).starts_with("a processor, "));
     }
 }

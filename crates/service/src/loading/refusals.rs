@@ -17,13 +17,13 @@ use crate::wire;
 
 /// Code of a load that does not fit.
 pub(crate) const DOES_NOT_FIT: &str = "does_not_fit";
-/// Code of a load of what is there with other settings.
+/// Code of a load of a model that is loaded with other settings.
 pub(crate) const LOADED_OTHERWISE: &str = "loaded_otherwise";
-/// Code of what was not ready in time.
+/// Code of a model that was not ready in time.
 pub(crate) const LOAD_SLOW: &str = "load_slow";
 /// Code of a file that is another one than it was.
 pub(crate) const FILE_CHANGED: &str = "file_changed";
-/// Code of what is being unloaded.
+/// Code of a model that is being unloaded.
 pub(crate) const DRAINING: &str = "draining";
 /// When a call that found no room may come again, in seconds.
 const ROOM_LATER: u32 = 10;
@@ -209,15 +209,15 @@ pub(crate) fn queue_full(most: usize, wait: Option<Duration>) -> Problem {
 }
 
 /// A call that found no lane in time.
-pub(crate) fn queue_slow(waited: Duration, told: &QueueReport) -> Problem {
+pub(crate) fn queue_slow(waited: Duration, reported: &QueueReport) -> Problem {
     let detail = format!(
         "no lane of the model became free within {} s; the call was at position {} of the queue",
         waited.as_secs_f64(),
-        told.position
+        reported.position
     );
     let problem = busy("queue_slow", detail)
         .with_way_out("retry, or load the model with more lanes: deft load MODEL --lanes");
-    match told.expected.and_then(|wait| u32::try_from(wait.as_secs() + 1).ok()) {
+    match reported.expected.and_then(|wait| u32::try_from(wait.as_secs() + 1).ok()) {
         Some(seconds) => problem.retry_after(seconds),
         None => problem,
     }

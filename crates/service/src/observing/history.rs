@@ -17,12 +17,12 @@ use crate::records::{calls, history};
 
 /// Seconds between two samples: the shortest step.
 const EVERY: Duration = Duration::from_secs(Span::Hour.step_seconds() as u64);
-/// Samples kept while the database is away; then the oldest go.
+/// Most samples in memory while the database is unavailable; then the oldest are dropped.
 const BUFFERED: usize = 360;
 /// So many samples from one removal of old rows to the next.
 const CLEAN_EVERY: u32 = 30;
 
-/// What was measured at one time.
+/// The measurements of a moment.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Sample {
     pub(crate) at: DateTime<Utc>,
@@ -203,7 +203,7 @@ mod tests {
         let values =
             standing(&[], &[instance(1, 0, 0), instance(2, 0, 0)], &MachineReport::default());
         assert_eq!((values["calls"], values["queued"], values["lanes"]), (4.0, 3.0, 2.0));
-        assert!(!values.contains_key("temperature"), "nobody told");
+        assert!(!values.contains_key("temperature"), "there was no report");
     }
 
     #[test]

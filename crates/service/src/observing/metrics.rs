@@ -179,8 +179,8 @@ fn each(
     instances: &[InstanceReport],
     of: fn(&InstanceReport) -> Option<f64>,
 ) -> impl Iterator<Item = ([(&'static str, String); 1], f64)> {
-    let told = move |found: &InstanceReport| Some(([("instance", found.title())], of(found)?));
-    instances.iter().filter_map(told)
+    let reported = move |found: &InstanceReport| Some(([("instance", found.title())], of(found)?));
+    instances.iter().filter_map(reported)
 }
 
 /// Of every instance that computes, a figure of its work.
@@ -188,10 +188,10 @@ fn of_work(
     instances: &[InstanceReport],
     of: fn(&InstanceWork) -> u32,
 ) -> impl Iterator<Item = ([(&'static str, String); 1], f64)> {
-    let told = move |found: &InstanceReport| {
+    let reported = move |found: &InstanceReport| {
         Some(([("instance", found.title())], of(found.work.as_ref()?).into()))
     };
-    instances.iter().filter_map(told)
+    instances.iter().filter_map(reported)
 }
 
 fn instances(figures: &mut Figures, instances: &[InstanceReport]) {

@@ -14,7 +14,7 @@ const LOOK_EVERY: Duration = Duration::from_secs(2);
 /// # Errors
 /// The system gives no thread.
 pub(crate) fn watch_machine() -> std::io::Result<watch::Receiver<MachineReport>> {
-    let (tell, told) = watch::channel(MachineReport::default());
+    let (sender, receiver) = watch::channel(MachineReport::default());
     let look = move || {
         let what = RefreshKind::nothing()
             .with_cpu(CpuRefreshKind::nothing().with_usage())
@@ -22,17 +22,17 @@ pub(crate) fn watch_machine() -> std::io::Result<watch::Receiver<MachineReport>>
         let Ok(mut system) = System::new_with_specifics(what) else { return };
         // Many machines report no sensors.
         let mut sensors = Components::new_with_refreshed_list().ok();
-        while !tell.is_closed() {
+        while !sender.is_closed() {
             system.refresh_specifics(what);
             if let Some(sensors) = &mut sensors {
                 sensors.refresh(false);
             }
-            tell.send_replace(report(&system, sensors.as_ref()));
+            sender.send_replace(report(&system, sensors.as_ref()));
             std::thread::sleep(LOOK_EVERY);
         }
     };
     std::thread::Builder::new().name("vitals".to_owned()).spawn(look)?;
-    Ok(told)
+    Ok(receiver)
 }
 
 fn report(system: &System, sensors: Option<&Components>) -> MachineReport {
@@ -55,9 +55,9 @@ mod tests {
 
     #[tokio::test]
     async fn the_machine_tells_of_itself() {
-        let mut told = watch_machine().unwrap();
-        told.changed().await.unwrap();
-        let seen = told.borrow_and_update().clone();
+        let mut receiver = watch_machine().unwrap();
+        receiver.changed().await.unwrap();
+        let seen = receiver.borrow_and_update().clone();
         assert!(seen.processors > 0 && seen.memory > seen.memory_available, "{seen:?}");
         assert!((0.0..=1.0).contains(&seen.busy) && seen.load >= 0.0, "{seen:?}");
     }

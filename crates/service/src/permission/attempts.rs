@@ -12,7 +12,7 @@ use super::peers::Peer;
 /// The first wait, and the longest.
 const FIRST: Duration = Duration::from_millis(250);
 const LONGEST: Duration = Duration::from_secs(8);
-/// What was wrong so long ago counts no more.
+/// Time after which a failed attempt does not count any more.
 const FORGOTTEN: Duration = Duration::from_secs(600);
 /// So many wait at once; more are sent away at once.
 const WAITING: usize = 16;

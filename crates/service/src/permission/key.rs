@@ -101,7 +101,7 @@ pub(super) fn drawn<const BYTES: usize>() -> io::Result<String> {
     Ok(URL_SAFE_NO_PAD.encode(chance))
 }
 
-/// What the service keeps of the operator's key: enough to recognise it.
+/// The stored form of the operator's key: enough to recognise it.
 pub(crate) struct OperatorKey(blake3::Hash);
 
 impl OperatorKey {

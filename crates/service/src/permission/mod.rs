@@ -194,7 +194,7 @@ fn needed(peer: Peer) -> Problem {
     )
 }
 
-/// Middleware: lets through who may do what is asked.
+/// Middleware: passes on permitted requests.
 pub(crate) async fn permit<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,

@@ -95,10 +95,10 @@ mod tests {
     }
 
     #[test]
-    fn names_that_are_not_known_here_are_told() {
-        let told = Operators::new(&config(&["larkfen-nobody"], &[])).unwrap_err().to_string();
-        assert!(told.contains("`larkfen-nobody`, but this user does not exist"), "{told}");
-        let told = Operators::new(&config(&[], &["larkfen-none"])).unwrap_err().to_string();
-        assert!(told.contains("this group does not exist"), "{told}");
+    fn names_that_are_not_known_here_are_reported() {
+        let reported = Operators::new(&config(&["larkfen-nobody"], &[])).unwrap_err().to_string();
+        assert!(reported.contains("`larkfen-nobody`, but this user does not exist"), "{reported}");
+        let reported = Operators::new(&config(&[], &["larkfen-none"])).unwrap_err().to_string();
+        assert!(reported.contains("this group does not exist"), "{reported}");
     }
 }

@@ -36,7 +36,7 @@ mod tests {
     }
 
     #[test]
-    fn running_out_of_files_is_told_from_other_failures() {
+    fn running_out_of_files_is_distinguished_from_other_failures() {
         assert!(are_exhausted(&io::Error::from_raw_os_error(24)));
         assert!(are_exhausted(&io::Error::from_raw_os_error(23)));
         assert!(!are_exhausted(&io::Error::from_raw_os_error(2)));

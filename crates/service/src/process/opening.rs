@@ -316,6 +316,6 @@ mod tests {
             async { Err::<u32, _>(sqlx::Error::PoolClosed) }
         });
         assert!(matches!(broken.await, Err(sqlx::Error::PoolClosed)));
-        assert_eq!(asked, 1, "other errors are told at once");
+        assert_eq!(asked, 1, "other errors are reported at once");
     }
 }

@@ -138,7 +138,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_second_service_is_told_where_the_first_is() {
+    fn a_second_service_names_the_first() {
         let folder = tempfile::tempdir().unwrap();
         let held = Held::take(folder.path()).unwrap().unwrap();
         held.announce("http://127.0.0.1:1").unwrap();

@@ -9,7 +9,7 @@ use std::path::Path;
 const FOLDER: u32 = 0o700;
 /// Mode of files.
 const FILE: u32 = 0o600;
-/// The bit of folders that anybody may write into.
+/// The permission bit of folders that all users may write to.
 const STICKY: u32 = 0o1000;
 
 /// What a data directory has after any start.
@@ -50,7 +50,7 @@ fn is_ours(folder: &Path) -> io::Result<bool> {
 /// another user, that user's group may pass through, and no more.
 ///
 /// # Errors
-/// It belongs to another user, or is meant for everybody, or the operating system refuses.
+/// It belongs to another user, is shared with all users, or the operating system refuses.
 pub fn private_folder(path: &Path, passing_group: Option<u32>) -> io::Result<()> {
     if !path.exists() {
         DirBuilder::new().recursive(true).mode(FOLDER).create(path)?;
@@ -83,7 +83,7 @@ pub fn private_folder(path: &Path, passing_group: Option<u32>) -> io::Result<()>
 /// Writes a file so that it is there whole or not at all, and on the disk.
 ///
 /// # Errors
-/// The operating system refuses; what was there before stays then.
+/// The operating system refuses; the former file stays.
 pub fn write_whole(path: &Path, bytes: &[u8]) -> io::Result<()> {
     let unfinished = path.with_extension("new");
     match fs::remove_file(&unfinished) {

@@ -117,14 +117,14 @@ pub enum Starting<'s> {
     Ready(&'s str),
 }
 
-/// Runs the service until it is told to stop. `told` receives the progress of the start.
+/// Runs the service until it receives a stop signal. `progress` receives the progress of the start.
 ///
 /// # Errors
 /// Why it could not start. Nothing is left running then.
 pub async fn run(
     config: Config,
     options: StartOptions,
-    told: impl Fn(Starting<'_>),
+    progress: impl Fn(Starting<'_>),
 ) -> Result<(), RunError> {
     let files = descriptors::raise_limit();
     let data_dir = &config.data_dir;
@@ -137,12 +137,12 @@ pub async fn run(
     let listener = listen(config.listen)?;
     let address = format!("http://{}", listener.local_addr()?);
     let database = tokio::select! {
-        database = Database::open(&config, |what| told(Starting::Waiting(what))) => database?,
+        database = Database::open(&config, |what| progress(Starting::Waiting(what))) => database?,
         () = stop.wait() => return Ok(()),
     };
     let start = Start { permission, listener, stop, files };
     let opening = Opening { address: &address, accept_depot: options.accept_depot };
-    let served = serve(&config, start, &database, &held, opening, told).await;
+    let served = serve(&config, start, &database, &held, opening, progress).await;
     database.close().await;
     held.leave();
     served
@@ -163,7 +163,7 @@ async fn serve(
     database: &Database,
     held: &Held,
     opening: Opening<'_>,
-    told: impl Fn(Starting<'_>),
+    progress: impl Fn(Starting<'_>),
 ) -> Result<(), RunError> {
     let Start { permission, listener, mut stop, files } = start;
     let address = opening.address;
@@ -174,7 +174,7 @@ async fn serve(
     let serving = tokio::spawn(server);
     held.announce(address)?;
     tracing::info!("ready at {address}");
-    told(Starting::Ready(address));
+    progress(Starting::Ready(address));
     let ended = until_ended(&mut stop, &mut opened.fleet_ended).await;
     drain(config, &opened, &mut stop).await;
     opened.history.abort();
@@ -252,7 +252,7 @@ fn listen(address: SocketAddr) -> Result<TcpListener, RunError> {
     Ok(listener)
 }
 
-/// Signals that tell the service to stop.
+/// Signals that stop the service.
 struct Stop {
     terminate: Signal,
     interrupt: Signal,

@@ -14,7 +14,7 @@ use crate::database::in_time;
 
 use crate::observing::metrics::Metrics;
 
-/// Rows kept while the database is away; beyond that new ones are dropped, and counted.
+/// Most rows in memory while the database is unavailable; further ones are dropped and counted.
 const BUFFERED: usize = 10_000;
 /// Old records that are removed at once.
 const REMOVED_AT_ONCE: u64 = 50_000;

@@ -1,4 +1,4 @@
-//! What was measured over time.
+//! Measurements over time.
 
 use chrono::{DateTime, TimeDelta, Utc};
 use deft_protocol::manage::{HistoryPoint, Series, Span};
@@ -37,7 +37,7 @@ pub(crate) async fn store(database: &PgPool, node: Uuid, sample: &Sample) -> sql
     changes.commit().await
 }
 
-/// Removes what is older than each span, and what a clock that went wrong put into the future.
+/// Removes measurements that are older than each span, and those that a wrong clock dated in the future.
 pub(crate) async fn forget_old(
     database: impl PgExecutor<'_>,
     node: Uuid,

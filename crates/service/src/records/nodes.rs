@@ -68,7 +68,7 @@ pub(crate) async fn id(
     depot: Option<Uuid>,
 ) -> Result<Uuid, NodeError> {
     let path = data_dir.join(FILE);
-    let told = match read(&path) {
+    let stored = match read(&path) {
         Ok(Some(text)) => match text.trim().parse() {
             Ok(id) => return Ok(id),
             Err(_) if text.trim().is_empty() => "it is empty".to_owned(),
@@ -81,10 +81,10 @@ pub(crate) async fn id(
     let of_depot =
         all.iter().find(|known| depot.is_some() && known.2 == depot).map(|known| known.0);
     let known: Vec<(Uuid, String)> = all.into_iter().map(|(id, name, _)| (id, name)).collect();
-    let id = match (&told[..], of_depot, &known[..]) {
+    let id = match (&stored[..], of_depot, &known[..]) {
         ("", Some(id), _) => {
             tracing::warn!(
-                "`{}` did not exist: the records tell whose depot this is",
+                "`{}` did not exist; the records contain the node that this depot belongs to",
                 path.display()
             );
             id

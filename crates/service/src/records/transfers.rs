@@ -8,7 +8,7 @@ use uuid::Uuid;
 
 use crate::database::in_time;
 
-/// So many that ended are kept.
+/// Number of ended transfers that stay in the records.
 const KEPT: i64 = 100;
 
 /// Stores the state of a transfer.

@@ -38,7 +38,7 @@ pub(crate) struct Registered {
 pub(crate) struct Given {
     /// A chat template in place of the file's own.
     pub(crate) template: Option<String>,
-    /// How it is loaded where nothing else is said.
+    /// Default settings of its loads.
     pub(crate) defaults: SettingsRequest,
 }
 
@@ -99,7 +99,7 @@ impl Row {
     }
 }
 
-/// All variants of a node, the oldest first, and apart those that are not understood.
+/// All variants of a node, the oldest first, and separately those that this version does not understand.
 pub(crate) async fn all(
     database: impl PgExecutor<'_>,
     node: Uuid,

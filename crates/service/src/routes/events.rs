@@ -100,12 +100,12 @@ mod tests {
 
     #[test]
     fn as_many_listen_as_there_are_files_for_and_no_more() {
-        let told = Events::within(Some(40));
-        let held: Vec<_> = (0..10).map_while(|_| told.join()).collect();
+        let reported = Events::within(Some(40));
+        let held: Vec<_> = (0..10).map_while(|_| reported.join()).collect();
         assert_eq!(held.len(), 10);
-        assert!(told.join().is_none(), "a quarter of the files is for listeners");
+        assert!(reported.join().is_none(), "a quarter of the files is for listeners");
         drop(held);
-        assert!(told.join().is_some());
+        assert!(reported.join().is_some());
         assert_eq!(Events::within(None).most, 1024);
     }
 }

@@ -136,11 +136,12 @@ impl FromRequest for Body {
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let is_chat = request.path().starts_with(CHAT_PATHS);
-        let told = request.headers().get(CONTENT_LENGTH).and_then(|told| told.to_str().ok());
-        let told: Option<usize> = told.and_then(|told| told.parse().ok());
+        let reported =
+            request.headers().get(CONTENT_LENGTH).and_then(|reported| reported.to_str().ok());
+        let reported: Option<usize> = reported.and_then(|reported| reported.parse().ok());
         let payload = payload.take();
         Box::pin(async move {
-            let read = tokio::time::timeout(SLOW, read_body(payload, told)).await;
+            let read = tokio::time::timeout(SLOW, read_body(payload, reported)).await;
             let read = read.unwrap_or_else(|_| Err(unreadable("it arrives too slowly")));
             read.map_err(|problem| match is_chat {
                 true => ChatError(problem).into(),
@@ -155,8 +156,8 @@ fn unreadable(why: impl fmt::Display) -> Problem {
     Problem::new(ProblemKind::Invalid, "body_unreadable", what)
 }
 
-async fn read_body(mut payload: Payload, told: Option<usize>) -> Result<Body, Problem> {
-    if told.is_some_and(|told| told > MAX_BODY) {
+async fn read_body(mut payload: Payload, reported: Option<usize>) -> Result<Body, Problem> {
+    if reported.is_some_and(|reported| reported > MAX_BODY) {
         return Err(unreadable("it is too long"));
     }
     let (mut bytes, mut held) = (web::BytesMut::new(), Vec::new());
@@ -257,7 +258,7 @@ mod tests {
     }
 
     #[actix_web::test]
-    async fn whoever_may_come_again_is_told_when() {
+    async fn a_caller_that_may_retry_is_informed_when() {
         let busy = Problem::new(ProblemKind::Busy, "draining", "it is being unloaded");
         let (status, retry, _) = written(refusal("/v1/chat/completions", &busy)).await;
         assert_eq!((status, retry.as_deref()), (503, Some("2")));

@@ -54,7 +54,7 @@ pub(super) trait Written: 'static {
     fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes>;
 }
 
-/// How a caller is kept from giving up while it waits.
+/// Keeps the connection of a waiting caller alive.
 pub(super) struct Patience {
     /// Longest time that the status of an answer in one piece is held back, so that a failure has its own.
     pub(super) status: Duration,
@@ -77,7 +77,7 @@ enum At {
 /// Answers as a stream of events that ends as the chat-completions protocol says.
 ///
 /// # Errors
-/// Why there is no answer, where that is known soon. Later it comes in the stream, in the protocol's
+/// The error of a call without an answer, if it is known soon. A later error is in the stream, in the protocol's
 /// shape, for the status is sent by then.
 pub(super) async fn answer(
     begun: impl Future<Output = Result<Answers, Problem>> + 'static,

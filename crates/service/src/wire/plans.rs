@@ -90,7 +90,7 @@ pub(crate) fn parts(demand: &Demand) -> Vec<PlanPart> {
     demand.parts.iter().map(part).collect()
 }
 
-/// The command that loads with these settings; what is a default anyway is left out.
+/// The command that loads with these settings, without those that are defaults.
 pub(crate) fn load_command(
     name: &str,
     settings: &LoadSettings,

@@ -38,7 +38,7 @@ pub(crate) fn settings(target: &Target) -> Settings {
     }
 }
 
-/// Settings as requested, the model's defaults standing in for what was not named.
+/// The requested settings, with the model's defaults for the others.
 pub(crate) fn load_settings(
     request: &SettingsRequest,
     shape: &ModelShape,
@@ -63,7 +63,7 @@ pub(crate) fn load_settings(
     Ok(settings)
 }
 
-/// The part of a request that is about staying loaded; `idle` where nothing is said.
+/// The part of a request about staying loaded; `idle` is the default.
 ///
 /// # Errors
 /// The share of the processor is none.

@@ -102,7 +102,7 @@ fn only(request: &ImportRequest, found: &[FoundModel]) -> Result<ImportRequest, 
     Ok(request_for(one, request))
 }
 
-/// The request for a model that was found, with the projector beside it unless another one is named.
+/// The import request for a model that was found, with the projector in its folder unless another one is named.
 fn request_for(model: &FoundModel, request: &ImportRequest) -> ImportRequest {
     let projector = request.projector.clone().or_else(|| model.projector.clone());
     ImportRequest { path: model.path.clone(), projector, ..request.clone() }

@@ -84,10 +84,10 @@ pub(super) fn notes(variant: &Variant) {
 /// Variants, followed by folders that cannot be read.
 pub(super) fn listed(variants: &[Variant], aside: &[NotUnderstood]) -> Vec<serde_json::Value> {
     let variants = variants.iter().map(|variant| json!(variant));
-    let aside = aside.iter().map(|told| {
+    let aside = aside.iter().map(|reported| {
         json!({
-            "name": told.name, "not_understood": told.why, "path": told.place,
-            "file_bytes": told.bytes,
+            "name": reported.name, "not_understood": reported.why, "path": reported.place,
+            "file_bytes": reported.bytes,
         })
     });
     variants.chain(aside).collect()

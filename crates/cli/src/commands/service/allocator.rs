@@ -1,4 +1,4 @@
-//! How much memory the C library may keep back for later. Left alone, it keeps several times what the service
+//! Limits of free memory that the C library's allocator may keep. By default it keeps several times what the service
 //! needs once many large requests came at the same time.
 
 use std::os::unix::process::CommandExt;

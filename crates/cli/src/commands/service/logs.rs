@@ -104,11 +104,11 @@ fn show(common: &Common, text: &str) {
     }
 }
 
-/// What was written to a log after a position, which moves on.
+/// Reads the part of a log after a position, and moves the position.
 fn news(log: &Path, from: &mut u64) -> io::Result<Vec<u8>> {
     let mut news = Vec::new();
     if std::fs::metadata(log)?.len() < *from {
-        // It was rotated: what was not read yet is in the previous one.
+        // The log was rotated: the unread part is in the previous one.
         let _ = read_from(&previous(log), *from, &mut news);
         *from = 0;
     }
@@ -159,7 +159,7 @@ mod tests {
             if let Some(new) = turned(&log, 100).unwrap() {
                 writing = new;
             }
-            // It is looked at now and then.
+            // The log is checked regularly.
             if line % 3 == 2 {
                 read.push_str(&String::from_utf8(news(&log, &mut from).unwrap()).unwrap());
             }

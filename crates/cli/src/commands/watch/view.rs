@@ -120,7 +120,7 @@ impl View {
         self.said = Some(what);
     }
 
-    /// Takes a key; returns what is to be done.
+    /// Handles a key; returns the action.
     pub(super) fn press(&mut self, key: Key) -> Option<Act> {
         if let Some(asked) = self.asked.take() {
             return match key {

@@ -1,7 +1,7 @@
 use super::*;
 
 #[test]
-fn a_pointer_is_told_from_a_small_file() {
+fn a_pointer_is_distinguished_from_a_small_file() {
     let oid = "17435f5f2095a16db5e3ee9e152e47e5db0a5d717e6fd7c90aae8a177311462f";
     let text = format!("{POINTER}.example/spec/v1\noid sha256:{oid}\nsize 1993568\n");
     let found = pointer(text.as_bytes()).unwrap();

@@ -39,8 +39,8 @@ fn before() -> TempDir {
     folder
 }
 
-/// What is promised however the story went: all that is listed is whole, the desk is there under one name,
-/// and nothing stays that nobody names.
+/// Checks the promises that hold after any fault: all listed files are complete, the desk has one name, and no unused content
+/// stays.
 fn check(folder: &TempDir, at: u32) {
     let root = folder.path().join("depot");
     let store = Store::open(&root).unwrap_or_else(|error| panic!("change {at}: {error}"));
@@ -79,9 +79,9 @@ fn whichever_change_fails_nothing_is_lost_and_nothing_is_half_listed() {
             let faults = Faults::after(at, is_final);
             let root = folder.path().join("depot");
             let opened = Store::open_with_faults(&root, Arc::clone(&faults));
-            let told = opened.and_then(|store| story(&folder, &store));
+            let reported = opened.and_then(|store| story(&folder, &store));
             if !faults.has_failed() {
-                told.unwrap();
+                reported.unwrap();
                 reached[usize::from(is_final)] = at;
                 break;
             }
@@ -110,9 +110,9 @@ fn content_that_is_being_healed_is_not_lost_whichever_change_fails() {
             let root = folder.path().join("depot");
             let faults = Faults::after(at, is_final);
             let opened = Store::open_with_faults(&root, Arc::clone(&faults));
-            let told = opened.and_then(|store| heal(&folder, &store));
+            let reported = opened.and_then(|store| heal(&folder, &store));
             if !faults.has_failed() {
-                told.unwrap();
+                reported.unwrap();
                 break;
             }
             check(&folder, at);

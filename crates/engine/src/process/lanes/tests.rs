@@ -285,7 +285,7 @@ fn an_answer_goes_on_past_the_context_when_turns_can_be_left_out() {
 }
 
 #[test]
-fn endless_repetition_is_ended_and_told() {
+fn endless_repetition_is_ended_and_reported() {
     let mut lanes = open("golden/models/llama.gguf", settings(512, 1, 64, CacheType::F16));
     let sampling = Sampling { logit_bias: vec![(77, 100.0)], ..Sampling::GREEDY };
     let order = CallOrder {
@@ -333,15 +333,16 @@ fn embeddings_are_the_same_alone_and_among_others() {
 
 #[test]
 fn a_model_is_not_asked_for_what_it_does_not_make() {
-    let code = |mut told: Vec<FromEngine>| match told.pop() {
+    let code = |mut reported: Vec<FromEngine>| match reported.pop() {
         Some(FromEngine::Failed { code, .. }) => code,
         other => panic!("{other:?}"),
     };
     let mut desk = open(DESK, settings(64, 1, 16, CacheType::F16));
-    let told = desk.embed(EmbedOrder { call: 1, inputs: vec![Prompt::Text("seed".to_owned())] });
-    assert_eq!(code(told), "no_embeddings");
-    let told = desk.call(order(2, Prompt::Tokens(vec![900_000])));
-    assert_eq!(code(told), "token_unknown");
+    let reported =
+        desk.embed(EmbedOrder { call: 1, inputs: vec![Prompt::Text("seed".to_owned())] });
+    assert_eq!(code(reported), "no_embeddings");
+    let reported = desk.call(order(2, Prompt::Tokens(vec![900_000])));
+    assert_eq!(code(reported), "token_unknown");
     assert_eq!(code(desk.call(order(3, Prompt::Tokens(Vec::new())))), "prompt_empty");
     assert!(desk.is_idle());
     let find = settings(64, 1, 64, CacheType::F32);

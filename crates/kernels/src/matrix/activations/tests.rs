@@ -51,7 +51,7 @@ struct Told {
     min_factors: Vec<[f32; STRIP_GROUPS]>,
 }
 
-fn told(x: &Activations, form: Form, token: usize) -> Told {
+fn reported(x: &Activations, form: Form, token: usize) -> Told {
     let group_by_group = |at: usize| at % GROUP / 4 * 64 + at / GROUP * 4 + at % 4;
     #[cfg(target_arch = "x86_64")]
     if x.is_tiled() {
@@ -91,21 +91,21 @@ fn strips_tell_sums_for_offsets_and_minima() {
         x.prepare(path, &team, tensor_type, &values, 96);
         let form = Form::of(tensor_type).unwrap();
         let (quants, scales) = rounded(&values[96..192]);
-        let told = told(&x, form, 1);
-        assert_eq!(told.quants[..96], quants);
-        assert_eq!(told.scales[..3], scales);
-        assert_eq!(told.scales[3..], [0.0; 13]);
+        let reported = reported(&x, form, 1);
+        assert_eq!(reported.quants[..96], quants);
+        assert_eq!(reported.scales[..3], scales);
+        assert_eq!(reported.scales[3..], [0.0; 13]);
         let offset = i32::from(form.offset);
         let length = GROUP / form.parts();
         for (half, group) in (0..form.parts()).flat_map(|half| [(half, 0), (half, 2)]) {
             let own = &quants[group * GROUP + half * length..][..length];
             let sum: i32 = own.iter().map(|&quant| i32::from(quant)).sum();
             if offset != 0 {
-                assert_eq!(told.sum_biases[half][group], -offset * sum, "{tensor_type}");
+                assert_eq!(reported.sum_biases[half][group], -offset * sum, "{tensor_type}");
             }
             if form.minima {
                 assert_eq!(
-                    told.min_factors[half][group],
+                    reported.min_factors[half][group],
                     scales[group] * sum as f32,
                     "{tensor_type}"
                 );

@@ -1,22 +1,22 @@
-//! How bytes are multiplied with 256 bits.
+//! Products of bytes with 256-bit registers.
 
 use std::arch::x86_64::__m256i;
 
 use crate::dots::fours;
 
-/// Products of unsigned weights, as they are stored, with signed activations.
+/// Products of unsigned stored weights and signed activations.
 pub(in crate::matrix) trait Dots {
-    /// Whether four neighbours are multiplied and summed by one instruction, in 32 bits. If not, pairs are, in 16.
+    /// Whether one instruction multiplies and sums four neighbours in 32 bits. Otherwise pairs are summed in 16 bits.
     const WHOLE: bool;
 
-    /// Adds the products of four neighbours to each of eight sums, where that is one instruction.
+    /// Adds the products of four neighbours to each of eight sums, if that is one instruction.
     ///
     /// # Safety
     /// The processor has the instruction.
     unsafe fn add(sums: __m256i, weights: __m256i, values: __m256i) -> __m256i;
 }
 
-/// What AVX2 has.
+/// The instructions of AVX2.
 pub(in crate::matrix) struct Pairs;
 
 impl Dots for Pairs {
@@ -28,7 +28,7 @@ impl Dots for Pairs {
     }
 }
 
-/// What AVX-VNNI has.
+/// The instructions of AVX-VNNI.
 pub(in crate::matrix) struct Fours;
 
 impl Dots for Fours {

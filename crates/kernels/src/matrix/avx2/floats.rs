@@ -1,4 +1,4 @@
-//! Rows of floats: one at a time, or in tiles whose partial sums stay in registers.
+//! Float weights: row by row, or in tiles whose partial sums stay in registers.
 
 use std::arch::x86_64::*;
 use std::ops::Range;
@@ -10,32 +10,32 @@ use crate::matrix::{PARTIALS, tree};
 use crate::sixteen::Sixteen;
 use crate::team::Results;
 
-/// Rows of a panel: many enough that all tokens pass by seldom.
+/// Number of rows of a panel. Larger panels read the activations less often.
 pub(in crate::matrix) const ROWS: usize = 24;
-/// Tokens of a tile.
+/// Number of tokens of a tile.
 pub(in crate::matrix) const TOKENS: usize = 4;
-/// Rows of a tile.
+/// Number of rows of a tile.
 const TILE_ROWS: usize = 3;
-/// Most values of a token that pass by at a time: those of a tile stay in the nearest cache.
+/// Most values of a token that are multiplied at a time, so that those of a tile stay in the L1 cache.
 const STRETCH: usize = 768;
-/// Floats of a register: half of the partial sums.
+/// Number of floats of a register: half of the partial sums.
 const EIGHT: usize = 8;
 
-/// How stored values become floats.
+/// Conversion of stored values to floats.
 pub(in crate::matrix) trait Eights {
     /// Bytes of a value.
     const BYTES: usize;
 
-    /// Eight values.
+    /// Loads eight values.
     ///
     /// # Safety
-    /// So many can be read; the processor has the instructions.
+    /// Eight values can be read, and the processor has the instructions.
     unsafe fn load(stored: *const u8) -> __m256;
 
-    /// One value.
+    /// Loads one value.
     ///
     /// # Safety
-    /// It can be read.
+    /// The value can be read.
     unsafe fn value(stored: *const u8) -> f32;
 }
 
@@ -51,7 +51,7 @@ impl Eights for Single {
 
     #[inline(always)]
     unsafe fn value(stored: *const u8) -> f32 {
-        // SAFETY: the caller promises a value's bytes.
+        // SAFETY: the caller promises the bytes of a value.
         f32::from_le_bytes(unsafe { stored.cast::<[u8; 4]>().read() })
     }
 }
@@ -79,7 +79,7 @@ impl Eights for Brain {
     #[inline]
     #[target_feature(enable = "avx2,fma,f16c")]
     unsafe fn load(stored: *const u8) -> __m256 {
-        // SAFETY: as above. The upper halves of floats, with nothing below.
+        // SAFETY: as above. BF16 is the upper half of a float.
         let halves = unsafe { _mm_loadu_si128(stored.cast()) };
         _mm256_castsi256_ps(_mm256_slli_epi32::<16>(_mm256_cvtepu16_epi32(halves)))
     }
@@ -92,12 +92,12 @@ impl Eights for Brain {
     }
 }
 
-/// Values that fill all partial sums equally often, of so many.
+/// The largest multiple of sixteen up to `columns`: that many values fill all partial sums equally often.
 fn whole(columns: usize) -> usize {
     columns / PARTIALS * PARTIALS
 }
 
-/// A row times a token.
+/// Multiplies a row by a token.
 ///
 /// # Safety
 /// The row has as many values as `x`.
@@ -105,7 +105,7 @@ fn whole(columns: usize) -> usize {
 pub(in crate::matrix) unsafe fn row<F: Eights>(row: &[u8], x: &[f32]) -> f32 {
     let mut partials = [_mm256_setzero_ps(); 2];
     let mut sums = Sixteen::default();
-    // SAFETY: sixteen values from each place on, of the row and of the token; there are two times eight sums.
+    // SAFETY: the row and the token have sixteen values at each offset; there are two times eight sums.
     unsafe {
         for at in (0..whole(x.len())).step_by(PARTIALS) {
             for (half, partial) in partials.iter_mut().enumerate() {
@@ -121,7 +121,7 @@ pub(in crate::matrix) unsafe fn row<F: Eights>(row: &[u8], x: &[f32]) -> f32 {
     }
 }
 
-/// Adds what is left of a row to the partial sums, and brings them to their end.
+/// Adds the rest of a row to the partial sums, and adds these up.
 ///
 /// # Safety
 /// The row has as many values as `x`.
@@ -130,18 +130,17 @@ pub(in crate::matrix) unsafe fn row<F: Eights>(row: &[u8], x: &[f32]) -> f32 {
 unsafe fn finish<F: Eights>(Sixteen(sums): &mut Sixteen, row: *const u8, x: &[f32]) -> f32 {
     let whole = whole(x.len());
     for (at, (value, sum)) in x[whole..].iter().zip(&mut *sums).enumerate() {
-        // SAFETY: the row has a value for each of the token.
+        // SAFETY: the row has as many values as the token.
         let weight = unsafe { F::value(row.add((whole + at) * F::BYTES)) };
         *sum = weight.mul_add(*value, *sum);
     }
     tree(sums)
 }
 
-/// Rows times tokens of as many values each.
+/// Multiplies the rows of a panel by tokens of equal length.
 ///
 /// # Safety
-/// There are as many rows as there is room for results, and no more than [`ROWS`]; `x` has the tokens of the
-/// results.
+/// `rows` has the rows of `out`, at most [`ROWS`]; `x` has the tokens of `out`.
 #[target_feature(enable = "avx2,fma,f16c")]
 pub(in crate::matrix) unsafe fn multiply<F: Eights>(rows: &[u8], x: &[f32], out: &Results<'_>) {
     let columns = x.len() / out.tokens();
@@ -154,7 +153,7 @@ pub(in crate::matrix) unsafe fn multiply<F: Eights>(rows: &[u8], x: &[f32], out:
         let tokens = TOKENS.min(out.tokens() - token);
         for first in (0..whole).step_by(stretch.max(PARTIALS)) {
             let values = first..whole.min(first + stretch);
-            // SAFETY: rows and tokens exist, as the caller promises.
+            // SAFETY: these rows and tokens exist, as the caller promises.
             unsafe {
                 match tokens {
                     1 => block.pass::<1>(token, values, sums),
@@ -167,7 +166,7 @@ pub(in crate::matrix) unsafe fn multiply<F: Eights>(rows: &[u8], x: &[f32], out:
         for (at, sums) in sums.iter_mut().enumerate() {
             let row = rows.as_ptr().wrapping_add(at * columns * F::BYTES);
             for (token, sums) in (token..token + tokens).zip(sums) {
-                // SAFETY: as above, and there is room for their results.
+                // SAFETY: as above; there is room for their results.
                 unsafe {
                     let result = finish::<F>(sums, row, &x[token * columns..][..columns]);
                     out.at(token, at).0.write(result);
@@ -177,7 +176,7 @@ pub(in crate::matrix) unsafe fn multiply<F: Eights>(rows: &[u8], x: &[f32], out:
     }
 }
 
-/// What is multiplied.
+/// A panel and the tokens that it is multiplied by.
 struct Block<'a, F> {
     rows: &'a [u8],
     x: &'a [f32],
@@ -186,7 +185,7 @@ struct Block<'a, F> {
 }
 
 impl<F: Eights> Block<'_, F> {
-    /// A stretch of all rows passes by some tokens, for each half of the partial sums.
+    /// Multiplies a range of columns of all rows by some tokens, for each half of the partial sums.
     ///
     /// # Safety
     /// As [`Self::tile`], for all rows that have sums.
@@ -200,7 +199,7 @@ impl<F: Eights> Block<'_, F> {
         let mut row = 0;
         while row < sums.len() {
             let own = &mut sums[row..];
-            // SAFETY: rows and tokens exist, as far as the caller promises.
+            // SAFETY: these rows exist, and these tokens as the caller promises.
             row += unsafe {
                 if own.len() >= TILE_ROWS {
                     self.tile::<TILE_ROWS, TOKENS>(row, token, &values, 0, own);
@@ -213,11 +212,10 @@ impl<F: Eights> Block<'_, F> {
         }
     }
 
-    /// Some rows times some tokens, eight of each sixteen values; returns how many rows.
+    /// Multiplies some rows by some tokens, eight of each sixteen values; returns the number of rows.
     ///
     /// # Safety
-    /// There are so many rows from this one on, with sums, and tokens from that one on; they have the values,
-    /// which fill all partial sums equally often.
+    /// There are that many rows, with sums, and tokens; they have these columns, whose number is a multiple of sixteen.
     #[inline]
     #[target_feature(enable = "avx2,fma,f16c")]
     unsafe fn tile<const ROWS: usize, const TOKENS: usize>(

@@ -1,4 +1,4 @@
-//! Quants of a group straight into a register: what `Blocks::quants` of each type says, 32 at a time.
+//! Unpacks the quants of a group into a register. `Blocks::quants` of each type is the specification.
 
 use std::arch::x86_64::*;
 
@@ -7,16 +7,16 @@ use deft_formats::quant::{
     Q8_0,
 };
 
-/// A type whose quants come straight into registers.
+/// A type whose quants can be unpacked into 256-bit registers.
 pub(in crate::matrix) trait Narrow: Blocks {
-    /// The quants of a group, by its number from the first of some blocks on.
+    /// Unpacks the quants of a group, given its index in a row of blocks.
     ///
     /// # Safety
-    /// The group's block can be read; the processor has the instructions.
+    /// The group's block can be read, and the processor has the instructions.
     unsafe fn group(blocks: *const u8, group: usize) -> __m256i;
 }
 
-/// Every word of 16 bits shifted to the right.
+/// Shifts each 16-bit word to the right.
 #[inline]
 #[target_feature(enable = "avx2")]
 fn shifted(bytes: __m256i, by: usize) -> __m256i {
@@ -24,14 +24,14 @@ fn shifted(bytes: __m256i, by: usize) -> __m256i {
     _mm256_srl_epi16(bytes, _mm_cvtsi32_si128(by as i32))
 }
 
-/// The lowest bits of every byte.
+/// Keeps the low bits of every byte.
 #[inline]
 #[target_feature(enable = "avx2")]
 fn lowest<const MASK: i8>(bytes: __m256i) -> __m256i {
     _mm256_and_si256(bytes, _mm256_set1_epi8(MASK))
 }
 
-/// The nibbles of 16 bytes, low ones first.
+/// The nibbles of 16 bytes, low nibbles first.
 #[inline]
 #[target_feature(enable = "avx2")]
 unsafe fn nibbles(at: *const u8) -> __m256i {
@@ -42,7 +42,7 @@ unsafe fn nibbles(at: *const u8) -> __m256i {
     lowest::<0x0F>(both)
 }
 
-/// 32 bytes.
+/// Loads 32 bytes.
 #[inline]
 #[target_feature(enable = "avx2")]
 unsafe fn whole(at: *const u8) -> __m256i {
@@ -50,7 +50,7 @@ unsafe fn whole(at: *const u8) -> __m256i {
     unsafe { _mm256_loadu_si256(at.cast()) }
 }
 
-/// The nibbles of 32 bytes of which each pair of groups has some: low ones are the first group's.
+/// The nibbles of one group of a pair that shares 32 bytes: the low nibbles are the first group.
 #[inline]
 #[target_feature(enable = "avx2")]
 unsafe fn nibble_of_pair(pairs: *const u8, group: usize) -> __m256i {
@@ -58,7 +58,7 @@ unsafe fn nibble_of_pair(pairs: *const u8, group: usize) -> __m256i {
     lowest::<0x0F>(shifted(unsafe { whole(pairs.add(group / 2 * 32)) }, group % 2 * 4))
 }
 
-/// Two bits of each byte, of 32 bytes for four groups.
+/// The two bits of one group of four that share 32 bytes.
 #[inline]
 #[target_feature(enable = "avx2")]
 unsafe fn two_bits(parts: *const u8, group: usize) -> __m256i {
@@ -66,7 +66,7 @@ unsafe fn two_bits(parts: *const u8, group: usize) -> __m256i {
     lowest::<3>(shifted(unsafe { whole(parts.add(group / 4 * 32)) }, group % 4 * 2))
 }
 
-/// More where a byte has a bit.
+/// Adds a value to each quant whose byte has the bit set.
 #[inline]
 #[target_feature(enable = "avx2")]
 fn more_where(quants: __m256i, more: i8, bytes: __m256i, bit: __m256i) -> __m256i {
@@ -74,7 +74,7 @@ fn more_where(quants: __m256i, more: i8, bytes: __m256i, bit: __m256i) -> __m256
     _mm256_or_si256(quants, _mm256_and_si256(has, _mm256_set1_epi8(more)))
 }
 
-/// The bit of a group in every byte.
+/// The bit of a group, in every byte.
 #[inline]
 #[target_feature(enable = "avx2")]
 fn bit_of(group: usize) -> __m256i {
@@ -82,29 +82,29 @@ fn bit_of(group: usize) -> __m256i {
     _mm256_set1_epi8((1_u8 << group) as i8)
 }
 
-/// Sixteen more where one of 32 bits is set.
+/// Adds sixteen to each quant whose bit, one of 32, is set.
 #[inline]
 #[target_feature(enable = "avx2")]
 unsafe fn with_fifth(quants: __m256i, bits: *const u8) -> __m256i {
     // SAFETY: the caller promises four bytes.
     let bits = _mm256_set1_epi32(unsafe { bits.cast::<i32>().read_unaligned() });
-    // Each byte eight times.
+    // Each byte repeated eight times.
     let order =
         _mm256_setr_epi64x(0, 0x0101_0101_0101_0101, 0x0202_0202_0202_0202, 0x0303_0303_0303_0303);
     let own = _mm256_set1_epi64x(0x8040_2010_0804_0201_u64.cast_signed());
     more_where(quants, 16, _mm256_shuffle_epi8(bits, order), own)
 }
 
-/// What nibbles choose.
+/// Replaces nibbles by their values in the codebook.
 #[inline]
 #[target_feature(enable = "avx2")]
 fn chosen(nibbles: __m256i) -> __m256i {
-    // SAFETY: there are sixteen steps.
+    // SAFETY: the codebook has sixteen entries.
     let steps = unsafe { _mm_loadu_si128(CODEBOOK.as_ptr().cast()) };
     _mm256_shuffle_epi8(_mm256_broadcastsi128_si256(steps), nibbles)
 }
 
-/// For each type: what a register holds of group `group` of a block that begins at `at`.
+/// For each type, how group `group` of a block that begins at `at` is unpacked.
 macro_rules! narrow {
     ($($kind:ty, |$at:ident, $group:ident| $load:expr;)*) => {$(
         impl Narrow for $kind {
@@ -114,7 +114,7 @@ macro_rules! narrow {
                 let groups = <$kind>::VALUES / GROUP;
                 let $group = group % groups;
                 let _: usize = $group;
-                // SAFETY: the caller promises the block; what is read lies in it.
+                // SAFETY: the caller promises the block, and only bytes of the block are read.
                 unsafe {
                     let $at = blocks.add(group / groups * <$kind>::BYTES);
                     $load

@@ -203,7 +203,7 @@ impl Tile<'_> {
     unsafe fn pass<B: Narrow, D: Dots, const TOKENS: usize>(mut self) {
         let mut row = 0;
         while row < self.count {
-            // SAFETY: so many rows are left; tokens as the caller promises.
+            // SAFETY: that many rows are left; tokens as the caller promises.
             row += unsafe {
                 match self.count - row {
                     1 => self.add::<B, D, 1, TOKENS>(row),

@@ -1,4 +1,4 @@
-//! Rows of floats times tokens: tiles whose partial sums stay in registers.
+//! Float weights times activations of several tokens, in tiles whose partial sums stay in registers.
 
 use std::arch::x86_64::*;
 use std::ops::Range;
@@ -9,28 +9,28 @@ use crate::matrix::floats::{Brain, Half, Single};
 use crate::sixteen::{REGISTER, Sixteen};
 use crate::team::Results;
 
-/// Rows of a panel: many enough that all tokens pass by seldom.
+/// Number of rows of a panel. Larger panels read the activations less often.
 pub(in crate::matrix) const ROWS: usize = 32;
-/// Most lines of a token that pass by at a time: those of a tile stay in the nearest cache.
+/// Most lines of a token that are multiplied at a time, so that those of a tile stay in the L1 cache.
 const STRETCH: usize = 48;
-/// Rows of a tile of a single token: so many sums go on at a time.
+/// Number of rows of a tile of a single token: enough independent sums to hide the latency of an addition.
 const ROWS_OF_ONE: usize = 8;
 
-/// How stored values become floats.
+/// Conversion of stored values to floats.
 pub(crate) trait Floats {
     /// Bytes of a value.
     const BYTES: usize;
 
-    /// Sixteen values.
+    /// Loads sixteen values.
     ///
     /// # Safety
-    /// So many can be read; the processor has the instructions.
+    /// Sixteen values can be read, and the processor has the instructions.
     unsafe fn load(stored: *const u8) -> __m512;
 
-    /// The chosen ones of sixteen values, nothing for the others.
+    /// Loads those of sixteen values whose bit in `chosen` is set; the others are zero.
     ///
     /// # Safety
-    /// The chosen ones can be read; the processor has the instructions.
+    /// The chosen values can be read, and the processor has the instructions.
     unsafe fn load_some(stored: *const u8, chosen: u16) -> __m512;
 }
 
@@ -88,18 +88,17 @@ impl Floats for Brain {
     }
 }
 
-/// The upper halves of floats, with nothing below.
+/// Converts BF16 to floats, by adding sixteen zero bits below.
 #[inline]
 #[target_feature(enable = "avx512f")]
 fn widened(halves: __m256i) -> __m512 {
     _mm512_castsi512_ps(_mm512_slli_epi32::<16>(_mm512_cvtepu16_epi32(halves)))
 }
 
-/// Rows times tokens of `columns` values each.
+/// Multiplies the rows of a panel by tokens; each row and token has `columns` values.
 ///
 /// # Safety
-/// There are as many rows as there is room for results, and no more than [`ROWS`]; `x` has the tokens of the
-/// results, as [`FloatTiles`] says.
+/// `rows` has the rows of `out`, at most [`ROWS`]; `x` has the tokens of `out`, laid out as [`FloatTiles`] describes.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
 pub(in crate::matrix) unsafe fn multiply<F: Floats>(
     rows: &[u8],
@@ -108,7 +107,7 @@ pub(in crate::matrix) unsafe fn multiply<F: Floats>(
 ) {
     let lines = x.lines_of_row();
     let mut block = Block::<F> { rows, x, out, sums: &mut [], floats: std::marker::PhantomData };
-    // Rows of few tokens come from memory, best as they stand there, and nothing is put aside.
+    // With few tokens, rows are read from memory once, in order; partial sums need not be stored.
     if out.tokens() <= FLOAT_TOKENS {
         // SAFETY: as the caller promises.
         return unsafe { block.pass_any(0, 0..lines) };
@@ -124,24 +123,24 @@ pub(in crate::matrix) unsafe fn multiply<F: Floats>(
     }
 }
 
-/// What is multiplied.
+/// A panel and the tokens that it is multiplied by.
 struct Block<'a, F> {
     rows: &'a [u8],
     x: FloatTiles<'a>,
     out: &'a Results<'a>,
-    /// Partial sums, a tile's after the other's, between two stretches of a row.
+    /// Partial sums between two ranges of lines, one tile after the other.
     sums: &'a mut [Sixteen],
     floats: std::marker::PhantomData<F>,
 }
 
 impl<F: Floats> Block<'_, F> {
-    /// A stretch of all rows passes by the tokens of a tile, as many as are left.
+    /// Multiplies a range of lines of all rows by the tokens of a tile, or by the remaining ones.
     ///
     /// # Safety
     /// As [`Self::tile`], for all rows.
     #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
     unsafe fn pass_any(&mut self, token: usize, lines: Range<usize>) {
-        // SAFETY: so many tokens are left; the rest as the caller promises.
+        // SAFETY: that many tokens are left; the rest as the caller promises.
         unsafe {
             match self.out.tokens() - token {
                 1 => self.pass::<1>(token, lines),
@@ -154,7 +153,7 @@ impl<F: Floats> Block<'_, F> {
         }
     }
 
-    /// A stretch of all rows passes by some tokens: lines of activations with so many numbers.
+    /// Multiplies a range of lines of all rows by `TOKENS` tokens.
     ///
     /// # Safety
     /// As [`Self::tile`], for all rows.
@@ -164,7 +163,7 @@ impl<F: Floats> Block<'_, F> {
         let mut row = 0;
         while row < count {
             let lines = lines.clone();
-            // SAFETY: rows and tokens exist, as far as the caller promises.
+            // SAFETY: these rows exist, and these tokens as the caller promises.
             row += unsafe {
                 match count - row {
                     ROWS_OF_ONE.. if TOKENS == 1 => {
@@ -177,11 +176,10 @@ impl<F: Floats> Block<'_, F> {
         }
     }
 
-    /// Some rows times some tokens; returns how many rows.
+    /// Multiplies `ROWS` rows from `row` on by `TOKENS` tokens from `token` on; returns the number of rows.
     ///
     /// # Safety
-    /// There are so many rows from this one on, and tokens from that one on; partial sums of all of them, unless
-    /// the lines are all of a row.
+    /// There are that many rows and tokens, with partial sums unless `lines` is a whole row.
     #[inline]
     #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2,fma,f16c")]
     unsafe fn tile<const ROWS: usize, const TOKENS: usize>(
@@ -223,7 +221,7 @@ impl<F: Floats> Block<'_, F> {
                     let x = _mm512_load_ps(x_at(token, line));
                     for (row, partial) in partials.iter_mut().enumerate() {
                         let weights = F::load_some(row_at(row, line), chosen);
-                        // Others stay as they are: adding nothing to minus nothing would change it.
+                        // The others stay unchanged: adding zero would change the sign of a negative zero.
                         *partial = _mm512_mask3_fmadd_ps(weights, x, *partial, chosen);
                     }
                 }
@@ -242,10 +240,10 @@ impl<F: Floats> Block<'_, F> {
     }
 }
 
-/// Brings a token's sums to their end and writes the results.
+/// Adds up the partial sums of each row of a token, and writes the results.
 ///
 /// # Safety
-/// So many can be written.
+/// `out` is valid for writing as many results as there are partial sums.
 #[inline]
 #[target_feature(enable = "avx512f,avx512dq,avx512vl")]
 unsafe fn put(partials: &[__m512], mut out: *mut f32) {

@@ -1,4 +1,4 @@
-//! Quants of a strip as tiles read them: in each register four quants of each of the sixteen groups.
+//! Quants of a strip in the order in which tiles read them: each register has four quants of each of the sixteen groups.
 
 use std::arch::x86_64::*;
 
@@ -7,7 +7,7 @@ use deft_formats::quant::{Blocks, STRIP_GROUPS};
 use super::REGISTERS;
 use super::quants::{Wide, chosen, four_bits, load};
 
-/// Of types that have no shorter way: by way of registers with two groups in each.
+/// Loads a strip of a type without a more direct way: first as registers of two groups each.
 ///
 /// # Safety
 /// Blocks of 512 values can be read.
@@ -18,7 +18,7 @@ pub(super) unsafe fn by_groups<B: Wide>(blocks: *const u8) -> [__m512i; REGISTER
     interleaved(&unsafe { load::<B>(blocks, REGISTERS) })
 }
 
-/// From registers with two groups in each.
+/// Reorders registers of two groups each.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl")]
 #[inline]
 pub(super) fn interleaved(quants: &[__m512i; REGISTERS]) -> [__m512i; REGISTERS] {
@@ -31,7 +31,7 @@ pub(super) fn interleaved(quants: &[__m512i; REGISTERS]) -> [__m512i; REGISTERS]
     })
 }
 
-/// In each lane of 128 bits: word `k` of four registers side by side, for each `k`.
+/// Transposes the 32-bit words of four registers within each 128-bit lane: result `k` has word `k` of all four.
 #[target_feature(enable = "avx512f")]
 #[inline]
 pub(crate) fn words(a: __m512i, b: __m512i, c: __m512i, d: __m512i) -> [__m512i; 4] {
@@ -45,7 +45,7 @@ pub(crate) fn words(a: __m512i, b: __m512i, c: __m512i, d: __m512i) -> [__m512i;
     ]
 }
 
-/// Of small blocks with 16 bytes of nibbles from byte `AT` on, low ones first.
+/// Loads a strip of small blocks with 16 bytes of nibbles from byte `AT` on; the low nibbles are the first 16 values.
 ///
 /// # Safety
 /// Sixteen blocks can be read.
@@ -54,7 +54,7 @@ pub(crate) fn words(a: __m512i, b: __m512i, c: __m512i, d: __m512i) -> [__m512i;
 pub(super) unsafe fn nibbles<B: Blocks, const AT: usize>(
     blocks: *const u8,
 ) -> [__m512i; REGISTERS] {
-    // Four blocks that are four apart, so that words come to stand in the order of the groups.
+    // Every fourth block, so that the transposed words are in the order of the groups.
     let four = |first: usize| {
         // SAFETY: blocks have 16 bytes there.
         let block = |at: usize| unsafe {
@@ -72,7 +72,7 @@ pub(super) unsafe fn nibbles<B: Blocks, const AT: usize>(
     })
 }
 
-/// Likewise, what nibbles choose.
+/// The same, with nibbles that are indices into the codebook.
 ///
 /// # Safety
 /// As [`nibbles`].
@@ -83,7 +83,7 @@ pub(super) unsafe fn steps<B: Blocks, const AT: usize>(blocks: *const u8) -> [__
     unsafe { nibbles::<B, AT>(blocks) }.map(|nibbles| chosen(nibbles))
 }
 
-/// Likewise, with fifth bits in the four bytes before the nibbles.
+/// The same, with the fifth bits in the four bytes before the nibbles.
 ///
 /// # Safety
 /// As [`nibbles`].
@@ -97,7 +97,7 @@ pub(super) unsafe fn nibbles_and_fifths<B: Blocks, const AT: usize>(
         unsafe { (nibbles::<B, AT>(blocks), words_at::<B>(blocks.add(AT - 4))) };
     let lower = _mm512_set1_epi32(0x0804_0201);
     let upper = _mm512_slli_epi32::<4>(lower);
-    // A byte of each word, four times.
+    // One byte of each word, repeated four times.
     let first = _mm512_broadcast_i32x4(_mm_setr_epi32(0, 0x0404_0404, 0x0808_0808, 0x0C0C_0C0C));
     for (step, quants) in quants.iter_mut().enumerate() {
         #[expect(clippy::cast_possible_truncation, reason = "below 4")]
@@ -109,7 +109,7 @@ pub(super) unsafe fn nibbles_and_fifths<B: Blocks, const AT: usize>(
     quants
 }
 
-/// The first four bytes of sixteen small blocks, as words in their order.
+/// The first four bytes of each of sixteen small blocks, as words.
 ///
 /// # Safety
 /// Four bytes can be read at the beginning of sixteen blocks.
@@ -120,12 +120,12 @@ unsafe fn words_at<B: Blocks>(blocks: *const u8) -> __m512i {
         assert!(B::VALUES == 32 && B::BYTES.is_multiple_of(2) && B::BYTES / 2 >= 8);
         assert!(B::BYTES + 4 <= 64);
     }
-    // Halves of some blocks are merged into one register from places that differ.
+    // Two blocks per load. The loads use different parts of the register, so that they can be merged.
     let eight = |first: usize| {
         let mut halves = _mm512_setzero_si512();
         for at in 0..4 {
             let both = 3_u32 << (at * 2) | 3 << (at * 2 + B::BYTES / 2);
-            // SAFETY: only four bytes of two blocks are read, which are there.
+            // SAFETY: the mask selects four bytes of each of two blocks, which are within the blocks.
             halves = unsafe {
                 let from = blocks.add((first + at * 2) * B::BYTES).wrapping_sub(at * 4);
                 _mm512_mask_loadu_epi16(halves, both, from.cast())
@@ -149,7 +149,7 @@ unsafe fn words_at<B: Blocks>(blocks: *const u8) -> __m512i {
     _mm512_permutex2var_epi16(eight(0), order, eight(8))
 }
 
-/// Of two blocks with four times 32 bytes from byte `AT` on, each of which has the nibbles of two groups.
+/// Loads a strip of two blocks with four times 32 bytes from byte `AT` on; each 32 bytes have the nibbles of two groups.
 ///
 /// # Safety
 /// Two blocks can be read.
@@ -161,7 +161,7 @@ pub(super) unsafe fn nibble_pairs<B: Blocks, const AT: usize>(
     // SAFETY: as the caller promises.
     let pair = |at: usize| unsafe { of_both::<B>(blocks.add(AT + at * 32)) };
     let bytes = words(pair(0), pair(1), pair(2), pair(3));
-    // A word of a pair for each of its groups.
+    // Each word of a pair, once for each of the two groups.
     let first = _mm512_setr_epi32(0, 0, 1, 1, 2, 2, 3, 3, 8, 8, 9, 9, 10, 10, 11, 11);
     let second = _mm512_add_epi32(first, _mm512_set1_epi32(4));
     let by = _mm512_set1_epi64(4 << 32);
@@ -171,7 +171,7 @@ pub(super) unsafe fn nibble_pairs<B: Blocks, const AT: usize>(
     })
 }
 
-/// Likewise, with 32 bytes of fifth bits before them, a bit of each for every group.
+/// The same, with 32 bytes before the nibbles whose bit `g` is the fifth bit of group `g`.
 ///
 /// # Safety
 /// As [`nibble_pairs`].
@@ -186,8 +186,8 @@ pub(super) unsafe fn nibble_pairs_and_fifths<B: Blocks, const AT: usize>(
     with_bits::<4>(quants, bits)
 }
 
-/// Of two blocks that have 16 bytes of nibbles for each group from byte `AT` on, low ones first: what the
-/// nibbles choose.
+/// Loads a strip of two blocks that have 16 bytes of nibbles for each group from byte `AT` on, low nibbles first; nibbles
+/// are indices into the codebook.
 ///
 /// # Safety
 /// Two blocks can be read.
@@ -196,11 +196,11 @@ pub(super) unsafe fn nibble_pairs_and_fifths<B: Blocks, const AT: usize>(
 pub(super) unsafe fn steps_of_pairs<B: Blocks, const AT: usize>(
     blocks: *const u8,
 ) -> [__m512i; REGISTERS] {
-    // SAFETY: two blocks have twice 64 bytes there.
+    // SAFETY: both blocks have 128 bytes from `AT` on.
     let four = |at: usize| unsafe {
         _mm512_loadu_si512(blocks.add(at / 2 * B::BYTES + AT + at % 2 * 64).cast())
     };
-    // Words of four registers side by side belong to groups that are four apart.
+    // Neighbouring words of the transposed registers belong to groups that are four apart.
     let order = _mm512_setr_epi32(0, 4, 8, 12, 1, 5, 9, 13, 2, 6, 10, 14, 3, 7, 11, 15);
     let bytes = words(four(0), four(1), four(2), four(3))
         .map(|bytes| _mm512_permutexvar_epi32(order, bytes));
@@ -210,7 +210,8 @@ pub(super) unsafe fn steps_of_pairs<B: Blocks, const AT: usize>(
     })
 }
 
-/// Of two blocks that have twice 32 bytes from byte `AT` on, two bits of each for every one of four groups.
+/// Loads a strip of two blocks that have two times 32 bytes from byte `AT` on; each byte has two bits of each of four
+/// groups.
 ///
 /// # Safety
 /// Two blocks can be read.
@@ -222,7 +223,7 @@ pub(super) unsafe fn two_bits<B: Blocks, const AT: usize>(
     // SAFETY: both blocks have 64 bytes there.
     let block = |at: usize| unsafe { _mm512_loadu_si512(blocks.add(at * B::BYTES + AT).cast()) };
     let (first, second) = (block(0), block(1));
-    // The first word of the 32 bytes that a group is in, and where its bits begin.
+    // For each group, the first word of its 32 bytes, and the shift of its bits.
     let bytes = _mm512_setr_epi32(0, 0, 0, 0, 8, 8, 8, 8, 16, 16, 16, 16, 24, 24, 24, 24);
     let by = _mm512_setr_epi32(0, 2, 4, 6, 0, 2, 4, 6, 0, 2, 4, 6, 0, 2, 4, 6);
     std::array::from_fn(|step| {
@@ -231,7 +232,7 @@ pub(super) unsafe fn two_bits<B: Blocks, const AT: usize>(
     })
 }
 
-/// Likewise, with a third bit of every group in the first 32 bytes of a block.
+/// The same, with the third bits in the first 32 bytes of a block: bit `g` belongs to group `g`.
 ///
 /// # Safety
 /// As [`two_bits`].
@@ -245,15 +246,14 @@ pub(super) unsafe fn two_bits_and_thirds<B: Blocks, const AT: usize>(
     with_bits::<2>(quants, bits)
 }
 
-/// Quants of two blocks with bit `PLACE`, which they lack, from the 32 bytes of each block that have a bit of each for
-/// every group.
+/// Adds bit `PLACE` to the quants of two blocks. `bits` has 32 bytes of each block, whose bit `g` belongs to group `g`.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
 fn with_bits<const PLACE: i32>(
     mut quants: [__m512i; REGISTERS],
     bits: __m512i,
 ) -> [__m512i; REGISTERS] {
-    // A group's bits turn to that place, each within its byte.
+    // The bit of each group is rotated to that position within its byte.
     let group = _mm512_setr_epi32(0, 1, 2, 3, 4, 5, 6, 7, 0, 1, 2, 3, 4, 5, 6, 7);
     let by = _mm512_sub_epi32(group, _mm512_set1_epi32(PLACE));
     let block = _mm512_setr_epi32(0, 0, 0, 0, 0, 0, 0, 0, 8, 8, 8, 8, 8, 8, 8, 8);
@@ -265,7 +265,7 @@ fn with_bits<const PLACE: i32>(
     quants
 }
 
-/// Positions of words, `step` further on.
+/// Adds `step` to indices of words.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn moved(places: __m512i, step: usize) -> __m512i {
@@ -274,7 +274,7 @@ fn moved(places: __m512i, step: usize) -> __m512i {
     _mm512_add_epi32(places, _mm512_set1_epi32(step))
 }
 
-/// 32 bytes, and those at the same place of the next block.
+/// Loads 32 bytes of a block and the corresponding ones of the next block.
 #[target_feature(enable = "avx512f,avx512vl")]
 #[inline]
 unsafe fn of_both<B: Blocks>(at: *const u8) -> __m512i {

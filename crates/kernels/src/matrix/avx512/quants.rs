@@ -1,5 +1,5 @@
-//! Quants of sixteen groups straight into registers, two groups in each: what `Blocks::quants` of each
-//! type says, 64 at a time.
+//! Unpacks the quants of sixteen groups into registers of two groups each. `Blocks::quants` of each type is the
+//! specification.
 
 use std::arch::x86_64::*;
 
@@ -11,31 +11,31 @@ use super::REGISTERS;
 use super::interleaved;
 use super::scales::Scales;
 
-/// A type whose quants come straight into registers.
+/// A type whose quants can be unpacked into 512-bit registers.
 pub(in crate::matrix) trait Wide: Blocks {
-    /// Register number `STEP` of the quants of a strip.
+    /// Unpacks register number `STEP` of a strip: groups `2 STEP` and `2 STEP + 1`.
     ///
     /// # Safety
-    /// Blocks of 512 values can be read; the processor has the instructions.
+    /// Blocks of 512 values can be read, and the processor has the instructions.
     unsafe fn register<const STEP: usize>(blocks: *const u8) -> __m512i;
 
-    /// Quants of a strip as tiles read them.
+    /// Unpacks the quants of a strip in the order in which tiles read them.
     ///
     /// # Safety
-    /// Blocks of 512 values can be read; the processor has the instructions.
+    /// Blocks of 512 values can be read, and the processor has the instructions.
     unsafe fn interleaved(blocks: *const u8) -> [__m512i; REGISTERS];
 
-    /// The scales of a strip, and its minima.
+    /// Unpacks the scales and minima of a strip.
     ///
     /// # Safety
-    /// Blocks of 512 values can be read; the processor has the instructions.
+    /// Blocks of 512 values can be read, and the processor has the instructions.
     unsafe fn scales_of(blocks: *const u8) -> Scales;
 }
 
-/// The quants of a strip, or of its first registers; the others are zero.
+/// Unpacks the first `registers` registers of a strip; the others are zero.
 ///
 /// # Safety
-/// Blocks of 64 values for each of the registers can be read.
+/// Blocks with 64 values for each of these registers can be read.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl,avx2")]
 #[inline]
 pub(super) unsafe fn load<B: Wide>(blocks: *const u8, registers: usize) -> [__m512i; REGISTERS] {
@@ -52,7 +52,7 @@ pub(super) unsafe fn load<B: Wide>(blocks: *const u8, registers: usize) -> [__m5
     quants
 }
 
-/// 32 bytes twice.
+/// Loads 32 bytes and repeats them.
 #[target_feature(enable = "avx512f,avx512vl")]
 #[inline]
 unsafe fn twice(bytes: *const u8) -> __m512i {
@@ -60,7 +60,7 @@ unsafe fn twice(bytes: *const u8) -> __m512i {
     unsafe { _mm512_broadcast_i64x4(_mm256_loadu_si256(bytes.cast())) }
 }
 
-/// 16 bytes twice, then 16 others twice.
+/// Loads 16 bytes and repeats them, then 16 bytes from `second` likewise.
 #[target_feature(enable = "avx512f,avx512vl,avx2")]
 #[inline]
 unsafe fn pairs(first: *const u8, second: *const u8) -> __m512i {
@@ -72,7 +72,7 @@ unsafe fn pairs(first: *const u8, second: *const u8) -> __m512i {
     }
 }
 
-/// Quarters of a register shifted to the right by so many bits.
+/// Shifts each quarter of a register to the right by its number of bits.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn shifted(bytes: __m512i, by: [i64; 4]) -> __m512i {
@@ -87,7 +87,7 @@ pub(super) fn four_bits(bytes: __m512i) -> __m512i {
     _mm512_and_si512(bytes, _mm512_set1_epi8(0x0F))
 }
 
-/// The nibbles of two groups, 16 bytes each: low ones first.
+/// The nibbles of two groups of 16 bytes each, low nibbles first.
 #[target_feature(enable = "avx512f,avx512bw,avx512vl,avx2")]
 #[inline]
 unsafe fn nibbles(first: *const u8, second: *const u8) -> __m512i {
@@ -95,7 +95,7 @@ unsafe fn nibbles(first: *const u8, second: *const u8) -> __m512i {
     four_bits(shifted(unsafe { pairs(first, second) }, [0, 4, 0, 4]))
 }
 
-/// The nibbles of two groups in 32 bytes: the low ones are the first group's.
+/// The nibbles of two groups that share 32 bytes: the low nibbles are the first group.
 #[target_feature(enable = "avx512f,avx512bw,avx512vl")]
 #[inline]
 unsafe fn nibble_pair(bytes: *const u8) -> __m512i {
@@ -103,23 +103,23 @@ unsafe fn nibble_pair(bytes: *const u8) -> __m512i {
     four_bits(shifted(unsafe { twice(bytes) }, [0, 0, 4, 4]))
 }
 
-/// Sixteen more where a bit is set.
+/// Adds sixteen to each quant whose bit is set.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
 fn with_fifth(quants: __m512i, bits: u64) -> __m512i {
     _mm512_mask_add_epi8(quants, bits, quants, _mm512_set1_epi8(16))
 }
 
-/// What nibbles choose.
+/// Replaces nibbles by their values in the codebook.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
 pub(super) fn chosen(nibbles: __m512i) -> __m512i {
-    // SAFETY: there are sixteen steps.
+    // SAFETY: the codebook has sixteen entries.
     let steps = unsafe { _mm_loadu_si128(CODEBOOK.as_ptr().cast()) };
     _mm512_shuffle_epi8(_mm512_broadcast_i32x4(steps), nibbles)
 }
 
-/// Which bytes have one of two neighbouring bits: the first 32 the lower one.
+/// Mask of the bytes that have a bit set: bit `lower` of the first 32 bytes, and the next bit of the others.
 #[target_feature(enable = "avx512f,avx512bw")]
 #[inline]
 fn bits(bytes: __m512i, lower: usize) -> u64 {
@@ -129,8 +129,8 @@ fn bits(bytes: __m512i, lower: usize) -> u64 {
     _mm512_test_epi8_mask(bytes, both)
 }
 
-/// For each type: what a register holds of blocks that begin at `at`; of small blocks it takes two, of
-/// large ones the quarter `step`.
+/// For each type, how a register is unpacked from blocks that begin at `at`: two small blocks, or quarter `step` of a large
+/// one.
 macro_rules! wide {
     ($($kind:ty, $scales:ident, $interleaved:expr, |$at:ident, $step:ident| $load:expr;)*) => {$(
         impl Wide for $kind {
@@ -166,7 +166,7 @@ macro_rules! wide {
     )*};
 }
 
-/// Bytes from a block's quants to those of the block after it.
+/// Distance in bytes to the next block.
 const fn next<B: Blocks>() -> usize {
     B::BYTES
 }

@@ -1,10 +1,10 @@
-//! Scales and minima of sixteen groups straight into registers: what `Blocks::scales` of each type says.
+//! Unpacks the scales and minima of sixteen groups into registers. `Blocks::scales` of each type is the specification.
 
 use std::arch::x86_64::*;
 
 use deft_formats::quant::{Blocks, STRIP_GROUPS};
 
-/// The scales, and minima, of a strip's groups: of groups, or of both halves of groups.
+/// Scales and minima of the groups of a strip, or of the first and second halves of the groups.
 #[derive(Debug, Clone, Copy)]
 pub(in crate::matrix) struct Scales {
     pub(super) scales: [__m512; 2],
@@ -12,7 +12,7 @@ pub(in crate::matrix) struct Scales {
 }
 
 impl Scales {
-    /// Those of the first groups; of the others, which may be anything, nothing.
+    /// Keeps those of the first groups and sets the others, which may be anything, to zero.
     #[target_feature(enable = "avx512f")]
     #[inline]
     pub(super) fn of_first(self, groups: usize) -> Self {
@@ -23,8 +23,7 @@ impl Scales {
         }
     }
 
-    /// Those of sixteen small blocks, which begin with the scale, and the minus of the minimum where there
-    /// is one.
+    /// Those of sixteen small blocks. A block begins with the scale, followed by the negated minimum if there are minima.
     ///
     /// # Safety
     /// Sixteen blocks can be read.
@@ -45,10 +44,10 @@ impl Scales {
         Self { scales: [scale; 2], mins: [min; 2] }
     }
 
-    /// Those of two blocks with a scale for each eight groups, and whole numbers of six bits.
+    /// Those of two blocks that begin with a scale, a factor of the minima, and integers of six bits.
     ///
     /// # Safety
-    /// Two blocks can be read, which begin with scale, factor of minima, and the whole numbers.
+    /// Two blocks can be read.
     #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
     #[inline]
     pub(super) unsafe fn of_six_bits<B: Blocks>(blocks: *const u8) -> Self {
@@ -64,7 +63,7 @@ impl Scales {
         }
     }
 
-    /// Those of two blocks of `Q6_K`: bytes for both halves of eight groups, then the scale.
+    /// Those of two blocks of `Q6_K`: a byte for each half of eight groups, then the scale.
     ///
     /// # Safety
     /// Two blocks can be read.
@@ -83,8 +82,8 @@ impl Scales {
         }
     }
 
-    /// Those of two blocks of `Q2_K`: four bits and four of a minimum for both halves of eight groups; scale and
-    /// factor of minima stand at the end.
+    /// Those of two blocks of `Q2_K`: for each half of eight groups a scale and a minimum of four bits; the common scale
+    /// and the factor of the minima are at the end of the block.
     ///
     /// # Safety
     /// Two blocks can be read.
@@ -104,7 +103,7 @@ impl Scales {
         }
     }
 
-    /// Those of two blocks of `Q3_K`: six bits for both halves of eight groups, then the scale.
+    /// Those of two blocks of `Q3_K`: six bits for each half of eight groups, then the scale.
     ///
     /// # Safety
     /// Two blocks can be read.
@@ -141,7 +140,7 @@ impl Scales {
         }
     }
 
-    /// What is made of the bytes of each half, where two blocks have bytes for both halves of eight groups.
+    /// Separates the bytes of the first halves from those of the second halves of sixteen groups, and converts both.
     #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
     #[inline]
     fn by_halves(
@@ -156,15 +155,15 @@ impl Scales {
     }
 }
 
-/// Whole numbers that are stored 32 more.
+/// Subtracts 32, the offset of the stored integers.
 #[target_feature(enable = "avx512f,avx512vl")]
 #[inline]
 fn less_32(bytes: __m128i) -> __m128i {
     _mm_sub_epi8(bytes, _mm_set1_epi8(32))
 }
 
-/// Sixteen numbers of six bits: four of each in eight bytes, first the lower halves, then the upper ones; above
-/// them two, of every fourth number in a byte.
+/// Sixteen integers of six bits: eight bytes with the low four bits (low nibbles first), then four bytes with the upper
+/// two bits of every fourth integer.
 ///
 /// # Safety
 /// Twelve bytes can be read.
@@ -181,7 +180,7 @@ unsafe fn four_and_two_bits(packed: *const u8) -> __m128i {
     _mm_set_epi64x(second.cast_signed(), first.cast_signed())
 }
 
-/// Eight numbers of six bits as bytes: two of each in two bytes, then the four below them in four.
+/// Eight integers of six bits: two bytes with the upper two bits of each, then four bytes with the low four bits.
 ///
 /// # Safety
 /// Six bytes can be read.
@@ -204,7 +203,8 @@ unsafe fn two_and_four_bits(packed: *const u8) -> u64 {
     four | two << 4
 }
 
-/// Scales and minima: common ones in half precision, times whole numbers where there are some.
+/// Converts common scales and minima from half precision, and multiplies them by the integers of the groups if the type has
+/// them.
 #[target_feature(enable = "avx512f,avx512vl,avx512bw,f16c")]
 #[inline]
 fn scale_and_min<B: Blocks>(
@@ -226,7 +226,7 @@ fn scale_and_min<B: Blocks>(
     (scale, min)
 }
 
-/// A half-precision number eight times, then another one.
+/// Repeats a half-precision number eight times, then another one.
 #[target_feature(enable = "avx512f,avx512vl,avx512bw")]
 #[inline]
 unsafe fn eight_each(first: *const u8, second: *const u8) -> __m256i {
@@ -237,25 +237,25 @@ unsafe fn eight_each(first: *const u8, second: *const u8) -> __m256i {
     }
 }
 
-/// The eight scales and eight minima of six bits each that twelve bytes hold, as bytes.
+/// Unpacks eight scales and eight minima of six bits each from twelve bytes.
 #[target_feature(enable = "avx512f,avx512vl")]
 #[inline]
 unsafe fn six_bits(packed: *const u8) -> __m128i {
     // SAFETY: the caller promises twelve bytes.
     let word = |at: usize| unsafe { packed.cast::<u32>().add(at).read_unaligned() };
     let (low, rest) = (u64::from(word(0)) | u64::from(word(1)) << 32, word(2));
-    // Words of both: the first four have their six bits together, of others two stand above these.
+    // The first four scales and minima are whole in the low six bits of a byte; the upper two bits of the others are above them.
     let (six, two) = (low & 0x3F3F_3F3F_3F3F_3F3F, low >> 2 & 0x3030_3030_3030_3030);
     let four = u64::from(rest & 0x0F0F_0F0F) | u64::from(rest >> 4 & 0x0F0F_0F0F) << 32;
     let (six, more) = (six.cast_signed(), (four | two).cast_signed());
     let (six, more) = (_mm_cvtsi64_si128(six), _mm_cvtsi64_si128(more));
-    // Scales of the first four, of the others; then minima.
+    // The first four scales, the other four, then the minima likewise.
     _mm_unpacklo_epi32(six, more)
 }
 
-/// The half-precision numbers at the beginning of sixteen small blocks, in their order.
+/// The half-precision numbers at the beginning of sixteen small blocks.
 ///
-/// Words of some blocks are merged into one register from places that differ, so that none covers another.
+/// Two blocks per load. The loads use different parts of the register, so that they can be merged.
 ///
 /// # Safety
 /// Two bytes can be read at the beginning of sixteen blocks.
@@ -269,13 +269,13 @@ unsafe fn halves_at<B: Blocks>(blocks: *const u8) -> __m256i {
     let mut words = _mm512_setzero_si512();
     for at in 0..STRIP_GROUPS / 2 {
         let both = 1_u32 << at | 1 << (at + B::BYTES / 2);
-        // SAFETY: only the words of two blocks are read, which are there.
+        // SAFETY: the mask selects one word of each of two blocks, which are within the blocks.
         words = unsafe {
             let from = blocks.wrapping_add(2 * at * B::BYTES).wrapping_sub(2 * at);
             _mm512_mask_loadu_epi16(words, both, from.cast())
         };
     }
-    // Blocks in their order: even ones stand at the beginning, odd ones a block further.
+    // The words of even blocks are at the beginning, those of odd blocks the length of a block further.
     let order = const {
         let mut order = [0_u16; 32];
         let mut at = 0;

@@ -1,4 +1,4 @@
-//! What tiles of BF16 need beside their own instructions: twins of [`crate::matrix::tiles`], 512 bits at a time.
+//! Conversion of weights and activations to tiles of BF16 with AVX-512; bit for bit equal to [`crate::matrix::tiles`].
 
 use std::arch::x86_64::*;
 
@@ -12,7 +12,7 @@ use crate::prefetch::{prefetch_bytes, prefetch_strip};
 use crate::sixteen::Sixteen;
 use crate::tiles::{SIDE, TERMS as COLUMNS, Tile, first_of, rounded, transposed};
 
-/// Up to 512 values of a row to a row of tiles.
+/// Converts up to 512 values of a row to one row of several tiles. If `ahead` is not zero, prefetches at that distance.
 ///
 /// # Safety
 /// The processor has the instructions.
@@ -38,7 +38,7 @@ pub(in crate::matrix) unsafe fn row_of_tiles<B: Wide>(
     unsafe { fill::<B>(&quants, &scales, tiles, row) };
 }
 
-/// Values of quants, group by group: a group fills a row of a tile.
+/// Converts quants to values, group by group: a group fills a row of a tile.
 ///
 /// # Safety
 /// The processor has the instruction that rounds.
@@ -69,7 +69,7 @@ unsafe fn fill<B: Blocks>(
                 values::<B>(quarters[at * 2 + half], scale, minimum)
             };
             let (first, second) = (half(0), half(1));
-            // SAFETY: as the caller promises; a tile's row is a line.
+            // SAFETY: as the caller promises; a row of a tile is a cache line.
             unsafe {
                 _mm512_store_si512(tile.0[row].as_mut_ptr().cast(), rounded(first, second));
             }
@@ -77,7 +77,7 @@ unsafe fn fill<B: Blocks>(
     }
 }
 
-/// Sixteen quants to values, each step rounded as the format says.
+/// Converts sixteen quants to values with the rounding steps of the format.
 #[target_feature(enable = "avx512f")]
 #[inline]
 fn values<B: Blocks>(quants: __m128i, scale: __m512, minimum: __m512) -> __m512 {
@@ -87,7 +87,7 @@ fn values<B: Blocks>(quants: __m128i, scale: __m512, minimum: __m512) -> __m512 
     if B::MINIMA { _mm512_sub_ps(scaled, minimum) } else { scaled }
 }
 
-/// Half floats of a row to a row of tiles, the last of which is filled up with zeros.
+/// Converts half floats of a row to one row of several tiles; the last tile is padded with zeros.
 ///
 /// # Safety
 /// The processor has the instructions.
@@ -114,14 +114,14 @@ pub(in crate::matrix) unsafe fn half_row(
     }
 }
 
-/// Values of up to sixteen tokens to their tiles.
+/// Converts activations of up to sixteen tokens to tiles.
 ///
 /// # Safety
 /// The processor has the instructions.
 #[target_feature(enable = "avx512f,avx512bw,avx512dq,avx512vl")]
 pub(in crate::matrix) unsafe fn round_group(values: &[f32], columns: usize, lines: &mut [Sixteen]) {
     let tokens = values.len() / columns;
-    assert!(tokens <= SIDE, "more than a group");
+    assert!(tokens <= SIDE, "more tokens than a group has");
     for (tile, lines) in lines.chunks_exact_mut(tokens).enumerate() {
         let from = tile * COLUMNS;
         let own = COLUMNS.min(columns - from);

@@ -1,8 +1,8 @@
 //! Products by tiles of BF16: sixteen rows of weights times sixteen tokens, 32 columns at a time.
 //!
-//! **The order.** Weights are taken apart to values as `TensorType::decode` says and rounded to BF16, and so are
-//! activations. A sum begins at nothing; columns are its terms, summed as [`crate::tiles`] says. One token goes through the
-//! same steps as many, so neither their number nor what else is computed changes a bit.
+//! **The order.** Weights are converted to floats as `TensorType::decode` defines and rounded to BF16, and so are
+//! activations. Sums begin at zero; the columns are their terms, in the order of [`crate::tiles`]. One token takes the same
+//! steps as many, so the number of tokens does not change a bit.
 
 mod tokens;
 mod weights;
@@ -23,17 +23,18 @@ use crate::tiles::Amx;
 use crate::tiles::{Group, HIGH, Panel, SIDE, Simulated, Sums, TERMS as COLUMNS, Tile, Tiles};
 
 pub(super) use tokens::{lines_of, round};
-use weights::Taken;
+use weights::Unpacking;
 
-/// Rows of a panel.
+/// Number of rows of a panel.
 const ROWS: usize = HIGH * SIDE;
-/// Tiles of a panel beside one another: a strip, so that a panel stays in the nearest cache while tokens pass by.
+/// Number of tiles of a panel side by side (one strip), so that a panel stays in the L1 cache while all tokens are
+/// multiplied.
 const WIDE: usize = 16;
-/// Bytes of activations that stay in a thread's own caches while rows pass by. Processors with tiles have 2 MiB.
+/// Bytes of activations that stay in a core's own caches while rows are read. Processors with tiles have 2 MiB.
 const NEAR_BYTES: usize = 1280 << 10;
-/// Tokens that pass by together, at least: for fewer it does not pay to take weights apart again.
+/// Least number of tokens that are multiplied together. With fewer, unpacking the weights again costs more than it saves.
 const LEAST_TOKENS: usize = 96;
-/// Multiplications below which a product stays on one thread.
+/// Number of multiplications below which one thread computes a product alone.
 const LEAST_PRODUCTS: usize = 1 << 18;
 
 /// Working space of a thread.
@@ -47,7 +48,7 @@ thread_local! {
     static SPACE: RefCell<Space> = RefCell::default();
 }
 
-/// Every product but those of `F32`.
+/// A product of any type but `F32`, as work for a team.
 pub(super) fn work<'a>(
     path: Instructions,
     matrix: Matrix<Stored<'a>>,
@@ -67,7 +68,7 @@ pub(super) fn work<'a>(
     Work { matrix, x, out, part, cut }
 }
 
-/// Tokens that pass by together: whole groups, and no more than stay in a thread's own caches.
+/// Number of tokens that are multiplied together: whole groups whose activations fit a core's own caches.
 fn tokens_together(tokens: usize, columns: usize) -> usize {
     let near = (NEAR_BYTES / (2 * columns.max(1))).max(LEAST_TOKENS);
     let parts = tokens.div_ceil(near).max(1);
@@ -79,32 +80,32 @@ fn run<T: Tiles>(work: &Work<'_>, pieces: Range<usize>) {
     let rows_of = Rows {
         work,
         across: columns.div_ceil(COLUMNS),
-        take: weights::taken(T::PATH, tensor_type),
+        unpacking: weights::unpacking(T::PATH, tensor_type),
         ahead: if work.x.tokens <= SIDE { work.row_bytes() * ROWS } else { 0 },
     };
     SPACE.with_borrow_mut(|space| {
         let mut tiles = T::begin();
         for (tokens, rows) in work.panels(pieces, ROWS) {
             let lines = &work.x.tiles_of(tokens.start)[..tokens.len() * rows_of.across];
-            // SAFETY: rows of some tokens are given to one thread once.
+            // SAFETY: each piece (rows of some tokens) is given to one thread once.
             let results = unsafe { work.out.results(tokens, rows.clone()) };
             rows_of.panel(&mut tiles, rows, lines, space, &results);
         }
     });
 }
 
-/// The rows of a product, as every panel needs them.
+/// What all panels of a product share.
 struct Rows<'a> {
     work: &'a Work<'a>,
-    /// Tiles of a row.
+    /// Number of tiles of a row.
     across: usize,
-    take: Taken,
-    /// How far on weights are asked for: with few tokens they are used once, and so waited for.
+    unpacking: Unpacking,
+    /// Distance in bytes at which weights are prefetched; 0 with many tokens, which use each weight often enough.
     ahead: usize,
 }
 
 impl Rows<'_> {
-    /// Some rows times some tokens, whose tiles are group by group in `lines`.
+    /// Multiplies some rows by some tokens; `lines` has the tiles of the tokens, group by group.
     fn panel<T: Tiles>(
         &self,
         tiles: &mut T,
@@ -120,11 +121,11 @@ impl Rows<'_> {
         let mut first = 0;
         while first < self.across {
             let wide = WIDE.min(self.across - first);
-            self.take_apart(rows.clone(), first, wide, panel);
+            self.unpack(rows.clone(), first, wide, panel);
             let (upper, lower) = panel.split_at(WIDE);
-            let taken = Panel { upper: &upper[..wide], lower: &lower[..wide] };
+            let unpacked = Panel { upper: &upper[..wide], lower: &lower[..wide] };
             let groups = groups(lines, sums, out.tokens(), self.across, first..first + wide);
-            multiply_groups(tiles, taken, groups);
+            multiply_groups(tiles, unpacked, groups);
             first += wide;
         }
         for (at, sums) in sums.iter().enumerate() {
@@ -136,8 +137,8 @@ impl Rows<'_> {
         }
     }
 
-    /// Takes some columns of some rows apart; what is beyond the last row stays what it was.
-    fn take_apart(&self, rows: Range<usize>, first: usize, wide: usize, panel: &mut [Tile]) {
+    /// Unpacks some columns of some rows. Rows of the panel beyond the last one are unchanged.
+    fn unpack(&self, rows: Range<usize>, first: usize, wide: usize, panel: &mut [Tile]) {
         let Matrix { tensor_type, columns, bytes, .. } = self.work.matrix;
         let columns = first * COLUMNS..columns.min((first + wide) * COLUMNS);
         let own = tensor_type.row_bytes(columns.start)..tensor_type.row_bytes(columns.end);
@@ -145,12 +146,12 @@ impl Rows<'_> {
         for (at, row) in rows.enumerate() {
             let stored = &bytes[row * row_bytes..][own.clone()];
             let tiles = &mut panel[at / SIDE * WIDE..][..wide];
-            self.take.strip(stored, columns.len(), self.ahead, tiles, at % SIDE);
+            self.unpacking.strip(stored, columns.len(), self.ahead, tiles, at % SIDE);
         }
     }
 }
 
-/// The groups of tokens, each with its lines of some tiles.
+/// The groups of tokens, each with its lines of a range of tiles.
 fn groups<'a>(
     lines: &'a [Sixteen],
     sums: &'a mut [[Sums; HIGH]],
@@ -165,7 +166,7 @@ fn groups<'a>(
     })
 }
 
-/// Whole groups two by two, so that what is loaded serves more products.
+/// Multiplies whole groups in pairs, so that each loaded tile is used for two products.
 fn multiply_groups<'a, T: Tiles>(
     tiles: &mut T,
     panel: Panel<'_>,

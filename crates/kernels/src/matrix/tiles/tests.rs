@@ -14,14 +14,14 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 
     #[test]
-    fn a_product_is_summed_in_the_order_that_is_told(
+    fn a_product_is_summed_in_the_documented_order(
         rows in 1usize..40,
         columns in 1usize..150,
         tokens in 1usize..40,
         small in any::<bool>(),
         seed in any::<u32>(),
     ) {
-        // Ordinary numbers, or such that products leave the range of normal ones.
+        // Ordinary numbers, or numbers whose products are subnormal.
         let exponent = |word: u32| if small { 40 + word % 60 } else { 120 + word % 10 };
         let number = |word: u32| f32::from_bits(word & 0x807F_FFFF | exponent(word >> 8) << 23);
         let numbers = |count: usize, seed: u32| -> Vec<f32> {
@@ -39,15 +39,15 @@ proptest! {
             multiply(path, &team, matrix, &activations, &mut out);
             for (token, x) in x.chunks(columns).enumerate() {
                 for (row, weights) in weights.chunks(columns).enumerate() {
-                    let (found, told) = (out[token * rows + row], one_sum(0.0, weights, x));
-                    prop_assert_eq!(found.to_bits(), told.to_bits(), "{} {} {}", path, row, token);
+                    let (found, expected) = (out[token * rows + row], one_sum(0.0, weights, x));
+                    prop_assert_eq!(found.to_bits(), expected.to_bits(), "{} {} {}", path, row, token);
                 }
             }
         }
     }
 }
 
-/// What it costs to compute in eight bits and in tiles, beside double precision.
+/// Compares the rounding errors of eight bits and of tiles with double precision.
 #[test]
 fn rounding_to_tiles_costs_less_than_half_of_rounding_to_eight_bits() {
     let (rows, columns) = (64, 1024);
@@ -60,7 +60,7 @@ fn rounding_to_tiles_costs_less_than_half_of_rounding_to_eight_bits() {
             scale.to_le_bytes().into_iter().chain(quants).collect::<Vec<u8>>()
         })
         .collect();
-    // Nearly as a normal distribution has them, as activations are.
+    // Nearly a normal distribution, like real activations.
     let uniform = |word: &u32| *word as f32 / u32::MAX as f32 - 0.5;
     let x: Vec<f32> =
         words(12 * columns, 9).chunks(12).map(|words| words.iter().map(uniform).sum()).collect();

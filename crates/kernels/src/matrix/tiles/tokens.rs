@@ -1,7 +1,7 @@
-//! Activations of tokens to tiles.
+//! Conversion of activations to tiles.
 //!
-//! Tokens stand in groups of sixteen, the last of which may have fewer. A group's tile for 32 columns is, for each
-//! two columns, the two values of each token: as many lines as there are tokens, and nothing between.
+//! Tokens are in groups of sixteen; the last group may have fewer. The tile of a group for 32 columns has, for each two
+//! columns, the two values of each token. It takes as many lines as the group has tokens.
 
 #[cfg(target_arch = "x86_64")]
 use crate::matrix::avx512;
@@ -10,12 +10,12 @@ use crate::team::DisjointRows;
 use crate::tiles::{SIDE, TERMS as COLUMNS, brain};
 use crate::{Instructions, Team, on_every_path};
 
-/// Lines of so many tokens with so many columns.
+/// Number of lines of `tokens` tokens with `columns` columns.
 pub(in crate::matrix) fn lines_of(tokens: usize, columns: usize) -> usize {
     tokens * columns.div_ceil(COLUMNS)
 }
 
-/// Rounds values, `tokens x columns`, into as many lines as [`lines_of`] says.
+/// Rounds values (`tokens x columns`) into lines, whose number is that of [`lines_of`].
 pub(in crate::matrix) fn round(
     path: Instructions,
     team: &Team,
@@ -30,7 +30,7 @@ pub(in crate::matrix) fn round(
     team.each(whole, 1, |_, groups| {
         for group in groups {
             let values = &values[group * SIDE * columns..][..SIDE * columns];
-            // SAFETY: a group is given to one thread once.
+            // SAFETY: each group is given to one thread once.
             round_group(path, values, columns, unsafe { places.take(group) });
         }
     });
@@ -42,7 +42,7 @@ pub(in crate::matrix) fn round(
 fn round_group(path: Instructions, values: &[f32], columns: usize, lines: &mut [Sixteen]) {
     #[cfg(target_arch = "x86_64")]
     if path == Instructions::Amx {
-        // SAFETY: the path was found on this processor; lines are as many as there are tokens and tiles.
+        // SAFETY: the path was detected on this processor.
         return unsafe { avx512::round_group(values, columns, lines) };
     }
     round_plainly(path, values, columns, lines);

@@ -1,4 +1,4 @@
-//! Stored rows to tiles of weights.
+//! Conversion of stored rows to tiles.
 
 use deft_formats::quant::{STRIP, TensorType};
 #[cfg(target_arch = "x86_64")]
@@ -9,38 +9,39 @@ use crate::Instructions;
 use crate::matrix::avx512;
 use crate::tiles::{TERMS as COLUMNS, Tile, brain};
 
-/// Takes up to 512 values of a row apart, given their number and how far on more is asked for, to a row of tiles.
+/// Converts up to 512 stored values to row number `row` of several tiles. Arguments: the stored bytes, the number of values,
+/// the distance of the prefetch, the tiles, the row.
 type Strip = fn(&[u8], usize, usize, &mut [Tile], usize);
 
-/// How rows of a type are taken apart.
+/// How rows of a type are unpacked.
 #[derive(Clone, Copy)]
-pub(super) enum Taken {
-    /// By way of values, as the format says.
+pub(super) enum Unpacking {
+    /// By decoding to floats: the specification.
     Decoded(TensorType),
-    /// Straight.
+    /// By a function of the path.
     #[cfg(target_arch = "x86_64")]
-    Straight(Strip),
+    Direct(Strip),
 }
 
-/// How a path takes rows of a type apart.
-pub(super) fn taken(path: Instructions, tensor_type: TensorType) -> Taken {
+/// How a path unpacks rows of a type.
+pub(super) fn unpacking(path: Instructions, tensor_type: TensorType) -> Unpacking {
     #[cfg(target_arch = "x86_64")]
     if path == Instructions::Amx {
-        return Taken::Straight(straight(tensor_type));
+        return Unpacking::Direct(direct(tensor_type));
     }
     let _ = path;
-    Taken::Decoded(tensor_type)
+    Unpacking::Decoded(tensor_type)
 }
 
 #[cfg(target_arch = "x86_64")]
-fn straight(tensor_type: TensorType) -> Strip {
+fn direct(tensor_type: TensorType) -> Strip {
     match tensor_type {
-        // SAFETY: the path was found on this processor; nothing else is demanded.
+        // SAFETY: the path was detected on this processor; there are no other conditions.
         TensorType::F16 => |stored, _, ahead, tiles, row| unsafe {
             avx512::half_row(stored, ahead, tiles, row);
         },
-        TensorType::BF16 => |stored, _, _, tiles, row| as_it_is(stored, tiles, row),
-        TensorType::F32 => panic!("rows of F32 are multiplied as they are"),
+        TensorType::BF16 => |stored, _, _, tiles, row| copy(stored, tiles, row),
+        TensorType::F32 => panic!("rows of F32 are multiplied as floats"),
         blocks => with_blocks!(blocks, B => {
             // SAFETY: as above.
             |stored, _, ahead, tiles, row| unsafe {
@@ -50,9 +51,9 @@ fn straight(tensor_type: TensorType) -> Strip {
     }
 }
 
-/// Values that are stored as tiles want them. (To a tile what is smaller than a normal number is zero anyhow.)
+/// Copies values that are stored as BF16. (Products of tiles treat subnormal numbers as zero.)
 #[cfg(target_arch = "x86_64")]
-fn as_it_is(stored: &[u8], tiles: &mut [Tile], row: usize) {
+fn copy(stored: &[u8], tiles: &mut [Tile], row: usize) {
     for (stored, tile) in stored.chunks(2 * COLUMNS).zip(tiles) {
         let bytes: &mut [u8] = bytemuck::cast_slice_mut(&mut tile.0[row]);
         bytes[..stored.len()].copy_from_slice(stored);
@@ -60,9 +61,9 @@ fn as_it_is(stored: &[u8], tiles: &mut [Tile], row: usize) {
     }
 }
 
-impl Taken {
-    /// Up to 512 values of a row: a row of as many tiles as they fill, the last one filled up with zeros. With few
-    /// tokens what is so many bytes on is asked for meanwhile.
+impl Unpacking {
+    /// Converts up to 512 values of a row to row number `row` of several tiles; the last tile is padded with zeros. If
+    /// `ahead` is not zero, prefetches at that distance.
     pub(super) fn strip(
         self,
         stored: &[u8],
@@ -74,12 +75,12 @@ impl Taken {
         match self {
             Self::Decoded(tensor_type) => decoded(tensor_type, stored, values, tiles, row),
             #[cfg(target_arch = "x86_64")]
-            Self::Straight(strip) => strip(stored, values, ahead, tiles, row),
+            Self::Direct(strip) => strip(stored, values, ahead, tiles, row),
         }
     }
 }
 
-/// The specification.
+/// Decodes to floats, then rounds: the specification.
 fn decoded(tensor_type: TensorType, stored: &[u8], values: usize, tiles: &mut [Tile], row: usize) {
     let mut decoded = [0f32; STRIP];
     tensor_type.decode(stored, &mut decoded[..values]);

@@ -72,10 +72,12 @@ impl Pulling {
     }
 
     async fn resolve(&self, named: &Named) -> Result<Offer, Problem> {
-        let told = |error| source_problem(&error, named.source.as_ref());
+        let reported = |error| source_problem(&error, named.source.as_ref());
         match (&named.source, &named.reference) {
-            (Some(source), reference) => self.finder.resolve(source, reference).await.map_err(told),
-            (None, Reference::At(url)) => self.finder.at(url).map_err(told),
+            (Some(source), reference) => {
+                self.finder.resolve(source, reference).await.map_err(reported)
+            }
+            (None, Reference::At(url)) => self.finder.at(url).map_err(reported),
             (None, Reference::Of { .. }) => unreachable!("its source was looked up"),
         }
     }
@@ -159,7 +161,7 @@ impl Pulling {
     }
 }
 
-/// What the depot keeps already.
+/// What the depot already has.
 struct Known(Vec<deft_depot::Manifest>);
 
 impl Known {

@@ -13,7 +13,7 @@ use super::{Named, Pulling};
 use crate::depot::catalogue::off_thread;
 use crate::wire::{self, source_problem};
 
-/// Contexts that plans are made for, beside the longest one.
+/// Contexts of the plans, in addition to the longest one.
 const CONTEXTS: [u32; 4] = [2_048, 8_192, 32_768, 131_072];
 /// Most contexts at once.
 const MOST_CONTEXTS: usize = 4;
@@ -76,13 +76,13 @@ impl Pulling {
     }
 
     /// Free disk space before and after; `told` is the length of all files if the source does not announce it.
-    fn disk(&self, offer: &Offer, told: Option<u64>) -> Result<DiskForecast, Problem> {
+    fn disk(&self, offer: &Offer, reported: Option<u64>) -> Result<DiskForecast, Problem> {
         let missing = offer
             .files
             .iter()
             .filter(|file| file.sha256.is_none_or(|digest| self.store.hold(&digest).is_none()));
         let pull: Option<u64> = missing.map(|file| file.bytes).sum();
-        let pull = pull.or(told).unwrap_or(0);
+        let pull = pull.or(reported).unwrap_or(0);
         let free = self.store.free().map_err(|error| wire::store_problem(&error))?;
         Ok(DiskForecast { free, pull, after: free.checked_sub(pull) })
     }
@@ -143,15 +143,15 @@ impl Pulling {
     }
 }
 
-/// What is known of an offer once its headers were read: they know better, but for what its source wrote
+/// The facts of an offer after its headers were read: they take precedence, except for what its source wrote
 /// about it.
-fn about(told: &About, facts: &ModelFacts) -> About {
+fn about(reported: &About, facts: &ModelFacts) -> About {
     About {
-        description: told.description.clone().or_else(|| facts.description.clone()),
-        licence: told.licence.clone().or_else(|| facts.licence.clone()),
+        description: reported.description.clone().or_else(|| facts.description.clone()),
+        licence: reported.licence.clone().or_else(|| facts.licence.clone()),
         serves: facts.serves.clone(),
         family: Some(facts.family.clone()),
-        quantisation: told.quantisation.clone().or_else(|| Some(facts.quantisation.clone())),
+        quantisation: reported.quantisation.clone().or_else(|| Some(facts.quantisation.clone())),
         parameters: Some(facts.parameters),
         context_length: Some(facts.context_length),
     }

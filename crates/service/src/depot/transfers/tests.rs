@@ -12,7 +12,7 @@ async fn ended(transfers: &Transfers, id: Uuid) -> Transfer {
 }
 
 #[tokio::test]
-async fn progress_is_told_while_it_runs_and_the_outcome_afterwards() {
+async fn progress_is_reported_while_it_runs_and_the_outcome_afterwards() {
     let transfers = Transfers::new(None, tokio::runtime::Handle::current());
     let (seen, wait) = std::sync::mpsc::channel::<()>();
     let begun = transfers.begin_on_disk(

@@ -126,7 +126,7 @@ fn what_finds_no_room_at_a_start_waits_for_it_with_the_way_out() {
 }
 
 #[tokio::test]
-async fn whoever_waits_is_told_when_it_fails() {
+async fn waiting_callers_are_informed_when_it_fails() {
     let mut instance = instance(Policy::default());
     let (answer, waits) = oneshot::channel();
     instance.waiting.push(answer);
@@ -137,7 +137,7 @@ async fn whoever_waits_is_told_when_it_fails() {
 }
 
 #[test]
-fn who_asks_after_it_failed_is_told_why() {
+fn calls_after_a_failure_get_its_reason() {
     let mut instance = instance(Policy::default());
     let (answer, mut before) = oneshot::channel();
     instance.tell_when_ready(answer, false);
@@ -145,7 +145,7 @@ fn who_asks_after_it_failed_is_told_why() {
     instance.fail(&refusals::crashes("killed", "deft load larkfen-desk"));
     let (answer, mut after) = oneshot::channel();
     instance.tell_when_ready(answer, false);
-    for told in [before.try_recv(), after.try_recv()] {
-        assert_eq!(told.unwrap().unwrap_err().code, "engine_crashes");
+    for reported in [before.try_recv(), after.try_recv()] {
+        assert_eq!(reported.unwrap().unwrap_err().code, "engine_crashes");
     }
 }
