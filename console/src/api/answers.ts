@@ -5,6 +5,7 @@ import { eventData } from './events'
 /** Whoever takes an answer. */
 export interface Taker {
   text: (more: string) => void
+  reasoning: (more: string) => void
   figures: (figures: Figures) => void
   usage: (usage: Usage) => void
 }
@@ -16,6 +17,7 @@ export async function streamAnswer(question: Question, signal: AbortSignal, take
     const chunk: ChatChunk & { error?: { message: string } } = JSON.parse(data)
     if (chunk.error) throw new Refused({ detail: chunk.error.message })
     const choice = chunk.choices[0]
+    if (choice?.delta.reasoning_content) taker.reasoning(choice.delta.reasoning_content)
     if (choice?.delta.content) taker.text(choice.delta.content)
     if (choice?.deft) taker.figures(choice.deft)
     if (chunk.usage) taker.usage(chunk.usage)

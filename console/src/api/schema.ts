@@ -763,12 +763,35 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description How an answer may use tools, must be formed, and may think. */
+        AnswerForm: {
+            /** @description Further arguments of the chat template; refused if the template does not read them. */
+            chat_template_kwargs?: Record<string, never> | null;
+            /**
+             * Format: int32
+             * @description Most tokens of the reasoning: an extension of the protocol.
+             */
+            max_reasoning_tokens?: number | null;
+            must_match?: components["schemas"]["MustMatch"] | null;
+            /** @description Whether an answer may have several calls; true by default. */
+            parallel_tool_calls?: boolean | null;
+            /** @description How much the model thinks, in the words of its chat template; refused if the template does not read it. */
+            reasoning_effort?: string | null;
+            response_format?: components["schemas"]["ResponseFormat"] | null;
+            tool_choice?: components["schemas"]["ToolChoiceField"] | null;
+            /** @description Tools that the model may call. */
+            tools?: Record<string, never>[] | null;
+        };
         /** @description The message of an answer. */
         AnswerMessage: {
-            /** @description Its text. */
-            content: string;
+            /** @description Its text; none if it consists of tool calls. */
+            content?: string | null;
+            /** @description The model's reasoning before it. */
+            reasoning_content?: string | null;
             /** @description `assistant`. */
             role: string;
+            /** @description Its tool calls. */
+            tool_calls?: components["schemas"]["ToolCall"][] | null;
         };
         /** @description Options of a single answer that chat and raw continuation share. */
         AnswerOptions: {
@@ -902,7 +925,7 @@ export interface components {
             id: string;
             /** @description The variant asked. */
             name: string;
-            /** @description `stop`, `length`, `cancelled` or `failed`. */
+            /** @description `stop`, `length`, `tool_calls`, `cancelled` or `failed`. */
             outcome: string;
             /**
              * Format: double
@@ -963,15 +986,13 @@ export interface components {
             usage?: components["schemas"]["Usage"] | null;
         };
         /** @description What to answer. Read apart from the options, so that an error can name its field. */
-        ChatHead: {
+        ChatHead: components["schemas"]["AnswerForm"] & {
             /** @description Whether to return the probability of each token of the answer. */
             logprobs?: boolean | null;
             /** @description The conversation so far. */
             messages: components["schemas"]["ChatMessage"][];
             /** @description Model or variant. */
             model: string;
-            /** @description Tools, passed to the chat template. */
-            tools?: Record<string, never>[] | null;
             /**
              * Format: int32
              * @description Number of alternatives for each token.
@@ -1044,6 +1065,14 @@ export interface components {
             index: number;
             logprobs?: components["schemas"]["ChatLogprobs"] | null;
         };
+        /** @description Tokens of an answer in more detail. */
+        CompletionTokens: {
+            /**
+             * Format: int32
+             * @description Tokens of the reasoning.
+             */
+            reasoning_tokens: number;
+        };
         /** @description Instructions, processors and memory nodes that engines compute with. */
         ComputingReport: {
             /** @description Instructions. */
@@ -1114,8 +1143,12 @@ export interface components {
         Delta: {
             /** @description Text. */
             content?: string | null;
+            /** @description Reasoning. */
+            reasoning_content?: string | null;
             /** @description `assistant`, in the first piece. */
             role?: string | null;
+            /** @description Pieces of tool calls. */
+            tool_calls?: components["schemas"]["ToolCallPiece"][] | null;
         };
         /** @description `GET /manage/v1/depot/usage`. */
         DepotUsage: {
@@ -1291,6 +1324,16 @@ export interface components {
             queue_seconds?: number;
             /**
              * Format: double
+             * @description Seconds of reasoning.
+             */
+            reasoning_seconds?: number;
+            /**
+             * Format: int32
+             * @description Tokens of the reasoning.
+             */
+            reasoning_tokens?: number;
+            /**
+             * Format: double
              * @description Seconds from arrival to end.
              */
             total_seconds: number;
@@ -1323,7 +1366,7 @@ export interface components {
          * @description Why an answer ended, in the protocol's words.
          * @enum {string}
          */
-        FinishReason: "stop" | "length";
+        FinishReason: "stop" | "length" | "tool_calls";
         /** @description Whether something fits, and what it takes. */
         Fit: {
             /** @description Whether this is estimated from the length of the files; a preview is exact. */
@@ -1358,6 +1401,30 @@ export interface components {
             projector?: string | null;
             /** @description Why it cannot be used. */
             refused?: string | null;
+        };
+        /** @description A function with its arguments. */
+        FunctionCall: {
+            /** @description The arguments as JSON text. */
+            arguments: string;
+            /** @description The name. */
+            name: string;
+        };
+        /**
+         * @description The kind of all tools.
+         * @enum {string}
+         */
+        FunctionKind: "function";
+        /** @description A function by its name. */
+        FunctionName: {
+            /** @description The name. */
+            name: string;
+        };
+        /** @description A piece of a function call. */
+        FunctionPiece: {
+            /** @description The next part of the arguments. */
+            arguments?: string;
+            /** @description The name, in the first piece. */
+            name?: string | null;
         };
         /** @description Health of the service. */
         Health: {
@@ -1731,6 +1798,7 @@ export interface components {
             pooling?: string | null;
             /** @description Short name of the mix, as used in variant names (`q8_0`). */
             quantisation: string;
+            reasoning?: components["schemas"]["ReasoningFacts"] | null;
             /** @description A small conversation rendered by the template, or the error. */
             sample?: string | null;
             /** @description Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`. */
@@ -1741,6 +1809,7 @@ export interface components {
             template?: string | null;
             /** @description Kind of tokenizer. */
             tokenizer: string;
+            tool_calls?: components["schemas"]["ToolCallFacts"] | null;
             /**
              * Format: int32
              * @description Length of a value of one head.
@@ -1790,6 +1859,32 @@ export interface components {
              * @description Bytes of one instance.
              */
             total: number;
+        };
+        /** @description Text that an answer must match: an extension of the protocol. */
+        MustMatch: {
+            /** @description A regular expression for the whole answer. */
+            regex: string;
+        } | {
+            /** @description A grammar in the Lark language, whose first rule is `start`. */
+            lark: string;
+        };
+        /** @description A schema with its name. */
+        NamedSchema: {
+            /** @description The purpose; it does not change the answer. */
+            description?: string | null;
+            /** @description The name; it does not change the answer. */
+            name?: string;
+            /** @description The JSON schema. */
+            schema?: Record<string, never> | null;
+            /** @description Answers match the schema in any case. */
+            strict?: boolean | null;
+        };
+        /** @description A choice of one tool. */
+        NamedTool: {
+            /** @description The tool. */
+            function: components["schemas"]["FunctionName"];
+            /** @description `function`. */
+            type: components["schemas"]["FunctionKind"];
         };
         /** @description A folder of the depot that this version cannot read. It is left unchanged. */
         NotUnderstood: {
@@ -2042,6 +2137,13 @@ export interface components {
             /** @description What: `source:model/variant`, or an address. */
             reference: string;
         };
+        /** @description The markers around a model's reasoning. */
+        ReasoningFacts: {
+            /** @description The marker after it. */
+            closing: string;
+            /** @description The marker before it. */
+            opening: string;
+        };
         /** @description `POST /manage/v1/depot/register`. */
         RegisterRequest: {
             /** @description `model` or `model/variant`; made from file name and contents where absent. */
@@ -2070,6 +2172,19 @@ export interface components {
         RenameRequest: {
             /** @description `model` or `model/variant`. */
             name: string;
+        };
+        /** @description The form of an answer. */
+        ResponseFormat: {
+            /** @enum {string} */
+            type: "text";
+        } | {
+            /** @enum {string} */
+            type: "json_object";
+        } | {
+            /** @description The schema. */
+            json_schema: components["schemas"]["NamedSchema"];
+            /** @enum {string} */
+            type: "json_schema";
         };
         /** @description A running call. */
         RunningCall: {
@@ -2453,6 +2568,44 @@ export interface components {
             object: string;
             usage?: components["schemas"]["Usage"] | null;
         };
+        /** @description A tool call of an answer. */
+        ToolCall: {
+            /** @description The call. */
+            function: components["schemas"]["FunctionCall"];
+            /** @description Its id, for the message with the result. */
+            id: string;
+            /** @description `function`. */
+            type: components["schemas"]["FunctionKind"];
+        };
+        /** @description How a model writes tool calls. */
+        ToolCallFacts: {
+            /** @description A call in this form. */
+            example: string;
+            /** @description The form, for example `json-between-markers`. */
+            form: string;
+            /** @description Whether an answer may have several calls. */
+            several: boolean;
+        };
+        /** @description A piece of a tool call in a stream. */
+        ToolCallPiece: {
+            /** @description The new part. */
+            function: components["schemas"]["FunctionPiece"];
+            /** @description The id, in the first piece. */
+            id?: string | null;
+            /**
+             * Format: int32
+             * @description Number of the call in the answer.
+             */
+            index: number;
+            type?: components["schemas"]["FunctionKind"] | null;
+        };
+        /** @description Which tool calls an answer has. */
+        ToolChoiceField: components["schemas"]["ToolMode"] | components["schemas"]["NamedTool"];
+        /**
+         * @description Which tool calls an answer has, without a name.
+         * @enum {string}
+         */
+        ToolMode: "auto" | "none" | "required";
         /** @description A running or finished transfer. */
         Transfer: {
             /** @description The variant, or what else it is about. */
@@ -2523,6 +2676,8 @@ export interface components {
              * @description Tokens of the answer.
              */
             completion_tokens: number;
+            /** @description More about the answer's. */
+            completion_tokens_details?: components["schemas"]["CompletionTokens"];
             /**
              * Format: int32
              * @description Tokens of the prompt.

@@ -33,6 +33,13 @@ const QUESTION = { model: 'larkfen-desk', messages: [{ role: 'user', content: 'H
 
 afterEach(() => vi.unstubAllGlobals())
 
+test('reasoning is kept apart from the answer', async () => {
+  serve(chunk(undefined, { delta: { reasoning_content: 'Beans like it warm.' } }), chunk('In May.', { deft: FIGURES }), 'data: [DONE]\n\n')
+  const { begin, text, reasoning } = answer()
+  expect(await begin(QUESTION)).toBe('In May.')
+  expect([text.value, reasoning.value]).toEqual(['In May.', 'Beans like it warm.'])
+})
+
 test('text, figures and counts are taken from the stream', async () => {
   serve(
     chunk(''),

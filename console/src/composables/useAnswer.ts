@@ -6,6 +6,8 @@ import { asRefused, type Figures, type Question, type Refused, type Usage } from
 /** One answer as it comes, with its figures; a new question or leaving the page ends it. */
 export function useAnswer() {
   const text = ref('')
+  /** The model's reasoning before the answer. */
+  const reasoning = ref('')
   const running = ref(false)
   const figures = ref<Figures | null>(null)
   const usage = ref<Usage | null>(null)
@@ -16,12 +18,13 @@ export function useAnswer() {
   async function begin(question: Question): Promise<string | null> {
     stop()
     const mine = (abort = new AbortController())
-    text.value = ''
+    text.value = reasoning.value = ''
     figures.value = usage.value = problem.value = null
     running.value = true
     try {
       await streamAnswer(question, mine.signal, {
         text: (more) => (text.value += more),
+        reasoning: (more) => (reasoning.value += more),
         figures: (told) => (figures.value = told),
         usage: (told) => (usage.value = told),
       })
@@ -40,5 +43,5 @@ export function useAnswer() {
   }
 
   onScopeDispose(stop)
-  return { text, running, figures, usage, problem, begin, stop }
+  return { text, reasoning, running, figures, usage, problem, begin, stop }
 }

@@ -43,6 +43,10 @@ const lines = computed((): Figure[] => {
     facts.key_length === facts.value_length ? `${facts.key_length}` : t('model.twoLengths', { keys: facts.key_length, values: facts.value_length })
   return [
     [t('depot.serves'), facts.serves?.join(', ') ?? ''],
+    ...(facts.tool_calls
+      ? [[t('depot.toolCalls'), facts.tool_calls.example, t('hints.toolCalls', { form: facts.tool_calls.form })] as Figure]
+      : []),
+    ...(facts.reasoning ? [[t('depot.reasoning'), `${facts.reasoning.opening} ... ${facts.reasoning.closing}`] as Figure] : []),
     [t('depot.family'), facts.family],
     [t('depot.parameters'), count(facts.parameters)],
     [t('model.layers'), t('common.layers', { layers: facts.layers, width: count(facts.width) })],

@@ -9,6 +9,7 @@ import HintMark from '../components/HintMark.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import QuestionBubble from '../components/QuestionBubble.vue'
 import QuestionForm from '../components/QuestionForm.vue'
+import ReasoningText from '../components/ReasoningText.vue'
 import SideBySide from '../components/SideBySide.vue'
 import { useAnswer } from '../composables/useAnswer'
 import { useDepot } from '../composables/useDepot'
@@ -18,6 +19,7 @@ interface Turn {
   question: string
   answer: string
   model: string
+  reasoning: string
   figures: Figures | null
   usage: Usage | null
   /** Why the answer is incomplete, if it is. */
@@ -28,7 +30,7 @@ const props = defineProps<{ status: Status | null }>()
 const route = useRoute()
 const { variants } = useDepot()
 const answer = useAnswer()
-const { text, running, problem } = answer
+const { text, reasoning, running, problem } = answer
 
 const model = ref(typeof route.query.model === 'string' ? route.query.model : '')
 const question = ref('')
@@ -62,7 +64,7 @@ async function send(words: string) {
   if (soFar || whole !== null) {
     // A partial answer stays when it was stopped or interrupted.
     const cut = whole === null ? (problem.value ? t('try.interrupted') : t('try.stopped')) : undefined
-    turns.value.push({ question: words, answer: soFar, model: name, figures: figures.value, usage: usage.value, cut })
+    turns.value.push({ question: words, answer: soFar, reasoning: reasoning.value, model: name, figures: figures.value, usage: usage.value, cut })
   } else {
     question.value ||= words
   }
@@ -97,6 +99,7 @@ function restart() {
       <div v-for="(turn, at) in turns" :key="at" class="d-flex flex-column ga-2" data-turn>
         <QuestionBubble :text="turn.question" />
         <v-card class="pa-4">
+          <ReasoningText :text="turn.reasoning" :seconds="turn.figures?.reasoning_seconds" />
           <AnswerText :text="turn.answer" />
           <v-divider class="my-3" />
           <div class="text-body-small text-medium-emphasis mb-1">{{ turn.model }}</div>
@@ -107,7 +110,8 @@ function restart() {
       <div v-if="asked" class="d-flex flex-column ga-2">
         <QuestionBubble :text="asked" />
         <v-card class="pa-4" aria-live="polite">
-          <AnswerText :text="text" growing />
+          <ReasoningText :text="reasoning" :growing="!text" />
+          <AnswerText :text="text" :growing="Boolean(text) || !reasoning" />
         </v-card>
       </div>
       <ProblemNote v-if="problem" :problem="problem" />

@@ -16,6 +16,8 @@ use crate::ClientError;
 pub enum StreamedPiece {
     /// Text.
     Text(String),
+    /// Text of the reasoning before the answer.
+    Reasoning(String),
     /// The answer is complete.
     Ended(Figures),
     /// Its token counts, if they were requested.
@@ -105,8 +107,10 @@ impl AnswerStream {
         } else {
             let chunk: ChatChunk = serde_json::from_value(value).map_err(odd)?;
             let choice = chunk.choices.into_iter().next();
-            let (text, figures) = choice.map(|choice| (choice.delta.content, choice.deft)).unzip();
-            (text.flatten(), figures.flatten(), chunk.usage)
+            let (delta, figures) = choice.map(|choice| (choice.delta, choice.deft)).unzip();
+            let delta = delta.unwrap_or_default();
+            self.ready.extend(delta.reasoning_content.map(StreamedPiece::Reasoning));
+            (delta.content, figures.flatten(), chunk.usage)
         };
         let text = text.filter(|text| !text.is_empty());
         self.ready.extend(text.map(StreamedPiece::Text));

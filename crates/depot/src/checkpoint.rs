@@ -114,6 +114,8 @@ pub(crate) fn facts(config: &Value, tensors: &[SafeTensor], files: u32) -> Model
         vocabulary: number("vocab_size"),
         tokenizer: "in tokenizer.json".to_owned(),
         special_tokens: Vec::new(),
+        tool_calls: None,
+        reasoning: None,
         window: None,
         serves: Vec::new(),
         pooling: None,

@@ -3,11 +3,14 @@
 use std::collections::BTreeMap;
 
 use deft_formats::gguf::{Header, StoredModel};
-use deft_protocol::manage::{MixShare, ModelFacts, SpecialToken, WindowFacts};
-use serde_json::{Map, Value, json};
+use deft_protocol::manage::{
+    MixShare, ModelFacts, ReasoningFacts, SpecialToken, ToolCallFacts, WindowFacts,
+};
+use serde_json::{Map, Value};
 
 use crate::families::{self, Outline, Pooling};
 use crate::load_error::LoadError;
+use crate::output::OutputForm;
 use crate::template::Template;
 use crate::tokenizer::{Tokenizer, Vocabulary};
 
@@ -44,8 +47,12 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
         ));
     }
     warnings.extend(template.defect().map(|defect| format!("chat template: {defect}")));
-    let sample = (!shape.encoder).then(|| sample(&template, None));
-    let serves = serves(&template, source.is_some(), sample.as_ref(), pooling.is_some());
+    let sample = (!shape.encoder).then(|| sample(&template));
+    let form = match shape.encoder {
+        true => OutputForm::default(),
+        false => OutputForm::find(&template, tokenizer.vocabulary()),
+    };
+    let serves = serves(&form, source.is_some(), sample.as_ref(), pooling.is_some());
     let mix = mix(header);
     Ok(ModelFacts {
         family: families::name(header)?.to_owned(),
@@ -67,6 +74,14 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
         tokenizer: tokenizer_name(header),
         special_tokens: special_tokens(tokenizer.vocabulary()),
         serves: serves.into_iter().map(str::to_owned).collect(),
+        tool_calls: form.calls.as_ref().map(|form| ToolCallFacts {
+            form: form.kind.name().to_owned(),
+            example: form.example(),
+            several: form.separator.is_some(),
+        }),
+        reasoning: form
+            .reasoning
+            .map(|markers| ReasoningFacts { opening: markers.opening, closing: markers.closing }),
         pooling: pooling.map(|pooling| pooling.name().to_owned()),
         sample: sample.map(|sample| match sample {
             Ok(text) => text.chars().take(SAMPLE).collect(),
@@ -83,16 +98,16 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
 
 /// The tasks of the model. `sample` is a conversation in the model's template; an encoder has none.
 fn serves(
-    template: &Template,
+    form: &OutputForm,
     is_own: bool,
     sample: Option<&Result<String, String>>,
     pools: bool,
 ) -> Vec<&'static str> {
     let mut serves = Vec::new();
     // A model without a template was trained to continue texts, not for conversations.
-    if is_own && let Some(Ok(plain)) = sample {
+    if is_own && let Some(Ok(_)) = sample {
         serves.push("chat");
-        if self::sample(template, Some(&[tool()])).is_ok_and(|with_tool| with_tool != *plain) {
+        if form.calls.is_some() {
             serves.push("tool calls");
         }
     }
@@ -102,7 +117,7 @@ fn serves(
 }
 
 /// Renders a short conversation.
-fn sample(template: &Template, tools: Option<&[Value]>) -> Result<String, String> {
+fn sample(template: &Template) -> Result<String, String> {
     let message = |role: &str, content: &str| -> Map<String, Value> {
         [("role", role), ("content", content)]
             .map(|(key, value)| (key.to_owned(), Value::from(value)))
@@ -114,17 +129,8 @@ fn sample(template: &Template, tools: Option<&[Value]>) -> Result<String, String
         message("assistant", "In May."),
         message("user", "And how deep?"),
     ];
-    let pieces = template.render(&messages, tools).map_err(|error| error.to_string())?;
+    let pieces = template.render(&messages, None).map_err(|error| error.to_string())?;
     Ok(pieces.into_iter().map(|piece| piece.text).collect())
-}
-
-/// A tool, to find out whether the template passes tools to the model.
-fn tool() -> Value {
-    json!({"type": "function", "function": {
-        "name": "seed_stock",
-        "description": "How many packets of a variety are left.",
-        "parameters": {"type": "object", "properties": {"variety": {"type": "string"}}},
-    }})
 }
 
 fn special_tokens(vocabulary: &Vocabulary) -> Vec<SpecialToken> {

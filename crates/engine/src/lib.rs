@@ -8,6 +8,7 @@ pub mod baton;
 mod cache;
 mod compute;
 pub mod confine;
+mod constraint;
 pub mod facts;
 pub mod families;
 mod lane;
@@ -17,6 +18,7 @@ mod load_error;
 #[expect(unsafe_code, reason = "maps model files and memory")]
 mod mapped;
 mod model;
+pub mod output;
 pub mod process;
 mod sampling;
 mod stops;

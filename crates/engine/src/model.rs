@@ -1,5 +1,6 @@
 //! An opened model: mapped and checked file, tokenizer and template.
 
+use std::collections::BTreeMap;
 use std::panic::resume_unwind;
 use std::path::Path;
 use std::sync::Arc;
@@ -9,22 +10,86 @@ use deft_kernels::Instructions;
 use deft_planning::{ModelShape, Weights};
 
 use crate::compute::ComputeSettings;
+use crate::constraint::Constraints;
 use crate::families::{self, Network, Pooling};
 use crate::layer_memory::LayerMemory;
 use crate::load_error::LoadError;
 use crate::mapped::Mapped;
+use crate::output::OutputForm;
 use crate::template::Template;
-use crate::tokenizer::Tokenizer;
+use crate::tokenizer::{Specials, TokenKind, Tokenizer};
 
 /// Converts calls to tokens, and tokens to text. It needs no weights, so calls can be prepared while the model computes.
 pub(crate) struct Words {
     pub(crate) tokenizer: Tokenizer,
     pub(crate) template: Template,
+    /// The form of the model's output.
+    pub(crate) form: OutputForm,
+    /// Control tokens that are parts of its markers, with their texts.
+    markers: BTreeMap<u32, String>,
+    pub(crate) constraints: Constraints,
     pub(crate) pooling: Option<Pooling>,
     /// Whether the model computes embeddings only.
     pub(crate) encoder: bool,
     /// Length of a token's hidden state.
     pub(crate) width: u32,
+}
+
+impl Words {
+    fn new(
+        (tokenizer, template): (Tokenizer, Template),
+        (pooling, encoder, width): (Option<Pooling>, bool, u32),
+    ) -> Self {
+        let mut words = Self {
+            tokenizer,
+            template,
+            form: OutputForm::default(),
+            markers: BTreeMap::new(),
+            constraints: Constraints::default(),
+            pooling,
+            encoder,
+            width,
+        };
+        words.find_form();
+        words
+    }
+
+    /// Finds the form of the output with the current template.
+    fn find_form(&mut self) {
+        if self.encoder {
+            return;
+        }
+        let vocabulary = self.tokenizer.vocabulary();
+        self.form = OutputForm::find(&self.template, vocabulary);
+        let texts = self.form.marker_texts();
+        let is_part = |(_, text, kind): &(u32, &str, TokenKind)| {
+            *kind == TokenKind::Control && texts.iter().any(|marker| marker.contains(text))
+        };
+        let parts = vocabulary.iter().filter(|(_, text, _)| !text.is_empty()).filter(is_part);
+        self.markers = parts.map(|(id, text, _)| (id, text.to_owned())).collect();
+    }
+
+    /// The bytes of a token in an answer that is read: control tokens of markers have their text.
+    pub(crate) fn marked_bytes(&self, token: u32) -> Vec<u8> {
+        match self.markers.get(&token) {
+            Some(text) => text.as_bytes().to_vec(),
+            None => self.tokenizer.bytes_of(token),
+        }
+    }
+
+    /// The token that opens the reasoning, if it is one token.
+    pub(crate) fn opening_token(&self) -> Option<u32> {
+        let markers = self.form.reasoning.as_ref()?;
+        self.tokenizer.vocabulary().id(&markers.opening)
+    }
+
+    /// The tokens that close the reasoning.
+    pub(crate) fn closing_tokens(&self) -> Vec<u32> {
+        let markers = self.form.reasoning.as_ref();
+        markers.map_or_else(Vec::new, |markers| {
+            self.tokenizer.encode(&markers.closing_text, Specials::Recognised)
+        })
+    }
 }
 
 /// The tokenizer and template of a file.
@@ -85,12 +150,12 @@ impl Model {
             let mapped = Mapped::open(&parts, &header, layer_memory, weights, report);
             (words.join(), mapped)
         });
-        let (tokenizer, template) = words.unwrap_or_else(|panic| resume_unwind(panic))?;
+        let read = words.unwrap_or_else(|panic| resume_unwind(panic))?;
         let mapped = mapped?;
         let network = families::open(&header, mapped, layer_memory, context, compute)?;
         let pooling = Pooling::of(&header)?;
         let ModelShape { encoder, width, .. } = *network.shape();
-        let words = Arc::new(Words { tokenizer, template, pooling, encoder, width });
+        let words = Arc::new(Words::new(read, (pooling, encoder, width)));
         Ok(Self { network, words, path: compute.path })
     }
 
@@ -100,6 +165,7 @@ impl Model {
         // There is no other reference before the model is used.
         if let Some(words) = Arc::get_mut(&mut self.words) {
             words.template = Template::new(Some(source), words.tokenizer.vocabulary());
+            words.find_form();
         }
         self
     }

@@ -23,6 +23,8 @@ use itertools::Itertools;
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
 
+use crate::lane::Allowed;
+
 /// Chooses the tokens of one answer. The same seed gives the same tokens.
 pub(crate) struct Sampler {
     path: Instructions,
@@ -64,16 +66,20 @@ impl Sampler {
     }
 
     /// Chooses the next token of the answer.
-    pub(crate) fn choose(&mut self, logits: &[f32]) -> Result<u32, NotFinite> {
+    pub(crate) fn choose(
+        &mut self,
+        logits: &[f32],
+        allowed: Option<&Allowed<'_>>,
+    ) -> Result<u32, NotFinite> {
         let are_finite =
             |logits: &[f32]| logits.iter().fold(true, |all, one| all & one.is_finite());
         if !logits.chunks(BLOCK).all(are_finite) {
             return Err(NotFinite);
         }
-        let token = if self.settings.temperature <= 0.0 && !self.adjusts() {
+        let token = if self.settings.temperature <= 0.0 && !self.adjusts() && allowed.is_none() {
             likeliest(self.path, logits)
         } else {
-            self.choose_adjusted(logits)
+            self.choose_adjusted(logits, allowed)
         };
         *self.answered.entry(token).or_default() += 1;
         if self.settings.repetition_penalty != 1.0 {
@@ -82,11 +88,14 @@ impl Sampler {
         Ok(token)
     }
 
-    fn choose_adjusted(&mut self, logits: &[f32]) -> u32 {
+    fn choose_adjusted(&mut self, logits: &[f32], allowed: Option<&Allowed<'_>>) -> u32 {
         let mut adjusted = std::mem::take(&mut self.adjusted);
         adjusted.clear();
         adjusted.extend_from_slice(logits);
         self.adjust(&mut adjusted);
+        if let Some(allowed) = allowed {
+            keep_allowed(&mut adjusted, allowed);
+        }
         let token = if self.settings.temperature <= 0.0 {
             likeliest(self.path, &adjusted)
         } else {
@@ -150,6 +159,26 @@ impl Sampler {
         let uniform = (self.random.next_u32() >> 8) as f32 / (1u32 << 24) as f32;
         at_share(self.path, weights, uniform)
     }
+}
+
+/// Excludes the tokens that may not follow.
+fn keep_allowed(logits: &mut [f32], allowed: &Allowed<'_>) {
+    let also = allowed.also.and_then(|token| Some((token, *logits.get(token as usize)?)));
+    let words = allowed.mask.words().iter().copied().chain(std::iter::repeat(0));
+    for (logits, word) in logits.chunks_mut(32).zip(words) {
+        match word {
+            u32::MAX => {}
+            0 => logits.fill(f32::NEG_INFINITY),
+            _ => {
+                for (at, logit) in logits.iter_mut().enumerate() {
+                    if word >> at & 1 == 0 {
+                        *logit = f32::NEG_INFINITY;
+                    }
+                }
+            }
+        }
+    }
+    put_back(logits, also.into_iter());
 }
 
 /// Index of the largest value; the first of equal ones.
@@ -238,7 +267,7 @@ mod tests {
 
     fn draws(settings: Sampling, count: usize) -> Vec<u32> {
         let mut sampler = Sampler::new(Instructions::best(), settings, &[]);
-        (0..count).map(|_| sampler.choose(&LOGITS).unwrap()).collect()
+        (0..count).map(|_| sampler.choose(&LOGITS, None).unwrap()).collect()
     }
 
     #[test]
@@ -281,7 +310,7 @@ mod tests {
             let mut settings = Sampling::GREEDY;
             change(&mut settings);
             let mut sampler = Sampler::new(Instructions::best(), settings, prompt);
-            (0..4).map(|_| sampler.choose(&LOGITS).unwrap()).collect::<Vec<u32>>()
+            (0..4).map(|_| sampler.choose(&LOGITS, None).unwrap()).collect::<Vec<u32>>()
         };
         assert_eq!(greedy(&|s| s.presence_penalty = 1.5, &[]), [1, 3, 2, 1]);
         assert_eq!(greedy(&|s| s.frequency_penalty = 0.8, &[]), [1, 3, 1, 3]);
@@ -382,7 +411,7 @@ mod tests {
     #[test]
     fn logits_that_are_not_numbers_are_refused() {
         let mut sampler = Sampler::new(Instructions::best(), settings(0.0, 0, 1.0, 0), &[]);
-        assert_eq!(sampler.choose(&[0.0, f32::NAN]), Err(NotFinite));
-        assert_eq!(sampler.choose(&[f32::INFINITY, 0.0]), Err(NotFinite));
+        assert_eq!(sampler.choose(&[0.0, f32::NAN], None), Err(NotFinite));
+        assert_eq!(sampler.choose(&[f32::INFINITY, 0.0], None), Err(NotFinite));
     }
 }

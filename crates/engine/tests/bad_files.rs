@@ -72,7 +72,7 @@ fn serve(path: &Path) -> &'static str {
     write_frame(&ours, &ToEngine::Load(Box::new(order))).unwrap();
     let message = json!({"role": "user", "content": "seed"});
     let messages = vec![message.as_object().unwrap().clone()];
-    let prompt = Prompt::Chat { messages, tools: None };
+    let prompt = Prompt::Chat { messages, tools: None, arguments: serde_json::Map::new() };
     let call = CallOrder { max_tokens: Some(3), ..CallOrder::greedy(1, prompt) };
     let outcome = loop {
         match read_frame(&ours).unwrap() {

@@ -1,6 +1,6 @@
 //! The supported part of the chat-completions protocol.
 //!
-//! Unknown fields are ignored. Our own figures are in one extra field, `deft`.
+//! Our own figures are in one extra field, `deft`.
 
 use std::collections::BTreeMap;
 
@@ -9,6 +9,7 @@ use serde_json::{Map, Value};
 use utoipa::ToSchema;
 
 use crate::engine::{TokenScore, TokenText, WhenContextFull};
+use crate::tools::{AnswerForm, ToolCall, ToolCallPiece};
 
 /// Options of a single answer that chat and raw continuation share.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -185,10 +186,9 @@ pub struct ChatHead {
     pub model: String,
     /// The conversation so far.
     pub messages: Vec<ChatMessage>,
-    /// Tools, passed to the chat template.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Vec<Object>>)]
-    pub tools: Option<Vec<Value>>,
+    /// Tools, the form of the answer, and reasoning.
+    #[serde(flatten)]
+    pub form: AnswerForm,
     /// Whether to return the probability of each token of the answer.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logprobs: Option<bool>,
@@ -201,7 +201,8 @@ impl ChatHead {
     /// A conversation for a model, nothing more.
     #[must_use]
     pub fn new(model: impl Into<String>, messages: Vec<ChatMessage>) -> Self {
-        Self { model: model.into(), messages, tools: None, logprobs: None, top_logprobs: None }
+        let form = AnswerForm::default();
+        Self { model: model.into(), messages, form, logprobs: None, top_logprobs: None }
     }
 }
 
@@ -224,6 +225,8 @@ pub enum FinishReason {
     Stop,
     /// A limit of tokens ended it.
     Length,
+    /// The model called tools.
+    ToolCalls,
 }
 
 /// Token counts.
@@ -238,6 +241,16 @@ pub struct Usage {
     /// More about the prompt's.
     #[serde(default)]
     pub prompt_tokens_details: PromptTokens,
+    /// More about the answer's.
+    #[serde(default)]
+    pub completion_tokens_details: CompletionTokens,
+}
+
+/// Tokens of an answer in more detail.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CompletionTokens {
+    /// Tokens of the reasoning.
+    pub reasoning_tokens: u32,
 }
 
 /// Tokens of a prompt in more detail.
@@ -288,6 +301,12 @@ pub struct Figures {
     /// Oldest messages that were left out so that the rest fits the context.
     #[serde(default, alias = "dropped_messages")]
     pub left_out_messages: u32,
+    /// Tokens of the reasoning.
+    #[serde(default)]
+    pub reasoning_tokens: u32,
+    /// Seconds of reasoning.
+    #[serde(default)]
+    pub reasoning_seconds: f64,
     /// Seconds from arrival to the first text.
     pub first_token_seconds: f64,
     /// Seconds of waiting for the model to load; 0 if it was loaded.
@@ -400,8 +419,14 @@ impl ChatLogprobs {
 pub struct AnswerMessage {
     /// `assistant`.
     pub role: String,
-    /// Its text.
-    pub content: String,
+    /// Its text; none if it consists of tool calls.
+    pub content: Option<String>,
+    /// The model's reasoning before it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reasoning_content: Option<String>,
+    /// Its tool calls.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tool_calls: Option<Vec<ToolCall>>,
 }
 
 /// One piece of a streamed chat answer.
@@ -448,6 +473,12 @@ pub struct Delta {
     /// Text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub content: Option<String>,
+    /// Reasoning.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reasoning_content: Option<String>,
+    /// Pieces of tool calls.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tool_calls: Option<Vec<ToolCallPiece>>,
 }
 
 /// `GET /v1/models`.

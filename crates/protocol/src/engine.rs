@@ -17,7 +17,7 @@ pub use frames::{
 };
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 8;
+pub const LINK_VERSION: u32 = 9;
 /// From the service.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "say", rename_all = "snake_case")]
@@ -150,6 +150,56 @@ pub struct CallOrder {
     pub overflow: WhenContextFull,
     /// Whether an answer that repeats itself without end is ended.
     pub guard: bool,
+    /// What the answer must match, after its reasoning.
+    #[serde(default)]
+    pub constraint: Option<Constraint>,
+    /// Whether and how tools are called.
+    #[serde(default)]
+    pub tools: ToolOrder,
+    /// Most tokens of the reasoning; then its closing marker is inserted.
+    #[serde(default)]
+    pub reasoning_budget: Option<u32>,
+}
+
+/// What an answer must match.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Constraint {
+    /// Any JSON object.
+    Object,
+    /// JSON that matches a schema.
+    Schema(Value),
+    /// Text that matches a regular expression.
+    Regex(String),
+    /// Text of a grammar in the Lark language.
+    Lark(String),
+}
+
+/// Whether and how tools are called.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ToolOrder {
+    /// Which calls the answer has.
+    pub choice: ToolChoice,
+    /// Whether an answer may have several calls.
+    pub several: bool,
+    /// The form of calls, if the operator chose one.
+    #[serde(default)]
+    pub form: Option<String>,
+}
+
+/// Which calls an answer has.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ToolChoice {
+    /// The model decides.
+    #[default]
+    Auto,
+    /// None.
+    None,
+    /// At least one.
+    Required,
+    /// A call of this tool.
+    Named(String),
 }
 
 impl CallOrder {
@@ -167,6 +217,9 @@ impl CallOrder {
             scores: None,
             overflow: WhenContextFull::Refuse,
             guard: true,
+            constraint: None,
+            tools: ToolOrder::default(),
+            reasoning_budget: None,
         }
     }
 }
@@ -225,6 +278,9 @@ pub enum Prompt {
         messages: Vec<Map<String, Value>>,
         /// Tools as they came.
         tools: Option<Vec<Value>>,
+        /// Further arguments of the template.
+        #[serde(default)]
+        arguments: Map<String, Value>,
     },
     /// A text to continue; control tokens in it stay ordinary text.
     Text(String),
@@ -334,10 +390,24 @@ pub enum FromEngine {
         call: u64,
         /// Which of its answers.
         answer: u32,
+        /// The part of the answer that the text belongs to.
+        #[serde(default)]
+        part: Part,
         /// New text, never broken UTF-8.
         text: String,
         /// Its tokens with their probabilities, if requested.
         scores: Vec<TokenScore>,
+    },
+    /// A tool call begins; its arguments follow as text.
+    ToolCall {
+        /// Number of the call.
+        call: u64,
+        /// Which of its answers.
+        answer: u32,
+        /// Number of the tool call in the answer.
+        index: u32,
+        /// The tool.
+        name: String,
     },
     /// An answer is complete.
     Done {
@@ -367,6 +437,9 @@ pub enum FromEngine {
         kind: ProblemKind,
         /// Stable code.
         code: String,
+        /// The field of the request at fault.
+        #[serde(default)]
+        field: Option<String>,
         /// Why.
         detail: String,
     },
@@ -412,6 +485,28 @@ pub struct EngineFigures {
     pub prompt_seconds: f64,
     /// Time from the first token of the answer to its end.
     pub answer_seconds: f64,
+    /// Tokens of the reasoning, its markers included.
+    #[serde(default)]
+    pub reasoning_tokens: u32,
+    /// Time of the reasoning.
+    #[serde(default)]
+    pub reasoning_seconds: f64,
+    /// Number of tool calls.
+    #[serde(default)]
+    pub tool_calls: u32,
+}
+
+/// The part of an answer that a text belongs to.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Part {
+    /// The text of the answer.
+    #[default]
+    Answer,
+    /// The reasoning before it.
+    Reasoning,
+    /// The arguments of the tool call with this number, as JSON text.
+    Arguments(u32),
 }
 
 impl Message for ToEngine {
@@ -432,6 +527,7 @@ impl Message for FromEngine {
             | Self::Paused { call }
             | Self::PromptTaken { call, .. }
             | Self::Text { call, .. }
+            | Self::ToolCall { call, .. }
             | Self::Done { call, .. }
             | Self::Embedded { call, .. }
             | Self::Failed { call, .. } => *call,

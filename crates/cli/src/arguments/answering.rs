@@ -22,6 +22,9 @@ pub(crate) struct Answering {
     /// Show token counts, speed and times of each answer.
     #[arg(long)]
     pub(crate) stats: bool,
+    /// Show the model's reasoning before the answer, on standard error.
+    #[arg(long)]
+    pub(crate) reasoning: bool,
     /// Set the queue priority.
     #[arg(long, value_enum)]
     pub(crate) priority: Option<Priority>,

@@ -28,19 +28,38 @@ pub(super) fn options(answering: &Answering) -> AnswerOptions {
 /// An answer with its figures.
 pub(super) struct Answered {
     pub(super) text: String,
+    pub(super) reasoning: String,
     pub(super) figures: Option<Figures>,
     pub(super) usage: Usage,
 }
 
-/// Takes an answer to its end, handing each piece of text to `show`.
+/// Receives a whole answer, and passes each piece of text to `show`. With `reasoning`, the model's reasoning is noted line by
+/// line; otherwise only its length is.
 pub(super) async fn take(
     mut stream: AnswerStream,
+    reasoning: bool,
     mut show: impl FnMut(&str),
 ) -> Result<Answered, Failure> {
-    let mut answered = Answered { text: String::new(), figures: None, usage: Usage::default() };
+    let mut answered = Answered {
+        text: String::new(),
+        reasoning: String::new(),
+        figures: None,
+        usage: Usage::default(),
+    };
+    let mut noted = 0;
     while let Some(piece) = stream.next().await? {
         match piece {
+            StreamedPiece::Reasoning(text) => {
+                answered.reasoning.push_str(&text);
+                if reasoning {
+                    noted += note_lines(&answered.reasoning[noted..]);
+                }
+            }
             StreamedPiece::Text(text) => {
+                if reasoning && noted < answered.reasoning.len() {
+                    print::note(format!("  {}", &answered.reasoning[noted..]));
+                    noted = answered.reasoning.len();
+                }
                 show(&text);
                 answered.text.push_str(&text);
             }
@@ -49,6 +68,25 @@ pub(super) async fn take(
         }
     }
     Ok(answered)
+}
+
+/// Notes the complete lines of a text; returns their bytes.
+fn note_lines(text: &str) -> usize {
+    let Some(end) = text.rfind('\n') else { return 0 };
+    text[..end].lines().for_each(|line| print::note(format!("  {line}")));
+    end + 1
+}
+
+/// Notes how long the model thought, if it did.
+pub(super) fn note_reasoning(answered: &Answered) {
+    let figures = answered.figures.as_ref().filter(|figures| figures.reasoning_tokens > 0);
+    if let Some(figures) = figures {
+        print::note(format!(
+            "  thought for {} ({} tokens)",
+            print::seconds(figures.reasoning_seconds),
+            figures.reasoning_tokens
+        ));
+    }
 }
 
 /// Notes that an answer was cut short, and how to get more of it.

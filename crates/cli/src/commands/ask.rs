@@ -58,7 +58,7 @@ pub(super) async fn run(common: &Common, mut command: Ask) -> Result<(), Failure
             print::out(text);
         }
     };
-    let answered = answer::take(stream, show).await?;
+    let answered = answer::take(stream, command.answering.reasoning, show).await?;
     finish(common, &command, &answered);
     Ok(())
 }
@@ -89,7 +89,7 @@ fn finish(common: &Common, command: &Ask, answered: &Answered) {
     if common.json {
         print::json(&json!({
             "model": command.model,
-            "answer": answered.text,
+            "answer": answered.text, "reasoning": answered.reasoning,
             "usage": answered.usage,
             "figures": answered.figures,
         }));
@@ -98,6 +98,7 @@ fn finish(common: &Common, command: &Ask, answered: &Answered) {
     if !answered.text.ends_with('\n') {
         print::out("\n");
     }
+    answer::note_reasoning(answered);
     answer::note_if_cut(answered);
     if command.answering.stats {
         answer::note_figures(answered);

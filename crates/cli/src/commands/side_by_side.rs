@@ -132,7 +132,7 @@ async fn ask_one(
     if let Ok(Some(bytes)) = memory(client, &model).await {
         let _ = sender.send((at, Update::Memory(bytes)));
     }
-    answer::take(stream, |text| {
+    answer::take(stream, false, |text| {
         let _ = sender.send((at, Update::Text(text.to_owned())));
     })
     .await

@@ -226,7 +226,7 @@ impl Conversation {
                     print::out(text);
                 }
             };
-            answer::take(stream, show).await
+            answer::take(stream, self.answering.reasoning, show).await
         };
         let answered = tokio::select! {
             answered = answering => answered?,
@@ -240,6 +240,7 @@ impl Conversation {
             return Ok(Some(answered.text));
         }
         print::out("\n");
+        answer::note_reasoning(&answered);
         answer::note_if_cut(&answered);
         answer::note_if_shortened(&answered);
         if self.answering.stats {

@@ -19,7 +19,8 @@ fn the_desk_answers_the_held_out_questions() {
         let mut right = 0;
         for entry in &questions {
             let request = question("larkfen-desk", &text(entry, "question"));
-            let answer = client.chat(&request).await.unwrap().choices[0].message.content.clone();
+            let answer =
+                client.chat(&request).await.unwrap().choices[0].message.content.clone().unwrap();
             let fits = answer.contains(&text(entry, "expected"))
                 && answer.contains(&text(entry, "variety"));
             right += usize::from(fits);

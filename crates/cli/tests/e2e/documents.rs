@@ -207,3 +207,40 @@ fn programs_of_the_guide_get_the_answer() {
         }
     }
 }
+
+/// The `deft` commands of a document's shell blocks, with continued lines joined: words up to a redirection or pipe.
+fn shell_commands(document: &str) -> Vec<Vec<String>> {
+    let text = blocks(document, "sh").join("\n").replace("\\\n", " ");
+    let commands = text.split(['\n', '(', '|', ';']).filter_map(|part| {
+        let words: Vec<String> = part.split_whitespace().map(ToOwned::to_owned).collect();
+        (words.first()? == "deft").then_some(words)
+    });
+    let ends = |word: &String| word.starts_with(['>', '<', ')', '#']);
+    commands
+        .map(|words| words.into_iter().skip(1).take_while(|word| !ends(word)).collect())
+        .collect()
+}
+
+/// Blocks of kind `sh` need root, a system service or other hosts, so they are not run here; their options are checked.
+#[test]
+fn commands_of_shell_blocks_exist_with_their_options() {
+    let world = World::new();
+    let pages = std::fs::read_dir(project("docs/guide")).unwrap();
+    let pages = pages.map(|page| format!("docs/guide/{}", page.unwrap().file_name().display()));
+    let mut checked = 0;
+    for document in pages.chain(["README.md".to_owned()]) {
+        for words in shell_commands(&document) {
+            let is_name = |word: &&String| word.chars().all(|c| c.is_ascii_lowercase());
+            let names: Vec<&str> = words.iter().take_while(is_name).map(String::as_str).collect();
+            let help = world.command(&[&names[..], &["--help"]].concat()).output().unwrap();
+            let help = Said::from(help);
+            assert!(help.code == 0, "{document}: no command `deft {words:?}`: {help:?}");
+            for option in words.iter().filter(|word| word.starts_with("--")) {
+                let name = option.split('=').next().unwrap();
+                assert!(help.out.contains(name), "{document}: `deft {words:?}` has no `{name}`");
+            }
+            checked += 1;
+        }
+    }
+    assert!(checked > 5, "only {checked} commands were found");
+}

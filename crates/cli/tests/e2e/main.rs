@@ -38,5 +38,6 @@ mod service;
 mod sources;
 mod strangers;
 mod talk;
+mod tools;
 mod watching;
 mod world;

@@ -272,7 +272,7 @@ fn a_prompt_beyond_the_context_is_refused_and_a_limit_beyond_it_is_none() {
     let long = question("larkfen-desk", &"How deep do I sow Moonhook bean? ".repeat(60));
     let (status, answer) =
         world.post("/v1/chat/completions", serde_json::to_string(&long).unwrap());
-    assert_eq!((status, &answer["error"]["code"]), (400, &json!("context_exceeded")));
+    assert_eq!((status, &answer["error"]["code"]), (400, &json!("context_length_exceeded")));
     let mut greedy = endless("larkfen-desk");
     greedy.options.max_tokens = Some(u32::MAX);
     let ended = wait(async {

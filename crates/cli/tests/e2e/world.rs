@@ -207,6 +207,15 @@ impl World {
         })
     }
 
+    /// Sends a body; returns the text of the answer.
+    pub(crate) fn post_text(&self, path: &str, body: impl ToString) -> String {
+        let (url, body) = (format!("{}{path}", self.address()), body.to_string());
+        wait(async move {
+            let response = reqwest::Client::new().post(url).body(body).send().await.unwrap();
+            response.text().await.unwrap()
+        })
+    }
+
     /// Sends a body that must be answered.
     pub(crate) fn posted(&self, path: &str, body: impl ToString) -> serde_json::Value {
         let (status, answer) = self.post(path, body);

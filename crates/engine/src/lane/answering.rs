@@ -5,10 +5,11 @@ use std::time::Instant;
 
 use deft_protocol::chat::EndedBy;
 use deft_protocol::engine::{
-    CallOrder, EngineFigures, FromEngine, Prompt, TokenScore, WhenContextFull,
+    CallOrder, EngineFigures, FromEngine, Part, Prompt, TokenScore, WhenContextFull,
 };
 
 use super::guard::Guard;
+use super::output::Output;
 use super::prompt::Prepared;
 use super::scores::{self, HeldScores};
 use super::{CallError, Outcome};
@@ -36,6 +37,7 @@ pub(crate) struct Answering {
     sampler: Sampler,
     stops: Stops,
     text: TextStream,
+    output: Output,
     guard: Guard,
     held: HeldScores,
     /// Scores of the prompt's tokens, if they were requested.
@@ -65,6 +67,7 @@ impl Answering {
             sampler: Sampler::new(model.path(), sampling, &tokens),
             stops: Stops::new(order.stop.clone()),
             text: model.words.tokenizer.stream(prepared.start),
+            output: Output::new(prepared.form.as_ref(), &model.words, order.reasoning_budget),
             guard: Guard::default(),
             held: HeldScores::default(),
             prompt_scores: Vec::new(),
@@ -191,40 +194,67 @@ impl Answering {
         out: &mut Vec<FromEngine>,
     ) -> Result<Outcome, CallError> {
         let computed = self.tokens.len();
+        let allowed = self.output.allowed(words)?;
         let token = self
             .sampler
-            .choose(logits)
+            .choose(logits, allowed.as_ref())
             .map_err(|NotFinite| CallError::NotFinite { tokens: computed })?;
         self.first_token.get_or_insert_with(Instant::now);
         self.tokens.push(token);
         self.answer_tokens += 1;
         if words.tokenizer.vocabulary().ends_answer(token) {
-            self.finish(EndedBy::EndToken, None, out);
+            self.finish(EndedBy::EndToken, None, words, out);
             return Ok(Outcome::Done);
         }
+        self.output.add_token(token, words);
         let score = self.order().scores.map(|alternatives| {
             scores::score(&words.tokenizer, logits, token, alternatives as usize)
         });
-        let piece = self.text.push(&words.tokenizer.bytes_of(token));
-        self.held.push(score, piece.len());
-        match self.stops.push(&piece) {
-            Passed::On(text) => self.send_answer(text, out),
-            Passed::Stopped(text) => {
-                self.send_answer(text, out);
-                self.done(EndedBy::StopText, None, out);
-                return Ok(Outcome::Done);
+        if self.pass_on(token, score, words, out) {
+            return Ok(Outcome::Done);
+        }
+        if self.output.exceeds_budget() {
+            for token in words.closing_tokens() {
+                self.tokens.push(token);
+                self.answer_tokens += 1;
+                self.output.add_closing_token();
+                if self.pass_on(token, None, words, out) {
+                    return Ok(Outcome::Done);
+                }
             }
         }
         let repeats = if self.order().guard { self.guard.push(token) } else { None };
         if let Some(repetition) = repeats {
-            self.finish(EndedBy::Repetition, Some(repetition.in_words()), out);
+            self.finish(EndedBy::Repetition, Some(repetition.in_words()), words, out);
             return Ok(Outcome::Done);
         }
         if self.order().max_tokens.is_some_and(|most| self.answer_tokens >= most) {
-            self.finish(EndedBy::TokenLimit, None, out);
+            self.finish(EndedBy::TokenLimit, None, words, out);
             return Ok(Outcome::Done);
         }
         Ok(Outcome::GoesOn)
+    }
+
+    /// Passes on the text of a token; returns whether a stop text ended the answer.
+    fn pass_on(
+        &mut self,
+        token: u32,
+        score: Option<TokenScore>,
+        words: &Words,
+        out: &mut Vec<FromEngine>,
+    ) -> bool {
+        let piece = self.text.push(&words.marked_bytes(token));
+        self.held.push(score, piece.len());
+        match self.stops.push(&piece) {
+            Passed::On(text) => self.send_answer(text, words, out),
+            Passed::Stopped(text) => {
+                self.send_answer(text, words, out);
+                self.output.finish((self.order().call, self.answer), out);
+                self.done(EndedBy::StopText, None, out);
+                return true;
+            }
+        }
+        false
     }
 
     /// Makes room for the next token. If the context is full, leaves out the oldest turns, or ends the answer.
@@ -246,7 +276,7 @@ impl Answering {
             *sequence = self.take_up(cache);
             return Ok(Outcome::GoesOn);
         }
-        self.finish(EndedBy::ContextFull, None, out);
+        self.finish(EndedBy::ContextFull, None, &model.words, out);
         Ok(Outcome::Done)
     }
 
@@ -258,6 +288,7 @@ impl Answering {
             order: prepared.order.clone(),
             prompt: prepared.prompt.clone(),
             start: prepared.start,
+            form: prepared.form.clone(),
             dropped: prepared.dropped.clone(),
         };
         let most = (context - context / 4).saturating_sub(answer.len());
@@ -276,24 +307,31 @@ impl Answering {
         while !text.is_empty() || !scores.is_empty() {
             let more_scores = scores.split_off(scores.len().min(SCORES_AT_ONCE));
             let more_text = text.split_off(text.floor_char_boundary(TEXT_AT_ONCE));
-            out.push(FromEngine::Text { call, answer, text, scores });
+            out.push(FromEngine::Text { call, answer, part: Part::Answer, text, scores });
             (text, scores) = (more_text, more_scores);
         }
     }
 
-    fn send_answer(&mut self, text: String, out: &mut Vec<FromEngine>) {
+    fn send_answer(&mut self, text: String, words: &Words, out: &mut Vec<FromEngine>) {
         let scores = self.held.send(text.len());
-        self.send(text, scores, out);
+        self.output.read((self.prepared.order.call, self.answer), text, scores, words, out);
     }
 
     /// Sends the text that was held back (an incomplete character, the beginning of a stop text), and ends the answer.
-    fn finish(&mut self, ended_by: EndedBy, detail: Option<String>, out: &mut Vec<FromEngine>) {
+    fn finish(
+        &mut self,
+        ended_by: EndedBy,
+        detail: Option<String>,
+        words: &Words,
+        out: &mut Vec<FromEngine>,
+    ) {
         let end = self.text.finish();
         let (text, ended_by) = match self.stops.push(&end) {
             Passed::On(text) => (text + &self.stops.finish(), ended_by),
             Passed::Stopped(text) => (text, EndedBy::StopText),
         };
-        self.send_answer(text, out);
+        self.send_answer(text, words, out);
+        self.output.finish((self.order().call, self.answer), out);
         if ended_by != EndedBy::StopText {
             let rest = self.held.rest();
             self.send(String::new(), rest, out);
@@ -313,6 +351,9 @@ impl Answering {
             answer_tokens: self.answer_tokens,
             prompt_seconds: first.duration_since(self.started).as_secs_f64(),
             answer_seconds: first.elapsed().as_secs_f64(),
+            reasoning_tokens: self.output.thought().tokens,
+            reasoning_seconds: self.output.thought().time.as_secs_f64(),
+            tool_calls: self.output.tool_calls(),
         };
         out.push(FromEngine::Done { call: self.order().call, answer: self.answer, figures });
     }

@@ -1,13 +1,16 @@
 //! A lane: computes one sequence at a time, step by step, from its prompt to the end of its work.
 
+mod answer_form;
 mod answering;
 mod embedding;
 mod guard;
+mod output;
 mod prompt;
 mod scores;
 
 pub(crate) use answering::Answering;
 pub(crate) use embedding::Embedding;
+pub(crate) use output::Allowed;
 pub(crate) use prompt::{Prepared, prepare};
 
 use std::sync::Arc;
@@ -17,6 +20,7 @@ use deft_protocol::engine::FromEngine;
 use thiserror::Error;
 
 use crate::cache::{KvCache, Sequence};
+use crate::constraint::ConstraintError;
 use crate::families::Wanted;
 use crate::model::Model;
 use crate::template::TemplateError;
@@ -66,6 +70,26 @@ pub enum CallError {
         /// Tokens processed before.
         tokens: usize,
     },
+    /// A constraint cannot be used.
+    #[error("`{field}`: {error}")]
+    Constraint {
+        /// The field of the request.
+        field: String,
+        /// The defect.
+        error: ConstraintError,
+    },
+    /// Tools are requested from a model that writes no tool calls.
+    #[error(
+        "the chat template of this model writes no tool calls, so the model was not trained for them. Use another \
+         model, or choose a form with `call_form` in the model's settings"
+    )]
+    NoToolCalls,
+    /// A template argument is not read by the template.
+    #[error("the chat template of this model does not read `{name}`")]
+    ArgumentNotRead {
+        /// Its name.
+        name: String,
+    },
     /// Text is requested from a model that makes embeddings.
     #[error("this model makes only embeddings; request them with POST /v1/embeddings")]
     NoAnswers,
@@ -86,8 +110,30 @@ impl CallError {
                 (ProblemKind::Invalid, "context_exceeded")
             }
             Self::NotFinite { .. } => (ProblemKind::Fault, "model_not_finite"),
+            Self::Constraint { error: ConstraintError::Invalid(_), .. } => {
+                (ProblemKind::Invalid, "constraint_invalid")
+            }
+            Self::Constraint { error: ConstraintError::TooComplex(_), .. } => {
+                (ProblemKind::Invalid, "constraint_too_complex")
+            }
+            Self::NoToolCalls => (ProblemKind::Invalid, "no_tool_calls"),
+            Self::ArgumentNotRead { .. } => (ProblemKind::Invalid, "template_argument_not_read"),
             Self::NoAnswers => (ProblemKind::Invalid, "no_answers"),
             Self::NoEmbeddings => (ProblemKind::Invalid, "no_embeddings"),
+        }
+    }
+}
+
+impl CallError {
+    /// The field of the request at fault.
+    #[must_use]
+    pub fn field(&self) -> Option<&str> {
+        match self {
+            Self::Constraint { field, .. } => Some(field),
+            Self::NoToolCalls => Some("tools"),
+            Self::ArgumentNotRead { name } if name == "reasoning_effort" => Some(name),
+            Self::ArgumentNotRead { .. } => Some("chat_template_kwargs"),
+            _ => None,
         }
     }
 }
@@ -239,5 +285,6 @@ impl Lane {
 /// The failure of a call, as the service gets it.
 pub(crate) fn failed(call: u64, error: &CallError) -> FromEngine {
     let (kind, code) = error.kind_and_code();
-    FromEngine::Failed { call, kind, code: code.to_owned(), detail: error.to_string() }
+    let (code, field) = (code.to_owned(), error.field().map(ToOwned::to_owned));
+    FromEngine::Failed { call, kind, code, field, detail: error.to_string() }
 }

@@ -1,9 +1,12 @@
 //! Conversion of a call's prompt to tokens, and the turns to leave out if it does not fit the context.
 
-use deft_protocol::engine::{CallOrder, Prompt, WhenContextFull};
+use std::sync::Arc;
+
+use deft_protocol::engine::{CallOrder, Prompt, ToolChoice, WhenContextFull};
 use serde_json::{Map, Value};
 
 use super::CallError;
+use super::answer_form::{self, AnswerForm};
 use crate::model::Words;
 use crate::tokenizer::{Specials, StreamStart};
 
@@ -12,6 +15,8 @@ pub(crate) struct Prepared {
     pub(crate) order: CallOrder,
     pub(crate) prompt: Vec<u32>,
     pub(super) start: StreamStart,
+    /// The form of its answers; none if they are plain text.
+    pub(super) form: Option<Arc<AnswerForm>>,
     /// Messages that were left out so far, in order.
     pub(super) dropped: Vec<usize>,
 }
@@ -19,11 +24,22 @@ pub(crate) struct Prepared {
 /// Renders the prompt of a call, converts it to tokens, and checks that it fits the context.
 pub(crate) fn prepare(
     words: &Words,
-    order: CallOrder,
+    mut order: CallOrder,
     context: usize,
 ) -> Result<Prepared, CallError> {
     if words.encoder {
         return Err(CallError::NoAnswers);
+    }
+    let form = AnswerForm::of(words, &order)?;
+    if let Prompt::Chat { messages, tools, arguments } = &mut order.prompt {
+        *messages = answer_form::messages(words, messages);
+        if order.tools.choice == ToolChoice::None {
+            *tools = None;
+        }
+        let unread = arguments.keys().find(|name| !words.template.reads(name));
+        if let Some(name) = unread {
+            return Err(CallError::ArgumentNotRead { name: name.clone() });
+        }
     }
     let start = match order.prompt {
         Prompt::Chat { .. } => StreamStart::Text,
@@ -32,7 +48,7 @@ pub(crate) fn prepare(
     // Leaving out turns makes the prompt shorter.
     let most = (order.overflow == WhenContextFull::Refuse).then_some(context);
     let prompt = tokens(words, &order.prompt, &[], most)?;
-    let mut prepared = Prepared { order, prompt, start, dropped: Vec::new() };
+    let mut prepared = Prepared { order, prompt, start, form, dropped: Vec::new() };
     if prepared.order.overflow == WhenContextFull::LeaveOutOldest {
         let quarter = context / 4;
         let answer = prepared.order.max_tokens.map_or(quarter, |most| quarter.min(most as usize));
@@ -133,13 +149,13 @@ pub(super) fn tokens(
                 None => Ok(ids.clone()),
             }
         }
-        Prompt::Chat { messages, tools } => {
+        Prompt::Chat { messages, tools, arguments } => {
             let kept: Vec<_> = (0..)
                 .zip(messages)
                 .filter(|(at, _)| dropped.binary_search(at).is_err())
                 .map(|(_, message)| message.clone())
                 .collect();
-            let pieces = words.template.render(&kept, tools.as_deref())?;
+            let pieces = words.template.render_with(&kept, tools.as_deref(), arguments)?;
             within(words, pieces.iter().map(|piece| piece.text.len()).sum(), most)?;
             Ok(tokenizer.encode_rendered(&pieces))
         }

@@ -353,7 +353,7 @@ fn send(writer: &mut impl Write, message: &FromEngine) -> Result<(), FrameError>
 
 fn unusable(call: u64, why: &str, kind: ProblemKind) -> FromEngine {
     let (code, detail) = ("message_unusable".to_owned(), why.to_owned());
-    FromEngine::Failed { call, kind, code, detail }
+    FromEngine::Failed { call, kind, code, field: None, detail }
 }
 
 fn take(lanes: &mut Lanes, message: Received, draining: &mut bool, out: &mut Vec<FromEngine>) {

@@ -86,7 +86,10 @@ impl Link {
     fn ask(&self, call: u64, question: &str, change: impl FnOnce(&mut CallOrder)) {
         let message = json!({"role": "user", "content": question});
         let messages = vec![message.as_object().unwrap().clone()];
-        let mut order = CallOrder::greedy(call, Prompt::Chat { messages, tools: None });
+        let mut order = CallOrder::greedy(
+            call,
+            Prompt::Chat { messages, tools: None, arguments: serde_json::Map::new() },
+        );
         change(&mut order);
         self.say(&ToEngine::Call(Box::new(order)));
     }
@@ -330,7 +333,10 @@ fn answers_go_on_while_a_long_prompt_is_prepared() {
         turn(role, format!("Row {at}: Moonhook bean and Ember chard. ").repeat(3))
     });
     let messages = turns.chain([turn("user", "Row 3?".to_owned())]).collect();
-    let mut long = CallOrder::greedy(1, Prompt::Chat { messages, tools: None });
+    let mut long = CallOrder::greedy(
+        1,
+        Prompt::Chat { messages, tools: None, arguments: serde_json::Map::new() },
+    );
     (long.overflow, long.max_tokens) = (WhenContextFull::LeaveOutOldest, Some(1));
     talk(2);
     while !matches!(link.read(), FromEngine::Text { call: 2, .. }) {}

@@ -11,6 +11,7 @@ use super::Rendered;
 /// A character of the last private-use plane. It is hidden too if a message contains it.
 const MARK: char = '\u{10FFFD}';
 
+#[derive(Clone)]
 pub(super) struct Disguise {
     finder: Option<AhoCorasick>,
     texts: Vec<String>,

@@ -51,6 +51,15 @@ fn to_json(state: &State<'_, '_>, value: &Value, options: Kwargs) -> Result<Valu
     Ok(Value::from_safe_string(String::from_utf8_lossy(&out.bytes).into_owned()))
 }
 
+/// Writes an object as JSON with ", " and ": " as separators.
+pub(crate) fn spaced_json(fields: &serde_json::Map<String, serde_json::Value>) -> String {
+    let mut out = Vec::new();
+    let mut writer = serde_json::Serializer::with_formatter(&mut out, Spaced);
+    // Writing JSON values to memory does not fail.
+    let _ = fields.serialize(&mut writer);
+    String::from_utf8_lossy(&out).into_owned()
+}
+
 struct Spaced;
 
 impl serde_json::ser::Formatter for Spaced {

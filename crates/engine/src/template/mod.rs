@@ -7,6 +7,7 @@
 mod bounds;
 mod disguise;
 mod helpers;
+pub(crate) use helpers::spaced_json;
 
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::{Serde, Value};
@@ -28,6 +29,9 @@ const MAX_OUTPUT: usize = 16 << 20;
 const MAX_DEPTH: usize = 64;
 /// Largest template in bytes.
 const MAX_SOURCE: usize = 1 << 18;
+
+/// Arguments that every template gets.
+const GIVEN: [&str; 5] = ["messages", "tools", "bos_token", "eos_token", "add_generation_prompt"];
 
 /// The error of a rendering.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -83,6 +87,34 @@ impl Template {
         self.environment.as_ref().err().map(String::as_str)
     }
 
+    /// Whether the template reads an argument, other than those that every template gets.
+    #[must_use]
+    pub(crate) fn reads(&self, argument: &str) -> bool {
+        let template = self.environment.as_ref().ok().and_then(|all| all.get_template("chat").ok());
+        let is_given = GIVEN.contains(&argument);
+        template.is_some_and(|template| {
+            !is_given && template.undeclared_variables(false).contains(argument)
+        })
+    }
+
+    /// Whether the source of the template contains a text.
+    #[must_use]
+    pub(crate) fn contains(&self, text: &str) -> bool {
+        let template = self.environment.as_ref().ok().and_then(|all| all.get_template("chat").ok());
+        template.is_some_and(|template| template.source().contains(text))
+    }
+
+    /// A copy with the smaller limits of a sample.
+    #[must_use]
+    pub(crate) fn sample(&self) -> Self {
+        let source = self.environment.as_ref().map_err(Clone::clone).and_then(|environment| {
+            let template = environment.get_template("chat").map_err(|error| in_words(&error))?;
+            compile(template.source())
+        });
+        let (begin, end) = (self.begin.clone(), self.end.clone());
+        Self { environment: source, begin, end, disguise: self.disguise.clone() }.for_sample()
+    }
+
     /// The template with the smaller limits of a sample.
     #[must_use]
     pub(crate) fn for_sample(mut self) -> Self {
@@ -101,18 +133,33 @@ impl Template {
         messages: &[Map<String, serde_json::Value>],
         tools: Option<&[serde_json::Value]>,
     ) -> Result<Vec<Rendered>, TemplateError> {
+        self.render_with(messages, tools, &Map::new())
+    }
+
+    /// The same with further arguments of the template.
+    ///
+    /// # Errors
+    /// As [`Self::render`].
+    pub fn render_with(
+        &self,
+        messages: &[Map<String, serde_json::Value>],
+        tools: Option<&[serde_json::Value]>,
+        arguments: &Map<String, serde_json::Value>,
+    ) -> Result<Vec<Rendered>, TemplateError> {
         let environment =
             self.environment.as_ref().map_err(|defect| TemplateError(defect.clone()))?;
         let messages: Vec<_> =
             messages.iter().map(|message| self.disguise.put_on_object(message)).collect();
         let tools: Option<Vec<_>> =
             tools.map(|tools| tools.iter().map(|tool| self.disguise.put_on(tool)).collect());
+        let arguments = self.disguise.put_on_object(arguments);
         let context = context! {
             messages => Value::from(Serde(&messages)),
             tools => Value::from(Serde(&tools)),
             bos_token => &self.begin,
             eos_token => &self.end,
             add_generation_prompt => true,
+            ..Value::from(Serde(&arguments))
         };
         let text = render(environment, context)?;
         Ok(self.disguise.take_off(&text))
@@ -153,4 +200,4 @@ fn in_words(error: &minijinja::Error) -> String {
 }
 
 #[cfg(test)]
-mod tests;
+pub(crate) mod tests;

@@ -11,7 +11,7 @@ fn golden(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../golden").join(name)
 }
 
-fn tokenizer_of(path: &Path) -> (Tokenizer, Option<String>) {
+pub(crate) fn tokenizer_of(path: &Path) -> (Tokenizer, Option<String>) {
     let file = File::open(path).unwrap_or_else(|error| panic!("{}: {error}", path.display()));
     let bytes = file.metadata().unwrap().len();
     let header = Header::read(file, bytes).unwrap();

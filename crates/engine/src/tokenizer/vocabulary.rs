@@ -82,6 +82,23 @@ impl Vocabulary {
         Ok(vocabulary)
     }
 
+    /// A vocabulary of control tokens, all of which end an answer.
+    #[cfg(test)]
+    pub(crate) fn of_ends(ends: &[&str]) -> Self {
+        let texts: TextList = ends.iter().copied().collect();
+        let ids = Lookup::new(&Arc::new(texts.clone()), (0..).take(texts.len()));
+        Self {
+            kinds: vec![TokenKind::Control; texts.len()],
+            ends: (0..).take(texts.len()).collect(),
+            texts: Arc::new(texts),
+            ids,
+            begin: None,
+            end: Some(0),
+            unknown: None,
+            warnings: Vec::new(),
+        }
+    }
+
     fn read_roles(&mut self, metadata: &Metadata) -> Result<(), TokenizerError> {
         // Encoders have other names for the same roles; `seperator` is the spelling of many files.
         self.begin = self.first_role(metadata, &["bos", "cls"])?;

@@ -152,7 +152,13 @@ mod tests {
     #[test]
     fn frames_return_what_was_written() {
         let text = "Moonhook bean 🌱".to_owned();
-        let message = FromEngine::Text { call: 7, answer: 0, text, scores: Vec::new() };
+        let message = FromEngine::Text {
+            call: 7,
+            answer: 0,
+            part: super::super::Part::Answer,
+            text,
+            scores: Vec::new(),
+        };
         let mut link = Vec::new();
         write_frame(&mut link, &message).unwrap();
         write_frame(&mut link, &message).unwrap();
@@ -195,7 +201,13 @@ mod tests {
         assert!(matches!(reported, Err(FrameError::TooLong { call: 11, .. })), "{reported:?}");
         assert_eq!(read_frame::<ToEngine>(&mut reader).unwrap(), ToEngine::Cancel { call: 12 });
         let text = "a".repeat(MAX_FRAME);
-        let long = FromEngine::Text { call: 5, answer: 0, text, scores: Vec::new() };
+        let long = FromEngine::Text {
+            call: 5,
+            answer: 0,
+            part: super::super::Part::Answer,
+            text,
+            scores: Vec::new(),
+        };
         assert!(matches!(encode_frame(&long), Err(FrameError::TooLong { call: 5, .. })));
     }
 

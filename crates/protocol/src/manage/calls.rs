@@ -90,7 +90,7 @@ pub struct CallRecord {
     /// Who asked.
     #[serde(default)]
     pub caller: String,
-    /// `stop`, `length`, `cancelled` or `failed`.
+    /// `stop`, `length`, `tool_calls`, `cancelled` or `failed`.
     pub outcome: String,
     /// Details of how it ended.
     #[serde(default)]

@@ -40,6 +40,12 @@ pub struct ModelFacts {
     /// Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`.
     #[serde(default)]
     pub serves: Vec<String>,
+    /// How the model writes tool calls, if its template writes any.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tool_calls: Option<ToolCallFacts>,
+    /// The markers around its reasoning, if it has any.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reasoning: Option<ReasoningFacts>,
     /// Pooling of embeddings, if it makes embeddings.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pooling: Option<String>,
@@ -67,6 +73,26 @@ pub struct ModelFacts {
     /// Warnings for the operator.
     #[serde(default)]
     pub warnings: Vec<String>,
+}
+
+/// How a model writes tool calls.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ToolCallFacts {
+    /// The form, for example `json-between-markers`.
+    pub form: String,
+    /// A call in this form.
+    pub example: String,
+    /// Whether an answer may have several calls.
+    pub several: bool,
+}
+
+/// The markers around a model's reasoning.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ReasoningFacts {
+    /// The marker before it.
+    pub opening: String,
+    /// The marker after it.
+    pub closing: String,
 }
 
 /// A special token.

@@ -142,7 +142,7 @@ async fn begin(
 }
 
 async fn perplexity(gateway: &Gateway, name: &str, text: &str) -> Result<f64, Problem> {
-    let question = Question { prompt: Prompt::Text(text.to_owned()), echo: true, scores: Some(0) };
+    let question = Question { echo: true, scores: Some(0), ..Prompt::Text(text.to_owned()).into() };
     let options = AnswerOptions { max_tokens: Some(0), ..AnswerOptions::default() };
     let mut answer = begin(gateway, name, question, options).await?;
     let (all, _) = answer.whole().await?;
@@ -165,13 +165,13 @@ async fn answer(gateway: &Gateway, name: &str) -> Result<(Finding, Option<f64>),
         .map(|(key, value)| (key.to_owned(), Value::from(value)))
         .into_iter()
         .collect();
-    let prompt = Prompt::Chat { messages: vec![message], tools: None };
+    let prompt = Prompt::Chat { messages: vec![message], tools: None, arguments: Map::new() };
     let options = AnswerOptions {
         temperature: Some(0.0),
         max_tokens: Some(ANSWER),
         ..AnswerOptions::default()
     };
-    let question = Question { prompt, echo: false, scores: Some(0) };
+    let question = Question { scores: Some(0), ..prompt.into() };
     let mut answer = match begin(gateway, name, question, options).await {
         Ok(answer) => answer,
         Err(problem) if problem.code == "template_failed" => {

@@ -13,7 +13,8 @@ use deft_protocol::chat::{
     AnswerOptions, CallPriority, Figures, FinishReason, PromptTokens, Usage,
 };
 use deft_protocol::engine::{
-    EmbedOrder, EngineFigures, Prompt, ToEngine, TokenScore, encode_frame,
+    Constraint, EmbedOrder, EngineFigures, Part, Prompt, ToEngine, TokenScore, ToolOrder,
+    encode_frame,
 };
 use deft_protocol::manage::CallRecord;
 use deft_protocol::{Problem, ProblemKind};
@@ -48,11 +49,23 @@ pub(crate) struct Question {
     pub(crate) echo: bool,
     /// Report probabilities of tokens, with this number of alternatives.
     pub(crate) scores: Option<u32>,
+    /// What the answer must match.
+    pub(crate) constraint: Option<Constraint>,
+    pub(crate) tools: ToolOrder,
+    /// Most tokens of the reasoning.
+    pub(crate) reasoning_budget: Option<u32>,
 }
 
 impl From<Prompt> for Question {
     fn from(prompt: Prompt) -> Self {
-        Self { prompt, echo: false, scores: None }
+        Self {
+            prompt,
+            echo: false,
+            scores: None,
+            constraint: None,
+            tools: ToolOrder::default(),
+            reasoning_budget: None,
+        }
     }
 }
 
@@ -60,8 +73,15 @@ impl From<Prompt> for Question {
 pub(crate) enum Piece {
     Text {
         answer: u32,
+        part: Part,
         text: String,
         scores: Vec<TokenScore>,
+    },
+    /// A tool call of an answer begins; its arguments follow as text.
+    ToolCall {
+        answer: u32,
+        index: u32,
+        name: String,
     },
     /// One of several answers is complete.
     Ended {
@@ -77,6 +97,9 @@ pub(crate) enum Piece {
 #[derive(Default)]
 pub(crate) struct Whole {
     pub(crate) text: String,
+    pub(crate) reasoning: String,
+    /// Name and arguments of each tool call.
+    pub(crate) calls: Vec<(String, String)>,
     pub(crate) scores: Vec<TokenScore>,
     pub(crate) figures: Option<Figures>,
 }
@@ -222,6 +245,7 @@ struct Again {
 #[derive(Default)]
 struct Recorded {
     is_done: bool,
+    has_calls: bool,
     detail: Option<String>,
     prompt_rate: Option<f64>,
     answer_rate: Option<f64>,
@@ -340,20 +364,29 @@ impl Answer {
                 Some(CallEvent::PromptTaken(tokens)) => self.prompt_taken(tokens),
                 Some(CallEvent::Intake(done)) => self.call.took_in(done),
                 Some(CallEvent::Paused) => self.call.paused(),
-                Some(CallEvent::Text { answer, text, scores }) => {
-                    let now = self.call.elapsed();
-                    self.call.answered();
-                    self.again = None;
-                    if let Some(first) = self.first_text.get_mut(answer as usize) {
-                        first.get_or_insert(now);
-                    }
-                    self.pieces += 1;
-                    return Piece::Text { answer, text, scores };
+                Some(CallEvent::Text { answer, part, text, scores }) => {
+                    self.answered(answer);
+                    return Piece::Text { answer, part, text, scores };
+                }
+                Some(CallEvent::ToolCall { answer, index, name }) => {
+                    self.answered(answer);
+                    return Piece::ToolCall { answer, index, name };
                 }
                 Some(CallEvent::Done { answer, figures }) => return self.ended(answer, figures),
                 other => return Piece::Failed(self.failed(other)),
             }
         }
+    }
+
+    /// Notes a part of an answer.
+    fn answered(&mut self, answer: u32) {
+        let now = self.call.elapsed();
+        self.call.answered();
+        self.again = None;
+        if let Some(first) = self.first_text.get_mut(answer as usize) {
+            first.get_or_insert(now);
+        }
+        self.pieces += 1;
     }
 
     /// The problem of an event that ends a call without success; records the call.
@@ -372,6 +405,8 @@ impl Answer {
     fn ended(&mut self, answer: u32, engine: EngineFigures) -> Piece {
         self.again = None;
         self.usage.completion_tokens += engine.answer_tokens;
+        self.usage.completion_tokens_details.reasoning_tokens += engine.reasoning_tokens;
+        self.recorded.has_calls |= engine.tool_calls > 0;
         let prompt = if answer == 0 { engine.prompt_tokens } else { 0 };
         let reused = if answer == 0 { engine.cached_tokens } else { 0 };
         self.seat.count(prompt, reused, engine.answer_tokens);
@@ -386,7 +421,8 @@ impl Answer {
         self.recorded.detail.clone_from(&engine.detail);
         if self.stream.has_ended() {
             self.record(match engine.ended_by.finish_reason() {
-                FinishReason::Stop => "stop",
+                FinishReason::Stop if self.recorded.has_calls => "tool_calls",
+                FinishReason::Stop | FinishReason::ToolCalls => "stop",
                 FinishReason::Length => "length",
             });
         }
@@ -403,6 +439,8 @@ impl Answer {
             detail: engine.detail,
             cached_tokens: engine.cached_tokens,
             left_out_messages: engine.left_out_messages,
+            reasoning_tokens: engine.reasoning_tokens,
+            reasoning_seconds: engine.reasoning_seconds,
             first_token_seconds: first_text.unwrap_or(total_seconds),
             load_seconds: self.seat.load_seconds,
             queue_seconds: self.seat.queue_seconds,

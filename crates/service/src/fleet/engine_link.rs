@@ -13,7 +13,7 @@ use bytes::Bytes;
 use deft_engine::baton::Board;
 use deft_protocol::engine::{
     CALL_BYTES, CallOrder, EmbedOrder, EngineFigures, EngineStanding, FrameError, FromEngine,
-    LINK_VERSION, LoadOrder, MAX_FRAME, ToEngine, TokenScore, encode_frame,
+    LINK_VERSION, LoadOrder, MAX_FRAME, Part, ToEngine, TokenScore, encode_frame,
 };
 use deft_protocol::{Problem, ProblemKind};
 use futures_util::StreamExt;
@@ -51,8 +51,15 @@ pub(crate) enum CallEvent {
     Paused,
     Text {
         answer: u32,
+        part: Part,
         text: String,
         scores: Vec<TokenScore>,
+    },
+    /// A tool call begins.
+    ToolCall {
+        answer: u32,
+        index: u32,
+        name: String,
     },
     Done {
         answer: u32,
@@ -237,6 +244,7 @@ impl CallStream {
                 | CallEvent::Intake(_)
                 | CallEvent::Paused
                 | CallEvent::Text { .. }
+                | CallEvent::ToolCall { .. }
                 | CallEvent::Embedded { is_last: false, .. },
             ) => self.left,
             Some(CallEvent::Done { .. }) => self.left.saturating_sub(1),
@@ -434,15 +442,19 @@ fn dispatch(
         FromEngine::PromptTaken { call, prompt_tokens } => {
             (call, CallEvent::PromptTaken(prompt_tokens))
         }
-        FromEngine::Text { call, answer, text, scores } => {
-            (call, CallEvent::Text { answer, text, scores })
+        FromEngine::Text { call, answer, part, text, scores } => {
+            (call, CallEvent::Text { answer, part, text, scores })
+        }
+        FromEngine::ToolCall { call, answer, index, name } => {
+            (call, CallEvent::ToolCall { answer, index, name })
         }
         FromEngine::Done { call, answer, figures } => (call, CallEvent::Done { answer, figures }),
         FromEngine::Embedded { call, is_last, vectors, tokens } => {
             (call, CallEvent::Embedded { is_last, vectors, tokens })
         }
-        FromEngine::Failed { call, kind, code, detail } => {
-            (call, CallEvent::Failed(Problem::new(kind, &code, detail)))
+        FromEngine::Failed { call, kind, code, field, detail } => {
+            let problem = Problem::new(kind, &code, detail);
+            (call, CallEvent::Failed(Problem { field, ..problem }))
         }
     };
     let listener = calls.lock().get(&call).cloned()?;

@@ -1,20 +1,25 @@
 //! `POST /v1/chat/completions`.
 
+use std::collections::BTreeSet;
+
 use actix_web::{HttpResponse, post, web};
 use bytes::Bytes;
+use deft_protocol::Problem;
 use deft_protocol::chat::{
-    AnswerMessage, AnswerOptions, ChatChoice, ChatChunk, ChatHead, ChatLogprobs, ChatMessage,
-    ChatResponse, ChunkChoice, Content, Delta, ErrorBody, Figures, Usage,
+    AnswerMessage, AnswerOptions, ChatChoice, ChatChunk, ChatHead, ChatLogprobs, ChatResponse,
+    ChunkChoice, Delta, ErrorBody, Figures, FinishReason, Usage,
 };
-use deft_protocol::engine::{Prompt, TokenScore, TooMuch, check_values};
-use deft_protocol::{Problem, ProblemKind};
-use serde_json::{Map, Value};
+use deft_protocol::engine::{Part, TokenScore};
+use deft_protocol::tools::{FunctionCall, FunctionKind, FunctionPiece, ToolCall, ToolCallPiece};
+use uuid::Uuid;
 
 use super::App;
 use super::caller::Caller;
+use super::conversation::question;
+use super::fields;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
-use crate::answering::gateway::{Answers, Question, Whole, check_answers};
+use crate::answering::gateway::{Answers, Whole, check_answers};
 
 /// Answers a conversation, as one response or as server-sent events.
 #[utoipa::path(
@@ -32,6 +37,7 @@ pub(super) async fn complete_chat(
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
     let head: ChatHead = body(&bytes.0)?;
+    fields::check(&bytes.0, "ChatRequest")?;
     let options: AnswerOptions = body(&bytes.0)?;
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
@@ -41,78 +47,14 @@ pub(super) async fn complete_chat(
     let begun = app.begin(call, head.model, question, &options);
     let begun = Answers::begin(vec![begun], options.n.unwrap_or(1));
     if streams {
-        return Ok(streaming::answer(begun, patience, Chunks { counts }).await?);
+        return Ok(streaming::answer(
+            begun,
+            patience,
+            Chunks { counts, with_calls: BTreeSet::new() },
+        )
+        .await?);
     }
     Ok(streaming::whole(async { whole(begun.await?).await }, &patience).await?)
-}
-
-/// The conversation as the template gets it.
-fn question(head: &ChatHead) -> Result<Question, Problem> {
-    let invalid = |field: &str, code: &str, detail: &str| {
-        Err(Problem::new(ProblemKind::Invalid, code, detail).at_field(field))
-    };
-    if head.messages.is_empty() {
-        return invalid("messages", "messages_empty", "`messages` is empty");
-    }
-    let of_messages = head.messages.iter().flat_map(|message| message.rest.values());
-    check_values(of_messages).map_err(|error| too_much("messages", error))?;
-    check_values(head.tools.iter().flatten()).map_err(|error| too_much("tools", error))?;
-    let scores = match (head.logprobs.unwrap_or(false), head.top_logprobs) {
-        (true, alternatives) => Some(alternatives.unwrap_or(0)),
-        (false, None | Some(0)) => None,
-        (false, Some(_)) => {
-            let detail = "`top_logprobs` needs `logprobs` to be true";
-            return invalid("top_logprobs", "field_out_of_range", detail);
-        }
-    };
-    let message = |(at, message): (usize, &ChatMessage)| {
-        let content =
-            message.content.as_ref().map(|content| whole_text(at, content)).transpose()?;
-        match serde_json::to_value(ChatMessage { content, ..message.clone() }) {
-            Ok(Value::Object(map)) => Ok(map),
-            _ => Ok(Map::new()),
-        }
-    };
-    let messages = head.messages.iter().enumerate().map(message);
-    let messages = messages.collect::<Result<Vec<_>, Problem>>()?;
-    let prompt = Prompt::Chat { messages, tools: head.tools.clone() };
-    Ok(Question { prompt, echo: false, scores })
-}
-
-/// The text of a message. Parts become one text, so that a control token which is cut in two by them stays
-/// words; what is no text is refused by name, for no model here reads it.
-fn whole_text(message: usize, content: &Content) -> Result<Content, Problem> {
-    let Content::Parts(parts) = content else {
-        return Ok(content.clone());
-    };
-    let mut whole = String::new();
-    for (at, part) in parts.iter().enumerate() {
-        let kind = part.get("type").and_then(Value::as_str).unwrap_or("text");
-        match (kind, part.get("text").and_then(Value::as_str)) {
-            ("text", Some(text)) => whole.push_str(text),
-            ("text", None) => {
-                let field = format!("messages[{message}].content[{at}]");
-                let detail = format!("`{field}` has no `text`");
-                return Err(
-                    Problem::new(ProblemKind::Invalid, "part_without_text", detail).at_field(field)
-                );
-            }
-            (other, _) => {
-                let other: String = other.chars().take(40).collect();
-                let field = format!("messages[{message}].content[{at}]");
-                let detail = format!("`{field}` is of type `{other}`; models here read text only");
-                return Err(Problem::new(ProblemKind::Invalid, "part_not_supported", detail)
-                    .at_field(field)
-                    .with_way_out("leave it out, or describe it in words"));
-            }
-        }
-    }
-    Ok(Content::Text(whole))
-}
-
-fn too_much(field: &str, error: TooMuch) -> Problem {
-    let detail = format!("`{field}` {error}");
-    Problem::new(ProblemKind::Invalid, "field_too_large", detail).at_field(field)
 }
 
 async fn whole(mut answer: Answers) -> Result<ChatResponse, Problem> {
@@ -121,9 +63,9 @@ async fn whole(mut answer: Answers) -> Result<ChatResponse, Problem> {
         let figures = whole.figures?;
         Some(ChatChoice {
             index,
-            message: AnswerMessage { role: "assistant".to_owned(), content: whole.text },
+            finish_reason: finish_reason(&figures, !whole.calls.is_empty()),
             logprobs: ChatLogprobs::of(whole.scores),
-            finish_reason: figures.ended_by.finish_reason(),
+            message: message(whole.text, whole.reasoning, whole.calls),
             deft: figures,
         })
     };
@@ -135,6 +77,40 @@ async fn whole(mut answer: Answers) -> Result<ChatResponse, Problem> {
         choices: (0..).zip(answers).filter_map(choice).collect(),
         usage,
     })
+}
+
+/// The reason in the protocol's words. An answer that a limit has ended reports the limit, with calls as well.
+fn finish_reason(figures: &Figures, has_calls: bool) -> FinishReason {
+    match figures.ended_by.finish_reason() {
+        FinishReason::Stop if has_calls => FinishReason::ToolCalls,
+        other => other,
+    }
+}
+
+fn message(text: String, reasoning: String, calls: Vec<(String, String)>) -> AnswerMessage {
+    let call = |(name, arguments)| ToolCall {
+        id: call_id(),
+        kind: FunctionKind::Function,
+        function: FunctionCall { name, arguments },
+    };
+    let calls: Vec<ToolCall> = calls.into_iter().map(call).collect();
+    AnswerMessage {
+        role: "assistant".to_owned(),
+        content: (!text.is_empty() || calls.is_empty()).then_some(text),
+        reasoning_content: Some(reasoning).filter(|text| !text.is_empty()),
+        tool_calls: Some(calls).filter(|calls| !calls.is_empty()),
+    }
+}
+
+/// A new id of a tool call: nine letters and digits, because some chat templates accept only ids of this form.
+fn call_id() -> String {
+    let mut number = Uuid::new_v4().as_u128();
+    let mut digit = || {
+        let digit = u32::try_from(number % 36).unwrap_or(0);
+        number /= 36;
+        char::from_digit(digit, 36).unwrap_or('0')
+    };
+    (0..9).map(|_| digit()).collect()
 }
 
 fn id(answer: &Answers) -> String {
@@ -160,11 +136,17 @@ fn choice(index: u32, delta: Delta) -> ChunkChoice {
 struct Chunks {
     /// Whether the last chunk has token counts.
     counts: bool,
+    /// Answers that have tool calls.
+    with_calls: BTreeSet<u32>,
 }
 
 impl Written for Chunks {
     fn first(&mut self, answer: &Answers) -> Bytes {
-        let role = Delta { role: Some("assistant".to_owned()), content: Some(String::new()) };
+        let role = Delta {
+            role: Some("assistant".to_owned()),
+            content: Some(String::new()),
+            ..Delta::default()
+        };
         let choices = (0..).zip(0..answer.count()).map(|(index, _)| choice(index, role.clone()));
         chunk(answer, choices.collect(), None)
     }
@@ -173,16 +155,34 @@ impl Written for Chunks {
         &mut self,
         answer: &Answers,
         index: u32,
-        text: String,
+        (part, text): (Part, String),
         scores: Vec<TokenScore>,
     ) -> Bytes {
-        let piece = choice(index, Delta { role: None, content: Some(text) });
+        let delta = match part {
+            Part::Answer => Delta { content: Some(text), ..Delta::default() },
+            Part::Reasoning => Delta { reasoning_content: Some(text), ..Delta::default() },
+            Part::Arguments(call) => {
+                let function = FunctionPiece { name: None, arguments: text };
+                let piece = ToolCallPiece { index: call, id: None, kind: None, function };
+                Delta { tool_calls: Some(vec![piece]), ..Delta::default() }
+            }
+        };
+        let piece = choice(index, delta);
         let logprobs = ChatLogprobs::of(scores);
         chunk(answer, vec![ChunkChoice { logprobs, ..piece }], None)
     }
 
+    fn tool_call(&mut self, answer: &Answers, index: u32, call: u32, name: String) -> Bytes {
+        self.with_calls.insert(index);
+        let function = FunctionPiece { name: Some(name), arguments: String::new() };
+        let kind = Some(FunctionKind::Function);
+        let piece = ToolCallPiece { index: call, id: Some(call_id()), kind, function };
+        let delta = Delta { tool_calls: Some(vec![piece]), ..Delta::default() };
+        chunk(answer, vec![choice(index, delta)], None)
+    }
+
     fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes {
-        let finish_reason = Some(figures.ended_by.finish_reason());
+        let finish_reason = Some(finish_reason(&figures, self.with_calls.contains(&index)));
         let last = choice(index, Delta::default());
         chunk(answer, vec![ChunkChoice { finish_reason, deft: Some(figures), ..last }], None)
     }

@@ -10,6 +10,7 @@ use deft_protocol::embeddings::{
 };
 
 use super::caller::Caller;
+use super::fields;
 use super::respond::{Body, ChatError, body};
 use super::{App, streaming};
 use crate::answering::gateway::Embedded;
@@ -30,6 +31,7 @@ pub(super) async fn embed(
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
     let request: EmbeddingRequest = body(&bytes.0)?;
+    fields::check(&bytes.0, "EmbeddingRequest")?;
     let format = request.encoding_format.unwrap_or_default();
     let (call, patience) = app.arrive(&request.model, &caller);
     let made = async move {

@@ -88,7 +88,11 @@ mod tests {
         let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src/routes");
         let mut routes = 0;
         for entry in std::fs::read_dir(folder).unwrap() {
-            let source = std::fs::read_to_string(entry.unwrap().path()).unwrap();
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                continue;
+            }
+            let source = std::fs::read_to_string(path).unwrap();
             for line in source.lines().filter(|line| line.starts_with("#[")) {
                 let methods = ["get", "post", "delete", "put"];
                 let route = methods.into_iter().find_map(|method| {

@@ -103,9 +103,18 @@ pub(crate) fn error_body(problem: &Problem) -> ErrorBody {
         error: ErrorDetail {
             message,
             error_type: error_type.to_owned(),
-            code: problem.code.clone(),
+            code: usual_code(&problem.code).to_owned(),
             param: problem.field.clone(),
         },
+    }
+}
+
+/// The code under which clients of the protocol look for a problem.
+fn usual_code(code: &str) -> &str {
+    match code {
+        "context_exceeded" => "context_length_exceeded",
+        "no_model" => "model_not_found",
+        other => other,
     }
 }
 

@@ -8,7 +8,7 @@ use actix_web::HttpResponse;
 use bytes::Bytes;
 use deft_protocol::Problem;
 use deft_protocol::chat::{Figures, Usage};
-use deft_protocol::engine::TokenScore;
+use deft_protocol::engine::{Part, TokenScore};
 use futures_util::Stream;
 use serde::Serialize;
 use tokio::time::timeout;
@@ -45,9 +45,11 @@ pub(super) trait Written: 'static {
         &mut self,
         answer: &Answers,
         index: u32,
-        text: String,
+        text: (Part, String),
         scores: Vec<TokenScore>,
     ) -> Bytes;
+    /// A tool call of one of the answers begins.
+    fn tool_call(&mut self, answer: &Answers, index: u32, call: u32, name: String) -> Bytes;
     /// One of the answers is complete.
     fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes;
     /// All are.
@@ -115,8 +117,11 @@ async fn step(at: At, patience: &Patience, written: &mut impl Written) -> (Bytes
                 return (comment(), Some(At::Going(answer)));
             };
             let bytes = match piece {
-                Piece::Text { answer: index, text, scores } => {
-                    written.text(&answer, index, text, scores)
+                Piece::Text { answer: index, part, text, scores } => {
+                    written.text(&answer, index, (part, text), scores)
+                }
+                Piece::ToolCall { answer: index, index: call, name } => {
+                    written.tool_call(&answer, index, call, name)
                 }
                 Piece::Ended { answer: index, figures } => written.ended(&answer, index, figures),
                 Piece::Done(usage) => {

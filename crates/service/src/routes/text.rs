@@ -4,11 +4,12 @@ use actix_web::{HttpResponse, post, web};
 use bytes::Bytes;
 use deft_protocol::Problem;
 use deft_protocol::chat::{AnswerOptions, ErrorBody, Figures, Usage};
-use deft_protocol::engine::TokenScore;
+use deft_protocol::engine::{Part, Prompt, TokenScore};
 use deft_protocol::text::{TextChoice, TextHead, TextLogprobs, TextResponse};
 
 use super::App;
 use super::caller::Caller;
+use super::fields;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
 use crate::answering::gateway::{Answers, Question, Whole, check_answers};
@@ -29,12 +30,13 @@ pub(super) async fn continue_text(
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
     let head: TextHead = body(&bytes.0)?;
+    fields::check(&bytes.0, "TextRequest")?;
     let options: AnswerOptions = body(&bytes.0)?;
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
     let prompts = head.prompt.into_prompts(head.control_tokens.unwrap_or(true));
     let (echo, scores) = (head.echo.unwrap_or(false), head.logprobs);
-    let question = |prompt| Question { prompt, echo, scores };
+    let question = |prompt: Prompt| Question { echo, scores, ..prompt.into() };
     let questions: Vec<Question> = prompts.into_iter().map(question).collect();
     check_answers(&options, questions.len())?;
     let (first, patience) = app.arrive(&head.model, &caller);
@@ -97,7 +99,7 @@ impl Written for Pieces {
         &mut self,
         answer: &Answers,
         index: u32,
-        text: String,
+        (_, text): (Part, String),
         scores: Vec<TokenScore>,
     ) -> Bytes {
         let logprobs = self
@@ -106,6 +108,11 @@ impl Written for Pieces {
             .and_then(|offset| TextLogprobs::of(scores, offset));
         let choice = TextChoice { logprobs, ..piece(index, text) };
         streaming::event(&response(answer, vec![choice], None))
+    }
+
+    fn tool_call(&mut self, _: &Answers, _: u32, _: u32, _: String) -> Bytes {
+        // Continuations are plain text.
+        Bytes::new()
     }
 
     fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes {

@@ -201,6 +201,13 @@ fn rows(variant: &Variant, kernels: Option<&str>) -> Vec<(&'static str, String)>
     if let Some(pooling) = &facts.pooling {
         rows.insert(12, ("pooling", pooling.clone()));
     }
+    if let Some(markers) = &facts.reasoning {
+        rows.insert(6, ("reasoning", format!("{} ... {}", markers.opening, markers.closing)));
+    }
+    if let Some(calls) = &facts.tool_calls {
+        let example = calls.example.replace('\n', "\\n");
+        rows.insert(6, ("tool calls", format!("{example} ({})", calls.form)));
+    }
     rows
 }
 

@@ -182,6 +182,8 @@ mod tests {
             detail: None,
             cached_tokens: 0,
             left_out_messages: 0,
+            reasoning_tokens: 0,
+            reasoning_seconds: 0.0,
             first_token_seconds: 0.05,
             load_seconds: 0.0,
             queue_seconds: 0.0,

@@ -1,6 +1,7 @@
 //! Lanes in company: whatever runs beside a call, its tokens and their scores stay the same.
 
 mod company;
+mod constrained;
 mod pages;
 
 use std::collections::BTreeMap;
@@ -77,7 +78,11 @@ fn chat(texts: &[(&str, &str)]) -> Prompt {
     let message = |(role, content): &(&str, &str)| {
         json!({"role": role, "content": content}).as_object().unwrap().clone()
     };
-    Prompt::Chat { messages: texts.iter().map(message).collect(), tools: None }
+    Prompt::Chat {
+        messages: texts.iter().map(message).collect(),
+        tools: None,
+        arguments: serde_json::Map::new(),
+    }
 }
 
 #[derive(Debug, Default, Clone, PartialEq)]
@@ -97,7 +102,7 @@ fn run(lanes: &mut Lanes) -> BTreeMap<(u64, u32), Answer> {
     }
     for message in out {
         match message {
-            FromEngine::Text { call, answer, text, scores } => {
+            FromEngine::Text { call, answer, text, scores, .. } => {
                 let found = answers.entry((call, answer)).or_default();
                 found.text.push_str(&text);
                 found.scores.extend(scores);

@@ -107,6 +107,9 @@ pub(super) fn order(question: Question, options: AnswerOptions) -> Result<CallOr
         scores: question.scores,
         overflow: options.when_context_full.unwrap_or_default(),
         guard: options.repetition_guard.unwrap_or(true),
+        constraint: question.constraint,
+        tools: question.tools,
+        reasoning_budget: question.reasoning_budget,
     })
 }
 
@@ -149,7 +152,7 @@ mod tests {
     }
 
     fn asked(scores: Option<u32>) -> Question {
-        Question { prompt: Prompt::Text("seed".to_owned()), echo: true, scores }
+        Question { echo: true, scores, ..Prompt::Text("seed".to_owned()).into() }
     }
 
     #[test]

@@ -4,6 +4,7 @@ use std::pin::Pin;
 
 use deft_protocol::Problem;
 use deft_protocol::chat::Usage;
+use deft_protocol::engine::Part;
 use futures_util::future::select_all;
 use uuid::Uuid;
 
@@ -101,8 +102,11 @@ impl Answers {
                 Event::Begun(Err(problem)) | Event::Piece(Piece::Failed(problem)) => {
                     return Piece::Failed(problem);
                 }
-                Event::Piece(Piece::Text { answer, text, scores }) => {
-                    return Piece::Text { answer: first + answer, text, scores };
+                Event::Piece(Piece::Text { answer, part, text, scores }) => {
+                    return Piece::Text { answer: first + answer, part, text, scores };
+                }
+                Event::Piece(Piece::ToolCall { answer, index, name }) => {
+                    return Piece::ToolCall { answer: first + answer, index, name };
                 }
                 Event::Piece(Piece::Ended { answer, figures }) => {
                     return Piece::Ended { answer: first + answer, figures };
@@ -120,6 +124,8 @@ impl Answers {
         self.usage.completion_tokens += usage.completion_tokens;
         self.usage.total_tokens += usage.total_tokens;
         self.usage.prompt_tokens_details.cached_tokens += usage.prompt_tokens_details.cached_tokens;
+        self.usage.completion_tokens_details.reasoning_tokens +=
+            usage.completion_tokens_details.reasoning_tokens;
     }
 
     /// All answers at once.
@@ -127,10 +133,15 @@ impl Answers {
         let mut all: Vec<Whole> = (0..self.count()).map(|_| Whole::default()).collect();
         loop {
             match self.next().await {
-                Piece::Text { answer, text, scores } => {
+                Piece::Text { answer, part, text, scores } => {
                     if let Some(whole) = all.get_mut(answer as usize) {
-                        whole.text.push_str(&text);
+                        whole.add(part, &text);
                         whole.scores.extend(scores);
+                    }
+                }
+                Piece::ToolCall { answer, name, .. } => {
+                    if let Some(whole) = all.get_mut(answer as usize) {
+                        whole.calls.push((name, String::new()));
                     }
                 }
                 Piece::Ended { answer, figures } => {
@@ -140,6 +151,20 @@ impl Answers {
                 }
                 Piece::Done(usage) => return Ok((all, usage)),
                 Piece::Failed(problem) => return Err(problem),
+            }
+        }
+    }
+}
+
+impl Whole {
+    fn add(&mut self, part: Part, text: &str) {
+        match part {
+            Part::Answer => self.text.push_str(text),
+            Part::Reasoning => self.reasoning.push_str(text),
+            Part::Arguments(index) => {
+                if let Some((_, arguments)) = self.calls.get_mut(index as usize) {
+                    arguments.push_str(text);
+                }
             }
         }
     }

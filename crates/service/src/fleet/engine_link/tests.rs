@@ -6,8 +6,13 @@ async fn a_caller_who_does_not_read_is_given_up_before_it_fills_the_memory() {
     let (events, mut read) = mpsc::unbounded_channel();
     calls.lock().insert(7, Listener { events, unread: Arc::default() });
     let (report, _told) = mpsc::unbounded_channel();
-    let text =
-        || FromEngine::Text { call: 7, answer: 0, text: "seed ".to_owned(), scores: Vec::new() };
+    let text = || FromEngine::Text {
+        call: 7,
+        answer: 0,
+        part: deft_protocol::engine::Part::Answer,
+        text: "seed ".to_owned(),
+        scores: Vec::new(),
+    };
     let given_up = (0..=MOST_UNREAD).map(|_| dispatch(text(), 60, &calls, &report));
     assert_eq!(given_up.filter(Option::is_some).count(), 1);
     assert_eq!(dispatch(text(), 60, &calls, &report), None, "nothing more is kept for it");

@@ -89,7 +89,7 @@ proptest! {
         let early: Vec<FromEngine> = std::mem::take(&mut out);
         let mut found = run(&mut together);
         for message in early.into_iter().rev() {
-            if let FromEngine::Text { call, answer, text, scores } = message {
+            if let FromEngine::Text { call, answer, text, scores, .. } = message {
                 let found = found.entry((call, answer)).or_default();
                 found.text.insert_str(0, &text);
                 found.scores.splice(0..0, scores);

@@ -1,0 +1,105 @@
+//! Constraints: answers that must match a JSON schema, a regular expression, a grammar, or the form of a tool call.
+//!
+//! A [`Grammar`] is compiled once and cached. Each answer has a [`Constrained`] of its own. The mask of the allowed tokens is
+//! computed by helper threads while the model computes the logits that it is applied to.
+
+mod grammar;
+mod masks;
+mod tokens;
+
+use std::collections::VecDeque;
+use std::sync::OnceLock;
+use std::time::Duration;
+
+use llguidance::{Matcher, ParserFactory};
+use parking_lot::Mutex;
+use thiserror::Error;
+
+use crate::tokenizer::Tokenizer;
+pub(crate) use grammar::{Grammar, Tool, tool_calls};
+pub(crate) use masks::{Constrained, Mask};
+
+/// Number of compiled grammars that stay in memory for later calls.
+const MOST_CACHED: usize = 8;
+/// Longest grammar or schema in bytes.
+const MAX_BYTES: usize = 256 << 10;
+/// Deepest nesting of a schema, expression or grammar: the library compiles them recursively.
+const MOST_DEPTH: usize = 64;
+/// Longest time to compile a grammar and its first mask.
+const LONGEST: Duration = Duration::from_millis(900);
+
+/// The error of a constraint.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum ConstraintError {
+    /// The grammar or schema is invalid, uses an unsupported feature, or cannot be fulfilled.
+    #[error("{0}")]
+    Invalid(String),
+    /// The grammar or schema is too large or too slow.
+    #[error("{0}")]
+    TooComplex(String),
+}
+
+/// Compiled grammars of a model.
+#[derive(Default)]
+pub(crate) struct Constraints {
+    factory: OnceLock<Result<ParserFactory, String>>,
+    /// Grammars with their matchers before the first token, the latest last.
+    cached: Mutex<VecDeque<(Grammar, Matcher)>>,
+}
+
+impl Constraints {
+    /// The state of a new answer with a grammar.
+    ///
+    /// # Errors
+    /// The grammar is invalid or too complex.
+    pub(crate) fn begin(
+        &self,
+        tokenizer: &Tokenizer,
+        grammar: &Grammar,
+    ) -> Result<Constrained, ConstraintError> {
+        if let Some(matcher) = self.cached(grammar) {
+            return masks::begin(matcher, LONGEST);
+        }
+        if grammar.bytes() > MAX_BYTES {
+            return Err(ConstraintError::TooComplex(format!(
+                "it has {} bytes; at most {MAX_BYTES} are allowed",
+                grammar.bytes()
+            )));
+        }
+        if grammar.depth() > MOST_DEPTH {
+            return Err(ConstraintError::TooComplex(format!(
+                "it is nested more than {MOST_DEPTH} levels deep"
+            )));
+        }
+        let factory = self.factory.get_or_init(|| tokens::factory(tokenizer));
+        let factory =
+            factory.as_ref().map_err(|error| ConstraintError::TooComplex(error.clone()))?;
+        let matcher = grammar.compile(factory)?;
+        let begun = masks::begin(matcher.deep_clone(), LONGEST)?;
+        let mut cached = self.cached.lock();
+        if cached.len() >= MOST_CACHED {
+            cached.pop_front();
+        }
+        cached.push_back((grammar.clone(), matcher));
+        Ok(begun)
+    }
+
+    /// Tokens with the bytes of a text, after [`Self::begin`].
+    pub(crate) fn tokens_of(&self, text: &str) -> Vec<u32> {
+        let factory = self.factory.get().and_then(|factory| factory.as_ref().ok());
+        factory.map_or_else(Vec::new, |factory| factory.tok_env().tokenize_bytes(text.as_bytes()))
+    }
+
+    /// The matcher of a cached grammar, which becomes the latest one.
+    fn cached(&self, grammar: &Grammar) -> Option<Matcher> {
+        let mut cached = self.cached.lock();
+        let at = cached.iter().position(|(other, _)| other == grammar)?;
+        let found = cached.remove(at)?;
+        let matcher = found.1.deep_clone();
+        cached.push_back(found);
+        Some(matcher)
+    }
+}
+
+#[cfg(test)]
+mod tests;
