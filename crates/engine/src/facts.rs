@@ -10,7 +10,7 @@ use serde_json::{Map, Value};
 
 use crate::families::{self, Outline, Pooling};
 use crate::load_error::LoadError;
-use crate::output::OutputForm;
+use crate::output::{CallForm, OutputForm, ReasoningMarkers};
 use crate::template::Template;
 use crate::tokenizer::{Tokenizer, Vocabulary};
 
@@ -74,14 +74,8 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
         tokenizer: tokenizer_name(header),
         special_tokens: special_tokens(tokenizer.vocabulary()),
         serves: serves.into_iter().map(str::to_owned).collect(),
-        tool_calls: form.calls.as_ref().map(|form| ToolCallFacts {
-            form: form.kind.name().to_owned(),
-            example: form.example(),
-            several: form.separator.is_some(),
-        }),
-        reasoning: form
-            .reasoning
-            .map(|markers| ReasoningFacts { opening: markers.opening, closing: markers.closing }),
+        tool_calls: form.calls.as_ref().map(tool_calls),
+        reasoning: form.reasoning.map(reasoning),
         pooling: pooling.map(|pooling| pooling.name().to_owned()),
         sample: sample.map(|sample| match sample {
             Ok(text) => text.chars().take(SAMPLE).collect(),
@@ -94,6 +88,18 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
         description: text("general.description"),
         warnings,
     })
+}
+
+fn reasoning(markers: ReasoningMarkers) -> ReasoningFacts {
+    ReasoningFacts { opening: markers.opening, closing: markers.closing }
+}
+
+fn tool_calls(form: &CallForm) -> ToolCallFacts {
+    ToolCallFacts {
+        form: form.kind.name().to_owned(),
+        example: form.example(),
+        several: form.separator.is_some(),
+    }
 }
 
 /// The tasks of the model. `sample` is a conversation in the model's template; an encoder has none.

@@ -81,7 +81,7 @@ pub enum CallError {
     /// Tools are requested from a model that writes no tool calls.
     #[error(
         "the chat template of this model writes no tool calls, so the model was not trained for them. Use another \
-         model, or choose a form with `call_form` in the model's settings"
+         model: `deft depot inspect MODEL` shows whether one writes tool calls"
     )]
     NoToolCalls,
     /// A template argument is not read by the template.
