@@ -6,6 +6,8 @@ import { t } from './i18n'
 export interface Column {
   model: string
   answer: string
+  /** The model's reasoning before the answer; comparisons saved earlier have none. */
+  reasoning?: string
   memory_bytes?: number
   figures?: Figures
   usage?: Usage

@@ -5,6 +5,7 @@ import { type Comparison, figuresOf, markdown } from '../comparison'
 import AnswerText from './AnswerText.vue'
 import FigureTable from './FigureTable.vue'
 import QuestionBubble from './QuestionBubble.vue'
+import ReasoningText from './ReasoningText.vue'
 
 const props = defineProps<{ comparison: Comparison; running: boolean }>()
 
@@ -24,6 +25,7 @@ function save(kind: 'md' | 'json') {
     <div class="columns">
       <v-card v-for="column in comparison.answers" :key="column.model" class="pa-4 d-flex flex-column" :data-column="column.model">
         <div class="font-weight-bold mb-2">{{ column.model }}</div>
+        <ReasoningText :text="column.reasoning ?? ''" :seconds="column.figures?.reasoning_seconds" :growing="running && !column.answer" />
         <AnswerText :text="column.answer" :growing="running && !column.figures && !column.problem" aria-live="polite" />
         <v-alert v-if="column.problem" type="error" variant="tonal" density="compact" class="mt-2">
           {{ column.problem }}

@@ -32,8 +32,12 @@ export function useSideBySide() {
     const unload = asking.unloadAfter ? { unload_after: true } : {}
     try {
       await streamAnswer({ model, messages, temperature: asking.temperature, ...unload }, signal, {
+        reasoning: (more) => {
+          if (!column.reasoning) void lookAtMemory(column, model)
+          column.reasoning = (column.reasoning ?? '') + more
+        },
         text: (more) => {
-          if (!column.answer) void lookAtMemory(column, model)
+          if (!column.answer && !column.reasoning) void lookAtMemory(column, model)
           column.answer += more
         },
         figures: (figures) => (column.figures = figures),

@@ -112,9 +112,9 @@ impl Scene {
     }
 
     async fn refused(&self, wanted: &Wanted) -> String {
-        let reported = self.fetch(wanted).await.unwrap_err().to_string();
+        let error = self.fetch(wanted).await.unwrap_err().to_string();
         let folder = self.folder.path().display().to_string();
-        reported.replace(self.hub.address(), "HUB").replace(&folder, "DIR")
+        error.replace(self.hub.address(), "HUB").replace(&folder, "DIR")
     }
 
     /// How many files lie in a folder of the depot, but for notes of content that no variant names yet.
@@ -205,13 +205,13 @@ async fn a_file_that_changes_in_between_is_begun_anew_or_given_up() {
 #[tokio::test]
 async fn what_is_not_what_was_announced_is_put_aside_and_never_used() {
     let scene = scene();
-    let told_digest = "0".repeat(64).parse().unwrap();
-    let wanted = Wanted { sha256: Some(told_digest), ..scene.wanted() };
-    let reported = scene.refused(&wanted).await;
-    assert!(reported.contains("was announced. It is not used"), "{reported}");
-    assert!(reported.contains("DIR/depot/incoming/wrong-"), "{reported}");
+    let announced = "0".repeat(64).parse().unwrap();
+    let wanted = Wanted { sha256: Some(announced), ..scene.wanted() };
+    let error = scene.refused(&wanted).await;
+    assert!(error.contains("was announced. It is not used"), "{error}");
+    assert!(error.contains("DIR/depot/incoming/wrong-"), "{error}");
     assert_eq!(scene.count("incoming"), 1);
-    assert!(scene.store.hold(&told_digest).is_none());
+    assert!(scene.store.hold(&announced).is_none());
     let root = scene.folder.path().join("depot");
     drop(scene.store);
     drop(Store::open(&root).unwrap());
@@ -223,7 +223,7 @@ async fn every_refusal_says_what_is_wrong() {
     let scene = scene_of(MIB, false);
     let wanted = scene.wanted();
     let bare = Wanted { bytes: None, sha256: None, ..wanted.clone() };
-    let mut reported = Vec::new();
+    let mut errors = Vec::new();
     let status = |code: u16, later: Option<&str>| Behaviour {
         status: Some(code),
         retry_after: later.map(str::to_owned),
@@ -242,16 +242,16 @@ async fn every_refusal_says_what_is_wrong() {
         ("loop", Behaviour { redirect: Some("{path}".to_owned()), ..Behaviour::default() }),
     ] {
         scene.hub.behave(behaviour);
-        reported.push(format!("{case}: {}", scene.refused(&wanted).await));
+        errors.push(format!("{case}: {}", scene.refused(&wanted).await));
     }
     scene.hub.behave(Behaviour::default());
     for (case, content) in
         [("empty", ""), ("a page called a model", "<html>"), ("a pointer", "version https://")]
     {
         std::fs::write(scene.source(), content).unwrap();
-        reported.push(format!("{case}: {}", scene.refused(&bare).await));
+        errors.push(format!("{case}: {}", scene.refused(&bare).await));
     }
-    insta::assert_snapshot!(reported.join("\n"));
+    insta::assert_snapshot!(errors.join("\n"));
     assert!(scene.store.variants().unwrap().is_empty());
 }
 
@@ -283,9 +283,9 @@ async fn a_token_goes_to_its_own_host_only() {
     let mut wanted = fresh.wanted();
     wanted.address = wanted.address.with_access(&access);
     fresh.arrives(&wanted).await;
-    assert!(fresh.hub.seen().iter().all(|(_, reported)| reported.contains(token)));
+    assert!(fresh.hub.seen().iter().all(|(_, sent)| sent.contains(token)));
     assert!(!other.seen().is_empty());
-    assert!(other.seen().iter().all(|(_, reported)| reported.is_empty()), "{:?}", other.seen());
+    assert!(other.seen().iter().all(|(_, sent)| sent.is_empty()), "{:?}", other.seen());
 }
 
 #[tokio::test]
@@ -295,11 +295,8 @@ async fn encrypted_connections_need_an_authority_that_is_trusted_and_stay_encryp
     let distrustful = Web::new(&settings(None)).unwrap();
     let stranger = Scene { web: distrustful, ..scene_of(MIB, true) };
     let look = RemoteFile::open(&stranger.web, &stranger.wanted().address).await;
-    let reported = look.err().map(|error| error.to_string()).unwrap_or_default();
-    assert!(
-        reported.contains("cannot be reached") && reported.contains("ertificate"),
-        "{reported}"
-    );
+    let error = look.err().map(|error| error.to_string()).unwrap_or_default();
+    assert!(error.contains("cannot be reached") && error.contains("ertificate"), "{error}");
     let plain = scene_of(MIB, false);
     let redirect = Some(format!("{}{{path}}", plain.hub.address()));
     scene.hub.behave(Behaviour { redirect, ..Behaviour::default() });
@@ -371,9 +368,9 @@ async fn a_disk_that_is_too_full_is_reported_before_the_first_byte_and_left_as_i
     let other = Arc::new(Store::open(&disk.join("depot")).unwrap());
     let before = std::mem::replace(&mut scene.store, other);
     let error = scene.fetch(&scene.wanted()).await.unwrap_err();
-    let reported = error.to_string();
-    assert!(matches!(error, RemoteError::Store(StoreError::NoSpace { .. })), "{reported}");
-    assert!(reported.contains("20.0 MiB are needed") && reported.contains("more"), "{reported}");
+    let text = error.to_string();
+    assert!(matches!(error, RemoteError::Store(StoreError::NoSpace { .. })), "{text}");
+    assert!(text.contains("20.0 MiB are needed") && text.contains("more"), "{text}");
     assert!(scene.hub.sent() <= 1, "nothing was fetched");
     assert_eq!(std::fs::read_dir(disk.join("depot/incoming")).unwrap().count(), 0);
     scene.store = before;

@@ -105,22 +105,22 @@ fn limits(allowed: &Allowed) -> Result<(), String> {
 
 /// Restricts files with Landlock, which applies to the files themselves and not to their names.
 fn files(own: &[PathBuf]) -> Result<RulesetStatus, String> {
-    let reported = |error: landlock::RulesetError| format!("Landlock: {error}");
+    let message = |error: landlock::RulesetError| format!("Landlock: {error}");
     let read = AccessFs::from_read(NEWEST);
     let mut rules = Ruleset::default()
         .handle_access(AccessFs::from_all(NEWEST))
         .and_then(|rules| rules.handle_access(AccessNet::from_all(NEWEST)))
         .and_then(|rules| rules.scope(Scope::from_all(NEWEST)))
         .and_then(Ruleset::create)
-        .map_err(reported)?;
+        .map_err(message)?;
     let system = SYSTEM.iter().map(Path::new);
     for path in own.iter().map(PathBuf::as_path).chain(system) {
         // A missing file cannot be read anyway.
         let Ok(opened) = PathFd::new(path) else { continue };
         let access = if path.is_dir() { read } else { read & AccessFs::from_file(NEWEST) };
-        rules = rules.add_rule(PathBeneath::new(opened, access)).map_err(reported)?;
+        rules = rules.add_rule(PathBeneath::new(opened, access)).map_err(message)?;
     }
-    Ok(rules.restrict_self().map_err(reported)?.ruleset)
+    Ok(rules.restrict_self().map_err(message)?.ruleset)
 }
 
 /// Refuses system calls that an engine never makes, with seccomp. Returns whether the processor's architecture is supported.
@@ -128,20 +128,20 @@ fn calls() -> Result<bool, String> {
     let Ok(processor) = std::env::consts::ARCH.try_into() else {
         return Ok(false);
     };
-    let reported = |error: seccompiler::BackendError| format!("seccomp: {error}");
+    let message = |error: seccompiler::BackendError| format!("seccomp: {error}");
     let mut refused: BTreeMap<i64, Vec<SeccompRule>> =
         never().into_iter().map(|call| (call, Vec::new())).collect();
     // `clone` starts threads and processes; only threads are allowed.
     let is_thread = u64::from(libc::CLONE_THREAD.unsigned_abs());
     let condition =
         SeccompCondition::new(0, SeccompCmpArgLen::Dword, SeccompCmpOp::MaskedEq(is_thread), 0);
-    let rule = SeccompRule::new(vec![condition.map_err(reported)?]).map_err(reported)?;
+    let rule = SeccompRule::new(vec![condition.map_err(message)?]).map_err(message)?;
     refused.insert(libc::SYS_clone, vec![rule]);
     let refuse = |rules, error: i32| {
         let action = SeccompAction::Errno(error.unsigned_abs());
         let filter = SeccompFilter::new(rules, SeccompAction::Allow, action, processor);
         let program: seccompiler::BpfProgram =
-            filter.and_then(TryInto::try_into).map_err(reported)?;
+            filter.and_then(TryInto::try_into).map_err(message)?;
         seccompiler::apply_filter(&program).map_err(|error| format!("seccomp: {error}"))
     };
     refuse(refused, libc::EPERM)?;

@@ -357,17 +357,17 @@ mod tests {
             concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/larkfen-desk/larkfen-desk-q8_0.gguf");
         let StoredModel { header, parts } = StoredModel::read(Path::new(file)).unwrap();
         let open = |layer_memory: LayerMemory, weights| {
-            let (mut layer_memory, mut reported) = (layer_memory, Vec::new());
-            let report = &mut |done, all| reported.push((done, all));
+            let (mut layer_memory, mut reports) = (layer_memory, Vec::new());
+            let report = &mut |done, all| reports.push((done, all));
             let mapped = Mapped::open(&parts, &header, &mut layer_memory, weights, report).unwrap();
-            (mapped, reported)
+            (mapped, reports)
         };
         let bytes = std::fs::metadata(file).unwrap().len();
         let (plain, _) = open(LayerMemory::host(), Weights::Mapped);
         for weights in [Weights::Mapped, Weights::Resident] {
-            let (copied, reported) = open(LayerMemory::host().with_copies_on(&[0, 0]), weights);
-            assert_eq!(reported.last(), Some(&(2 * bytes, 2 * bytes)));
-            assert!(reported.is_sorted());
+            let (copied, reports) = open(LayerMemory::host().with_copies_on(&[0, 0]), weights);
+            assert_eq!(reports.last(), Some(&(2 * bytes, 2 * bytes)));
+            assert!(reports.is_sorted());
             for tensor in &header.tensors {
                 let of = |mapped: &Mapped| {
                     mapped.weights(tensor.part, tensor.offset, tensor.bytes).near().to_vec()
@@ -388,14 +388,14 @@ mod tests {
         let bytes = std::fs::metadata(file).unwrap().len();
         for weights in [Weights::Mapped, Weights::Resident] {
             let (layer_memory, compute) = (&mut LayerMemory::host(), ComputeSettings::default());
-            let mut reported = Vec::new();
-            let report = &mut |done, all| reported.push((done, all));
+            let mut reports = Vec::new();
+            let report = &mut |done, all| reports.push((done, all));
             Model::open_in(Path::new(file), 256, layer_memory, weights, compute, report).unwrap();
             assert!(
-                reported.is_sorted()
-                    && reported.iter().all(|&(done, all)| done <= all && all == bytes)
+                reports.is_sorted()
+                    && reports.iter().all(|&(done, all)| done <= all && all == bytes)
             );
-            assert_eq!(reported.last(), Some(&(bytes, bytes)));
+            assert_eq!(reports.last(), Some(&(bytes, bytes)));
         }
     }
 }

@@ -17,7 +17,7 @@ use crate::load_error::LoadError;
 use crate::mapped::Mapped;
 use crate::output::OutputForm;
 use crate::template::Template;
-use crate::tokenizer::{Specials, TokenKind, Tokenizer};
+use crate::tokenizer::{Specials, TokenKind, Tokenizer, Vocabulary};
 
 /// Converts calls to tokens, and tokens to text. It needs no weights, so calls can be prepared while the model computes.
 pub(crate) struct Words {
@@ -26,7 +26,7 @@ pub(crate) struct Words {
     /// The form of the model's output.
     pub(crate) form: OutputForm,
     /// Control tokens that are parts of its markers, with their texts.
-    markers: BTreeMap<u32, String>,
+    pub(crate) markers: BTreeMap<u32, String>,
     pub(crate) constraints: Constraints,
     pub(crate) pooling: Option<Pooling>,
     /// Whether the model computes embeddings only.
@@ -36,45 +36,10 @@ pub(crate) struct Words {
 }
 
 impl Words {
-    fn new(
-        (tokenizer, template): (Tokenizer, Template),
-        (pooling, encoder, width): (Option<Pooling>, bool, u32),
-    ) -> Self {
-        let mut words = Self {
-            tokenizer,
-            template,
-            form: OutputForm::default(),
-            markers: BTreeMap::new(),
-            constraints: Constraints::default(),
-            pooling,
-            encoder,
-            width,
-        };
-        words.find_form();
-        words
-    }
-
-    /// Finds the form of the output with the current template.
-    fn find_form(&mut self) {
-        if self.encoder {
-            return;
-        }
-        let vocabulary = self.tokenizer.vocabulary();
-        self.form = OutputForm::find(&self.template, vocabulary);
-        let texts = self.form.marker_texts();
-        let is_part = |(_, text, kind): &(u32, &str, TokenKind)| {
-            *kind == TokenKind::Control && texts.iter().any(|marker| marker.contains(text))
-        };
-        let parts = vocabulary.iter().filter(|(_, text, _)| !text.is_empty()).filter(is_part);
-        self.markers = parts.map(|(id, text, _)| (id, text.to_owned())).collect();
-    }
-
-    /// The bytes of a token in an answer that is read: control tokens of markers have their text.
-    pub(crate) fn marked_bytes(&self, token: u32) -> Vec<u8> {
-        match self.markers.get(&token) {
-            Some(text) => text.as_bytes().to_vec(),
-            None => self.tokenizer.bytes_of(token),
-        }
+    fn new(read: Read, (pooling, encoder, width): (Option<Pooling>, bool, u32)) -> Self {
+        let Read { tokenizer, template, output: (form, markers) } = read;
+        let constraints = Constraints::default();
+        Self { tokenizer, template, form, markers, constraints, pooling, encoder, width }
     }
 
     /// The token that opens the reasoning, if it is one token.
@@ -92,12 +57,34 @@ impl Words {
     }
 }
 
-/// The tokenizer and template of a file.
-fn words(metadata: &Metadata) -> Result<(Tokenizer, Template), LoadError> {
+/// The form of a model's output, and the control tokens that are parts of its markers, with their texts.
+type Output = (OutputForm, BTreeMap<u32, String>);
+
+/// Finds the form of the output with a template.
+fn output(template: &Template, vocabulary: &Vocabulary) -> Output {
+    let form = OutputForm::find(template, vocabulary);
+    let texts = form.marker_texts();
+    let is_part = |(_, text, kind): &(u32, &str, TokenKind)| {
+        *kind == TokenKind::Control && texts.iter().any(|marker| marker.contains(text))
+    };
+    let parts = vocabulary.iter().filter(|(_, text, _)| !text.is_empty()).filter(is_part);
+    let markers = parts.map(|(id, text, _)| (id, text.to_owned())).collect();
+    (form, markers)
+}
+
+/// What is read from a file's metadata.
+struct Read {
+    tokenizer: Tokenizer,
+    template: Template,
+    output: Output,
+}
+
+fn read(metadata: &Metadata) -> Result<Read, LoadError> {
     let tokenizer = Tokenizer::new(metadata)?;
     let source = metadata.optional_text("tokenizer.chat_template")?;
     let template = Template::new(source, tokenizer.vocabulary());
-    Ok((tokenizer, template))
+    let output = output(&template, tokenizer.vocabulary());
+    Ok(Read { tokenizer, template, output })
 }
 
 /// An opened model.
@@ -146,7 +133,7 @@ impl Model {
             })?;
         // Both take long and are independent.
         let (words, mapped) = std::thread::scope(|scope| {
-            let words = scope.spawn(|| words(&header.metadata));
+            let words = scope.spawn(|| read(&header.metadata));
             let mapped = Mapped::open(&parts, &header, layer_memory, weights, report);
             (words.join(), mapped)
         });
@@ -164,8 +151,9 @@ impl Model {
     pub fn with_template(mut self, source: &str) -> Self {
         // There is no other reference before the model is used.
         if let Some(words) = Arc::get_mut(&mut self.words) {
-            words.template = Template::new(Some(source), words.tokenizer.vocabulary());
-            words.find_form();
+            let vocabulary = words.tokenizer.vocabulary();
+            words.template = Template::new(Some(source), vocabulary);
+            (words.form, words.markers) = output(&words.template, vocabulary);
         }
         self
     }

@@ -114,15 +114,15 @@ mod tests {
     #[test]
     fn what_is_none_or_is_cut_short_is_refused_with_the_reason() {
         let file = demo();
-        let reported = |bytes: &[u8]| tensors(bytes, bytes.len() as u64).unwrap_err().to_string();
-        assert!(reported(&file[..5]).contains("it has 5 bytes"));
-        assert!(reported(&file[..file.len() - 9]).contains("may be truncated"));
-        assert!(reported(b"GGUF\x03\0\0\0....").contains("its header has"));
-        assert!(reported(b"\x02\0\0\0\0\0\0\0[]").contains("not a JSON object"));
+        let error = |bytes: &[u8]| tensors(bytes, bytes.len() as u64).unwrap_err().to_string();
+        assert!(error(&file[..5]).contains("it has 5 bytes"));
+        assert!(error(&file[..file.len() - 9]).contains("may be truncated"));
+        assert!(error(b"GGUF\x03\0\0\0....").contains("its header has"));
+        assert!(error(b"\x02\0\0\0\0\0\0\0[]").contains("not a JSON object"));
         let with = |json: &str| {
             let mut bytes = (json.len() as u64).to_le_bytes().to_vec();
             bytes.extend_from_slice(json.as_bytes());
-            reported(&bytes)
+            error(&bytes)
         };
         assert!(with(r#"{"a":{"shape":[1],"data_offsets":[0,0]}}"#).contains("has no type"));
         assert!(with(r#"{"a":{"dtype":"F16","data_offsets":[0,0]}}"#).contains("has no shape"));

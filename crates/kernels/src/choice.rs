@@ -60,8 +60,8 @@ pub fn keeps_its_word(path: Instructions) -> bool {
     TYPES.into_iter().chain([TensorType::F16]).all(|tensor_type| {
         let stored = weights(tensor_type, rows * columns);
         let matrix = Matrix { tensor_type, rows, columns, bytes: &stored[..] };
-        let [found, reported] = [path, twin].map(|path| product(path, &team, matrix, tokens));
-        found.iter().zip(&reported).all(|(found, reported)| found.to_bits() == reported.to_bits())
+        let [found, expected] = [path, twin].map(|path| product(path, &team, matrix, tokens));
+        found.iter().zip(&expected).all(|(found, expected)| found.to_bits() == expected.to_bits())
     })
 }
 

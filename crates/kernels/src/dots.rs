@@ -111,7 +111,7 @@ mod tests {
         ) {
             if is_x86_feature_detected!("avx512bw") {
                 let halves: [[i32; 8]; 2] = bytemuck::cast(sums);
-                let reported: [__m256i; 2] = std::array::from_fn(|half| {
+                let expected: [__m256i; 2] = std::array::from_fn(|half| {
                     let (weights, values) = (weights[half], values[half]);
                     twin(bytemuck::cast(halves[half]), bytemuck::cast(weights), bytemuck::cast(values))
                 });
@@ -120,8 +120,8 @@ mod tests {
                 // SAFETY: the instructions were found on this processor.
                 let found = unsafe { [wide_twin(sums, weights, values), wide_fours(sums, weights, values)] };
                 for found in found {
-                    let (found, reported): ([i32; 16], [i32; 16]) = (bytemuck::cast(found), bytemuck::cast(reported));
-                    prop_assert_eq!(found, reported);
+                    let (found, expected): ([i32; 16], [i32; 16]) = (bytemuck::cast(found), bytemuck::cast(expected));
+                    prop_assert_eq!(found, expected);
                 }
             }
         }

@@ -108,12 +108,12 @@ fn listed(text: &str) -> Vec<usize> {
 #[must_use]
 pub fn are_of_kinds(root: &Path, processors: &[Processor]) -> bool {
     ["cpu_capacity", "cpufreq/cpuinfo_max_freq"].iter().any(|file| {
-        let reported = processors.iter().filter_map(|processor| {
+        let values = processors.iter().filter_map(|processor| {
             let folder = root.join(format!("sys/devices/system/cpu/cpu{}", processor.number));
             std::fs::read_to_string(folder.join(file)).ok()?.trim().parse::<u32>().ok()
         });
         let (least, most) =
-            reported.fold((u32::MAX, 0), |(least, most), one| (least.min(one), most.max(one)));
+            values.fold((u32::MAX, 0), |(least, most), one| (least.min(one), most.max(one)));
         least < most && f64::from(least) < f64::from(most) * 0.9
     })
 }
@@ -346,16 +346,15 @@ mod tests {
         ]);
         let nodes = nodes(root.path());
         let found = of_nodes(&nodes, &[0, 3, 8, 9, 50]);
-        let reported: Vec<(usize, usize)> =
-            found.iter().map(|one| (one.number, one.node)).collect();
-        assert_eq!(reported, [(0, 0), (3, 1), (8, 0), (9, 1), (50, 0)]);
+        let places: Vec<(usize, usize)> = found.iter().map(|one| (one.number, one.node)).collect();
+        assert_eq!(places, [(0, 0), (3, 1), (8, 0), (9, 1), (50, 0)]);
         assert!(super::nodes(Path::new("/nowhere")).is_empty());
     }
 
     #[test]
     fn kinds_of_processors_are_listed_by_the_system() {
         let two = [processor(0, 0, 1.0), processor(1, 0, 1.0)];
-        let reported = |file: &str, values: [&str; 2]| {
+        let are_of_kinds_with = |file: &str, values: [&str; 2]| {
             let root = tempfile::tempdir().unwrap();
             for (number, value) in values.iter().enumerate() {
                 let path = root.path().join(format!("sys/devices/system/cpu/cpu{number}/{file}"));
@@ -364,13 +363,13 @@ mod tests {
             }
             are_of_kinds(root.path(), &two)
         };
-        assert!(reported("cpu_capacity", ["1024\n", "512\n"]));
-        assert!(reported("cpufreq/cpuinfo_max_freq", ["3800000", "5200000"]));
+        assert!(are_of_kinds_with("cpu_capacity", ["1024\n", "512\n"]));
+        assert!(are_of_kinds_with("cpufreq/cpuinfo_max_freq", ["3800000", "5200000"]));
         assert!(
-            !reported("cpufreq/cpuinfo_max_freq", ["5000000", "5200000"]),
+            !are_of_kinds_with("cpufreq/cpuinfo_max_freq", ["5000000", "5200000"]),
             "one is favoured a little"
         );
-        assert!(!reported("cpu_capacity", ["1024", "beans"]));
+        assert!(!are_of_kinds_with("cpu_capacity", ["1024", "beans"]));
         assert!(!are_of_kinds(Path::new("/nowhere"), &two));
     }
 

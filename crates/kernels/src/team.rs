@@ -455,10 +455,10 @@ mod tests {
     #[test]
     fn a_panic_is_reported_and_the_team_goes_on() {
         let team = team(2);
-        let reported = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+        let result = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
             team.each(100, 1, |_, range| assert!(range.start != 70, "the seventieth"));
         }));
-        assert!(reported.is_err());
+        assert!(result.is_err());
         let sum = AtomicUsize::new(0);
         team.each(10, 1, |_, range| {
             sum.fetch_add(range.start, Ordering::Relaxed);

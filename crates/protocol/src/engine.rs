@@ -338,7 +338,7 @@ pub struct EngineFigures {
     pub prompt_seconds: f64,
     /// Time from the first token of the answer to its end.
     pub answer_seconds: f64,
-    /// Tokens of the reasoning, its markers included.
+    /// Tokens of the reasoning, with its closing marker.
     #[serde(default)]
     pub reasoning_tokens: u32,
     /// Time of the reasoning.

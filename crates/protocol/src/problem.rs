@@ -64,7 +64,7 @@ pub struct Problem {
     /// When to retry, in seconds, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retry_after_seconds: Option<u32>,
-    /// The wrong field of the request, if there is one.
+    /// The invalid field of the request, if one is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
     /// The HTTP status, repeated as the standard asks.

@@ -98,7 +98,7 @@ pub enum MustMatch {
 /// A tool call of an answer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ToolCall {
-    /// Its id, for the message with the result.
+    /// Its id; the message with the result repeats it.
     pub id: String,
     /// `function`.
     #[serde(rename = "type")]
@@ -124,7 +124,7 @@ pub struct ToolCallPiece {
     /// The id, in the first piece.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub id: Option<String>,
-    /// `function`, in the first piece.
+    /// `function`; only in the first piece.
     #[serde(rename = "type", default, skip_serializing_if = "Option::is_none")]
     pub kind: Option<FunctionKind>,
     /// The new part.

@@ -22,7 +22,7 @@ struct Content {
     file: File,
     length: u64,
     /// Content that is sent instead of the file.
-    reported: Option<Bytes>,
+    substitute: Option<Bytes>,
     /// Position of a byte that differs from the file.
     spoilt_at: Option<u64>,
 }
@@ -34,14 +34,14 @@ impl Content {
         if !found.is_file() {
             return Err(io::ErrorKind::NotFound.into());
         }
-        Ok(Self { file, length: found.len(), reported: None, spoilt_at: None })
+        Ok(Self { file, length: found.len(), substitute: None, spoilt_at: None })
     }
 
     /// A range of the content; zeros beyond its end.
     fn piece(&self, from: u64, end: u64) -> io::Result<Bytes> {
         let index = |at: u64| usize::try_from(at).unwrap_or(usize::MAX);
-        if let Some(reported) = &self.reported {
-            return Ok(reported.slice(index(from)..index(end)));
+        if let Some(substitute) = &self.substitute {
+            return Ok(substitute.slice(index(from)..index(end)));
         }
         let mut piece = vec![0; index(end - from)];
         let inside = index(end.min(self.length).saturating_sub(from));
@@ -63,7 +63,7 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
         return answer;
     }
     if behaviour.lies && path.ends_with(deft_depot::INDEX_FILE) {
-        content.reported = Some(turned(&std::fs::read(path).unwrap_or_default()).into());
+        content.substitute = Some(turned(&std::fs::read(path).unwrap_or_default()).into());
     }
     let is_other = behaviour.changes_after.is_some_and(|after| asked > after);
     content.spoilt_at = content.length.checked_sub(1).filter(|_| is_other);
@@ -80,8 +80,8 @@ pub(crate) fn send(state: &State, request: &HttpRequest, path: &Path) -> HttpRes
     };
     let mut response = if range.is_some() {
         let mut response = HttpResponse::build(StatusCode::PARTIAL_CONTENT);
-        let reported = format!("bytes {start}-{}/{total}", end.saturating_sub(1));
-        response.insert_header((header::CONTENT_RANGE, reported));
+        let range = format!("bytes {start}-{}/{total}", end.saturating_sub(1));
+        response.insert_header((header::CONTENT_RANGE, range));
         response
     } else {
         HttpResponse::Ok()

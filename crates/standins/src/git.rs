@@ -103,9 +103,9 @@ pub(crate) async fn batch(
             let id = object["oid"].as_str().unwrap_or_default();
             if state.folder().join("large").join(id).is_file() {
                 let mut download = json!({"href": format!("/large/{id}")});
-                if let Some(reported) = request.headers().get("authorization") {
+                if let Some(header) = request.headers().get("authorization") {
                     download["header"] =
-                        json!({"Authorization": reported.to_str().unwrap_or_default()});
+                        json!({"Authorization": header.to_str().unwrap_or_default()});
                 }
                 json!({"oid": id, "size": object["size"], "actions": {"download": download}})
             } else {

@@ -120,17 +120,16 @@ impl State {
 
     /// Whether the request has the required token, as a bearer token or as the password of any user.
     pub(crate) fn admits(&self, request: &HttpRequest) -> bool {
-        let reported = request.headers().get(header::AUTHORIZATION);
-        let reported =
-            reported.and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
-        self.0.seen.lock().push((request.path().to_owned(), reported.clone()));
+        let header = request.headers().get(header::AUTHORIZATION);
+        let header = header.and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned();
+        self.0.seen.lock().push((request.path().to_owned(), header.clone()));
         let Some(token) = self.0.behaviour.lock().token.clone() else {
             return true;
         };
-        let password = reported
+        let password = header
             .strip_prefix("Basic ")
             .and_then(|text| String::from_utf8(STANDARD.decode(text).ok()?).ok());
-        reported == format!("Bearer {token}")
+        header == format!("Bearer {token}")
             || password.is_some_and(|pair| pair.ends_with(&format!(":{token}")))
     }
 }
@@ -164,7 +163,7 @@ impl Hub {
         };
         let scheme = if options.encrypted { "https" } else { "http" };
         let address = format!("{scheme}://localhost:{port}");
-        let (sender, reported) = std::sync::mpsc::channel();
+        let (sender, started) = std::sync::mpsc::channel();
         let serving = state.clone();
         std::thread::spawn(move || {
             actix_web::rt::System::new().block_on(async move {
@@ -186,7 +185,7 @@ impl Hub {
                 }
             });
         });
-        let handle = reported.recv().context("the stand-in did not start")??;
+        let handle = started.recv().context("the stand-in did not start")??;
         Ok(Self { address, certificate, state, handle })
     }
 
@@ -294,10 +293,10 @@ async fn token(
     request: HttpRequest,
     query: web::Query<TokenQuery>,
 ) -> HttpResponse {
-    let reported = request.headers().get(header::AUTHORIZATION);
-    let reported = reported.and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let header = request.headers().get(header::AUTHORIZATION);
+    let header = header.and_then(|value| value.to_str().ok()).unwrap_or_default();
     let wanted = format!("Basic {}", STANDARD.encode(format!("{}:{}", READER.0, READER.1)));
-    if reported != wanted {
+    if header != wanted {
         return unauthorized();
     }
     match state.0.issuer.token(READER.0, query.scope.as_deref()) {

@@ -56,9 +56,8 @@ pub(super) async fn take(
                 }
             }
             StreamedPiece::Text(text) => {
-                if reasoning && noted < answered.reasoning.len() {
-                    print::note(format!("  {}", &answered.reasoning[noted..]));
-                    noted = answered.reasoning.len();
+                if reasoning {
+                    note_rest(&answered.reasoning, &mut noted);
                 }
                 show(&text);
                 answered.text.push_str(&text);
@@ -67,7 +66,19 @@ pub(super) async fn take(
             StreamedPiece::Counted(usage) => answered.usage = usage,
         }
     }
+    // The reasoning may have been all of it.
+    if reasoning {
+        note_rest(&answered.reasoning, &mut noted);
+    }
     Ok(answered)
+}
+
+/// Notes the reasoning after its first `noted` bytes, which were noted before.
+fn note_rest(reasoning: &str, noted: &mut usize) {
+    if let Some(rest) = reasoning.get(*noted..).filter(|rest| !rest.is_empty()) {
+        print::note(format!("  {rest}"));
+    }
+    *noted = reasoning.len();
 }
 
 /// Notes the complete lines of a text; returns their bytes.

@@ -234,8 +234,8 @@ impl Conversation {
         };
         if self.json {
             print::json_line(&json!({
-                "model": self.model, "answer": answered.text, "usage": answered.usage,
-                "figures": answered.figures,
+                "model": self.model, "answer": answered.text, "reasoning": answered.reasoning,
+                "usage": answered.usage, "figures": answered.figures,
             }));
             return Ok(Some(answered.text));
         }

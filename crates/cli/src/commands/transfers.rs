@@ -181,7 +181,7 @@ fn table(transfers: &[Transfer]) -> String {
     let length = ids::id_length(&all);
     let row = |transfer: &Transfer| {
         let problem = transfer.problem.as_ref().map(|problem| problem.detail.clone());
-        let reported = problem.or_else(|| transfer.outcome.clone());
+        let outcome = problem.or_else(|| transfer.outcome.clone());
         vec![
             transfer.id.to_string()[..length].to_owned(),
             verb(transfer.kind).to_owned(),
@@ -194,7 +194,7 @@ fn table(transfers: &[Transfer]) -> String {
                 TransferState::Cancelled => "cancelled",
             }
             .to_owned(),
-            reported.unwrap_or_else(|| progress(transfer)),
+            outcome.unwrap_or_else(|| progress(transfer)),
         ]
     };
     let headers = ["id", "kind", "model", "state", ""];

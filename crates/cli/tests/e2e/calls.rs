@@ -80,8 +80,8 @@ fn a_caller_who_waits_gets_its_position() {
     let call = taken_in(&world);
     assert_eq!((call.stage, call.name.as_str()), (CallStage::Prompt, "larkfen-desk/q8_0"));
     assert!(call.prompt_tokens.is_some_and(|tokens| tokens > 64), "{call:?}");
-    let reported = world.ok(&["calls"]);
-    assert!(reported.contains("processing the prompt, ") && reported.contains(" % "), "{reported}");
+    let output = world.ok(&["calls"]);
+    assert!(output.contains("processing the prompt, ") && output.contains(" % "), "{output}");
     assert!(until("its pace is known", || running(&world)[0].seconds_left) > 0.0);
     let streamed = streamed.join().unwrap();
     assert!(streamed.starts_with("HTTP/1.1 200"), "{streamed}");
@@ -119,10 +119,10 @@ fn a_failure_of_an_answer_in_one_piece_has_its_own_status_also_after_seconds() {
     // Heartbeats are every second.
     std::thread::sleep(Duration::from_secs(2));
     world.ok(&["calls", "--cancel", &id]);
-    let reported = asked.join().unwrap();
-    let (head, body) = reported.split_once("\r\n\r\n").unwrap();
-    assert!(!head.starts_with("HTTP/1.1 2"), "{reported}");
-    assert!(body.starts_with('{') && body.contains("\"code\":\"call_cancelled\""), "{reported}");
+    let output = asked.join().unwrap();
+    let (head, body) = output.split_once("\r\n\r\n").unwrap();
+    assert!(!head.starts_with("HTTP/1.1 2"), "{output}");
+    assert!(body.starts_with('{') && body.contains("\"code\":\"call_cancelled\""), "{output}");
 }
 
 #[test]

@@ -159,8 +159,8 @@ fn an_existing_server_can_be_used_and_is_left_alone() {
     let said = wrong.deft(&["service", "start", "--listen", "127.0.0.1:0"]);
     assert!(said.code == 1 && said.err.contains("127.0.0.1:1"), "{said:?}");
     // Meanwhile it says what it waits for.
-    let reported = "still starting: the database at 127.0.0.1:1 has not answered for 1";
-    assert!(said.err.contains(reported), "{said:?}");
+    let expected = "still starting: the database at 127.0.0.1:1 has not answered for 1";
+    assert!(said.err.contains(expected), "{said:?}");
     assert!(started.elapsed() < Duration::from_secs(40));
 }
 

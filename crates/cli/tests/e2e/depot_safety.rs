@@ -31,7 +31,7 @@ fn a_manifest_of_version_2_is_reported_and_kept_and_used_again_after_an_upgrade(
         assert!(listed.contains("cannot be read") && listed.contains(why), "{listed}");
         let json: Vec<serde_json::Value> =
             serde_json::from_str(&world.ok(&["depot", "list", "--json"])).unwrap();
-        assert!(json.iter().any(|reported| reported["not_understood"].is_string()), "{json:?}");
+        assert!(json.iter().any(|answer| answer["not_understood"].is_string()), "{json:?}");
         let path = world.data_dir().join("depot/models/larkfen-desk/q8_0/larkfen-desk-q8_0.gguf");
         assert_eq!(std::fs::read(path).unwrap(), std::fs::read(desk()).unwrap());
         world.ok(&["ask", "larkfen-desk-mini", QUESTION, "--max-tokens", "2"]);
@@ -142,8 +142,8 @@ fn a_request_names_files_and_reaches_no_others() {
     let ask = |body: serde_json::Value| world.post("/manage/v1/depot/import", body);
     // A projector must be one; a template must be a short text.
     for projector in [secret.as_path(), desk().as_path(), std::path::Path::new("/dev/zero")] {
-        let (status, reported) = ask(json!({"path": desk(), "projector": projector}));
-        assert!((400..500).contains(&status), "{}: {reported}", projector.display());
+        let (status, answer) = ask(json!({"path": desk(), "projector": projector}));
+        assert!((400..500).contains(&status), "{}: {answer}", projector.display());
     }
     let latin = folder.path().join("latin.jinja");
     std::fs::write(&latin, b"{{ 'S\xe4en' }}").unwrap();
@@ -155,19 +155,19 @@ fn a_request_names_files_and_reaches_no_others() {
         (&latin, "is not UTF-8"),
         (&long, "longer than 1048576 bytes"),
     ] {
-        let (status, reported) = ask(json!({"path": desk(), "template": template}));
-        let detail = reported["detail"].as_str().unwrap();
+        let (status, answer) = ask(json!({"path": desk(), "template": template}));
+        let detail = answer["detail"].as_str().unwrap();
         assert!((400..500).contains(&status) && detail.contains(why), "{detail}");
     }
     // A link in the last place is none of the files that were named.
     let link = folder.path().join("larkfen-linked-q8_0.gguf");
     symlink(desk(), &link).unwrap();
     for body in [json!({"path": link}), json!({"path": link, "move_it": true})] {
-        let (status, reported) = ask(body);
-        assert!(status == 409 && reported["code"] == "link_refused", "{reported}");
+        let (status, answer) = ask(body);
+        assert!(status == 409 && answer["code"] == "link_refused", "{answer}");
     }
-    let (status, reported) = world.post("/manage/v1/depot/register", json!({"path": link}));
-    assert!(status == 409 && reported["code"] == "link_refused", "{reported}");
+    let (status, answer) = world.post("/manage/v1/depot/register", json!({"path": link}));
+    assert!(status == 409 && answer["code"] == "link_refused", "{answer}");
 }
 
 #[test]
@@ -185,13 +185,13 @@ fn an_export_overwrites_nothing_and_follows_no_link() {
     let export = |folder: &std::path::Path| {
         world.deft(&["depot", "export", "larkfen-desk", &folder.to_string_lossy()])
     };
-    let (_, reported) =
+    let (_, answer) =
         world.post("/manage/v1/depot/larkfen-desk/q8_0/export", json!({"folder": led}));
-    let id = reported["id"].as_str().unwrap().to_owned();
+    let id = answer["id"].as_str().unwrap().to_owned();
     let failed = until("it is refused", || {
-        let reported: serde_json::Value =
+        let answer: serde_json::Value =
             serde_json::from_str(&world.ok(&["transfers", "--json"])).unwrap();
-        let all = reported.as_array().unwrap().clone();
+        let all = answer.as_array().unwrap().clone();
         all.into_iter().find(|it| it["id"] == *id && it["state"] == "failed")
     });
     assert_eq!(failed["problem"]["code"], "link_refused");

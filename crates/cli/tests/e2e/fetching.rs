@@ -396,21 +396,21 @@ fn killed_at_any_moment_nothing_is_lost_and_nothing_half_listed() {
         processes::kill(pid);
         until("it does not exist", || (!processes::is_alive(pid)).then_some(()));
         world = world.start();
-        let reported = format!("point {point}, {moment:?}\n{}", world.log());
+        let case = format!("point {point}, {moment:?}\n{}", world.log());
         let manifest = world.data_dir().join("depot/models").join(NAME).join(".deft-variant.json");
         // Whatever is listed is whole: it is verified, and answers.
         if is_listed(&world, NAME) {
-            assert!(manifest.is_file(), "{reported}");
+            assert!(manifest.is_file(), "{case}");
         }
         let done = until("it came to its end", || {
             let found = transfer(&world, &begun);
             found.state.has_ended().then_some(found)
         });
-        assert_eq!(done.state, TransferState::Done, "{reported}{done:?}");
-        assert!(is_listed(&world, NAME), "{reported}");
+        assert_eq!(done.state, TransferState::Done, "{case}{done:?}");
+        assert!(is_listed(&world, NAME), "{case}");
         let verified = world.ok(&["depot", "verify"]);
-        assert_eq!(verified.trim(), "1 file verified", "{reported}");
+        assert_eq!(verified.trim(), "1 file verified", "{case}");
         world.ok(&["depot", "remove", NAME]);
-        assert_eq!(count(&world.data_dir().join("depot/incoming")), 0, "{reported}");
+        assert_eq!(count(&world.data_dir().join("depot/incoming")), 0, "{case}");
     }
 }

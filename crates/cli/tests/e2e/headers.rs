@@ -61,10 +61,9 @@ fn a_process_that_reads_headers_may_nothing_but_ask_for_their_bytes() {
     let names = vec!["larkfen-desk-q8_0.gguf".to_owned()];
     let task = HeaderTask::Model { names, template: None, facts: true, shape: true };
     let deadline = Instant::now() + PATIENCE;
-    let reported =
-        link::converse(&task, &mut files, BufReader::new(&ours), &ours, deadline).unwrap();
-    let HeaderAnswer::Model { facts: Some(facts), shape: Some(shape), parts: 1 } = reported else {
-        panic!("{reported:?}");
+    let answer = link::converse(&task, &mut files, BufReader::new(&ours), &ours, deadline).unwrap();
+    let HeaderAnswer::Model { facts: Some(facts), shape: Some(shape), parts: 1 } = answer else {
+        panic!("{answer:?}");
     };
     assert!(facts.family == "llama" && facts.sample.is_some() && shape.layers > 0, "{facts:?}");
     drop(ours);

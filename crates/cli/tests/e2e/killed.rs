@@ -93,14 +93,14 @@ fn begin(world: &World, command: &[String]) -> Child {
 }
 
 /// Nothing is lost, and nothing half there.
-pub(crate) fn is_whole(world: &World, kept: &Kept, reported: &str) {
+pub(crate) fn is_whole(world: &World, kept: &Kept, case: &str) {
     let verified = world.ok(&["depot", "verify"]);
     let files = usize::from(kept.name.is_some());
-    assert!(files == 0 || verified.contains("1 file verified"), "{verified}\n{reported}");
+    assert!(files == 0 || verified.contains("1 file verified"), "{verified}\n{case}");
     let folder = world.data_dir().join("depot");
     let count = |name: &str| std::fs::read_dir(folder.join(name)).map_or(0, Iterator::count);
-    assert_eq!((count("incoming"), count("models")), (0, files), "{reported}");
-    assert!(wait(world.client().not_understood()).unwrap().is_empty(), "{reported}");
+    assert_eq!((count("incoming"), count("models")), (0, files), "{case}");
+    assert!(wait(world.client().not_understood()).unwrap().is_empty(), "{case}");
 }
 
 #[test]
@@ -128,12 +128,11 @@ fn killed_in_the_middle_of_a_change_it_is_made_or_not_and_what_was_answered_is_m
             let _ = starting.wait();
         }
         world = world.start();
-        let reported =
-            format!("point {point}: {:?}, {moment:?}, answered: {answered}", change.command);
+        let case = format!("point {point}: {:?}, {moment:?}, answered: {answered}", change.command);
         let then = found(&world);
         let allowed = then == change.after || (!answered && then == now);
-        assert!(allowed, "{reported}: {now:?}, then {then:?}\n{}", world.log());
-        is_whole(&world, &then, &reported);
+        assert!(allowed, "{case}: {now:?}, then {then:?}\n{}", world.log());
+        is_whole(&world, &then, &case);
         made += u32::from(then == change.after);
         now = then;
     }

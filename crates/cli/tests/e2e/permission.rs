@@ -98,11 +98,11 @@ fn as_root_the_key_gives_permission_and_wrong_ones_are_slow_and_logged_without_i
         command.args(["status", "--service", &world.address()]).output().unwrap()
     };
     let refused = deft(None);
-    let reported = String::from_utf8_lossy(&refused.stderr);
-    assert_eq!(refused.status.code(), Some(4), "{reported}");
+    let message = String::from_utf8_lossy(&refused.stderr);
+    assert_eq!(refused.status.code(), Some(4), "{message}");
     assert!(
-        reported.contains("user 65534 is not allowed to manage") && reported.contains("--key-file"),
-        "{reported}"
+        message.contains("user 65534 is not allowed to manage") && message.contains("--key-file"),
+        "{message}"
     );
     let managed = deft(Some(key(&world)));
     assert!(managed.status.success(), "{managed:?}");

@@ -75,9 +75,9 @@ fn answers_come_with_the_probabilities_of_their_tokens() {
     };
     let plain = world.posted("/v1/chat/completions", body(json!({})));
     assert!(plain["choices"][0].get("logprobs").is_none());
-    let reported =
+    let answer =
         world.posted("/v1/chat/completions", body(json!({"logprobs": true, "top_logprobs": 3})));
-    let content = reported["choices"][0]["logprobs"]["content"].as_array().unwrap();
+    let content = answer["choices"][0]["logprobs"]["content"].as_array().unwrap();
     let spelt: String = content.iter().map(|token| token["token"].as_str().unwrap()).collect();
     assert_eq!(spelt, ANSWER);
     for token in content {
@@ -85,7 +85,7 @@ fn answers_come_with_the_probabilities_of_their_tokens() {
         assert_eq!((top.len(), &top[0]["token"]), (3, &token["token"]));
         assert!(token["logprob"].as_f64().unwrap() <= 0.0);
     }
-    assert!(reported["usage"]["prompt_tokens_details"]["cached_tokens"].as_u64().unwrap() > 0);
+    assert!(answer["usage"]["prompt_tokens_details"]["cached_tokens"].as_u64().unwrap() > 0);
     let (status, error) = world.post("/v1/chat/completions", body(json!({"top_logprobs": 3})));
     assert!(status == 400 && error.to_string().contains("`top_logprobs`"), "{error}");
     let (status, error) =
@@ -327,23 +327,23 @@ fn no_request_ends_an_engine_process_however_deep_or_large_it_is() {
         ("as long as a body may be", &full, "[]", "request_too_large"),
         ("28 MiB of text", &long, "[]", "body_unreadable"),
     ] {
-        let (status, reported) = ask(messages, tools);
+        let (status, answer) = ask(messages, tools);
         assert_eq!(
-            (status, reported["error"]["code"].as_str()),
+            (status, answer["error"]["code"].as_str()),
             (400, Some(code)),
-            "{case}: {reported}"
+            "{case}: {answer}"
         );
     }
     // As many inputs as may be, and one long text.
     let inputs = vec!["Moonhook bean"; 2048];
-    let (status, reported) =
+    let (status, answer) =
         world.post("/v1/embeddings", json!({"model": "larkfen-desk", "input": inputs}));
-    assert_eq!((status, reported["error"]["code"].as_str()), (400, Some("no_embeddings")));
-    let (status, reported) = world.post(
+    assert_eq!((status, answer["error"]["code"].as_str()), (400, Some("no_embeddings")));
+    let (status, answer) = world.post(
         "/v1/chat/completions",
         json!({"model": "larkfen-desk", "messages": [{"role": "user", "content": "sow ".repeat(7 << 18)}]}),
     );
-    assert_eq!(status, 400, "a text that no context holds is refused in time: {reported}");
+    assert_eq!(status, 400, "a text that no context holds is refused in time: {answer}");
     let after = world.ready("larkfen-desk/q8_0");
     assert_eq!((after.pid, after.crashes), (before, 0));
     world.desk_answers();
@@ -367,12 +367,12 @@ fn parts_of_a_message_are_one_text_and_what_is_no_text_is_refused_by_name() {
     let usage = |answer: &(u16, serde_json::Value)| answer.1["usage"]["prompt_tokens"].clone();
     assert_eq!(parts.1["choices"][0]["message"], whole.1["choices"][0]["message"]);
     assert_eq!(usage(&parts), usage(&whole), "a control token in two parts stays words");
-    let (status, reported) = ask(json!([
+    let (status, answer) = ask(json!([
         {"type": "text", "text": "What is this?"},
         {"type": "image_url", "image_url": {"url": "data:image/png;base64,AAAA"}},
     ]));
-    assert_eq!((status, reported["error"]["code"].as_str()), (400, Some("part_not_supported")));
-    let detail = reported["error"]["message"].as_str().unwrap();
+    assert_eq!((status, answer["error"]["code"].as_str()), (400, Some("part_not_supported")));
+    let detail = answer["error"]["message"].as_str().unwrap();
     assert!(detail.contains("`messages[0].content[1]` is of type `image_url`"), "{detail}");
 }
 

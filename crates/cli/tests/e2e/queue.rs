@@ -98,12 +98,12 @@ fn callers_take_turns_and_see_their_places() {
     asked.push(ask(&world, later));
     let order = ["person", "agent", "agent", "notebook"];
     until("positions are reported", || {
-        let reported: Vec<String> = places(&world).into_iter().map(|(_, caller)| caller).collect();
-        (reported == order).then_some(())
+        let output: Vec<String> = places(&world).into_iter().map(|(_, caller)| caller).collect();
+        (output == order).then_some(())
     });
-    let reported = world.ok(&["calls"]);
-    assert!(reported.contains("waiting, position 1 in the queue"), "{reported}");
-    assert!(reported.contains("notebook, background"), "{reported}");
+    let output = world.ok(&["calls"]);
+    assert!(output.contains("waiting, position 1 in the queue"), "{output}");
+    assert!(output.contains("notebook, background"), "{output}");
     drop(held);
     for answer in asked {
         assert!(answer.join().unwrap().unwrap().contains("3 cm"));
@@ -115,8 +115,8 @@ fn callers_take_turns_and_see_their_places() {
     let person = ended.iter().find(|call| call.caller == "person").unwrap();
     assert!(person.queue_seconds > 0.0 && person.answer_rate.is_some(), "{person:?}");
     assert!(person.queue_seconds <= person.total_seconds);
-    let reported = world.ok(&["calls"]);
-    assert!(reported.contains("person") && reported.contains("queued"), "{reported}");
+    let output = world.ok(&["calls"]);
+    assert!(output.contains("person") && output.contains("queued"), "{output}");
 }
 
 #[test]
@@ -128,13 +128,10 @@ fn a_full_queue_refuses_until_somebody_leaves() {
     let waits = send(&address, &whole);
     until("it waits", || places(&world).first().cloned());
     let mut refused = send(&address, &whole);
-    let mut reported = [0; 400];
-    let length = refused.read(&mut reported).unwrap();
-    let reported = String::from_utf8_lossy(&reported[..length]).to_lowercase();
-    assert!(
-        reported.starts_with("http/1.1 503") && reported.contains("retry-after: "),
-        "{reported}"
-    );
+    let mut output = [0; 400];
+    let length = refused.read(&mut output).unwrap();
+    let output = String::from_utf8_lossy(&output[..length]).to_lowercase();
+    assert!(output.starts_with("http/1.1 503") && output.contains("retry-after: "), "{output}");
     let asked = wait(world.client().chat_stream(&of("person", question("larkfen-desk", "Hello"))));
     let Err(ClientError::Refused(problem)) = asked else { panic!("a second one waits") };
     assert!(problem.code == "queue_full" && problem.detail.contains("1 calls wait"), "{problem}");

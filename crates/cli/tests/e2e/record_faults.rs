@@ -44,7 +44,7 @@ trait Story {
     fn next(&mut self, now: &Self::State) -> Change<Self::State>;
 
     /// The state after all changes have ended; checks that nothing is incomplete.
-    fn found(&self, world: &World, reported: &str) -> Self::State;
+    fn found(&self, world: &World, case: &str) -> Self::State;
 }
 
 /// Puts the layer under these tables.
@@ -91,10 +91,10 @@ fn run_story(world: &World, kinds: usize, story: &mut impl Story) -> [u32; 2] {
             *failed += u32::from(has_failed);
             *turn = turn.filter(|_| has_failed).map(|turn| turn + 1);
             world.ok(&["service", "restart"]);
-            let reported = format!("{kind}, write {chosen} of {reached}: {said:?}");
-            let then = story.found(world, &reported);
+            let case = format!("{kind}, write {chosen} of {reached}: {said:?}");
+            let then = story.found(world, &case);
             let allowed = then == after || (said.code != 0 && then == now);
-            assert!(allowed, "{reported}: {now:?}, then {then:?}\n{}", world.log());
+            assert!(allowed, "{case}: {now:?}, then {then:?}\n{}", world.log());
             now = then;
             if turns.len() == kinds && turns.values().all(Option::is_none) {
                 break;
@@ -142,9 +142,9 @@ impl Story for Shelved {
         }
     }
 
-    fn found(&self, world: &World, reported: &str) -> Kept {
+    fn found(&self, world: &World, case: &str) -> Kept {
         let kept = found(world);
-        is_whole(world, &kept, reported);
+        is_whole(world, &kept, case);
         kept
     }
 }
@@ -173,7 +173,7 @@ impl Story for Fetched {
         }
     }
 
-    fn found(&self, world: &World, reported: &str) -> (bool, bool) {
+    fn found(&self, world: &World, case: &str) -> (bool, bool) {
         let fetches = until("every fetch has ended", || {
             let all = wait(world.client().transfers()).unwrap();
             all.iter().all(|transfer| transfer.state.has_ended()).then_some(all)
@@ -181,15 +181,15 @@ impl Story for Fetched {
         let sources = wait(world.client().sources()).unwrap();
         let variants = wait(world.client().depot()).unwrap();
         let names: Vec<&str> = variants.iter().map(|variant| &variant.name[..]).collect();
-        assert!(names.is_empty() || names == [FETCHED], "{names:?}\n{reported}");
+        assert!(names.is_empty() || names == [FETCHED], "{names:?}\n{case}");
         let verified = world.ok(&["depot", "verify"]);
-        assert!(names.is_empty() || verified.contains("1 file verified"), "{verified}\n{reported}");
+        assert!(names.is_empty() || verified.contains("1 file verified"), "{verified}\n{case}");
         let folder = world.data_dir().join("depot");
         let count = |name: &str| std::fs::read_dir(folder.join(name)).map_or(0, Iterator::count);
-        assert_eq!(count("models"), names.len(), "{reported}");
+        assert_eq!(count("models"), names.len(), "{case}");
         // The data of a failed pull stays, because it can be continued.
         let may_go_on = fetches.iter().any(|fetch| fetch.state == TransferState::Failed);
-        assert!(count("incoming") == 0 || may_go_on, "{fetches:?}\n{reported}");
+        assert!(count("incoming") == 0 || may_go_on, "{fetches:?}\n{case}");
         (!sources.is_empty(), !names.is_empty())
     }
 }

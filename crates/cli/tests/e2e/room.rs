@@ -244,8 +244,8 @@ fn a_model_that_always_has_calls_gives_way_to_one_that_waits_and_loses_none_of_t
             });
             let waits = scope.spawn(|| ask(&question("larkfen-desk-mini", QUESTION)));
             until("it is to give way", || {
-                let reported = world.log().matches(&format!("drain `{DESK}`")).count();
-                (reported >= turn).then_some(())
+                let drains = world.log().matches(&format!("drain `{DESK}`")).count();
+                (drains >= turn).then_some(())
             });
             processes::go_on(engine);
             waits.join().unwrap().expect("it has its turn");

@@ -272,7 +272,7 @@ fn a_redirect_of_git_carries_no_token_to_another_host() {
     assert!(said.code == 4 && said.err.contains("redirects to another address"), "{said:?}");
     assert!(said.err.contains("deft source add"), "{said:?}");
     assert_eq!(other.hub.questions(), asked, "it was not even asked");
-    assert!(!other.hub.seen().iter().any(|(_, reported)| reported.contains("Basic")), "no token");
+    assert!(!other.hub.seen().iter().any(|(_, header)| header.contains("Basic")), "no token");
 }
 
 #[test]

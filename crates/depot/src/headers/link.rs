@@ -77,8 +77,8 @@ pub fn converse(
                 buffer.resize(length as usize, 0);
                 match files.read_at(file, at, &mut buffer) {
                     Ok(count) => {
-                        let reported = Reply::Bytes(u32::try_from(count).unwrap_or(0));
-                        say(&mut to, &reported).and_then(|()| to.write_all(&buffer[..count]))
+                        let reply = Reply::Bytes(u32::try_from(count).unwrap_or(0));
+                        say(&mut to, &reply).and_then(|()| to.write_all(&buffer[..count]))
                     }
                     Err(error) => say(&mut to, &Reply::Failed(error.to_string())),
                 }

@@ -26,10 +26,10 @@ fn over_a_link(
     let (ours, theirs) = UnixStream::pair().unwrap();
     let other = std::thread::spawn(move || other(theirs));
     let deadline = Instant::now() + Duration::from_secs(60);
-    let reported = link::converse(task, files, BufReader::new(&ours), &ours, deadline);
+    let answer = link::converse(task, files, BufReader::new(&ours), &ours, deadline);
     drop(ours);
     other.join().unwrap();
-    reported
+    answer
 }
 
 fn honest(link: UnixStream) {

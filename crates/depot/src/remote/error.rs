@@ -95,12 +95,12 @@ pub enum RemoteError {
         place: String,
     },
     /// The file is not as long as was said.
-    #[error("{place} has {found} bytes; {reported} were announced")]
+    #[error("{place} has {found} bytes; {announced} were announced")]
     WrongLength {
         /// Where.
         place: String,
         /// Announced length in bytes.
-        reported: u64,
+        announced: u64,
         /// Length it has, in bytes.
         found: u64,
     },
@@ -112,13 +112,13 @@ pub enum RemoteError {
     },
     /// The content differs from the announced one.
     #[error(
-        "{place} has the digest {found}; {reported} was announced. It is not used, and was moved to `{}`", aside.display()
+        "{place} has the digest {found}; {announced} was announced. It is not used, and was moved to `{}`", aside.display()
     )]
     WrongDigest {
         /// Where.
         place: String,
         /// The announced digest.
-        reported: Digest,
+        announced: Digest,
         /// The digest it has.
         found: Digest,
         /// Where it was put.

@@ -249,8 +249,8 @@ impl Web {
         let response = self.client.get(url.clone()).send().await;
         let response =
             response.map_err(|error| RemoteError::broken(&place, &error.without_url()))?;
-        let reported = response.headers().get(WWW_AUTHENTICATE);
-        Ok(reported.and_then(|reported| reported.to_str().ok()).map(str::to_owned))
+        let header = response.headers().get(WWW_AUTHENTICATE);
+        Ok(header.and_then(|header| header.to_str().ok()).map(str::to_owned))
     }
 
     /// Requests a file's first byte, to get its length and whether the server supports ranges.
@@ -285,9 +285,9 @@ impl Web {
         is_no_page(&response, &place)?;
         let ranges = response.status() == StatusCode::PARTIAL_CONTENT;
         let (from, total) = if ranges {
-            let reported =
+            let header =
                 response.headers().get(CONTENT_RANGE).and_then(|value| value.to_str().ok());
-            reported.and_then(content_range).ok_or(RemoteError::Confused {
+            header.and_then(content_range).ok_or(RemoteError::Confused {
                 place: place.clone(),
                 what: "it sends a part of the file without its position".to_owned(),
             })?

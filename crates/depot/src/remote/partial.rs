@@ -97,11 +97,11 @@ impl Partial {
         let mut partial = Self::of((path, journal_path), file, journal, heading);
         let mut buffer = vec![0; PIECE];
         for line in lines {
-            let reported = partial.range(line.segment);
-            if reported.is_empty() {
+            let range = partial.range(line.segment);
+            if range.is_empty() {
                 return None;
             }
-            let found = partial.digest(reported, &mut buffer);
+            let found = partial.digest(range, &mut buffer);
             if found.is_ok_and(|found| found.to_hex().as_str() == line.blake3) {
                 partial.done.insert(line.segment);
             }
@@ -280,9 +280,9 @@ fn reserve(file: &File, bytes: u64) -> io::Result<()> {
 /// A full disk says how much is missing; every other error says itself.
 fn full(folder: &Path, need: u64, path: &Path, error: io::Error) -> StoreError {
     if error.kind() == io::ErrorKind::StorageFull
-        && let Err(reported) = need_space(folder, need)
+        && let Err(too_small) = need_space(folder, need)
     {
-        return reported;
+        return too_small;
     }
     failed("write", path)(error)
 }

@@ -154,7 +154,7 @@ impl Store {
         }
         // A partial file has its space already; its content is verified when it is continued.
         let begun = partial::length(&self.incoming(), &wanted.key());
-        match begun.filter(|begun| wanted.bytes.is_none_or(|reported| reported == *begun)) {
+        match begun.filter(|begun| wanted.bytes.is_none_or(|bytes| bytes == *begun)) {
             Some(bytes) => Ok(bytes),
             None => Ok(self.begun(web, wanted, watching).await?.bytes()),
         }
@@ -172,13 +172,13 @@ impl Store {
             let (incoming, key) = (incoming.clone(), key.clone());
             move || Ok(Partial::resume(&incoming, &key))
         });
-        let as_told =
-            |partial: &Partial| wanted.bytes.is_none_or(|reported| reported == partial.bytes());
-        if let Some(partial) = before.await?.filter(as_told) {
+        let is_as_long =
+            |partial: &Partial| wanted.bytes.is_none_or(|bytes| bytes == partial.bytes());
+        if let Some(partial) = before.await?.filter(is_as_long) {
             return Ok(partial);
         }
         let look = with_patience(watching, || web.look(&wanted.address));
-        let (bytes, mark) = reported(&look.await?, wanted)?;
+        let (bytes, mark) = announced(&look.await?, wanted)?;
         blocking(move || Ok(Partial::begin(&incoming, &key, bytes, mark)?)).await
     }
 
@@ -201,10 +201,10 @@ impl Store {
         let (store, wanted) = (Arc::clone(self), wanted.clone());
         blocking(move || {
             let (path, digest) = finished.finish()?;
-            if let Some(reported) = wanted.sha256.filter(|reported| *reported != digest) {
+            if let Some(announced) = wanted.sha256.filter(|announced| *announced != digest) {
                 let aside = store.put_aside(&path, &format!("{digest}-{}", wanted.name));
                 let place = wanted.address.shown();
-                return Err(RemoteError::WrongDigest { place, reported, found: digest, aside });
+                return Err(RemoteError::WrongDigest { place, announced, found: digest, aside });
             }
             Ok(store.take_finished(&path, digest)?)
         })
@@ -213,7 +213,7 @@ impl Store {
 }
 
 /// Length and mark of a file, compared with those announced before.
-fn reported(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteError> {
+fn announced(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), RemoteError> {
     let place = wanted.address.shown();
     let bytes = opened.total.or(wanted.bytes).ok_or_else(|| RemoteError::Confused {
         place: place.clone(),
@@ -222,8 +222,8 @@ fn reported(opened: &Opened, wanted: &Wanted) -> Result<(u64, Option<Mark>), Rem
     if bytes == 0 {
         return Err(RemoteError::Empty { place });
     }
-    if let Some(reported) = wanted.bytes.filter(|reported| *reported != bytes) {
-        return Err(RemoteError::WrongLength { place, reported, found: bytes });
+    if let Some(announced) = wanted.bytes.filter(|announced| *announced != bytes) {
+        return Err(RemoteError::WrongLength { place, announced, found: bytes });
     }
     Ok((bytes, opened.mark.clone()))
 }

@@ -30,7 +30,7 @@ const SLOWEST: &str = "1000";
 const PASSED: [&str; 7] =
     ["PATH", "http_proxy", "https_proxy", "HTTPS_PROXY", "all_proxy", "no_proxy", "NO_PROXY"];
 /// Longest output of `git` in bytes: a list of some hundred thousand files.
-const MOST_TOLD: u64 = 64 << 20;
+const MOST_OUTPUT: u64 = 64 << 20;
 /// Longest time of one `git` command.
 const LONGEST_WORK: Duration = Duration::from_secs(120);
 /// Headers of a host's answer that are sent with the request for a large file; others are dropped.
@@ -258,15 +258,17 @@ impl Repository {
         let mut child = git.spawn().map_err(failed)?;
         let (out, err) = (child.stdout.take(), child.stderr.take());
         let (mut stdout, mut stderr) = (Vec::new(), Vec::new());
-        let reported = async {
-            let mut out = out.expect("it was asked for").take(MOST_TOLD + 1);
-            let mut err = err.expect("it was asked for").take(MOST_TOLD);
+        let output = async {
+            let mut out = out.expect("it was asked for").take(MOST_OUTPUT + 1);
+            let mut err = err.expect("it was asked for").take(MOST_OUTPUT);
             tokio::try_join!(out.read_to_end(&mut stdout), err.read_to_end(&mut stderr))
         };
-        reported.await.map_err(failed)?;
-        if stdout.len() as u64 > MOST_TOLD {
+        output.await.map_err(failed)?;
+        if stdout.len() as u64 > MOST_OUTPUT {
             // Dropping the process kills it.
-            return Err(self.error(format!("it lists more than {} MiB of files", MOST_TOLD >> 20)));
+            return Err(
+                self.error(format!("it lists more than {} MiB of files", MOST_OUTPUT >> 20))
+            );
         }
         let status = child.wait().await.map_err(failed)?;
         Ok(std::process::Output { status, stdout, stderr })

@@ -160,14 +160,14 @@ mod tests {
             "tokenizer.json",
         ];
         let offers = group("larkfen", Some("4f0c"), files.map(found).to_vec());
-        let reported: Vec<String> = offers
+        let offered: Vec<String> = offers
             .iter()
             .map(|offer| {
                 let files: Vec<&str> = offer.files.iter().map(|file| &file.name[..]).collect();
                 format!("{}: {}", offer.path(), files.join(" "))
             })
             .collect();
-        insta::assert_snapshot!(reported.join("\n"));
+        insta::assert_snapshot!(offered.join("\n"));
     }
 
     #[test]

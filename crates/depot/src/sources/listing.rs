@@ -96,7 +96,7 @@ impl Listing {
             let at = |pointer: &Option<String>| entry.pointer(pointer.as_deref()?);
             let digest = match at(&self.sha256) {
                 None | Some(Value::Null) => None,
-                Some(reported) => Some(digest_of(reported).ok_or_else(|| {
+                Some(text) => Some(digest_of(text).ok_or_else(|| {
                     self.wrong(&list, &format!("the digest of `{path}` is not valid"))
                 })?),
             };
@@ -116,8 +116,8 @@ impl Listing {
 }
 
 /// A digest in a listing. An invalid digest is an error, not a missing digest.
-fn digest_of(reported: &Value) -> Option<Digest> {
-    reported.as_str()?.trim_start_matches("sha256:").parse().ok()
+fn digest_of(text: &Value) -> Option<Digest> {
+    text.as_str()?.trim_start_matches("sha256:").parse().ok()
 }
 
 /// Fills a template. Inserted values cannot leave their path segment.
@@ -163,14 +163,14 @@ mod tests {
     #[test]
     fn rules_that_cannot_work_are_refused() {
         listing().check().unwrap();
-        let reported = |change: fn(&mut Listing)| {
+        let error = |change: fn(&mut Listing)| {
             let mut listing = listing();
             change(&mut listing);
             listing.check().unwrap_err().to_string()
         };
-        assert!(reported(|l| l.files = "https://hub.example/".into()).contains("has no {repo}"));
-        assert!(reported(|l| l.download = "https://hub.example/".into()).contains("has no {path}"));
-        assert!(reported(|l| l.download = "file:///{path}".into()).contains("is not an address"));
-        assert!(reported(|l| l.path = "name".into()).contains("does not begin with `/`"));
+        assert!(error(|l| l.files = "https://hub.example/".into()).contains("has no {repo}"));
+        assert!(error(|l| l.download = "https://hub.example/".into()).contains("has no {path}"));
+        assert!(error(|l| l.download = "file:///{path}".into()).contains("is not an address"));
+        assert!(error(|l| l.path = "name".into()).contains("does not begin with `/`"));
     }
 }

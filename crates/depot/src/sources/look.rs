@@ -140,9 +140,9 @@ impl OfferedFiles {
             Content::Web(address) => {
                 let remote = handle.block_on(RemoteFile::open(&self.web, address))?;
                 let bytes = RemoteFile::bytes(&remote);
-                if let Some(reported) = file.bytes.filter(|reported| *reported != bytes) {
+                if let Some(announced) = file.bytes.filter(|announced| *announced != bytes) {
                     let place = address.shown();
-                    return Err(RemoteError::WrongLength { place, reported, found: bytes }.into());
+                    return Err(RemoteError::WrongLength { place, announced, found: bytes }.into());
                 }
                 Ok((OpenedOffer::Remote(Box::new(remote)), bytes))
             }
@@ -150,9 +150,9 @@ impl OfferedFiles {
     }
 
     fn note(&mut self, error: SourceError) -> io::Error {
-        let reported = io::Error::other(error.to_string());
+        let passed_on = io::Error::other(error.to_string());
         self.trouble = Some(error);
-        reported
+        passed_on
     }
 }
 

@@ -137,7 +137,7 @@ impl<'a> Registry<'a> {
         SourceError::Registry { place: self.place(repository), what: what.into() }
     }
 
-    fn reported(&self, repository: &str, error: &OciDistributionError) -> SourceError {
+    fn refusal(&self, repository: &str, error: &OciDistributionError) -> SourceError {
         use OciDistributionError as E;
         let place = self.place(repository);
         let (code, text) = match error {
@@ -169,7 +169,7 @@ impl<'a> Registry<'a> {
     async fn tags(&self, repository: &str) -> Result<Vec<String>, SourceError> {
         let image = self.image(repository, "latest")?;
         let tags = self.client.list_tags(&image, &self.auth, None, None).await;
-        Ok(tags.map_err(|error| self.reported(repository, &error))?.tags)
+        Ok(tags.map_err(|error| self.refusal(repository, &error))?.tags)
     }
 
     /// Refuses a registry that would have its credentials sent to somebody else: the place that it names for
@@ -180,11 +180,11 @@ impl<'a> Registry<'a> {
         }
         let url = format!("{}://{}/v2/", self.scheme, self.host);
         let url: Url = url.parse().map_err(|_| self.error("", "its address is not valid"))?;
-        let Some(reported) = self.finder.web.challenge(&url).await? else {
+        let Some(challenge) = self.finder.web.challenge(&url).await? else {
             return Ok(());
         };
-        let realm = reported.split_once("realm=\"").and_then(|(_, rest)| rest.split('"').next());
-        let is_bearer = reported.trim_start().to_lowercase().starts_with("bearer");
+        let realm = challenge.split_once("realm=\"").and_then(|(_, rest)| rest.split('"').next());
+        let is_bearer = challenge.trim_start().to_lowercase().starts_with("bearer");
         let Some(realm) = realm.filter(|_| is_bearer) else {
             return Ok(());
         };
@@ -206,7 +206,7 @@ impl<'a> Registry<'a> {
         self.keep_credentials().await?;
         let image = self.image("catalogue", "latest")?;
         let listed = self.client.catalog(&image, &self.auth, Some(MOST_REPOSITORIES), None).await;
-        let listed = listed.map_err(|error| self.reported("", &error))?;
+        let listed = listed.map_err(|error| self.refusal("", &error))?;
         let below = |name: &String| match &self.prefix[..] {
             "" => Some(name.clone()),
             prefix => name.strip_prefix(prefix)?.strip_prefix('/').map(str::to_owned),
@@ -257,7 +257,7 @@ impl<'a> Registry<'a> {
     async fn offer(&self, repository: &str, state: &str) -> Result<Offer, SourceError> {
         let image = self.image(repository, state)?;
         let pulled = self.client.pull_manifest(&image, &self.auth).await;
-        let (manifest, digest) = pulled.map_err(|error| self.reported(repository, &error))?;
+        let (manifest, digest) = pulled.map_err(|error| self.refusal(repository, &error))?;
         let OciManifest::Image(manifest) = manifest else {
             return Err(self.error(repository, "it is an index of artefacts; name an artefact"));
         };
@@ -287,7 +287,7 @@ impl<'a> Registry<'a> {
             .parse()
             .map_err(|_| self.error(repository, "its address is not valid"))?;
         let token = self.client.auth(image, &self.auth, RegistryOperation::Pull).await;
-        let token = token.map_err(|error| self.reported(repository, &error))?;
+        let token = token.map_err(|error| self.refusal(repository, &error))?;
         let bare = Address::new(url.clone());
         Ok(match token {
             Some(token) => bare.with([("authorization".to_owned(), format!("Bearer {token}"))]),

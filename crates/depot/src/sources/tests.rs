@@ -55,8 +55,8 @@ fn files_that_would_get_in_each_others_way_are_refused_before_they_are_fetched()
         Offer { files, ..offer("desk", "q8_0") }.checked().map(drop)
     };
     with(&["a.gguf", "config.json"]).unwrap();
-    let reported = |names: &[&str]| with(names).unwrap_err().to_string();
-    assert_eq!(reported(&["a.gguf", "a.gguf"]), "`desk/q8_0` has two files of one name: `a.gguf`");
-    assert!(reported(&[".deft-variant.json"]).contains("cannot be used"));
-    assert!(reported(&[".."]).contains("cannot be used"));
+    let error = |names: &[&str]| with(names).unwrap_err().to_string();
+    assert_eq!(error(&["a.gguf", "a.gguf"]), "`desk/q8_0` has two files of one name: `a.gguf`");
+    assert!(error(&[".deft-variant.json"]).contains("cannot be used"));
+    assert!(error(&[".."]).contains("cannot be used"));
 }

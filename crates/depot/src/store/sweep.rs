@@ -17,8 +17,8 @@ impl Store {
     /// Completes or removes what this version left unfinished.
     pub(super) fn sweep(&self) -> Result<(), StoreError> {
         let shelf = self.shelf()?;
-        for reported in &shelf.not_understood {
-            tracing::warn!("`{}` was left unchanged: {}", reported.folder.display(), reported.why);
+        for model in &shelf.not_understood {
+            tracing::warn!("`{}` was left unchanged: {}", model.folder.display(), model.why);
         }
         for name in &shelf.misnamed {
             let renamed = shelf.variants.iter().find(|manifest| manifest.name == *name);

@@ -194,10 +194,10 @@ fn a_baton_that_was_given_to_one_that_died_goes_on() {
     board.forget(1);
     board.table().holder.store(number(gone.at), SeqCst);
     let baton = board.join(2, 100).unwrap();
-    let (reported, taken) = std::sync::mpsc::channel();
+    let (ready, taken) = std::sync::mpsc::channel();
     thread::spawn(move || {
         baton.take(Work::Answers);
-        reported.send(()).unwrap();
+        ready.send(()).unwrap();
     });
     let found = taken.recv_timeout(Duration::from_secs(30));
     assert_eq!(found, Ok(()), "nobody computes any more");

@@ -1,13 +1,15 @@
 //! Grammars: of constraints that callers send, and of tool calls.
 
+use std::cmp::Reverse;
+use std::collections::BTreeMap;
+
 use deft_protocol::engine::Constraint;
 use llguidance::api::TopLevelGrammar;
-use llguidance::{Matcher, ParserFactory};
+use llguidance::{Matcher, ParserFactory, regex_to_lark};
 use serde_json::{Map, Value, json};
 
 use super::ConstraintError;
 use crate::output::{CallForm, CallShape};
-use crate::tokenizer::{TokenKind, Vocabulary};
 
 /// White space that JSON may have between its parts, limited so that an answer cannot consist of it.
 const SPACE: &str = r"[\x20\x0A\x0D\x09]{0,32}";
@@ -147,27 +149,65 @@ pub(crate) struct Tool {
     pub(crate) arguments: Value,
 }
 
-/// The grammar of calls of some tools, with the model's markers. `begins_after` is the part of the first marker that the
-/// model has already written.
-pub(crate) fn tool_calls(
-    form: &CallForm,
-    tools: &[Tool],
-    several: bool,
-    begins_after: &str,
-    vocabulary: &Vocabulary,
-) -> Grammar {
-    let literal = |text: &str| literal(text, vocabulary);
-    let opening = form.opening.trim_start();
-    let opening = literal(opening.strip_prefix(begins_after).unwrap_or(opening));
-    let closing = literal(form.closing.trim_end());
-    let (calls, mut rules) = calls(form, tools, &literal);
-    let more = match &form.separator {
-        Some(separator) if several => format!("({} call)*", literal(separator)),
-        _ => String::new(),
-    };
-    rules.insert(0, format!("start: {opening} call {more} {closing}"));
-    rules.insert(1, format!("call: {calls}"));
-    Grammar::Lark(rules.join("\n"))
+/// Calls of tools as an answer may write them.
+pub(crate) struct Calls<'a> {
+    /// The model's form of calls.
+    pub(crate) form: &'a CallForm,
+    pub(crate) tools: &'a [Tool],
+    /// Whether one answer may have several calls.
+    pub(crate) several: bool,
+    /// The part of the first marker that the model has already written; empty if the grammar covers the whole marker.
+    pub(crate) begins_after: &'a str,
+    /// What the answer may be instead of calls.
+    pub(crate) otherwise: Option<&'a Grammar>,
+    /// Control tokens of the model's markers, with their texts.
+    pub(crate) markers: &'a BTreeMap<u32, String>,
+}
+
+impl Calls<'_> {
+    /// The grammar of the calls.
+    ///
+    /// # Errors
+    /// A grammar in the Lark language was given as the other answer: its rules might have the same names.
+    pub(crate) fn grammar(&self) -> Result<Grammar, ConstraintError> {
+        let literal = |text: &str| literal(text, self.markers);
+        let whole = self.form.opening.trim_start();
+        let opening = match whole.strip_prefix(self.begins_after) {
+            // The last token of the marker may contain white space too.
+            Some(rest) if !self.begins_after.is_empty() => {
+                format!("SPACE? {}", literal(rest.trim_start()))
+            }
+            _ => literal(whole),
+        };
+        let closing = literal(self.form.closing.trim_end());
+        let (calls, rules) = calls(self.form, self.tools, &literal);
+        let more = match &self.form.separator {
+            Some(separator) if self.several => format!("({} call)*", literal(separator)),
+            _ => String::new(),
+        };
+        let answer = self.otherwise.map(answer_rule).transpose()?;
+        let instead = if answer.is_some() { " | answer" } else { "" };
+        let mut all = vec![
+            format!("start: calls{instead}"),
+            format!("calls: {opening} call {more} {closing}"),
+            format!("call: {calls}"),
+            r"SPACE: /[\x20\x0A\x0D\x09]{1,32}/".to_owned(),
+        ];
+        all.extend(answer);
+        all.extend(rules);
+        Ok(Grammar::Lark(all.join("\n")))
+    }
+}
+
+/// The rule `answer` of another grammar.
+fn answer_rule(grammar: &Grammar) -> Result<String, ConstraintError> {
+    match grammar {
+        Grammar::Schema(schema) => Ok(format!("answer: %json {schema}")),
+        Grammar::Regex(expression) => Ok(format!("answer: /{}/", regex_to_lark(expression, ""))),
+        Grammar::Lark(_) => Err(ConstraintError::Invalid(
+            "a grammar cannot be combined with tools; use `regex` or `response_format`, or remove `tools`".to_owned(),
+        )),
+    }
 }
 
 /// The rule of a call, and the rules that it uses.
@@ -255,23 +295,20 @@ fn named_arguments(tool: usize, schema: &Value, json: [&str; 2]) -> Vec<String> 
 }
 
 /// A text as terms of a grammar: control tokens by their ids, and the text between them.
-fn literal(text: &str, vocabulary: &Vocabulary) -> String {
+fn literal(text: &str, markers: &BTreeMap<u32, String>) -> String {
     let mut terms = Vec::new();
     let mut rest = text;
     while !rest.is_empty() {
-        let control = vocabulary
-            .iter()
-            .filter(|(_, token, kind)| *kind == TokenKind::Control && !token.is_empty())
-            .filter_map(|(id, token, _)| Some((rest.find(token)?, token.len(), id)))
-            .min_by_key(|(at, length, _)| (*at, usize::MAX - length));
-        let (before, id, after) = match control {
-            Some((at, length, id)) => (&rest[..at], Some(id), &rest[at + length..]),
-            None => (rest, None, ""),
+        let found = markers.iter().filter_map(|(id, token)| Some((rest.find(token)?, token, id)));
+        let first = found.min_by_key(|(at, token, _)| (*at, Reverse(token.len())));
+        let (before, after) = match first {
+            Some((at, token, _)) => (&rest[..at], &rest[at + token.len()..]),
+            None => (rest, ""),
         };
         if !before.is_empty() {
             terms.push(Value::from(before).to_string());
         }
-        terms.extend(id.map(|id| format!("<[{id}]>")));
+        terms.extend(first.map(|(_, _, id)| format!("<[{id}]>")));
         rest = after;
     }
     terms.join(" ")

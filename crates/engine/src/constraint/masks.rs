@@ -5,8 +5,8 @@ use std::sync::mpsc::{Receiver, Sender, SyncSender, channel, sync_channel};
 use std::thread;
 use std::time::Duration;
 
-use llguidance::Matcher;
 use llguidance::toktrie::SimpleVob;
+use llguidance::{CancellationHandle, Matcher};
 use parking_lot::Mutex;
 
 use super::ConstraintError;
@@ -97,7 +97,7 @@ enum State {
     /// The mask of the next token.
     Ready(Box<Matcher>, Mask),
     /// The mask is being computed.
-    Pending(Mutex<Receiver<Step>>),
+    Pending(Mutex<Receiver<Step>>, Option<CancellationHandle>),
     /// The matcher was taken.
     Taken,
 }
@@ -109,17 +109,20 @@ enum State {
 pub(super) fn begin(matcher: Matcher, longest: Duration) -> Result<Constrained, ConstraintError> {
     let handle = matcher.cancellation_handle();
     let receiver = submit(matcher, Vec::new());
-    let Ok(step) = receiver.recv_timeout(longest) else {
-        if let Some(handle) = handle {
-            handle.cancel();
-        }
-        return Err(ConstraintError::TooComplex("its tokens take too long to find".to_owned()));
-    };
+    let step = receiver.recv_timeout(longest).map_err(|_| too_slow(handle))?;
     let mask = step.mask.map_err(|error| in_words(&error))?;
     if mask.words().iter().all(|word| *word == 0) {
         return Err(ConstraintError::Invalid("no answer can fulfil it".to_owned()));
     }
     Ok(Constrained { state: State::Ready(Box::new(step.matcher), mask) })
+}
+
+/// Ends the computation of a mask that takes too long, so that its thread is free for others.
+fn too_slow(handle: Option<CancellationHandle>) -> ConstraintError {
+    if let Some(handle) = handle {
+        handle.cancel();
+    }
+    ConstraintError::TooComplex("its tokens take too long to find".to_owned())
 }
 
 impl Constrained {
@@ -129,7 +132,7 @@ impl Constrained {
             State::Ready(matcher, mask) => {
                 Some(Self { state: State::Ready(Box::new(matcher.deep_clone()), mask.clone()) })
             }
-            State::Pending(_) | State::Taken => None,
+            State::Pending(..) | State::Taken => None,
         }
     }
 
@@ -138,16 +141,15 @@ impl Constrained {
     /// # Errors
     /// The grammar is too complex at this point.
     pub(crate) fn mask(&mut self) -> Result<&Mask, ConstraintError> {
-        if let State::Pending(receiver) = &mut self.state {
-            let step = receiver.get_mut().recv_timeout(LONGEST_MASK).map_err(|_| {
-                ConstraintError::TooComplex("its tokens take too long to find".to_owned())
-            })?;
+        if let State::Pending(receiver, handle) = &mut self.state {
+            let received = receiver.get_mut().recv_timeout(LONGEST_MASK);
+            let step = received.map_err(|_| too_slow(handle.take()))?;
             let mask = step.mask.map_err(|error| in_words(&error))?;
             self.state = State::Ready(Box::new(step.matcher), mask);
         }
         match &self.state {
             State::Ready(_, mask) => Ok(mask),
-            State::Pending(_) | State::Taken => {
+            State::Pending(..) | State::Taken => {
                 Err(ConstraintError::Invalid("the constraint was lost".to_owned()))
             }
         }
@@ -157,7 +159,8 @@ impl Constrained {
     pub(crate) fn advance(&mut self, tokens: &[u32]) {
         self.state = match std::mem::replace(&mut self.state, State::Taken) {
             State::Ready(matcher, _) => {
-                State::Pending(Mutex::new(submit(*matcher, tokens.to_vec())))
+                let handle = matcher.cancellation_handle();
+                State::Pending(Mutex::new(submit(*matcher, tokens.to_vec())), handle)
             }
             other => other,
         };

@@ -1,6 +1,6 @@
 //! Constraints: answers that must match a JSON schema, a regular expression, a grammar, or the form of a tool call.
 //!
-//! A [`Grammar`] is compiled once and cached. Each answer has a [`Constrained`] of its own. The mask of the allowed tokens is
+//! A [`Grammar`] is compiled once, on a thread of its own with a time limit, and cached. Each answer has a [`Constrained`] of its own. The mask of the allowed tokens is
 //! computed by helper threads while the model computes the logits that it is applied to.
 
 mod grammar;
@@ -8,7 +8,9 @@ mod masks;
 mod tokens;
 
 use std::collections::VecDeque;
-use std::sync::OnceLock;
+use std::sync::mpsc::sync_channel;
+use std::sync::{Arc, OnceLock};
+use std::thread;
 use std::time::Duration;
 
 use llguidance::{Matcher, ParserFactory};
@@ -16,7 +18,7 @@ use parking_lot::Mutex;
 use thiserror::Error;
 
 use crate::tokenizer::Tokenizer;
-pub(crate) use grammar::{Grammar, Tool, tool_calls};
+pub(crate) use grammar::{Calls, Grammar, Tool};
 pub(crate) use masks::{Constrained, Mask};
 
 /// Number of compiled grammars that stay in memory for later calls.
@@ -25,8 +27,12 @@ const MOST_CACHED: usize = 8;
 const MAX_BYTES: usize = 256 << 10;
 /// Deepest nesting of a schema, expression or grammar: the library compiles them recursively.
 const MOST_DEPTH: usize = 64;
-/// Longest time to compile a grammar and its first mask.
-const LONGEST: Duration = Duration::from_millis(900);
+/// Longest time to compile a grammar.
+const LONGEST_COMPILING: Duration = Duration::from_millis(500);
+/// Longest time for its first mask.
+const LONGEST_FIRST_MASK: Duration = Duration::from_millis(400);
+/// Number of grammars that are compiled at the same time, with those that took too long and whose threads still run.
+const MOST_COMPILING: usize = 3;
 
 /// The error of a constraint.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -42,7 +48,9 @@ pub enum ConstraintError {
 /// Compiled grammars of a model.
 #[derive(Default)]
 pub(crate) struct Constraints {
-    factory: OnceLock<Result<ParserFactory, String>>,
+    factory: OnceLock<Result<Arc<ParserFactory>, String>>,
+    /// Has a clone for each thread that compiles a grammar.
+    compiling: Arc<()>,
     /// Grammars with their matchers before the first token, the latest last.
     cached: Mutex<VecDeque<(Grammar, Matcher)>>,
 }
@@ -58,7 +66,7 @@ impl Constraints {
         grammar: &Grammar,
     ) -> Result<Constrained, ConstraintError> {
         if let Some(matcher) = self.cached(grammar) {
-            return masks::begin(matcher, LONGEST);
+            return masks::begin(matcher, LONGEST_FIRST_MASK);
         }
         if grammar.bytes() > MAX_BYTES {
             return Err(ConstraintError::TooComplex(format!(
@@ -71,17 +79,44 @@ impl Constraints {
                 "it is nested more than {MOST_DEPTH} levels deep"
             )));
         }
-        let factory = self.factory.get_or_init(|| tokens::factory(tokenizer));
+        let factory = self.factory.get_or_init(|| tokens::factory(tokenizer).map(Arc::new));
         let factory =
             factory.as_ref().map_err(|error| ConstraintError::TooComplex(error.clone()))?;
-        let matcher = grammar.compile(factory)?;
-        let begun = masks::begin(matcher.deep_clone(), LONGEST)?;
+        let matcher = self.compile(Arc::clone(factory), grammar)?;
+        let begun = masks::begin(matcher.deep_clone(), LONGEST_FIRST_MASK)?;
         let mut cached = self.cached.lock();
         if cached.len() >= MOST_CACHED {
             cached.pop_front();
         }
         cached.push_back((grammar.clone(), matcher));
         Ok(begun)
+    }
+
+    /// Compiles a grammar within a time limit. The library cannot be interrupted, so a thread that takes longer is left to
+    /// its end, which the limits of size bring about.
+    fn compile(
+        &self,
+        factory: Arc<ParserFactory>,
+        grammar: &Grammar,
+    ) -> Result<Matcher, ConstraintError> {
+        let too_slow = |what: &str| ConstraintError::TooComplex(what.to_owned());
+        let running = Arc::clone(&self.compiling);
+        if Arc::strong_count(&running) > MOST_COMPILING + 1 {
+            return Err(too_slow("too many complex constraints are being compiled; retry later"));
+        }
+        let (reply, compiled) = sync_channel(1);
+        let grammar = grammar.clone();
+        let compile = move || {
+            // The caller may have given up.
+            let _ = reply.send(grammar.compile(&factory));
+            drop(running);
+        };
+        let started = thread::Builder::new().name("deft-grammar".to_owned()).spawn(compile);
+        started.map_err(|error| too_slow(&format!("no thread can be started: {error}")))?;
+        // Without a reply, the thread failed.
+        compiled
+            .recv_timeout(LONGEST_COMPILING)
+            .unwrap_or_else(|_| Err(too_slow("it takes too long to compile")))
     }
 
     /// Tokens with the bytes of a text, after [`Self::begin`].

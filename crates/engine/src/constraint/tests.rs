@@ -1,10 +1,11 @@
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use deft_protocol::engine::Constraint;
 use serde_json::{Value, json};
 
 use super::*;
-use crate::output::{CallForm, CallKind};
+use crate::output::{CallForm, CallKind, CallShape, of_kind};
 use crate::template::tests::tokenizer_of;
 
 fn desk() -> Tokenizer {
@@ -94,49 +95,111 @@ fn regular_expressions_and_grammars_are_followed() {
     assert!(allows(&tokenizer, &lark, "sow deep12 cm") && !allows(&tokenizer, &lark, "sow cm"));
 }
 
-/// Each form of calls, with the control tokens of the model.
-#[test]
-fn calls_follow_the_form_and_the_schema_of_the_tool() {
-    let tokenizer = desk();
+/// Control tokens of the demo model's markers.
+fn markers(tokenizer: &Tokenizer) -> BTreeMap<u32, String> {
+    let id = |text: &str| (tokenizer.vocabulary().id(text).unwrap(), text.to_owned());
+    ["<|call|>", "<|/call|>"].map(id).into()
+}
+
+fn stock_level() -> Tool {
     let arguments = json!({
         "type": "object", "properties": {"variety": {"type": "string"}, "packets": {"type": "integer"}},
         "required": ["variety"], "additionalProperties": false,
     });
-    let tools = [Tool { name: "stock_level".to_owned(), arguments }];
+    Tool { name: "stock_level".to_owned(), arguments }
+}
+
+fn calls<'a>(
+    form: &'a CallForm,
+    tools: &'a [Tool],
+    several: bool,
+    markers: &'a BTreeMap<u32, String>,
+) -> Calls<'a> {
+    Calls { form, tools, several, begins_after: "", otherwise: None, markers }
+}
+
+/// Each form of calls, with the control tokens of the model.
+#[test]
+fn calls_follow_the_form_and_the_schema_of_the_tool() {
+    let tokenizer = desk();
+    let (tools, markers) = ([stock_level()], markers(&tokenizer));
     for kind in CallKind::ALL {
-        let mut form = CallForm::of_kind(kind);
+        let mut form = of_kind(kind);
         if kind == CallKind::JsonBetweenMarkers {
             (form.opening, form.closing) = ("<|call|>".to_owned(), "<|/call|>".to_owned());
         }
         let call = |name: &str, packets: &str| match form.call {
-            crate::output::CallShape::Object { .. } => format!(
+            CallShape::Object { .. } => format!(
                 "{{\"name\": \"{name}\", \"arguments\": {{\"variety\": \"Moonhook\", \"packets\": {packets}}}}}"
             ),
-            crate::output::CallShape::Named { .. } => {
+            CallShape::Named { .. } => {
                 format!("{name}>{{\"variety\": \"Moonhook\", \"packets\": {packets}}}")
             }
-            crate::output::CallShape::Syntax => {
+            CallShape::Syntax => {
                 format!("{name}(variety=\"Moonhook\", packets={packets})")
             }
         };
-        let grammar = tool_calls(&form, &tools, true, "", tokenizer.vocabulary());
+        let grammar = |several: bool| calls(&form, &tools, several, &markers).grammar().unwrap();
         let whole = |call: &str| format!("{}{call}{}", form.opening, form.closing);
         let right = whole(&call("stock_level", "3"));
-        assert!(allows(&tokenizer, &grammar, &right), "{kind:?}: {right}");
+        assert!(allows(&tokenizer, &grammar(true), &right), "{kind:?}: {right}");
         for wrong in [call("stock_levels", "3"), call("stock_level", "\"three\""), String::new()] {
-            assert!(!allows(&tokenizer, &grammar, &whole(&wrong)), "{kind:?}: {wrong}");
+            assert!(!allows(&tokenizer, &grammar(true), &whole(&wrong)), "{kind:?}: {wrong}");
         }
         if let Some(separator) = &form.separator {
             let two = format!("{0}{separator}{0}", call("stock_level", "3"));
             let two = whole(&two);
-            assert!(allows(&tokenizer, &grammar, &two), "{kind:?}: {two}");
-            let one = tool_calls(&form, &tools, false, "", tokenizer.vocabulary());
-            assert!(!allows(&tokenizer, &one, &two), "{kind:?}: {two}");
+            assert!(allows(&tokenizer, &grammar(true), &two), "{kind:?}: {two}");
+            assert!(!allows(&tokenizer, &grammar(false), &two), "{kind:?}: {two}");
         }
         let constraints = Constraints::default();
-        let mut constrained = constraints.begin(&tokenizer, &grammar).unwrap();
+        let mut constrained = constraints.begin(&tokenizer, &grammar(true)).unwrap();
         let (text, ended) = written(&tokenizer, &mut constrained, 400);
         assert!(text.starts_with(form.opening.trim_end()), "{kind:?} {ended}: {text}");
+    }
+}
+
+/// The model's marker may end with white space that its template writes otherwise.
+#[test]
+fn a_call_that_the_model_began_may_have_other_white_space_after_its_marker() {
+    let tokenizer = desk();
+    let (tools, markers) = ([stock_level()], markers(&tokenizer));
+    let form = of_kind(CallKind::JsonBetweenMarkers);
+    let begun = Calls { begins_after: "<call>", ..calls(&form, &tools, true, &markers) };
+    let grammar = begun.grammar().unwrap();
+    let call = "{\"name\": \"stock_level\", \"arguments\": {\"variety\": \"Moonhook\"}}\n</call>";
+    for space in ["", "\n", " ", "\n  "] {
+        assert!(allows(&tokenizer, &grammar, &format!("{space}{call}")), "{space:?}");
+    }
+    assert!(!allows(&tokenizer, &grammar, &format!("It is {call}")));
+    let whole = calls(&form, &tools, true, &markers).grammar().unwrap();
+    assert!(allows(&tokenizer, &whole, &format!("<call>\n{call}")));
+    assert!(!allows(&tokenizer, &whole, call), "the marker is part of it");
+}
+
+#[test]
+fn an_answer_may_be_a_call_or_match_another_form() {
+    let tokenizer = desk();
+    let (tools, markers) = ([stock_level()], markers(&tokenizer));
+    let packets = schema(json!({"type": "object", "properties": {"packets": {"type": "integer"}},
+        "required": ["packets"], "additionalProperties": false}));
+    let month = Grammar::Regex("(April|May)/20[0-9]{2}".to_owned());
+    for kind in CallKind::ALL {
+        let mut form = of_kind(kind);
+        if kind == CallKind::JsonBetweenMarkers {
+            (form.opening, form.closing) = ("<|call|>".to_owned(), "<|/call|>".to_owned());
+        }
+        let call = form.example().replace("find", "stock_level").replace("text", "variety");
+        for (other, answer) in [(&packets, "{\"packets\": 12}"), (&month, "May/2026")] {
+            let either = Calls { otherwise: Some(other), ..calls(&form, &tools, true, &markers) };
+            let either = either.grammar().unwrap();
+            assert!(allows(&tokenizer, &either, &call), "{kind:?}: {call}");
+            assert!(allows(&tokenizer, &either, answer), "{kind:?}: {answer}");
+            assert!(!allows(&tokenizer, &either, "There are 12."), "{kind:?}");
+        }
+        let lark = Grammar::Lark("start: \"May\"".to_owned());
+        let refused = Calls { otherwise: Some(&lark), ..calls(&form, &tools, true, &markers) };
+        assert!(refused.grammar().unwrap_err().to_string().contains("remove `tools`"));
     }
 }
 

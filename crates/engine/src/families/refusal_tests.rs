@@ -146,9 +146,9 @@ fn keys_that_cannot_be_are_named_with_the_reason() {
         ("no experts", Draft::new("qwen3moe").with("expert_count", count(0))),
         ("another family", Draft::new("larkfen")),
     ];
-    let reported: Vec<String> =
+    let errors: Vec<String> =
         cases.iter().map(|(case, draft)| format!("{case}: {}", draft.refusal())).collect();
-    insta::assert_snapshot!(reported.join("\n"));
+    insta::assert_snapshot!(errors.join("\n"));
 }
 
 #[test]
@@ -184,9 +184,9 @@ fn tensors_that_are_missing_wrong_or_foreign_are_named() {
             plain.and(&fused).and(&[("rope_factors_long.weight", &[4])])
         }),
     ];
-    let reported: Vec<String> =
+    let errors: Vec<String> =
         cases.iter().map(|(case, draft)| format!("{case}: {}", draft.refusal())).collect();
-    insta::assert_snapshot!(reported.join("\n"));
+    insta::assert_snapshot!(errors.join("\n"));
 }
 
 /// Unusual but valid contents of published files.

@@ -2,16 +2,13 @@
 
 use std::sync::Arc;
 
-use deft_protocol::engine::{CallOrder, Prompt, ToolChoice};
+use deft_protocol::engine::{CallOrder, Constraint, Prompt, ToolChoice};
 use serde_json::{Map, Value, json};
 
 use super::CallError;
-use crate::constraint::{Constrained, ConstraintError, Grammar, Tool, tool_calls};
+use crate::constraint::{Calls, Constrained, ConstraintError, Grammar, Tool};
 use crate::model::Words;
-use crate::output::{CallForm, CallKind, Reader};
-
-/// The field of constraints other than tools.
-const FORMAT: &str = "response_format";
+use crate::output::{CallForm, Reader};
 
 /// The form of the answers to a call.
 pub(crate) struct AnswerForm {
@@ -19,6 +16,8 @@ pub(crate) struct AnswerForm {
     form: Option<Arc<CallForm>>,
     tools: Arc<[String]>,
     constraint: Option<Constrained>,
+    /// The field of the request that has the constraint.
+    constrained_by: &'static str,
     /// Whether the constraint applies to tool calls only, which the model may begin.
     is_in_calls: bool,
     is_chat: bool,
@@ -37,27 +36,21 @@ impl AnswerForm {
             Prompt::Chat { .. } => (&[][..], true),
             _ => (&[][..], false),
         };
-        let form = form(words, order, !tools.is_empty())?;
+        let form = form(words, !tools.is_empty())?;
         let has_reader = is_chat && (form.is_some() || words.form.reasoning.is_some());
         if !has_reader && order.constraint.is_none() {
             return Ok(None);
         }
-        let mut constraint = None;
-        let mut is_in_calls = false;
-        if let Some(form) = &form {
-            (constraint, is_in_calls) = constrained_calls(words, order, form, tools)?;
-        }
-        if let Some(wanted) = &order.constraint {
-            let begun = words.constraints.begin(&words.tokenizer, &Grammar::of(wanted));
-            let begun =
-                begun.map_err(|error| CallError::Constraint { field: FORMAT.to_owned(), error })?;
-            // A model that must answer in a form may still call a tool first.
-            if constraint.is_none() || is_in_calls {
-                (constraint, is_in_calls) = (Some(begun), false);
-            }
-        }
-        let names = tools.iter().filter_map(name).map(ToOwned::to_owned).collect();
-        Ok(Some(Arc::new(Self { form, tools: names, constraint, is_in_calls, is_chat })))
+        let (constraint, is_in_calls) = match &form {
+            Some(form) => constrained_calls(words, order, form, tools)?,
+            None => (constrained_answer(words, order)?, false),
+        };
+        let constrained_by = match (&form, &order.constraint) {
+            (None, Some(wanted)) => field_of(wanted),
+            _ => "tools",
+        };
+        let tools = tools.iter().filter_map(name).map(ToOwned::to_owned).collect();
+        Ok(Some(Arc::new(Self { form, tools, constraint, constrained_by, is_in_calls, is_chat })))
     }
 
     /// A reader of an answer; none if the answer is plain text.
@@ -77,7 +70,7 @@ impl AnswerForm {
 
     /// The field of the request that has the constraint.
     pub(super) fn constrained_by(&self) -> &'static str {
-        if self.form.is_some() { "tools" } else { FORMAT }
+        self.constrained_by
     }
 
     pub(super) fn is_in_calls(&self) -> bool {
@@ -91,19 +84,27 @@ fn name(tool: &Value) -> Option<&str> {
 }
 
 /// The form of tool calls, if the call has tools.
-fn form(
-    words: &Words,
-    order: &CallOrder,
-    has_tools: bool,
-) -> Result<Option<Arc<CallForm>>, CallError> {
-    if !has_tools {
-        return Ok(None);
-    }
-    let chosen = order.tools.form.as_deref().and_then(CallKind::named).map(CallForm::of_kind);
-    match chosen.or_else(|| words.form.calls.clone()) {
-        Some(form) => Ok(Some(Arc::new(form))),
+fn form(words: &Words, has_tools: bool) -> Result<Option<Arc<CallForm>>, CallError> {
+    match &words.form.calls {
+        _ if !has_tools => Ok(None),
+        Some(form) => Ok(Some(Arc::new(form.clone()))),
         None => Err(CallError::NoToolCalls),
     }
+}
+
+/// The field of the request with a constraint.
+fn field_of(constraint: &Constraint) -> &'static str {
+    match constraint {
+        Constraint::Object | Constraint::Schema(_) => "response_format",
+        Constraint::Regex(_) | Constraint::Lark(_) => "must_match",
+    }
+}
+
+/// The constraint of an answer without tools, if the call has any.
+fn constrained_answer(words: &Words, order: &CallOrder) -> Result<Option<Constrained>, CallError> {
+    let Some(wanted) = &order.constraint else { return Ok(None) };
+    let begun = words.constraints.begin(&words.tokenizer, &Grammar::of(wanted));
+    begun.map(Some).map_err(|error| CallError::Constraint { field: field_of(wanted), error })
 }
 
 /// The tools as the grammar needs them. Without `strict`, a schema that cannot be used is replaced by any object.
@@ -125,7 +126,7 @@ fn grammar_tools(tools: &[Value], any: bool) -> Vec<Tool> {
     tools.iter().filter_map(tool).collect()
 }
 
-/// The constraint of tool calls, and whether it applies only to calls that the model begins.
+/// The constraint of an answer with tools, and whether it applies only to calls that the model begins.
 fn constrained_calls(
     words: &Words,
     order: &CallOrder,
@@ -138,17 +139,25 @@ fn constrained_calls(
     };
     let tools: Vec<Value> = tools.iter().filter(is_named).cloned().collect();
     let is_auto = order.tools.choice == ToolChoice::Auto;
+    // An answer that must match a form may be a call instead, if the model decides.
+    let otherwise = order.constraint.as_ref().filter(|_| is_auto);
+    let otherwise_grammar = otherwise.map(Grammar::of);
+    let is_in_calls = is_auto && otherwise.is_none();
     let (marker, _) = form.marker();
     // Without a marker, the beginning of a call is known only when its name is complete.
-    if is_auto && !marker.chars().any(char::is_alphanumeric) {
+    if is_in_calls && !marker.chars().any(char::is_alphanumeric) {
         return Ok((None, false));
     }
     let begin = |any: bool| {
-        let begins_after = if is_auto { marker } else { "" };
-        let tools = grammar_tools(&tools, any);
-        let vocabulary = words.tokenizer.vocabulary();
-        let grammar = tool_calls(form, &tools, order.tools.several, begins_after, vocabulary);
-        words.constraints.begin(&words.tokenizer, &grammar)
+        let calls = Calls {
+            form,
+            tools: &grammar_tools(&tools, any),
+            several: order.tools.several,
+            begins_after: if is_in_calls { marker } else { "" },
+            otherwise: otherwise_grammar.as_ref(),
+            markers: &words.markers,
+        };
+        words.constraints.begin(&words.tokenizer, &calls.grammar()?)
     };
     let is_strict = |tool: &Value| tool["function"]["strict"].as_bool().unwrap_or(false);
     let begun = match begin(false) {
@@ -156,35 +165,36 @@ fn constrained_calls(
         Err(ConstraintError::Invalid(_)) if !tools.iter().any(is_strict) => begin(true),
         other => other,
     };
-    let begun =
-        begun.map_err(|error| CallError::Constraint { field: "tools".to_owned(), error })?;
-    Ok((Some(begun), is_auto))
+    let error = match begun {
+        Ok(begun) => return Ok((Some(begun), is_in_calls)),
+        Err(error) => error,
+    };
+    let field = match otherwise {
+        Some(wanted @ Constraint::Lark(_)) => field_of(wanted),
+        // Alone, the other form reports its own mistakes with its own field.
+        Some(_) => constrained_answer(words, order).map(|_| "tools")?,
+        None => "tools",
+    };
+    Err(CallError::Constraint { field, error })
 }
 
-/// Earlier calls of a conversation in the form that the template reads: their arguments as objects or as text.
-pub(super) fn messages(words: &Words, messages: &[Map<String, Value>]) -> Vec<Map<String, Value>> {
+/// Converts the earlier calls of a conversation to the form that the template reads: their arguments as objects or as text.
+pub(super) fn convert_calls(words: &Words, messages: &mut [Map<String, Value>]) {
     let as_text = words.form.arguments_as_text;
-    let convert = |message: &Map<String, Value>| {
-        let mut message = message.clone();
-        let calls = message.get_mut("tool_calls").and_then(Value::as_array_mut);
-        for call in calls.into_iter().flatten() {
-            let Some(arguments) = call.get_mut("function").and_then(|one| one.get_mut("arguments"))
-            else {
-                continue;
-            };
-            match arguments {
-                Value::String(text) if !as_text => {
-                    if let Ok(object) = serde_json::from_str(text) {
-                        *arguments = object;
-                    }
+    let calls =
+        messages.iter_mut().filter_map(|message| message.get_mut("tool_calls")?.as_array_mut());
+    let functions = calls.flatten().filter_map(|call| call.get_mut("function"));
+    for arguments in functions.filter_map(|function| function.get_mut("arguments")) {
+        match arguments {
+            Value::String(text) if !as_text => {
+                if let Ok(object) = serde_json::from_str(text) {
+                    *arguments = object;
                 }
-                Value::Object(fields) if as_text => {
-                    *arguments = Value::String(crate::template::spaced_json(fields));
-                }
-                _ => {}
             }
+            Value::Object(fields) if as_text => {
+                *arguments = Value::String(crate::template::spaced_json(fields));
+            }
+            _ => {}
         }
-        message
-    };
-    messages.iter().map(convert).collect()
+    }
 }

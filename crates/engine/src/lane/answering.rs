@@ -243,7 +243,7 @@ impl Answering {
         words: &Words,
         out: &mut Vec<FromEngine>,
     ) -> bool {
-        let piece = self.text.push(&words.marked_bytes(token));
+        let piece = self.text.push(&self.output.bytes_of(token, words));
         self.held.push(score, piece.len());
         match self.stops.push(&piece) {
             Passed::On(text) => self.send_answer(text, words, out),

@@ -74,7 +74,7 @@ pub enum CallError {
     #[error("`{field}`: {error}")]
     Constraint {
         /// The field of the request.
-        field: String,
+        field: &'static str,
         /// The defect.
         error: ConstraintError,
     },

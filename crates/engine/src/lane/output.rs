@@ -91,11 +91,18 @@ impl Output {
             None => Ok(None),
             Some(constraint) => {
                 let field = self.form.as_ref().map_or("", |form| form.constrained_by());
-                let mask = constraint
-                    .mask()
-                    .map_err(|error| CallError::Constraint { field: field.to_owned(), error })?;
+                let mask =
+                    constraint.mask().map_err(|error| CallError::Constraint { field, error })?;
                 Ok(Some(Allowed { mask, also }))
             }
+        }
+    }
+
+    /// The bytes of a token. Control tokens of markers have text only where a reader looks for it.
+    pub(super) fn bytes_of(&self, token: u32, words: &Words) -> Vec<u8> {
+        match words.markers.get(&token).filter(|_| self.reader.is_some()) {
+            Some(text) => text.as_bytes().to_vec(),
+            None => words.tokenizer.bytes_of(token),
         }
     }
 
@@ -197,7 +204,6 @@ impl Output {
         let Some(mut constraint) = self.form.as_ref().and_then(|form| form.constraint()) else {
             return;
         };
-        let text = text.trim_start();
         if !text.is_empty() {
             constraint.advance(&words.constraints.tokens_of(text));
         }

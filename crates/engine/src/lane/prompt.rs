@@ -32,7 +32,7 @@ pub(crate) fn prepare(
     }
     let form = AnswerForm::of(words, &order)?;
     if let Prompt::Chat { messages, tools, arguments } = &mut order.prompt {
-        *messages = answer_form::messages(words, messages);
+        answer_form::convert_calls(words, messages);
         if order.tools.choice == ToolChoice::None {
             *tools = None;
         }

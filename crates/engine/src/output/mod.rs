@@ -9,6 +9,8 @@ mod probe;
 mod reader;
 mod reasoning;
 
+#[cfg(test)]
+pub(crate) use calls::tests::of_kind;
 pub use calls::{CallForm, CallKind, CallShape};
 pub(crate) use reader::{Event, Reader};
 pub use reasoning::ReasoningMarkers;

@@ -1,8 +1,8 @@
 //! Divides a model's output into reasoning, text and tool calls while it is generated.
 //!
 //! Text that may be the beginning of a marker or of a call is held back until that is known. What turns out not to be a
-//! call is passed on as text, so nothing that the model wrote is lost. However the output is cut into pieces, the events
-//! together are the same.
+//! call is passed on as text. Only markers, and white space and parts of markers after a call, are left out. However the
+//! output is cut into pieces, the events together are the same.
 
 use std::sync::Arc;
 

@@ -28,7 +28,7 @@ use preparing::{Order, Ready, Ticket, ToPrepare};
 /// Stack size of the thread that renders templates, which may be deeply nested: that of a main thread.
 const STACK: usize = 8 << 20;
 /// Least time between two reports of the progress of a load.
-const TOLD_EVERY: Duration = Duration::from_millis(100);
+const REPORT_EVERY: Duration = Duration::from_millis(100);
 /// Least time between two reports of lanes and pages while it computes.
 const STANDING_EVERY: Duration = Duration::from_millis(250);
 
@@ -79,10 +79,10 @@ where
     let ToEngine::Load(order) = read_frame(&mut reader)? else {
         return Err(ServeError::Protocol);
     };
-    let mut reported = started;
+    let mut last_report = started;
     let mut report = |done: u64, bytes: u64| {
-        if reported.elapsed() >= TOLD_EVERY {
-            reported = Instant::now();
+        if last_report.elapsed() >= REPORT_EVERY {
+            last_report = Instant::now();
             // A closed link is noticed after the load.
             let _ = write_frame(&mut writer, &FromEngine::Loading { done, bytes });
         }
@@ -121,9 +121,9 @@ fn listen(
     let (sender, messages) = channel();
     let (orders, to_prepare) = channel();
     let ready = sender.clone();
-    let reported = sender.clone();
+    let failures = sender.clone();
     let prepare_all = move || {
-        preparing::or_tell(&reported, || {
+        preparing::or_report(&failures, || {
             preparing::prepare_all(&words, context, &to_prepare, &ready)
         });
     };
@@ -247,10 +247,10 @@ fn load(
 /// Opens the baton's table. Without it the process computes whenever it has work.
 fn board(order: &BatonOrder) -> Option<Board> {
     let opened = Board::open(&order.path);
-    let reported = |error: &std::io::Error| {
+    let log = |error: &std::io::Error| {
         tracing::warn!("the processor is not shared fairly with other models: {error}")
     };
-    opened.inspect_err(reported).ok()
+    opened.inspect_err(log).ok()
 }
 
 /// Sets the processors and memory nodes to use, before any compute thread starts.
@@ -295,7 +295,7 @@ fn run(
 ) -> Result<(), ServeError> {
     let mut draining = false;
     let mut out = Vec::new();
-    let mut reported = Instant::now();
+    let mut last_report = Instant::now();
     loop {
         if lanes.is_idle() {
             // A closed link is noticed below.
@@ -323,8 +323,8 @@ fn run(
         }
         lanes.admit(&mut out);
         lanes.step(&mut out);
-        if reported.elapsed() >= STANDING_EVERY {
-            reported = Instant::now();
+        if last_report.elapsed() >= STANDING_EVERY {
+            last_report = Instant::now();
             out.push(FromEngine::Standing(lanes.standing()));
         }
         for message in out.drain(..) {

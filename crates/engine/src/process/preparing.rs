@@ -71,7 +71,7 @@ pub(super) fn ticket(order: Order) -> (Ticket, ToPrepare) {
 }
 
 /// Runs the work of a thread. A panic is reported to the receiver of messages, because calls would wait for ever.
-pub(super) fn or_tell(messages: &Sender<Received>, work: impl FnOnce()) {
+pub(super) fn or_report(messages: &Sender<Received>, work: impl FnOnce()) {
     if catch_unwind(AssertUnwindSafe(work)).is_err() {
         let _ = messages.send(Received::Broken);
     }

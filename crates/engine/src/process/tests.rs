@@ -361,7 +361,7 @@ fn answers_go_on_while_a_long_prompt_is_prepared() {
 #[test]
 fn where_no_call_can_be_prepared_any_more_the_process_ends() {
     let (messages, received) = channel();
-    preparing::or_tell(&messages, || panic!("the template's fault"));
+    preparing::or_report(&messages, || panic!("the template's fault"));
     let settings = LoadSettings::for_model(Model::open(&desk(), 64).unwrap().shape());
     let settings = LoadSettings { context: 64, lanes: 1, ..settings };
     let model = Model::open(&desk(), 64).unwrap();

@@ -325,7 +325,7 @@ mod tests {
     #[test]
     fn what_is_missing_or_otherwise_is_named() {
         let metadata = metadata();
-        let reported = [
+        let errors = [
             metadata.count("none").unwrap_err(),
             metadata.text("count").unwrap_err(),
             metadata.count("name").unwrap_err(),
@@ -335,7 +335,7 @@ mod tests {
             metadata.count("huge").unwrap_err(),
         ]
         .map(|error| error.to_string());
-        insta::assert_snapshot!(reported.join("\n"));
+        insta::assert_snapshot!(errors.join("\n"));
     }
 
     #[test]

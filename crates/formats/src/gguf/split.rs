@@ -52,10 +52,10 @@ impl StoredModel {
         if count > 1 {
             named_once(&header.tensors)?;
             let found = header.tensors.len() as u64;
-            let reported = header.metadata.optional_count("split.tensors.count").map_err(key)?;
-            if let Some(reported) = reported.filter(|&reported| u64::from(reported) != found) {
+            let declared = header.metadata.optional_count("split.tensors.count").map_err(key)?;
+            if let Some(declared) = declared.filter(|&declared| u64::from(declared) != found) {
                 let what =
-                    format!("the parts have {found} tensors in total; {reported} are declared");
+                    format!("the parts have {found} tensors in total; {declared} are declared");
                 return Err(split(path, &what));
             }
         }
@@ -112,8 +112,8 @@ fn part_paths(first: &Path, header: &Header, count: u32) -> Result<Vec<PathBuf>,
 
 /// Checks that a file is the part with a number.
 fn check(first: &Header, part: &Header, number: u32, count: u32) -> Result<(), String> {
-    let reported = |key: &str| part.metadata.optional_count(key).map_err(|error| error.to_string());
-    if reported("split.no")? != Some(number) || reported("split.count")? != Some(count) {
+    let count_of = |key: &str| part.metadata.optional_count(key).map_err(|error| error.to_string());
+    if count_of("split.no")? != Some(number) || count_of("split.count")? != Some(count) {
         return Err(format!("it does not say that it is part {} of {count}", number + 1));
     }
     let family = |header: &Header| {
@@ -156,31 +156,31 @@ mod tests {
     }
 
     #[test]
-    fn a_missing_reordered_foreign_or_later_part_is_reported_by_name() {
+    fn a_missing_reordered_foreign_or_later_part_is_cases_by_name() {
         let folder = tempfile::tempdir().unwrap();
         let place = |number: u32| folder.path().join(part(number).file_name().unwrap());
         let copy = |from: &Path, to: u32| std::fs::copy(from, place(to)).map(drop).unwrap();
         let message = |number: u32| {
-            let reported = StoredModel::read(&place(number)).unwrap_err().to_string();
-            reported.replace(&folder.path().display().to_string(), "DIR")
+            let error = StoredModel::read(&place(number)).unwrap_err().to_string();
+            error.replace(&folder.path().display().to_string(), "DIR")
         };
-        let mut reported = Vec::new();
+        let mut cases = Vec::new();
         copy(&part(1), 1);
         copy(&part(2), 2);
-        reported.push(("missing", message(1)));
+        cases.push(("missing", message(1)));
         copy(&part(2), 3);
-        reported.push(("twice", message(1)));
+        cases.push(("twice", message(1)));
         copy(&part(3), 2);
-        reported.push(("reordered", message(1)));
+        cases.push(("reordered", message(1)));
         copy(&part(2), 2);
         copy(&golden("models/qwen2.gguf"), 3);
-        reported.push(("foreign", message(1)));
-        reported.push(("later", message(2)));
+        cases.push(("foreign", message(1)));
+        cases.push(("later", message(2)));
         std::fs::rename(place(1), folder.path().join("llama.gguf")).unwrap();
         let renamed = StoredModel::read(&folder.path().join("llama.gguf")).unwrap_err().to_string();
-        reported.push(("renamed", renamed.replace(&folder.path().display().to_string(), "DIR")));
-        let reported: Vec<String> =
-            reported.into_iter().map(|(case, message)| format!("{case}: {message}")).collect();
-        insta::assert_snapshot!(reported.join("\n"));
+        cases.push(("renamed", renamed.replace(&folder.path().display().to_string(), "DIR")));
+        let cases: Vec<String> =
+            cases.into_iter().map(|(case, message)| format!("{case}: {message}")).collect();
+        insta::assert_snapshot!(cases.join("\n"));
     }
 }

@@ -97,17 +97,14 @@ fn a_header_that_would_grow_in_memory_is_refused_before_it_does() {
     let mut array = 0_u32.to_le_bytes().to_vec();
     array.extend((count as u64).to_le_bytes());
     array.resize(array.len() + count, 7);
-    let reported = refused(&with_key("larkfen.rows", 9, &array));
-    assert!(
-        reported.contains("`larkfen.rows`") || reported.contains("larkfen.rows makes"),
-        "{reported}"
-    );
-    assert!(reported.contains("more than 256 MiB of memory"), "{reported}");
+    let error = refused(&with_key("larkfen.rows", 9, &array));
+    assert!(error.contains("`larkfen.rows`") || error.contains("larkfen.rows makes"), "{error}");
+    assert!(error.contains("more than 256 MiB of memory"), "{error}");
     let long = 17 << 20;
     let mut text = (long as u64).to_le_bytes().to_vec();
     text.resize(text.len() + long, b'a');
-    let reported = refused(&with_key("larkfen.note", 8, &text));
-    assert!(reported.contains("larkfen.note is 17825792 bytes long"), "{reported}");
+    let error = refused(&with_key("larkfen.note", 8, &text));
+    assert!(error.contains("larkfen.note is 17825792 bytes long"), "{error}");
 }
 
 #[test]
@@ -125,7 +122,7 @@ fn a_model_that_tells_of_four_billion_parts_is_refused_at_once() {
             bytes.extend(value.to_le_bytes());
         }
         std::fs::write(&path, bytes).unwrap();
-        let reported = StoredModel::read(&path).unwrap_err().to_string();
-        assert!(reported.contains("parts"), "{reported}");
+        let error = StoredModel::read(&path).unwrap_err().to_string();
+        assert!(error.contains("parts"), "{error}");
     }
 }

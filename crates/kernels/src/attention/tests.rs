@@ -268,11 +268,11 @@ fn attention_in_tiles_is_summed_in_the_documented_order() {
         let values: Vec<f32> = (0..used).map(value).collect();
         one_sum(0.0, &scores[0][..used], &values) * (1.0 / weights[0])
     };
-    let reported: Vec<u32> = (0..length).map(|at| mean(at).to_bits()).collect();
+    let expected: Vec<u32> = (0..length).map(|at| mean(at).to_bits()).collect();
     let (_, paths) = &classes()[1];
     for path in paths {
         let found = run(*path, 1, &attention, std::slice::from_ref(&look), &queries);
-        assert_eq!(found[length..], reported, "{path}");
+        assert_eq!(found[length..], expected, "{path}");
     }
 }
 

@@ -87,10 +87,10 @@ fn the_instruction_computes_what_its_twin_says() {
             let rows = sums.as_flattened().iter().map(|row| row.0[..columns].to_vec());
             rows.collect::<Vec<_>>().concat()
         });
-        let [found, reported] = results;
-        for (found, reported) in found.iter().zip(&reported) {
-            let same = found.to_bits() == reported.to_bits() || found.is_nan() && reported.is_nan();
-            assert!(same, "{seed}: {found} instead of {reported}");
+        let [found, expected] = results;
+        for (found, expected) in found.iter().zip(&expected) {
+            let same = found.to_bits() == expected.to_bits() || found.is_nan() && expected.is_nan();
+            assert!(same, "{seed}: {found} instead of {expected}");
         }
     }
 }
@@ -122,7 +122,7 @@ fn a_square_is_added_where_its_sums_stand() {
         T::begin().square(Panel { upper, lower }, [first, second], &mut sums, apart);
         for (at, (found, before)) in sums.iter().zip(&before).enumerate() {
             let (row, column) = (at / apart, at % apart);
-            let reported = if column < 2 * SIDE {
+            let expected = if column < 2 * SIDE {
                 let tiles = &left[row / SIDE * across..][..across];
                 let row: Vec<f32> =
                     tiles.iter().flat_map(|tile| tile.0[row % SIDE]).map(wide).collect();
@@ -134,7 +134,7 @@ fn a_square_is_added_where_its_sums_stand() {
             } else {
                 *before
             };
-            assert_eq!(found.to_bits(), reported.to_bits(), "{}: {at}", T::PATH);
+            assert_eq!(found.to_bits(), expected.to_bits(), "{}: {at}", T::PATH);
         }
     }
     tried::<Simulated>();

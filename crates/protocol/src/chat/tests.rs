@@ -1,6 +1,7 @@
 use serde_json::json;
 
 use super::*;
+use crate::engine::{TokenScore, TokenText};
 
 fn score(id: u32, text: &str, logprob: Option<f32>) -> TokenScore {
     let token = TokenText { id, text: text.to_owned(), bytes: text.as_bytes().to_vec() };

@@ -61,9 +61,6 @@ pub struct ToolOrder {
     pub choice: ToolChoice,
     /// Whether an answer may have several calls.
     pub several: bool,
-    /// The form of calls, if the operator chose one.
-    #[serde(default)]
-    pub form: Option<String>,
 }
 
 /// Which calls an answer has.

@@ -172,8 +172,8 @@ mod tests {
     fn an_absurd_length_is_refused_before_anything_is_allocated() {
         let mut link = u32::MAX.to_le_bytes().to_vec();
         link.extend(7_u64.to_le_bytes());
-        let reported = read_frame::<FromEngine>(link.as_slice());
-        assert!(matches!(reported, Err(FrameError::TooLong { call: 7, .. })), "{reported:?}");
+        let result = read_frame::<FromEngine>(link.as_slice());
+        assert!(matches!(result, Err(FrameError::TooLong { call: 7, .. })), "{result:?}");
         let short = [3_u8, 0, 0, 0, 1, 2, 3];
         assert!(matches!(read_frame::<FromEngine>(short.as_slice()), Err(FrameError::Io(_))));
     }
@@ -194,11 +194,11 @@ mod tests {
         write_frame(&mut link, &ToEngine::Cancel { call: 12 }).unwrap();
         let mut reader = link.as_slice();
         for _ in 0..4 {
-            let reported = read_frame::<ToEngine>(&mut reader);
-            assert!(matches!(reported, Err(FrameError::Malformed { call: 9, .. })), "{reported:?}");
+            let result = read_frame::<ToEngine>(&mut reader);
+            assert!(matches!(result, Err(FrameError::Malformed { call: 9, .. })), "{result:?}");
         }
-        let reported = read_frame::<ToEngine>(&mut reader);
-        assert!(matches!(reported, Err(FrameError::TooLong { call: 11, .. })), "{reported:?}");
+        let result = read_frame::<ToEngine>(&mut reader);
+        assert!(matches!(result, Err(FrameError::TooLong { call: 11, .. })), "{result:?}");
         assert_eq!(read_frame::<ToEngine>(&mut reader).unwrap(), ToEngine::Cancel { call: 12 });
         let text = "a".repeat(MAX_FRAME);
         let long = FromEngine::Text {

@@ -139,9 +139,9 @@ impl Watched {
                 if let Some(instance) = instances.iter().find(loading) {
                     (call.stage, call.share) = (CallStage::Loading, instance.load_share);
                 }
-                if let Some(reported) = place.reported() {
-                    call.position = Some(reported.position);
-                    call.seconds_left = reported.expected.map(|left| left.as_secs_f64());
+                if let Some(report) = place.report() {
+                    call.position = Some(report.position);
+                    call.seconds_left = report.expected.map(|left| left.as_secs_f64());
                 }
             }
             CallStage::Prompt => {

@@ -128,7 +128,7 @@ fn former_names_and_values_are_read_with_a_warning() {
     assert_eq!(config.loading.evict_busy_seconds, 4);
     assert_eq!(config.loading.weights_on_nodes, WeightsOnNodes::Replicated);
     let warnings = loaded.warnings.join("\n");
-    for reported in [
+    for warning in [
         "`loading.make_room` in ",
         "is now called `loading.evict`",
         "`loading.evict = \"kept\"`",
@@ -136,7 +136,7 @@ fn former_names_and_values_are_read_with_a_warning() {
         "`DEFT_GIVES_WAY_SECONDS` is now called `DEFT_EVICT_BUSY_SECONDS`",
         "written `\"replicated\"`",
     ] {
-        assert!(warnings.contains(reported), "{reported}: {warnings}");
+        assert!(warnings.contains(warning), "{warning}: {warnings}");
     }
     let both = "[loading]\nmost_instances = 3\nmax_instances = 5\n";
     let both = load(both, &[], &Flags::default()).unwrap();

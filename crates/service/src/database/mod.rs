@@ -23,7 +23,7 @@ pub(crate) use private_cluster::PrivateCluster;
 /// Longest wait for a connection while the server makes no progress.
 pub(crate) const CONNECT: Duration = Duration::from_secs(30);
 /// Time between two messages about a recovery.
-const TELL_EVERY: Duration = Duration::from_secs(10);
+const REPORT_EVERY: Duration = Duration::from_secs(10);
 /// Longest time of a statement, and longest wait for a lock.
 const STATEMENT: Duration = Duration::from_secs(10);
 /// Longest wait for an answer, even from a server that hangs.
@@ -122,7 +122,7 @@ impl Database {
     /// Why it cannot be opened, with a way out.
     pub(crate) async fn open(
         config: &Config,
-        reported: impl Fn(&str),
+        report: impl Fn(&str),
     ) -> Result<Self, DatabaseError> {
         let (options, cluster) = match &config.database.url {
             Some(url) => (url.parse().map_err(DatabaseError::Address)?, None),
@@ -137,7 +137,7 @@ impl Database {
             let cluster = kept.as_ref()?.lock();
             Some(cluster.work())
         };
-        let (pool, connection) = connect(options, work, reported).await?;
+        let (pool, connection) = connect(options, work, report).await?;
         let database = Self { pool, cluster };
         migrate(connection).await?;
         Ok(database)
@@ -229,7 +229,7 @@ async fn connect(
     let pool =
         PgPoolOptions::new().max_connections(8).acquire_timeout(ACQUIRE).connect_lazy_with(options);
     let began = Instant::now();
-    let (mut deadline, mut reported, mut done) = (began + CONNECT, began, work());
+    let (mut deadline, mut last_report, mut done) = (began + CONNECT, began, work());
     loop {
         match pool.acquire().await {
             Ok(connection) => return Ok((pool, connection)),
@@ -242,8 +242,8 @@ async fn connect(
         if now > done {
             (done, deadline) = (now, Instant::now() + CONNECT);
         }
-        if reported.elapsed() >= TELL_EVERY {
-            reported = Instant::now();
+        if last_report.elapsed() >= REPORT_EVERY {
+            last_report = Instant::now();
             let seconds = began.elapsed().as_secs();
             let what = match now {
                 Some(_) => {
@@ -290,16 +290,16 @@ mod tests {
         let nobody = || PgConnectOptions::new().host("127.0.0.1").port(1).username("deft");
         let began = Instant::now();
         let working = move || Some(began.elapsed().as_secs().min(300));
-        let reported = std::cell::Cell::new(0);
+        let reports = std::cell::Cell::new(0);
         let report = |what: &str| {
             assert!(what.contains("is recovering after a crash"), "{what}");
-            reported.set(reported.get() + 1);
+            reports.set(reports.get() + 1);
         };
         let given_up = connect(nobody(), working, report).await;
         assert!(matches!(given_up, Err(DatabaseError::Connect { .. })));
         let waited = began.elapsed();
         assert!(waited >= Duration::from_secs(300) + CONNECT, "{waited:?}");
-        assert!(reported.get() >= 20, "reported {} times", reported.get());
+        assert!(reports.get() >= 20, "reported {} times", reports.get());
         let began = Instant::now();
         assert!(connect(nobody(), || Some(7), |_| {}).await.is_err());
         let waited = began.elapsed();

@@ -100,13 +100,13 @@ impl DepotFiles {
             let mut doubtful: BTreeSet<VariantName> =
                 read.foreign.iter().map(|(name, _)| name.clone()).collect();
             let bad: Vec<_> = read.bad.iter().map(|(manifest, ..)| manifest.name.clone()).collect();
-            let reported = repaired(&pulling, read, &handle).await;
-            if reported.is_err() {
+            let result = repaired(&pulling, read, &handle).await;
+            if result.is_err() {
                 doubtful.extend(bad);
             }
             let good = wanted.iter().filter(|manifest| !doubtful.contains(&manifest.name));
             let recorded = record(&store, &catalogue, good).await;
-            reported.and_then(|reported| recorded.map(|()| reported))
+            result.and_then(|result| recorded.map(|()| result))
         }))
     }
 
@@ -219,12 +219,12 @@ impl DepotFiles {
     /// Files and records that are not understood.
     pub(crate) async fn not_understood(&self) -> Result<Vec<NotUnderstood>, Problem> {
         let store = Arc::clone(&self.store);
-        let reported = off_thread(move || store.not_understood().map_err(|e| store_problem(&e)));
-        let files = reported.await?.into_iter().map(|reported| NotUnderstood {
-            name: reported.name,
-            place: reported.folder.display().to_string(),
-            why: reported.why,
-            bytes: reported.bytes,
+        let model = off_thread(move || store.not_understood().map_err(|e| store_problem(&e)));
+        let files = model.await?.into_iter().map(|model| NotUnderstood {
+            name: model.name,
+            place: model.folder.display().to_string(),
+            why: model.why,
+            bytes: model.bytes,
         });
         let records = self.catalogue.unread().iter().map(|row| NotUnderstood {
             name: row.name.to_string(),
@@ -255,7 +255,7 @@ impl DepotFiles {
                 }
                 continue;
             }
-            if aside.iter().any(|reported| reported.name == name.to_string()) {
+            if aside.iter().any(|model| model.name == name.to_string()) {
                 tracing::warn!("`{name}` cannot be used: its files cannot be read");
                 continue;
             }

@@ -56,10 +56,10 @@ fn read_by(
         let what = format!("the process that reads its header could not be started: {error}");
         Refusal::new(RefusalKind::Process, what)
     })?;
-    let reported =
+    let result =
         link::converse(task, files, BufReader::new(&ours), &ours, Instant::now() + LONGEST);
     drop(ours);
-    match reported {
+    match result {
         Err(Refusal { kind: RefusalKind::Process, what, file }) => {
             let ended = how_it_ended(&mut child);
             let ended = ended
@@ -67,9 +67,9 @@ fn read_by(
             let what = ended.unwrap_or(what);
             Err(Refusal { kind: RefusalKind::Process, what, file })
         }
-        reported => {
+        result => {
             end(&mut child);
-            reported
+            result
         }
     }
 }
@@ -113,7 +113,7 @@ mod tests {
     }
 
     /// The error of a helper that is this script.
-    fn told_of(script: &str, silence: Duration) -> String {
+    fn error_of(script: &str, silence: Duration) -> String {
         use std::os::unix::fs::PermissionsExt;
         let folder = tempfile::tempdir().unwrap();
         let program = folder.path().join("helper");
@@ -127,13 +127,13 @@ mod tests {
     #[test]
     fn a_helper_that_ends_or_is_silent_is_reported_and_waited_for_no_longer() {
         let patience = Duration::from_secs(60);
-        let ended = told_of("exit 7", patience);
+        let ended = error_of("exit 7", patience);
         assert!(ended.contains("ended unexpectedly (exit status: 7)"), "{ended}");
-        let killed = told_of("kill -9 $$", patience);
+        let killed = error_of("kill -9 $$", patience);
         assert!(killed.contains("signal: 9"), "{killed}");
-        let silent = told_of("exec sleep 600", Duration::from_millis(200));
+        let silent = error_of("exec sleep 600", Duration::from_millis(200));
         assert!(silent.contains("did not finish"), "{silent}");
-        assert!(told_of("", patience).contains("ended unexpectedly (exit status: 0)"));
+        assert!(error_of("", patience).contains("ended unexpectedly (exit status: 0)"));
         let absent =
             read_by(PathBuf::from("/nowhere/deft"), patience, &HeaderTask::Projector, &mut NoFiles);
         assert!(absent.unwrap_err().what.contains("could not be started"));

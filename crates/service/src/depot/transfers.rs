@@ -21,7 +21,7 @@ use uuid::Uuid;
 use crate::records::transfers as records;
 
 /// Least time between two reports of progress.
-const TELL_EVERY: Duration = Duration::from_millis(150);
+const REPORT_EVERY: Duration = Duration::from_millis(150);
 /// Number of ended transfers that are remembered.
 const REMEMBERED: usize = 20;
 /// Most pulls that run in parallel.
@@ -49,7 +49,7 @@ struct Entry {
     /// Bytes that were stored before it began.
     before: AtomicU64,
     /// Time of the last report.
-    reported: Mutex<Option<Instant>>,
+    last_report: Mutex<Option<Instant>>,
     stop: CancellationToken,
     request: Value,
 }
@@ -174,9 +174,9 @@ impl Handle {
     }
 
     fn notify(&self) {
-        let mut reported = self.entry.reported.lock();
-        if reported.is_none_or(|reported| reported.elapsed() >= TELL_EVERY) {
-            *reported = Some(Instant::now());
+        let mut last_report = self.entry.last_report.lock();
+        if last_report.is_none_or(|last_report| last_report.elapsed() >= REPORT_EVERY) {
+            *last_report = Some(Instant::now());
             self.changes.send_modify(|count| *count += 1);
         }
     }
@@ -435,7 +435,7 @@ impl Entry {
             shown: Mutex::new(shown),
             since: Mutex::new(None),
             before: AtomicU64::new(0),
-            reported: Mutex::new(None),
+            last_report: Mutex::new(None),
             stop: CancellationToken::new(),
             request,
         }

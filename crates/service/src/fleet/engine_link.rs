@@ -11,11 +11,11 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use deft_engine::baton::Board;
+use deft_protocol::Problem;
 use deft_protocol::engine::{
-    CALL_BYTES, CallOrder, EmbedOrder, EngineFigures, EngineStanding, FrameError, FromEngine,
-    LINK_VERSION, LoadOrder, MAX_FRAME, Part, ToEngine, TokenScore, encode_frame,
+    CALL_BYTES, CallOrder, EmbedOrder, EngineFigures, EngineStanding, FromEngine, LINK_VERSION,
+    LoadOrder, MAX_FRAME, Part, ToEngine, TokenScore, encode_frame,
 };
-use deft_protocol::{Problem, ProblemKind};
 use futures_util::StreamExt;
 use parking_lot::Mutex;
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open, pidfd_send_signal};
@@ -25,6 +25,11 @@ use tokio::sync::mpsc;
 use tokio_util::codec::{FramedRead, LengthDelimitedCodec};
 
 use crate::process::spawner;
+
+mod problems;
+
+pub(crate) use problems::{engine_lost, too_large};
+use problems::{odd, unread};
 
 /// Events of an engine process.
 #[derive(Debug)]
@@ -472,41 +477,6 @@ fn fail(call: u64, problem: Problem, calls: &Calls) -> Option<u64> {
     listener.unread.add(0);
     let _ = listener.events.send((0, CallEvent::Failed(problem)));
     Some(call)
-}
-
-/// The error of a call that is too large for the link.
-pub(crate) fn too_large(error: &FrameError) -> Problem {
-    Problem::new(ProblemKind::Invalid, "request_too_large", format!("the call is refused: {error}"))
-        .with_way_out("send fewer messages, tools or inputs at once")
-}
-
-/// The error of a call for which the engine process sent an invalid message.
-fn odd() -> Problem {
-    let detail = "the reply of the engine process cannot be read";
-    Problem::new(ProblemKind::Fault, "engine_odd", detail)
-        .with_way_out("read the reason in the log: deft service logs")
-}
-
-/// The error of a call whose caller does not read its answer.
-fn unread() -> Problem {
-    let detail = format!(
-        "more than {MOST_UNREAD} pieces or {} MiB of the answer were not read; the call is ended",
-        MOST_UNREAD_BYTES >> 20
-    );
-    Problem::new(ProblemKind::Refused, "answer_unread", detail)
-        .with_way_out("read the answer while it is streamed, or limit it with `max_tokens`")
-}
-
-/// The error of a call whose engine process ended.
-pub(crate) fn engine_lost(name: &str) -> Problem {
-    Problem::new(
-        ProblemKind::Fault,
-        "engine_ended",
-        format!("the engine process of `{name}` ended during the answer"),
-    )
-    .with_way_out(
-        "it is being restarted; send the request again. Read the reason in the log: deft service logs",
-    )
 }
 
 #[cfg(test)]

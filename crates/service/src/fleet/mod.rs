@@ -238,11 +238,10 @@ impl Fleet {
         let given = match tokio::time::timeout(longest, &mut seat).await {
             Ok(given) => given,
             Err(_) => {
-                match (asker.place.reported().filter(|reported| reported.is_loaded), asker.deadline)
-                {
+                match (asker.place.report().filter(|report| report.is_loaded), asker.deadline) {
                     (None, _) => return Err(refusals::load_slow(longest)),
-                    (Some(reported), Some(deadline)) => {
-                        return Err(refusals::queue_slow(deadline, &reported));
+                    (Some(report), Some(deadline)) => {
+                        return Err(refusals::queue_slow(deadline, &report));
                     }
                     (Some(_), None) => seat.await,
                 }

@@ -19,7 +19,7 @@ use super::{Seat, Target};
 use crate::loading::refusals;
 
 /// Least time between two reports of queue positions.
-const TELL_EVERY: Duration = Duration::from_millis(50);
+const REPORT_EVERY: Duration = Duration::from_millis(50);
 
 /// A call that needs a seat: a number of lanes of an instance.
 #[derive(Clone)]
@@ -51,17 +51,15 @@ pub(crate) struct QueueReport {
 
 impl QueuePosition {
     /// The latest report; none if the call does not wait.
-    pub(crate) fn reported(&self) -> Option<QueueReport> {
+    pub(crate) fn report(&self) -> Option<QueueReport> {
         *self.0.lock()
     }
 
-    fn notify(&self, reported: Option<QueueReport>) {
+    fn notify(&self, report: Option<QueueReport>) {
         let mut place = self.0.lock();
-        let was_loaded = place.is_some_and(|reported| reported.is_loaded);
-        *place = reported.map(|reported| QueueReport {
-            is_loaded: reported.is_loaded || was_loaded,
-            ..reported
-        });
+        let was_loaded = place.is_some_and(|report| report.is_loaded);
+        *place = report
+            .map(|report| QueueReport { is_loaded: report.is_loaded || was_loaded, ..report });
     }
 }
 
@@ -89,7 +87,7 @@ pub(crate) struct Left {
 pub(super) struct CallQueue {
     waiting: Queue<Ticket>,
     holding: Holding,
-    reported: Option<Instant>,
+    last_report: Option<Instant>,
     /// What to load for waiting calls, if the instance was evicted.
     pub(super) reload: Option<Target>,
     /// A running load for waiting calls.
@@ -266,11 +264,11 @@ impl Actor {
         let (lanes, now) = (self.lanes(variant), self.begun.elapsed());
         let is_loaded = self.is_loaded(variant);
         let Some(queue) = self.queues.get_mut(&variant) else { return };
-        if queue.reported.is_some_and(|reported| reported.elapsed() < TELL_EVERY) {
+        if queue.last_report.is_some_and(|last| last.elapsed() < REPORT_EVERY) {
             // The next tick of the fleet reports them.
             return;
         }
-        queue.reported = Some(Instant::now());
+        queue.last_report = Some(Instant::now());
         for (at, ticket) in (1..).zip(queue.waiting.in_order(now)) {
             let position = u32::try_from(at).unwrap_or(u32::MAX);
             let expected = queue.holding.expected(at, lanes);

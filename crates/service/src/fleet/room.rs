@@ -28,7 +28,7 @@ pub(super) struct Pending {
     answer: oneshot::Sender<Result<Uuid, Problem>>,
     since: Instant,
     /// Whether the decision to wait was noted.
-    reported: bool,
+    is_announced: bool,
     /// Whether it was noted that busy instances take no more calls for this load.
     made_way: bool,
 }
@@ -40,7 +40,15 @@ impl Pending {
         origin: Origin,
         answer: oneshot::Sender<Result<Uuid, Problem>>,
     ) -> Self {
-        Self { id, target, origin, answer, since: Instant::now(), reported: false, made_way: false }
+        Self {
+            id,
+            target,
+            origin,
+            answer,
+            since: Instant::now(),
+            is_announced: false,
+            made_way: false,
+        }
     }
 
     /// Whether both are on-demand loads of the same instance.
@@ -168,7 +176,7 @@ impl Actor {
                     let is_new = !std::mem::replace(&mut pending.made_way, true);
                     self.give_way(&busy, &title, is_new);
                 }
-                if !std::mem::replace(&mut pending.reported, true) {
+                if !std::mem::replace(&mut pending.is_announced, true) {
                     let why = format!(
                         "{}; the call waits until other calls have finished",
                         refusal.detail

@@ -105,12 +105,12 @@ impl Computing {
         let are_uneven = processors::are_uneven(&taken);
         // Otherwise the system places the threads well enough.
         let matters = taken.len() < found.len() || are_uneven;
-        let reported = || taken.iter().filter(|_| matters);
-        let processors = reported().map(|one| one.number).collect();
+        let bound = || taken.iter().filter(|_| matters);
+        let processors = bound().map(|one| one.number).collect();
         let nodes: Vec<usize> =
             if nodes.len() > 1 { nodes.into_iter().collect() } else { Vec::new() };
         let place = |one: &Processor| nodes.iter().position(|node| *node == one.node).unwrap_or(0);
-        let processor_nodes = reported().map(place).collect();
+        let processor_nodes = bound().map(place).collect();
         let replicated = false;
         Self { forced, fastest, processors, are_uneven, processor_nodes, nodes, replicated, report }
     }
@@ -351,9 +351,9 @@ mod tests {
         fs::create_dir(root.path().join("proc")).unwrap();
         let text = "processor\t: 0\nmodel name\t: Fern 9 @ 2 GHz\nmodel name\t: Moss\n";
         fs::write(root.path().join("proc/cpuinfo"), text).unwrap();
-        let reported = machine(root.path(), &[Instructions::Avx512, Instructions::Amx]);
-        assert!(reported.starts_with("Fern 9 @ 2 GHz, "), "{reported}");
-        assert!(reported.contains("avx512-vnni or amx"), "{reported}");
+        let text = machine(root.path(), &[Instructions::Avx512, Instructions::Amx]);
+        assert!(text.starts_with("Fern 9 @ 2 GHz, "), "{text}");
+        assert!(text.contains("avx512-vnni or amx"), "{text}");
         assert!(machine(Path::new("/nowhere"), &[]).starts_with("a processor, "));
     }
 }

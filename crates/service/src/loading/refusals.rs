@@ -209,15 +209,15 @@ pub(crate) fn queue_full(most: usize, wait: Option<Duration>) -> Problem {
 }
 
 /// A call that found no lane in time.
-pub(crate) fn queue_slow(waited: Duration, reported: &QueueReport) -> Problem {
+pub(crate) fn queue_slow(waited: Duration, report: &QueueReport) -> Problem {
     let detail = format!(
         "no lane of the model became free within {} s; the call was at position {} of the queue",
         waited.as_secs_f64(),
-        reported.position
+        report.position
     );
     let problem = busy("queue_slow", detail)
         .with_way_out("retry, or load the model with more lanes: deft load MODEL --lanes");
-    match reported.expected.and_then(|wait| u32::try_from(wait.as_secs() + 1).ok()) {
+    match report.expected.and_then(|wait| u32::try_from(wait.as_secs() + 1).ok()) {
         Some(seconds) => problem.retry_after(seconds),
         None => problem,
     }

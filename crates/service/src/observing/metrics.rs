@@ -179,8 +179,8 @@ fn each(
     instances: &[InstanceReport],
     of: fn(&InstanceReport) -> Option<f64>,
 ) -> impl Iterator<Item = ([(&'static str, String); 1], f64)> {
-    let reported = move |found: &InstanceReport| Some(([("instance", found.title())], of(found)?));
-    instances.iter().filter_map(reported)
+    let sample = move |found: &InstanceReport| Some(([("instance", found.title())], of(found)?));
+    instances.iter().filter_map(sample)
 }
 
 /// Of every instance that computes, a figure of its work.
@@ -188,10 +188,10 @@ fn of_work(
     instances: &[InstanceReport],
     of: fn(&InstanceWork) -> u32,
 ) -> impl Iterator<Item = ([(&'static str, String); 1], f64)> {
-    let reported = move |found: &InstanceReport| {
+    let sample = move |found: &InstanceReport| {
         Some(([("instance", found.title())], of(found.work.as_ref()?).into()))
     };
-    instances.iter().filter_map(reported)
+    instances.iter().filter_map(sample)
 }
 
 fn instances(figures: &mut Figures, instances: &[InstanceReport]) {

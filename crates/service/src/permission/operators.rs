@@ -96,9 +96,9 @@ mod tests {
 
     #[test]
     fn names_that_are_not_known_here_are_reported() {
-        let reported = Operators::new(&config(&["larkfen-nobody"], &[])).unwrap_err().to_string();
-        assert!(reported.contains("`larkfen-nobody`, but this user does not exist"), "{reported}");
-        let reported = Operators::new(&config(&[], &["larkfen-none"])).unwrap_err().to_string();
-        assert!(reported.contains("this group does not exist"), "{reported}");
+        let error = Operators::new(&config(&["larkfen-nobody"], &[])).unwrap_err().to_string();
+        assert!(error.contains("`larkfen-nobody`, but this user does not exist"), "{error}");
+        let error = Operators::new(&config(&[], &["larkfen-none"])).unwrap_err().to_string();
+        assert!(error.contains("this group does not exist"), "{error}");
     }
 }

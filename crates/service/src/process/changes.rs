@@ -68,7 +68,7 @@ mod tests {
 
     #[tokio::test]
     async fn a_change_that_panics_is_a_fault_and_no_silence() {
-        let reported = Changes::here().make::<()>(async { panic!("the row is not there") }).await;
-        assert_eq!(reported.unwrap_err().kind, ProblemKind::Fault);
+        let result = Changes::here().make::<()>(async { panic!("the row is not there") }).await;
+        assert_eq!(result.unwrap_err().kind, ProblemKind::Fault);
     }
 }

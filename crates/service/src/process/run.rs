@@ -169,6 +169,7 @@ async fn serve(
     let address = opening.address;
     let mut opened = opening.open(config, database, permission, Events::within(files)).await?;
     let writing = tokio::spawn(routes::events::write(opened.app.clone()));
+    tokio::task::spawn_blocking(routes::fields::prepare);
     let server = server(opened.app.clone(), listener)?;
     let handle = server.handle();
     let serving = tokio::spawn(server);

@@ -84,7 +84,7 @@ pub(crate) async fn id(
     let id = match (&stored[..], of_depot, &known[..]) {
         ("", Some(id), _) => {
             tracing::warn!(
-                "`{}` did not exist; the records contain the node that this depot belongs to",
+                "the node id in `{}` was missing; it was restored from the records",
                 path.display()
             );
             id

@@ -58,7 +58,7 @@ fn scores(head: &ChatHead) -> Result<Option<u32>, Problem> {
         (true, alternatives) => Ok(Some(alternatives.unwrap_or(0))),
         (false, None | Some(0)) => Ok(None),
         (false, Some(_)) => {
-            let detail = "`top_logprobs` needs `logprobs` to be true".to_owned();
+            let detail = "`top_logprobs` requires `logprobs: true`".to_owned();
             Err(invalid("top_logprobs", "field_out_of_range", detail))
         }
     }
@@ -142,9 +142,7 @@ fn tool_order(form: &AnswerForm, names: &BTreeSet<String>) -> Result<ToolOrder, 
     };
     match missing {
         Some(detail) => Err(invalid("tool_choice", "tool_choice_invalid", detail)),
-        None => {
-            Ok(ToolOrder { choice, several: form.parallel_tool_calls.unwrap_or(true), form: None })
-        }
+        None => Ok(ToolOrder { choice, several: form.parallel_tool_calls.unwrap_or(true) }),
     }
 }
 
@@ -239,7 +237,7 @@ fn check_call(field: &str, call: &Value) -> Result<(), Problem> {
         return Ok(());
     }
     let field = format!("{field}.function.arguments");
-    let detail = format!("`{field}` is not the JSON text of an object");
+    let detail = format!("`{field}` must be a JSON object, written as text");
     Err(invalid(&field, "arguments_not_json", detail))
 }
 
@@ -275,7 +273,7 @@ fn whole_text(message: usize, content: &Content) -> Result<Content, Problem> {
                 let other: String = other.chars().take(40).collect();
                 let detail = format!("`{field}` is of type `{other}`; models here read text only");
                 return Err(invalid(&field, "part_not_supported", detail)
-                    .with_way_out("leave it out, or describe it in words"));
+                    .with_way_out("remove this part, or describe its content as text"));
             }
         }
     }

@@ -16,7 +16,7 @@ use super::{App, streaming};
 /// Most listeners, if the limit of open files permits: each is a connection.
 const MOST_LISTENERS: u64 = 1024;
 /// Least time between two reports of the status.
-const TELL_EVERY: Duration = Duration::from_millis(100);
+const SEND_EVERY: Duration = Duration::from_millis(100);
 
 /// The status as an event, written once for all who listen.
 pub(crate) struct Events {
@@ -62,7 +62,7 @@ pub(crate) async fn write(app: web::Data<App>) {
             return;
         }
         app.events.written.send_replace(streaming::event(&app.status()));
-        sleep(TELL_EVERY).await;
+        sleep(SEND_EVERY).await;
     }
 }
 
@@ -100,12 +100,12 @@ mod tests {
 
     #[test]
     fn as_many_listen_as_there_are_files_for_and_no_more() {
-        let reported = Events::within(Some(40));
-        let held: Vec<_> = (0..10).map_while(|_| reported.join()).collect();
+        let listeners = Events::within(Some(40));
+        let held: Vec<_> = (0..10).map_while(|_| listeners.join()).collect();
         assert_eq!(held.len(), 10);
-        assert!(reported.join().is_none(), "a quarter of the files is for listeners");
+        assert!(listeners.join().is_none(), "a quarter of the files is for listeners");
         drop(held);
-        assert!(reported.join().is_some());
+        assert!(listeners.join().is_some());
         assert_eq!(Events::within(None).most, 1024);
     }
 }

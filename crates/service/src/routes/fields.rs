@@ -25,10 +25,14 @@ const REQUESTS: [&str; 3] = ["ChatRequest", "TextRequest", "EmbeddingRequest"];
 
 /// The fields of each request, from the description of the API.
 static KNOWN: LazyLock<BTreeMap<&str, BTreeSet<String>>> = LazyLock::new(|| {
-    let document: Value = serde_json::from_str(&super::openapi::document()).unwrap_or_default();
-    let schemas = &document["components"]["schemas"];
-    REQUESTS.into_iter().map(|name| (name, properties(&schemas[name], schemas))).collect()
+    let schemas = super::openapi::schemas();
+    REQUESTS.into_iter().map(|name| (name, properties(&schemas[name], &schemas))).collect()
 });
+
+/// Reads the description of the API, so that the first request does not wait for it.
+pub(crate) fn prepare() {
+    LazyLock::force(&KNOWN);
+}
 
 /// The properties of a schema and of the schemas that it consists of.
 fn properties(schema: &Value, schemas: &Value) -> BTreeSet<String> {
@@ -57,7 +61,7 @@ pub(super) fn check(bytes: &[u8], request: &str) -> Result<(), Problem> {
     let detail = format!("`{name}` is not supported");
     Err(Problem::new(ProblemKind::Invalid, "field_unknown", detail)
         .at_field(name)
-        .with_way_out("leave it out; all fields: GET /manage/v1/openapi.json"))
+        .with_way_out("remove it; all fields: GET /manage/v1/openapi.json"))
 }
 
 #[cfg(test)]

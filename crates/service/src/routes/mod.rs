@@ -10,7 +10,7 @@ mod conversation;
 mod depot;
 mod embeddings;
 pub(crate) mod events;
-mod fields;
+pub(crate) mod fields;
 mod health;
 mod history;
 mod instances;

@@ -1,6 +1,7 @@
 //! `GET /manage/v1/openapi.json`.
 
 use actix_web::{HttpResponse, get};
+use serde_json::Value;
 use utoipa::OpenApi;
 
 #[derive(OpenApi)]
@@ -59,6 +60,12 @@ use utoipa::OpenApi;
     components(schemas(deft_protocol::chat::ChatChunk))
 )]
 struct Document;
+
+/// The descriptions of requests and replies, by their names.
+pub(super) fn schemas() -> Value {
+    let document = serde_json::to_value(Document::openapi()).expect("the document is plain data");
+    document["components"]["schemas"].clone()
+}
 
 /// The OpenAPI document as JSON text, a line for each value.
 #[must_use]

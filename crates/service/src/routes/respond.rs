@@ -145,12 +145,12 @@ impl FromRequest for Body {
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let is_chat = request.path().starts_with(CHAT_PATHS);
-        let reported =
-            request.headers().get(CONTENT_LENGTH).and_then(|reported| reported.to_str().ok());
-        let reported: Option<usize> = reported.and_then(|reported| reported.parse().ok());
+        let announced =
+            request.headers().get(CONTENT_LENGTH).and_then(|announced| announced.to_str().ok());
+        let announced: Option<usize> = announced.and_then(|announced| announced.parse().ok());
         let payload = payload.take();
         Box::pin(async move {
-            let read = tokio::time::timeout(SLOW, read_body(payload, reported)).await;
+            let read = tokio::time::timeout(SLOW, read_body(payload, announced)).await;
             let read = read.unwrap_or_else(|_| Err(unreadable("it arrives too slowly")));
             read.map_err(|problem| match is_chat {
                 true => ChatError(problem).into(),
@@ -165,8 +165,8 @@ fn unreadable(why: impl fmt::Display) -> Problem {
     Problem::new(ProblemKind::Invalid, "body_unreadable", what)
 }
 
-async fn read_body(mut payload: Payload, reported: Option<usize>) -> Result<Body, Problem> {
-    if reported.is_some_and(|reported| reported > MAX_BODY) {
+async fn read_body(mut payload: Payload, announced: Option<usize>) -> Result<Body, Problem> {
+    if announced.is_some_and(|announced| announced > MAX_BODY) {
         return Err(unreadable("it is too long"));
     }
     let (mut bytes, mut held) = (web::BytesMut::new(), Vec::new());

@@ -84,10 +84,10 @@ pub(super) fn notes(variant: &Variant) {
 /// Variants, followed by folders that cannot be read.
 pub(super) fn listed(variants: &[Variant], aside: &[NotUnderstood]) -> Vec<serde_json::Value> {
     let variants = variants.iter().map(|variant| json!(variant));
-    let aside = aside.iter().map(|reported| {
+    let aside = aside.iter().map(|model| {
         json!({
-            "name": reported.name, "not_understood": reported.why, "path": reported.place,
-            "file_bytes": reported.bytes,
+            "name": model.name, "not_understood": model.why, "path": model.place,
+            "file_bytes": model.bytes,
         })
     });
     variants.chain(aside).collect()

@@ -49,7 +49,7 @@ impl Column {
 
     /// The figures with their names; empty where not known yet.
     fn figures(&self) -> Vec<(&'static str, String)> {
-        let reported = |value: &dyn Fn(&Figures) -> String| self.figures.as_ref().map(value);
+        let figure = |value: &dyn Fn(&Figures) -> String| self.figures.as_ref().map(value);
         let tokens = |count: u32, rate: f64| {
             format!("{} tokens, {rate:.0} tokens/s", print::count(count.into()))
         };
@@ -58,15 +58,15 @@ impl Column {
             ("memory", self.memory_bytes.map(print::bytes)),
             (
                 "load",
-                reported(&|figures| match figures.load_seconds {
+                figure(&|figures| match figures.load_seconds {
                     0.0 => "already loaded".to_owned(),
                     seconds => print::seconds(seconds),
                 }),
             ),
-            ("first token", reported(&|figures| print::seconds(figures.first_token_seconds))),
-            ("prompt", reported(&|figures| tokens(usage.prompt_tokens, figures.prompt_rate))),
-            ("answer", reported(&|figures| tokens(usage.completion_tokens, figures.answer_rate))),
-            ("total", reported(&|figures| print::seconds(figures.total_seconds))),
+            ("first token", figure(&|figures| print::seconds(figures.first_token_seconds))),
+            ("prompt", figure(&|figures| tokens(usage.prompt_tokens, figures.prompt_rate))),
+            ("answer", figure(&|figures| tokens(usage.completion_tokens, figures.answer_rate))),
+            ("total", figure(&|figures| print::seconds(figures.total_seconds))),
         ]
         .map(|(name, figure)| (name, figure.unwrap_or_default()))
         .to_vec()

@@ -79,9 +79,9 @@ fn whichever_change_fails_nothing_is_lost_and_nothing_is_half_listed() {
             let faults = Faults::after(at, is_final);
             let root = folder.path().join("depot");
             let opened = Store::open_with_faults(&root, Arc::clone(&faults));
-            let reported = opened.and_then(|store| story(&folder, &store));
+            let result = opened.and_then(|store| story(&folder, &store));
             if !faults.has_failed() {
-                reported.unwrap();
+                result.unwrap();
                 reached[usize::from(is_final)] = at;
                 break;
             }
@@ -110,9 +110,9 @@ fn content_that_is_being_healed_is_not_lost_whichever_change_fails() {
             let root = folder.path().join("depot");
             let faults = Faults::after(at, is_final);
             let opened = Store::open_with_faults(&root, Arc::clone(&faults));
-            let reported = opened.and_then(|store| heal(&folder, &store));
+            let result = opened.and_then(|store| heal(&folder, &store));
             if !faults.has_failed() {
-                reported.unwrap();
+                result.unwrap();
                 break;
             }
             check(&folder, at);

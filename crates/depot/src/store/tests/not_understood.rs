@@ -35,10 +35,10 @@ fn a_manifest_that_is_not_understood_keeps_its_files_until_it_is_again() {
         drop(store);
         let store = Store::open(&root).unwrap();
         assert_eq!(store.variants().unwrap(), std::slice::from_ref(&other), "{case}");
-        let reported = store.not_understood().unwrap();
-        assert_eq!((reported.len(), &reported[0].name[..]), (1, "larkfen-desk/q8_0"), "{case}");
-        assert!(reported[0].why.contains(why), "{case}: {}", reported[0].why);
-        assert!(reported[0].bytes >= 12, "{case}");
+        let found = store.not_understood().unwrap();
+        assert_eq!((found.len(), &found[0].name[..]), (1, "larkfen-desk/q8_0"), "{case}");
+        assert!(found[0].why.contains(why), "{case}: {}", found[0].why);
+        assert!(found[0].bytes >= 12, "{case}");
         let path = store.path(&kept.name, &kept.files[0].name);
         assert_eq!(fs::read_to_string(&path).unwrap(), "sow in April", "{case}");
         assert!(store.object(&kept.files[0].sha256).is_file(), "{case}: its content stays too");
@@ -113,9 +113,9 @@ fn a_sweep_removes_only_what_this_version_wrote_into_incoming() {
         assert!(path.is_file(), "{}", path.display());
     }
     assert!(ours.iter().all(|name| !root.join("incoming").join(name).exists()));
-    let reported: Vec<String> =
-        store.not_understood().unwrap().into_iter().map(|reported| reported.name).collect();
-    assert_eq!(reported, ["larkfen list.txt", "larkfen-desk/q8_0"]);
+    let found: Vec<String> =
+        store.not_understood().unwrap().into_iter().map(|found| found.name).collect();
+    assert_eq!(found, ["larkfen list.txt", "larkfen-desk/q8_0"]);
 }
 
 #[test]

@@ -33,7 +33,7 @@ pub(super) fn recognise(probe: &Probe) -> Option<CallForm> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::tests::{checked, found, read, with_calls};
+    use super::super::tests::{checked, found, of_kind, read, with_calls};
     use super::*;
 
     #[test]
@@ -51,7 +51,7 @@ mod tests {
 
     #[test]
     fn literals_of_the_language_become_json() {
-        let form = CallForm::of_kind(CallKind::FunctionSyntax);
+        let form = of_kind(CallKind::FunctionSyntax);
         let (text, calls) =
             read(&form, "[f(a=True, b=None, c='it\\'s', d={\"k\": False}, e=-1.5)]");
         assert_eq!(text, "");

@@ -45,7 +45,8 @@ pub enum CallKind {
 
 impl CallKind {
     /// All forms.
-    pub const ALL: [Self; 7] = [
+    #[cfg(test)]
+    pub(crate) const ALL: [Self; 7] = [
         Self::JsonBetweenMarkers,
         Self::JsonToEnd,
         Self::LinePerCall,
@@ -55,7 +56,7 @@ impl CallKind {
         Self::PlainJson,
     ];
 
-    /// The name in settings and for people.
+    /// The name for people.
     #[must_use]
     pub const fn name(self) -> &'static str {
         match self {
@@ -67,12 +68,6 @@ impl CallKind {
             Self::List => "list",
             Self::PlainJson => "plain-json",
         }
-    }
-
-    /// The form with a name.
-    #[must_use]
-    pub fn named(name: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|kind| kind.name() == name)
     }
 }
 
@@ -113,31 +108,6 @@ pub struct CallForm {
 }
 
 impl CallForm {
-    /// The form with plain objects, for models whose form is chosen by the operator.
-    #[must_use]
-    pub fn of_kind(kind: CallKind) -> Self {
-        let object =
-            || CallShape::Object { name: "name".to_owned(), arguments: "arguments".to_owned() };
-        let text = ToOwned::to_owned;
-        let (opening, separator, closing, call) = match kind {
-            CallKind::JsonBetweenMarkers => {
-                let separator = "\n</tool_call>\n<tool_call>\n";
-                ("<tool_call>\n", Some(separator), "\n</tool_call>", object())
-            }
-            CallKind::JsonToEnd => ("[TOOL_CALLS]", None, "", object()),
-            CallKind::LinePerCall => ("", Some("\n"), "", object()),
-            CallKind::NameThenArguments => {
-                let call = CallShape::Named { middle: ">".to_owned() };
-                ("<function=", Some("</function>\n<function="), "</function>", call)
-            }
-            CallKind::FunctionSyntax => ("[", Some(", "), "]", CallShape::Syntax),
-            CallKind::List => ("[", Some(", "), "]", object()),
-            CallKind::PlainJson => ("", None, "", object()),
-        };
-        let (opening, closing) = (text(opening), text(closing));
-        Self { kind, opening, separator: separator.map(text), closing, call, json: [", ", ": "] }
-    }
-
     /// The text that announces a call, and the text that must follow it before the first call.
     pub(crate) fn marker(&self) -> (&str, &'static str) {
         let opening = self.opening.trim();

@@ -1,5 +1,4 @@
-//! Plain JSON: the whole answer is `{"name": "f", "arguments": {"x": 1}}`. Also the form for models whose own form is not
-//! found.
+//! Plain JSON: the whole answer is `{"name": "f", "arguments": {"x": 1}}`.
 
 use super::{CallForm, CallKind, Probe, object};
 
@@ -12,7 +11,7 @@ pub(super) fn recognise(probe: &Probe) -> Option<CallForm> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::tests::{checked, found, read, with_calls};
+    use super::super::tests::{checked, found, of_kind, read, with_calls};
     use super::*;
 
     #[test]
@@ -26,7 +25,7 @@ mod tests {
 
     #[test]
     fn json_with_another_name_stays_text() {
-        let form = CallForm::of_kind(CallKind::PlainJson);
+        let form = of_kind(CallKind::PlainJson);
         for text in ["{\"name\": \"Moonhook bean\", \"depth\": 3}", "{\"depth\": 3}", "{ not JSON"]
         {
             assert_eq!(read(&form, text), (text.to_owned(), Vec::new()));

@@ -85,7 +85,10 @@ fn has_arguments(found: &[Found], scan: Option<&ValueScan>) -> bool {
 
 /// Adds a character of a name; returns whether the arguments follow.
 fn push_name(middle: &str, name: &mut String, c: char, found: &mut Vec<Found>) -> (Scan, bool) {
-    let ends_name = middle.is_empty() && (c == '{' || c.is_whitespace() && !name.is_empty());
+    if name.is_empty() && c.is_whitespace() {
+        return (Scan::More, false);
+    }
+    let ends_name = middle.is_empty() && (c == '{' || c.is_whitespace());
     if !ends_name {
         name.push(c);
     }

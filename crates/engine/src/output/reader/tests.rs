@@ -1,7 +1,7 @@
 use proptest::prelude::*;
 
 use super::*;
-use crate::output::CallKind;
+use crate::output::{CallKind, of_kind};
 
 fn markers() -> ReasoningMarkers {
     ReasoningMarkers {
@@ -14,7 +14,7 @@ fn markers() -> ReasoningMarkers {
 
 /// Reads an output in pieces; neighbouring events of the same kind are joined.
 fn read(kind: Option<CallKind>, is_open: bool, pieces: &[String]) -> Vec<Event> {
-    let form = kind.map(|kind| Arc::new(CallForm::of_kind(kind)));
+    let form = kind.map(|kind| Arc::new(of_kind(kind)));
     let mut reader = Reader::new(Some(markers()), form, Arc::from(["f".to_owned()]), is_open);
     let mut events = Vec::new();
     for piece in pieces {
@@ -59,8 +59,7 @@ fn markers_in_the_middle_of_an_answer_are_text() {
 
 #[test]
 fn a_call_may_follow_the_reasoning() {
-    let output =
-        "<think>I look.</think>\n<tool_call>\n{\"name\": \"f\", \"arguments\": {}}\n</tool_call>";
+    let output = "<think>I look.</think>\n<call>\n{\"name\": \"f\", \"arguments\": {}}\n</call>";
     for cut in [1, 4, 100] {
         let events = read(Some(CallKind::JsonBetweenMarkers), false, &pieces(output, cut));
         let call = Event::Call { index: 0, name: "f".to_owned() };
@@ -72,10 +71,10 @@ fn a_call_may_follow_the_reasoning() {
 #[test]
 fn what_is_no_call_stays_text() {
     for output in [
-        "<tool_call>never mind</tool_call>",
-        "<tool_call>{\"name\": \"unknown\", \"arguments\": {}}</tool_call>",
-        "Prices: <tool",
-        "<tool_call>{\"name\": 5}",
+        "<call>never mind</call>",
+        "<call>{\"name\": \"unknown\", \"arguments\": {}}</call>",
+        "Prices: <cal",
+        "<call>{\"name\": 5}",
     ] {
         for cut in 1..10 {
             let events = read(Some(CallKind::JsonBetweenMarkers), false, &pieces(output, cut));
@@ -86,17 +85,17 @@ fn what_is_no_call_stays_text() {
 
 #[test]
 fn the_place_where_a_call_failed_is_known() {
-    let form = Arc::new(CallForm::of_kind(CallKind::JsonBetweenMarkers));
+    let form = Arc::new(of_kind(CallKind::JsonBetweenMarkers));
     let mut reader = Reader::new(None, Some(form), Arc::from(["f".to_owned()]), false);
     let mut events = Vec::new();
-    reader.push("<tool_call>{\"name\": \"f\", \"arguments\": @oops", &mut events);
-    assert_eq!(reader.failed(), Some("<tool_call>{\"name\": \"f\", \"arguments\": "));
+    reader.push("<call>{\"name\": \"f\", \"arguments\": @oops", &mut events);
+    assert_eq!(reader.failed(), Some("<call>{\"name\": \"f\", \"arguments\": "));
     assert_eq!(events.last(), Some(&text("@oops")));
 }
 
 #[test]
 fn a_call_that_is_cut_keeps_its_name_and_the_arguments_so_far() {
-    let output = "<tool_call>{\"name\": \"f\", \"arguments\": {\"a\": [1,";
+    let output = "<call>{\"name\": \"f\", \"arguments\": {\"a\": [1,";
     let events = read(Some(CallKind::JsonBetweenMarkers), false, &pieces(output, 7));
     let call = Event::Call { index: 0, name: "f".to_owned() };
     assert_eq!(events, [call, Event::Arguments { index: 0, text: "{\"a\": [1,".to_owned() }]);
@@ -107,8 +106,8 @@ proptest! {
     #[test]
     fn events_do_not_depend_on_the_pieces(
         parts in prop::collection::vec(prop::sample::select(vec![
-            "<think>", "</think>", "<tool_call>", "</tool_call>", "{\"name\": \"f\"", ", \"arguments\": {\"a\": 1}}",
-            "}", "\n", " ", "In May.", "<", "é", "[", "f(x=1)", "]", ", ", "<function=f>{}", "</function>",
+            "<think>", "</think>", "<call>", "</call>", "{\"name\": \"f\"", ", \"arguments\": {\"a\": 1}}",
+            "}", "\n", " ", "In May.", "<", "é", "[", "f(x=1)", "]", ", ", "<tool=f>{}", "</tool>",
         ]), 0..14),
         kind in prop::sample::select(CallKind::ALL.to_vec()),
         is_open in any::<bool>(),

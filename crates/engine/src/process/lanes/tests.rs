@@ -3,6 +3,7 @@
 mod company;
 mod constrained;
 mod pages;
+mod places;
 
 use std::collections::BTreeMap;
 use std::num::NonZero;
@@ -21,7 +22,7 @@ use crate::process::preparing::Order;
 use deft_protocol::engine::{AcceleratorOrder, CallOrder, EmbedOrder, PlaceOrder};
 
 impl Lanes {
-    /// Prepares a call here and now; returns what is told of it.
+    /// Prepares a call here and now; returns the messages about it.
     fn call(&mut self, order: CallOrder) -> Vec<FromEngine> {
         self.put(Order::Call(Box::new(order)))
     }
@@ -338,16 +339,16 @@ fn embeddings_are_the_same_alone_and_among_others() {
 
 #[test]
 fn a_model_is_not_asked_for_what_it_does_not_make() {
-    let code = |mut reported: Vec<FromEngine>| match reported.pop() {
+    let code = |mut messages: Vec<FromEngine>| match messages.pop() {
         Some(FromEngine::Failed { code, .. }) => code,
         other => panic!("{other:?}"),
     };
     let mut desk = open(DESK, settings(64, 1, 16, CacheType::F16));
-    let reported =
+    let messages =
         desk.embed(EmbedOrder { call: 1, inputs: vec![Prompt::Text("seed".to_owned())] });
-    assert_eq!(code(reported), "no_embeddings");
-    let reported = desk.call(order(2, Prompt::Tokens(vec![900_000])));
-    assert_eq!(code(reported), "token_unknown");
+    assert_eq!(code(messages), "no_embeddings");
+    let messages = desk.call(order(2, Prompt::Tokens(vec![900_000])));
+    assert_eq!(code(messages), "token_unknown");
     assert_eq!(code(desk.call(order(3, Prompt::Tokens(Vec::new())))), "prompt_empty");
     assert!(desk.is_idle());
     let find = settings(64, 1, 64, CacheType::F32);
@@ -418,61 +419,6 @@ fn a_call_that_fails_takes_all_its_answers_with_it_and_nobody_else() {
     lanes.call(order(2, Prompt::Tokens(vec![5, 6, 7, 8])));
     lanes.admit(&mut out);
     assert_eq!(lanes.lanes[0].waiting().len(), 4);
-}
-
-fn place(pool: &str, layers: u32, free: u64) -> PlaceOrder {
-    let accelerator = AcceleratorOrder { free, speed: Some(4 << 30) };
-    PlaceOrder { pool: pool.to_owned(), layers, accelerator: Some(accelerator) }
-}
-
-fn open_in(name: &str, orders: &[PlaceOrder]) -> Result<Lanes, LoadError> {
-    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name);
-    let mut layer_memory = LayerMemory::ordered(orders);
-    let model = Model::open_in(
-        &path,
-        96,
-        &mut layer_memory,
-        Weights::Mapped,
-        ComputeSettings::default(),
-        &mut |_, _| {},
-    )?;
-    let settings = settings(96, 2, 16, CacheType::F16);
-    Ok(Lanes::new(model, settings, &mut layer_memory)?)
-}
-
-#[test]
-fn layers_in_several_pools_give_the_same_tokens_and_scores() {
-    let host = PlaceOrder { pool: "host".to_owned(), layers: 1, accelerator: None };
-    let spreads = [
-        vec![place("fern", 2, 64 << 20)],
-        vec![place("fern", 1, 64 << 20), host, place("moss", 9, 64 << 20)],
-    ];
-    for name in ["golden/models/llama-moe.gguf", "golden/models/gemma2.gguf", DESK] {
-        let alone = |lanes: &mut Lanes| {
-            lanes.call(order(1, Prompt::Tokens((5..45).collect())));
-            lanes.call(order(2, Prompt::Tokens((5..30).rev().collect())));
-            run(lanes)
-        };
-        let wanted = alone(&mut open(name, settings(96, 2, 16, CacheType::F16)));
-        for spread in &spreads {
-            let found = alone(&mut open_in(name, spread).unwrap());
-            for (key, answer) in &wanted {
-                assert_eq!(found[key].text, answer.text, "{name} in {spread:?}");
-                assert_eq!(found[key].scores, answer.scores, "{name} in {spread:?}");
-            }
-        }
-    }
-}
-
-#[test]
-fn an_accelerator_that_is_too_small_refuses_the_load() {
-    // Its weights fit, its keys and values do not; and not even its weights.
-    for free in [1_200_000, 1000] {
-        let Err(LoadError::OutOfMemory(error)) = open_in(DESK, &[place("fern", 5, free)]) else {
-            panic!("{free} bytes did");
-        };
-        assert!(error.free.0 <= free && error.to_string().contains("simulated"), "{error}");
-    }
 }
 
 #[test]

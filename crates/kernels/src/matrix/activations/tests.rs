@@ -42,8 +42,8 @@ fn a_value_that_is_no_number_makes_its_block_none() {
     }
 }
 
-/// What is known of a token's strip, wherever it stands.
-struct Told {
+/// The values of a token's strip in the usual order, whatever the layout.
+struct StripValues {
     quants: Vec<i8>,
     scales: [f32; STRIP_GROUPS],
     /// Of the halves of groups, or of groups.
@@ -51,7 +51,7 @@ struct Told {
     min_factors: Vec<[f32; STRIP_GROUPS]>,
 }
 
-fn reported(x: &Activations, form: Form, token: usize) -> Told {
+fn strip_values(x: &Activations, form: Form, token: usize) -> StripValues {
     let group_by_group = |at: usize| at % GROUP / 4 * 64 + at / GROUP * 4 + at % 4;
     #[cfg(target_arch = "x86_64")]
     if x.is_tiled() {
@@ -63,7 +63,7 @@ fn reported(x: &Activations, form: Form, token: usize) -> Told {
         let line = |line: usize| x.tiles()[line].0;
         let sum_biases = (0..form.sum_biases()).map(|half| lines.sum_biases(half, token));
         let min_factors = (0..form.mins()).map(|half| lines.min_factors(half, token));
-        return Told {
+        return StripValues {
             quants: (0..STRIP).map(|at| quants[group_by_group(at)]).collect(),
             scales: line(lines.scales(token)),
             sum_biases: sum_biases.map(|at| bytemuck::cast(line(at))).collect(),
@@ -73,7 +73,7 @@ fn reported(x: &Activations, form: Form, token: usize) -> Told {
     let strip = &x.of(token)[0];
     let is_interleaved = x.path.is_some_and(Instructions::is_narrow);
     let place = |at| if is_interleaved { group_by_group(at) } else { at };
-    Told {
+    StripValues {
         quants: (0..STRIP).map(|at| strip.quants[place(at)]).collect(),
         scales: strip.scales,
         sum_biases: strip.sum_biases.to_vec(),
@@ -82,7 +82,7 @@ fn reported(x: &Activations, form: Form, token: usize) -> Told {
 }
 
 #[test]
-fn strips_tell_sums_for_offsets_and_minima() {
+fn strips_have_sums_for_offsets_and_minima() {
     let team = Team::new(None);
     let values: Vec<f32> = (0..3 * 96).map(|at| (at as f32 * 0.37).sin() * 5.0).collect();
     let types = [TensorType::Q8_0, TensorType::Q6_K, TensorType::Q4_K, TensorType::Q2_K];
@@ -91,21 +91,21 @@ fn strips_tell_sums_for_offsets_and_minima() {
         x.prepare(path, &team, tensor_type, &values, 96);
         let form = Form::of(tensor_type).unwrap();
         let (quants, scales) = rounded(&values[96..192]);
-        let reported = reported(&x, form, 1);
-        assert_eq!(reported.quants[..96], quants);
-        assert_eq!(reported.scales[..3], scales);
-        assert_eq!(reported.scales[3..], [0.0; 13]);
+        let found = strip_values(&x, form, 1);
+        assert_eq!(found.quants[..96], quants);
+        assert_eq!(found.scales[..3], scales);
+        assert_eq!(found.scales[3..], [0.0; 13]);
         let offset = i32::from(form.offset);
         let length = GROUP / form.parts();
         for (half, group) in (0..form.parts()).flat_map(|half| [(half, 0), (half, 2)]) {
             let own = &quants[group * GROUP + half * length..][..length];
             let sum: i32 = own.iter().map(|&quant| i32::from(quant)).sum();
             if offset != 0 {
-                assert_eq!(reported.sum_biases[half][group], -offset * sum, "{tensor_type}");
+                assert_eq!(found.sum_biases[half][group], -offset * sum, "{tensor_type}");
             }
             if form.minima {
                 assert_eq!(
-                    reported.min_factors[half][group],
+                    found.min_factors[half][group],
                     scales[group] * sum as f32,
                     "{tensor_type}"
                 );

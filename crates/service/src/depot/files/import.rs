@@ -76,11 +76,11 @@ impl DepotFiles {
 
 /// Examines what will be imported, before a byte is copied.
 fn look_at(path: &Path, beside: &Beside, name: Option<&str>) -> Result<Intake, Problem> {
-    let reported = |error: deft_depot::DepotError| depot_problem(&error);
+    let problem = |error: deft_depot::DepotError| depot_problem(&error);
     let template = beside.template.as_deref().map(deft_depot::open_template).transpose();
-    let (template_file, template) = template.map_err(reported)?.unzip();
+    let (template_file, template) = template.map_err(problem)?.unzip();
     let (examined, mut files) =
-        deft_depot::open_model(path, template.as_deref(), &HeaderHelper).map_err(reported)?;
+        deft_depot::open_model(path, template.as_deref(), &HeaderHelper).map_err(problem)?;
     let defect = examined.facts.warnings.iter().find(|note| note.starts_with("chat template:"));
     if let Some(defect) = defect.filter(|_| template.is_some()) {
         return Err(Problem::new(ProblemKind::Refused, "template_unusable", defect.clone()));
@@ -93,7 +93,7 @@ fn look_at(path: &Path, beside: &Beside, name: Option<&str>) -> Result<Intake, P
     let name = name.map_err(|error| name_problem(&error))?;
     let open_projector = |path: &Path| deft_depot::open_projector(path, &HeaderHelper);
     let projector = beside.projector.as_deref().map(open_projector).transpose();
-    files.extend(projector.map_err(reported)?.map(|file| (FileRole::Projector, file)));
+    files.extend(projector.map_err(problem)?.map(|file| (FileRole::Projector, file)));
     files.extend(template_file.map(|file| (FileRole::Template, file)));
     Ok(Intake { name, files, template })
 }

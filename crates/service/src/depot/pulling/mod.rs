@@ -72,12 +72,12 @@ impl Pulling {
     }
 
     async fn resolve(&self, named: &Named) -> Result<Offer, Problem> {
-        let reported = |error| source_problem(&error, named.source.as_ref());
+        let problem = |error| source_problem(&error, named.source.as_ref());
         match (&named.source, &named.reference) {
             (Some(source), reference) => {
-                self.finder.resolve(source, reference).await.map_err(reported)
+                self.finder.resolve(source, reference).await.map_err(problem)
             }
-            (None, Reference::At(url)) => self.finder.at(url).map_err(reported),
+            (None, Reference::At(url)) => self.finder.at(url).map_err(problem),
             (None, Reference::Of { .. }) => unreachable!("its source was looked up"),
         }
     }

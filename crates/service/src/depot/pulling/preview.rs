@@ -76,13 +76,13 @@ impl Pulling {
     }
 
     /// Free disk space before and after; `told` is the length of all files if the source does not announce it.
-    fn disk(&self, offer: &Offer, reported: Option<u64>) -> Result<DiskForecast, Problem> {
+    fn disk(&self, offer: &Offer, announced: Option<u64>) -> Result<DiskForecast, Problem> {
         let missing = offer
             .files
             .iter()
             .filter(|file| file.sha256.is_none_or(|digest| self.store.hold(&digest).is_none()));
         let pull: Option<u64> = missing.map(|file| file.bytes).sum();
-        let pull = pull.or(reported).unwrap_or(0);
+        let pull = pull.or(announced).unwrap_or(0);
         let free = self.store.free().map_err(|error| wire::store_problem(&error))?;
         Ok(DiskForecast { free, pull, after: free.checked_sub(pull) })
     }
@@ -145,13 +145,13 @@ impl Pulling {
 
 /// The facts of an offer after its headers were read: they take precedence, except for what its source wrote
 /// about it.
-fn about(reported: &About, facts: &ModelFacts) -> About {
+fn about(announced: &About, facts: &ModelFacts) -> About {
     About {
-        description: reported.description.clone().or_else(|| facts.description.clone()),
-        licence: reported.licence.clone().or_else(|| facts.licence.clone()),
+        description: announced.description.clone().or_else(|| facts.description.clone()),
+        licence: announced.licence.clone().or_else(|| facts.licence.clone()),
         serves: facts.serves.clone(),
         family: Some(facts.family.clone()),
-        quantisation: reported.quantisation.clone().or_else(|| Some(facts.quantisation.clone())),
+        quantisation: announced.quantisation.clone().or_else(|| Some(facts.quantisation.clone())),
         parameters: Some(facts.parameters),
         context_length: Some(facts.context_length),
     }

@@ -197,7 +197,7 @@ impl Pulling {
         };
         handle.works_on(offer.files.iter().map(progress).collect());
         let mut resolutions = 0;
-        let reported = |error: &RemoteError| remote_problem(error, named.source.as_ref());
+        let problem = |error: &RemoteError| remote_problem(error, named.source.as_ref());
         loop {
             let before = handle.done();
             let fetched = self.fetch_all(&offer.files, rate_limit, handle).await;
@@ -210,12 +210,12 @@ impl Pulling {
                 matches!(error, RemoteError::Unauthorized { .. } | RemoteError::Forbidden { .. });
             let went_on = handle.done() > before;
             if !is_stale || !went_on || resolutions == MOST_RESOLUTIONS {
-                return Err(reported(&error));
+                return Err(problem(&error));
             }
             resolutions += 1;
             let files = self.resolve(named).await?.files;
             if files.len() != offer.files.len() {
-                return Err(reported(&error));
+                return Err(problem(&error));
             }
             offer.files = files;
             handle.restart_files();
@@ -446,7 +446,7 @@ async fn take(
 fn is_same(kept: &Manifest, offer: &Offer, marks: &Marks) -> bool {
     let same = |((stored, offered), mark): ((&StoredFile, &OfferedFile), &Option<String>)| {
         let same_content = match offered.sha256 {
-            Some(reported) => reported == stored.sha256,
+            Some(announced) => announced == stored.sha256,
             None => mark.is_some() && *mark == stored.mark,
         };
         same_content && offered.name == stored.name

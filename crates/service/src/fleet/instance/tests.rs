@@ -145,7 +145,7 @@ fn calls_after_a_failure_get_its_reason() {
     instance.fail(&refusals::crashes("killed", "deft load larkfen-desk"));
     let (answer, mut after) = oneshot::channel();
     instance.tell_when_ready(answer, false);
-    for reported in [before.try_recv(), after.try_recv()] {
-        assert_eq!(reported.unwrap().unwrap_err().code, "engine_crashes");
+    for answer in [before.try_recv(), after.try_recv()] {
+        assert_eq!(answer.unwrap().unwrap_err().code, "engine_crashes");
     }
 }
