@@ -2096,7 +2096,7 @@ export interface components {
             code: string;
             /** @description What happened, with its values, for people. */
             detail: string;
-            /** @description The wrong field of the request, if there is one. */
+            /** @description The invalid field of the request, if one is known. */
             field?: string | null;
             /** @description What a caller can do. */
             kind: components["schemas"]["ProblemKind"];
@@ -2572,7 +2572,7 @@ export interface components {
         ToolCall: {
             /** @description The call. */
             function: components["schemas"]["FunctionCall"];
-            /** @description Its id, for the message with the result. */
+            /** @description Its id; the message with the result repeats it. */
             id: string;
             /** @description `function`. */
             type: components["schemas"]["FunctionKind"];

@@ -8,7 +8,7 @@ use llguidance::api::TopLevelGrammar;
 use llguidance::{Matcher, ParserFactory, regex_to_lark};
 use serde_json::{Map, Value, json};
 
-use super::ConstraintError;
+use super::{ConstraintError, limits};
 use crate::output::{CallForm, CallShape};
 
 /// White space that JSON may have between its parts, limited so that an answer cannot consist of it.
@@ -21,8 +21,10 @@ pub(crate) enum Grammar {
     Schema(Value),
     /// Text that matches a regular expression.
     Regex(String),
-    /// Text of a grammar in the Lark language.
+    /// Text of a caller's grammar in the Lark language.
     Lark(String),
+    /// The same language; written by [`Calls::grammar`].
+    Calls(String),
 }
 
 impl Grammar {
@@ -36,31 +38,16 @@ impl Grammar {
         }
     }
 
-    /// Approximate length in bytes.
-    pub(super) fn bytes(&self) -> usize {
+    /// Checks its size before it is compiled.
+    ///
+    /// # Errors
+    /// See [`limits`].
+    pub(super) fn check(&self) -> Result<(), ConstraintError> {
         match self {
-            Self::Schema(schema) => schema.to_string().len(),
-            Self::Regex(text) | Self::Lark(text) => text.len(),
-        }
-    }
-
-    /// Deepest nesting.
-    pub(super) fn depth(&self) -> usize {
-        match self {
-            Self::Schema(schema) => depth_of(schema),
-            // Brackets in texts count too, and inner schemas are nested as they are written.
-            Self::Regex(text) | Self::Lark(text) => {
-                let mut open = 0_usize;
-                let depth = text.chars().map(|c| {
-                    match c {
-                        '(' | '[' | '{' => open += 1,
-                        ')' | ']' | '}' => open = open.saturating_sub(1),
-                        _ => {}
-                    }
-                    open
-                });
-                depth.max().unwrap_or(0)
-            }
+            Self::Schema(schema) => limits::check_schema(schema),
+            Self::Regex(expression) => limits::check_regex(expression),
+            Self::Lark(text) => limits::check_lark(text),
+            Self::Calls(text) => limits::check_calls(text),
         }
     }
 
@@ -69,7 +56,7 @@ impl Grammar {
         let grammar = match self {
             Self::Schema(schema) => TopLevelGrammar::from_json_schema(schema.clone()),
             Self::Regex(expression) => TopLevelGrammar::from_regex(expression),
-            Self::Lark(text) => TopLevelGrammar::from_lark(text.clone()),
+            Self::Lark(text) | Self::Calls(text) => TopLevelGrammar::from_lark(text.clone()),
         };
         let mut matcher = Matcher::new(factory.create_parser(grammar));
         match matcher.get_error() {
@@ -80,24 +67,6 @@ impl Grammar {
             }
         }
     }
-}
-
-/// Nesting of a JSON value, without recursion.
-fn depth_of(value: &Value) -> usize {
-    let (mut level, mut depth) = (vec![value], 0);
-    while !level.is_empty() {
-        depth += 1;
-        let mut next: Vec<&Value> = Vec::new();
-        for value in level {
-            match value {
-                Value::Array(items) => next.extend(items),
-                Value::Object(fields) => next.extend(fields.values()),
-                _ => {}
-            }
-        }
-        level = next;
-    }
-    depth
 }
 
 /// The library's message in one line, without its own advice.
@@ -168,8 +137,12 @@ impl Calls<'_> {
     /// The grammar of the calls.
     ///
     /// # Errors
-    /// A grammar in the Lark language was given as the other answer: its rules might have the same names.
+    /// A schema is too slow, or a grammar in the Lark language was given as the other answer: its rules might have the same
+    /// names.
     pub(crate) fn grammar(&self) -> Result<Grammar, ConstraintError> {
+        for schema in self.tools.iter().map(|tool| &tool.arguments) {
+            limits::check_schema(schema)?;
+        }
         let literal = |text: &str| literal(text, self.markers);
         let whole = self.form.opening.trim_start();
         let opening = match whole.strip_prefix(self.begins_after) {
@@ -195,16 +168,17 @@ impl Calls<'_> {
         ];
         all.extend(answer);
         all.extend(rules);
-        Ok(Grammar::Lark(all.join("\n")))
+        Ok(Grammar::Calls(all.join("\n")))
     }
 }
 
 /// The rule `answer` of another grammar.
 fn answer_rule(grammar: &Grammar) -> Result<String, ConstraintError> {
+    grammar.check()?;
     match grammar {
         Grammar::Schema(schema) => Ok(format!("answer: %json {schema}")),
         Grammar::Regex(expression) => Ok(format!("answer: /{}/", regex_to_lark(expression, ""))),
-        Grammar::Lark(_) => Err(ConstraintError::Invalid(
+        Grammar::Lark(_) | Grammar::Calls(_) => Err(ConstraintError::Invalid(
             "a grammar cannot be combined with tools; use `regex` or `response_format`, or remove `tools`".to_owned(),
         )),
     }

@@ -203,6 +203,14 @@ fn an_answer_may_be_a_call_or_match_another_form() {
     }
 }
 
+/// A schema whose definitions refer to each other in a chain.
+fn chain(length: usize) -> Grammar {
+    let link = |at| (format!("d{at}"), json!({"$ref": format!("#/$defs/d{}", at + 1)}));
+    let mut definitions: serde_json::Map<String, Value> = (0..length).map(link).collect();
+    definitions.insert(format!("d{length}"), json!({"type": "string"}));
+    schema(json!({"$ref": "#/$defs/d0", "$defs": definitions}))
+}
+
 #[test]
 fn bad_constraints_are_refused_with_the_reason_within_a_second() {
     let tokenizer = desk();
@@ -218,6 +226,11 @@ fn bad_constraints_are_refused_with_the_reason_within_a_second() {
             {"properties": {format!("b{at}"): {"type": "integer"}}}]})
         })
         .collect();
+    let patterns: Vec<Value> = (0..30)
+        .map(|at| json!({"type": "string", "pattern": format!("^.*a.{{{at}}}b.*$")}))
+        .collect();
+    let properties: serde_json::Map<String, Value> =
+        (0..1001).map(|at| (format!("bed {at}"), json!({"type": "integer"}))).collect();
     let cases = [
         ("not a schema", Grammar::of(&Constraint::Schema(json!({"type": "variety"})))),
         ("cannot be fulfilled", schema(json!({"type": "integer", "minimum": 5, "maximum": 1}))),
@@ -239,6 +252,15 @@ fn bad_constraints_are_refused_with_the_reason_within_a_second() {
         ("an invalid expression", Grammar::Regex("(a".to_owned())),
         ("an invalid grammar", Grammar::Lark("start: nothing".to_owned())),
         ("a grammar without end", Grammar::Lark("start: start \"a\"".to_owned())),
+        (
+            "intersections of many expressions",
+            Grammar::Lark(format!("start: X\nX: {}", ["/.*a.{9}b.*/"; 30].join(" & "))),
+        ),
+        ("many patterns for one text", schema(json!({"allOf": patterns}))),
+        ("more than 1,000 properties", schema(json!({"properties": properties}))),
+        ("a long expression", Grammar::Regex("(ab)?".repeat(4000))),
+        ("a long pattern", schema(json!({"pattern": "(ab)?".repeat(4000)}))),
+        ("references in a long chain", chain(1500)),
         ("deep", schema(deep)),
         ("wide", schema(json!({"anyOf": wide}))),
         ("products of alternatives", schema(json!({"allOf": products}))),
@@ -254,7 +276,12 @@ fn bad_constraints_are_refused_with_the_reason_within_a_second() {
         // The compilation of a debug build is slower; releases are held to a second by the bench.
         assert!(seconds < 10.0, "{name}: {seconds} s");
         // What is only large may be accepted, if it is compiled in time.
-        let is_only_large = ["wide", "products of alternatives", "an expression that explodes"];
+        let is_only_large = [
+            "references in a long chain",
+            "wide",
+            "products of alternatives",
+            "an expression that explodes",
+        ];
         if !is_only_large.contains(&name) {
             let error = result.err().unwrap_or_else(|| panic!("{name} is accepted")).to_string();
             assert!(!error.is_empty() && !error.contains('\n'), "{name}: {error}");

@@ -156,7 +156,7 @@ mod tests {
     }
 
     #[test]
-    fn a_missing_reordered_foreign_or_later_part_is_cases_by_name() {
+    fn a_missing_reordered_foreign_or_later_part_is_reported_by_name() {
         let folder = tempfile::tempdir().unwrap();
         let place = |number: u32| folder.path().join(part(number).file_name().unwrap());
         let copy = |from: &Path, to: u32| std::fs::copy(from, place(to)).map(drop).unwrap();

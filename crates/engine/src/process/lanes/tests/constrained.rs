@@ -4,6 +4,7 @@ use deft_protocol::engine::{Constraint, Part, ToolChoice, ToolOrder};
 use serde_json::Value;
 
 use super::*;
+use crate::tokenizer::Specials;
 
 /// The tools of the demo desk.
 fn tools() -> Vec<Value> {
@@ -137,6 +138,37 @@ fn a_call_that_the_token_limit_cuts_reports_the_limit() {
     assert_eq!(found.figures.unwrap().ended_by, EndedBy::TokenLimit);
     assert_eq!(found.calls[0].0, "stock_level");
     assert!(serde_json::from_str::<Value>(&found.calls[0].1).is_err(), "{:?}", found.calls);
+}
+
+#[test]
+fn tools_and_a_form_of_the_answer_may_be_asked_together() {
+    let ask = |question: &str| {
+        let mut order = with_tools(1, question, ToolChoice::Auto);
+        order.constraint = Some(Constraint::Regex("[^{}0-9]*(March|May)[^{}0-9]*".to_owned()));
+        answer(order)
+    };
+    let found = ask("How many packets of Moonhook bean are left?");
+    assert_eq!((found.calls.len(), &found.text[..]), (1, ""), "{found:?}");
+    let found = ask("When do I sow Ember chard?");
+    assert!(found.calls.is_empty() && found.text.contains("March"), "{found:?}");
+    assert!(!found.text.contains(|c: char| c.is_ascii_digit()), "{found:?}");
+}
+
+#[test]
+fn markers_are_text_only_where_calls_are_read() {
+    let mut lanes = open(DESK, settings(512, 2, 64, CacheType::F16));
+    let marker = lanes.model.words.tokenizer.encode("<|call|>", Specials::Recognised)[0];
+    let bias = |order: CallOrder| {
+        let mut order = CallOrder { max_tokens: Some(3), scores: None, ..order };
+        order.sampling.logit_bias = vec![(marker, 100.0)];
+        order
+    };
+    let plain = bias(order(1, Prompt::Text("Stock of the bean:".to_owned())));
+    let found = answers_of(&mut lanes, vec![plain]).remove(&1).unwrap();
+    assert_eq!((&found.text[..], found.figures.unwrap().answer_tokens), ("", 3));
+    let read = bias(with_tools(2, "Good morning!", ToolChoice::Auto));
+    let found = answers_of(&mut lanes, vec![read]).remove(&2).unwrap();
+    assert!(found.text.contains("<|call|>"), "a call that is none stays in the text: {found:?}");
 }
 
 /// Orders with constraints, without, and with tools.
