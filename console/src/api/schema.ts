@@ -725,6 +725,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/detokenize": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Converts tokens to their text. */
+        post: operations["detokenize"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/embeddings": {
         parameters: {
             query?: never;
@@ -753,6 +770,40 @@ export interface paths {
         get: operations["list_models"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/models/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Describes one variant. The `/` of its id may be encoded or not. */
+        get: operations["describe_model"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/tokenize": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Converts a text, or the prompt of a conversation, to tokens. The model is loaded, but no lane is used. */
+        post: operations["tokenize"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1166,6 +1217,20 @@ export interface components {
             total: number;
             /** @description The variants, largest first. */
             variants: components["schemas"]["VariantUsage"][];
+        };
+        /** @description `POST /v1/detokenize`: the text of tokens. */
+        DetokenizeRequest: {
+            /** @description Model or variant. */
+            model: string;
+            /** @description Ids of tokens. */
+            tokens: number[];
+        };
+        /** @description The text of tokens. */
+        DetokenizeResponse: {
+            /** @description The variant whose tokens they are. */
+            model: string;
+            /** @description The text, with that of control tokens. Bytes that are no text are replaced. */
+            text: string;
         };
         /** @description The disk before and after. */
         DiskForecast: {
@@ -1732,6 +1797,11 @@ export interface components {
         /** @description One model of the list. */
         ModelEntry: {
             /**
+             * Format: int32
+             * @description Longest context of a call in tokens: of a loaded instance, otherwise the longest that the model can have.
+             */
+            context: number;
+            /**
              * Format: int64
              * @description Unix time of its registration.
              */
@@ -1744,6 +1814,8 @@ export interface components {
             object: string;
             /** @description `deft`. */
             owned_by: string;
+            /** @description Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`. */
+            serves: string[];
         };
         /** @description Facts read from a model file. */
         ModelFacts: {
@@ -2119,7 +2191,7 @@ export interface components {
          * @description What a caller can do about a problem; every edge maps it exhaustively.
          * @enum {string}
          */
-        ProblemKind: "invalid" | "missing" | "unauthorized" | "forbidden" | "refused" | "busy" | "down" | "fault";
+        ProblemKind: "invalid" | "missing" | "unauthorized" | "forbidden" | "refused" | "overloaded" | "busy" | "down" | "fault";
         /** @description Tokens of a prompt in more detail. */
         PromptTokens: {
             /**
@@ -2567,6 +2639,33 @@ export interface components {
             /** @description `text_completion`. */
             object: string;
             usage?: components["schemas"]["Usage"] | null;
+        };
+        /** @description `POST /v1/tokenize`: the tokens of a text or of a conversation. */
+        TokenizeRequest: components["schemas"]["AnswerForm"] & {
+            /** @description Whether control tokens written in the text act as such, as in a prompt of `/v1/completions`; true by default. */
+            control_tokens?: boolean | null;
+            /** @description A text. */
+            input?: string | null;
+            /** @description A conversation instead of a text: its prompt, rendered with the model's template. */
+            messages?: components["schemas"]["ChatMessage"][] | null;
+            /** @description Model or variant. */
+            model: string;
+            /** @description Also return the text of each token. */
+            texts?: boolean | null;
+        };
+        /** @description Tokens of a text or conversation. */
+        TokenizeResponse: {
+            /**
+             * Format: int32
+             * @description Number of tokens.
+             */
+            count: number;
+            /** @description The variant whose tokens these are. */
+            model: string;
+            /** @description Their texts, if requested. Characters that span tokens are replaced. */
+            texts?: string[] | null;
+            /** @description Their ids. */
+            tokens: number[];
         };
         /** @description A tool call of an answer. */
         ToolCall: {
@@ -4052,6 +4151,38 @@ export interface operations {
             };
         };
     };
+    detokenize: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DetokenizeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DetokenizeResponse"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
     embed: {
         parameters: {
             query?: never;
@@ -4099,6 +4230,69 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelList"];
+                };
+            };
+        };
+    };
+    describe_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of a model or variant */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelEntry"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    tokenize: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenizeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenizeResponse"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
                 };
             };
         };

@@ -104,7 +104,7 @@ impl From<Problem> for Failure {
             | ProblemKind::Forbidden
             | ProblemKind::Unauthorized => REFUSED,
             ProblemKind::Missing => MISSING,
-            ProblemKind::Busy | ProblemKind::Down => BUSY,
+            ProblemKind::Overloaded | ProblemKind::Busy | ProblemKind::Down => BUSY,
             ProblemKind::Fault => FAULT,
         };
         Self {

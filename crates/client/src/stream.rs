@@ -125,7 +125,8 @@ pub(crate) fn problem_of(error: &ErrorDetail, status: u16) -> Problem {
     let kind = match status {
         403 => ProblemKind::Forbidden,
         404 => ProblemKind::Missing,
-        409 => ProblemKind::Refused,
+        409 | 422 => ProblemKind::Refused,
+        429 => ProblemKind::Overloaded,
         503 => ProblemKind::Busy,
         400..=499 => ProblemKind::Invalid,
         _ => ProblemKind::Fault,
@@ -213,6 +214,8 @@ mod tests {
             (404, ProblemKind::Missing),
             (409, ProblemKind::Refused),
             (500, ProblemKind::Fault),
+            (422, ProblemKind::Refused),
+            (429, ProblemKind::Overloaded),
             (503, ProblemKind::Busy),
         ] {
             assert_eq!(problem_of(&error, status).kind, kind);

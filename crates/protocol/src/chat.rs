@@ -248,6 +248,10 @@ pub struct ModelEntry {
     pub owned_by: String,
     /// Whether an instance of it is ready.
     pub loaded: bool,
+    /// Longest context of a call in tokens: of a loaded instance, otherwise the longest that the model can have.
+    pub context: u32,
+    /// Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`.
+    pub serves: Vec<String>,
 }
 
 /// An error in the protocol's shape.

@@ -18,7 +18,7 @@ pub use frames::{
 };
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 9;
+pub const LINK_VERSION: u32 = 10;
 /// From the service.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "say", rename_all = "snake_case")]
@@ -29,6 +29,8 @@ pub enum ToEngine {
     Call(Box<CallOrder>),
     /// Make embeddings.
     Embed(EmbedOrder),
+    /// Convert the prompt of this call to tokens, and answer nothing.
+    Tokenize(Box<CallOrder>),
     /// The caller of this call left.
     Cancel {
         /// Number of the call.
@@ -282,6 +284,17 @@ pub enum FromEngine {
         /// Tokens of all inputs.
         tokens: u32,
     },
+    /// Tokens of a prompt, in order.
+    Tokenized {
+        /// Number of the call.
+        call: u64,
+        /// Whether these are the last ones.
+        is_last: bool,
+        /// Some tokens.
+        tokens: Vec<TokenText>,
+        /// The text of all tokens if these are the last ones.
+        text: String,
+    },
     /// The call could not be answered.
     Failed {
         /// Number of the call.
@@ -365,7 +378,7 @@ pub enum Part {
 impl Message for ToEngine {
     fn about(&self) -> u64 {
         match self {
-            Self::Call(order) => order.call,
+            Self::Call(order) | Self::Tokenize(order) => order.call,
             Self::Embed(order) => order.call,
             Self::Cancel { call } => *call,
             Self::Load(_) | Self::Drain => 0,
@@ -383,6 +396,7 @@ impl Message for FromEngine {
             | Self::ToolCall { call, .. }
             | Self::Done { call, .. }
             | Self::Embedded { call, .. }
+            | Self::Tokenized { call, .. }
             | Self::Failed { call, .. } => *call,
             Self::Hello { .. }
             | Self::Loading { .. }

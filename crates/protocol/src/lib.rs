@@ -8,6 +8,7 @@ pub mod engine;
 pub mod manage;
 mod problem;
 pub mod text;
+pub mod tokens;
 pub mod tools;
 mod usual;
 

@@ -22,6 +22,8 @@ pub enum ProblemKind {
     Forbidden,
     /// Refused, because it does not fit or contradicts the present state.
     Refused,
+    /// More requests than can be served at once; try again later.
+    Overloaded,
     /// Not now; try again.
     Busy,
     /// Something this needs is down.
@@ -40,8 +42,23 @@ impl ProblemKind {
             Self::Forbidden => 403,
             Self::Missing => 404,
             Self::Refused => 409,
+            Self::Overloaded => 429,
             Self::Busy | Self::Down => 503,
             Self::Fault => 500,
+        }
+    }
+
+    /// Whether the same request may succeed later.
+    #[must_use]
+    pub const fn may_be_retried(self) -> bool {
+        match self {
+            Self::Overloaded | Self::Busy | Self::Down => true,
+            Self::Invalid
+            | Self::Missing
+            | Self::Unauthorized
+            | Self::Forbidden
+            | Self::Refused
+            | Self::Fault => false,
         }
     }
 }
@@ -164,6 +181,7 @@ mod tests {
             (ProblemKind::Missing, 404),
             (ProblemKind::Refused, 409),
             (ProblemKind::Fault, 500),
+            (ProblemKind::Overloaded, 429),
             (ProblemKind::Busy, 503),
             (ProblemKind::Down, 503),
         ];

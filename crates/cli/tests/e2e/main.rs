@@ -38,6 +38,7 @@ mod service;
 mod sources;
 mod strangers;
 mod talk;
+mod tokens;
 mod tools;
 mod watching;
 mod world;

@@ -7,11 +7,13 @@ mod guard;
 mod output;
 mod prompt;
 mod scores;
+mod tokenized;
 
 pub(crate) use answering::Answering;
 pub(crate) use embedding::Embedding;
 pub(crate) use output::Allowed;
 pub(crate) use prompt::{Prepared, prepare};
+pub(crate) use tokenized::Tokenized;
 
 use std::sync::Arc;
 

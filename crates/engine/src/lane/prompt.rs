@@ -31,16 +31,7 @@ pub(crate) fn prepare(
         return Err(CallError::NoAnswers);
     }
     let form = AnswerForm::of(words, &order)?;
-    if let Prompt::Chat { messages, tools, arguments } = &mut order.prompt {
-        answer_form::convert_calls(words, messages);
-        if order.tools.choice == ToolChoice::None {
-            *tools = None;
-        }
-        let unread = arguments.keys().find(|name| !words.template.reads(name));
-        if let Some(name) = unread {
-            return Err(CallError::ArgumentNotRead { name: name.clone() });
-        }
-    }
+    complete(words, &mut order)?;
     let start = match order.prompt {
         Prompt::Chat { .. } => StreamStart::Text,
         Prompt::Text(_) | Prompt::Raw(_) | Prompt::Tokens(_) => StreamStart::Continuation,
@@ -62,6 +53,19 @@ pub(crate) fn prepare(
             Err(CallError::TooLong { tokens, context })
         }
         _ => Ok(prepared),
+    }
+}
+
+/// Gives a conversation the form that the template reads.
+pub(super) fn complete(words: &Words, order: &mut CallOrder) -> Result<(), CallError> {
+    let Prompt::Chat { messages, tools, arguments } = &mut order.prompt else { return Ok(()) };
+    answer_form::convert_calls(words, messages);
+    if order.tools.choice == ToolChoice::None {
+        *tools = None;
+    }
+    match arguments.keys().find(|name| !words.template.reads(name)) {
+        Some(name) => Err(CallError::ArgumentNotRead { name: name.clone() }),
+        None => Ok(()),
     }
 }
 

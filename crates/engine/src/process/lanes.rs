@@ -137,6 +137,11 @@ impl Lanes {
         match prepared {
             Ok(Ready::Call(prepared)) => self.waiting[at] = Waiting::Call(prepared),
             Ok(Ready::Embed(embedding)) => self.waiting[at] = Waiting::Embed(call, embedding),
+            // It needs no lane.
+            Ok(Ready::Tokens(tokens)) => {
+                self.waiting.remove(at);
+                tokens.send(out);
+            }
             Err(error) => {
                 self.waiting.remove(at);
                 out.push(failed(call, &error));

@@ -138,6 +138,9 @@ fn listen(
                 Received::Message(ToEngine::Call(order)) => {
                     prepare(Order::Call(order), &sender, &orders)
                 }
+                Received::Message(ToEngine::Tokenize(order)) => {
+                    prepare(Order::Tokenize(order), &sender, &orders)
+                }
                 Received::Message(ToEngine::Embed(order)) => {
                     prepare(Order::Embed(order), &sender, &orders)
                 }
@@ -372,7 +375,7 @@ fn take(lanes: &mut Lanes, message: Received, draining: &mut bool, out: &mut Vec
         ToEngine::Cancel { call } => lanes.cancel(call),
         ToEngine::Drain => *draining = true,
         // Calls arrive prepared, and the load order was the first message.
-        ToEngine::Call(_) | ToEngine::Embed(_) | ToEngine::Load(_) => {}
+        ToEngine::Call(_) | ToEngine::Tokenize(_) | ToEngine::Embed(_) | ToEngine::Load(_) => {}
     }
 }
 

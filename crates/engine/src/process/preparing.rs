@@ -8,7 +8,7 @@ use std::sync::{Arc, Weak};
 use deft_protocol::engine::{CallOrder, EmbedOrder};
 
 use super::Received;
-use crate::lane::{CallError, Embedding, Prepared, prepare};
+use crate::lane::{CallError, Embedding, Prepared, Tokenized, prepare};
 use crate::model::Words;
 
 /// Something to prepare.
@@ -16,12 +16,14 @@ use crate::model::Words;
 pub(super) enum Order {
     Call(Box<CallOrder>),
     Embed(EmbedOrder),
+    /// Only the tokens of its prompt are requested.
+    Tokenize(Box<CallOrder>),
 }
 
 impl Order {
     pub(super) fn call(&self) -> u64 {
         match self {
-            Self::Call(order) => order.call,
+            Self::Call(order) | Self::Tokenize(order) => order.call,
             Self::Embed(order) => order.call,
         }
     }
@@ -31,6 +33,7 @@ impl Order {
         match self {
             Self::Call(order) => Ok(Ready::Call(Box::new(prepare(words, *order, context)?))),
             Self::Embed(order) => Ok(Ready::Embed(Embedding::new(words, &order, context)?)),
+            Self::Tokenize(order) => Ok(Ready::Tokens(Tokenized::new(words, *order)?)),
         }
     }
 }
@@ -39,6 +42,7 @@ impl Order {
 pub(crate) enum Ready {
     Call(Box<Prepared>),
     Embed(Embedding),
+    Tokens(Tokenized),
 }
 
 /// Represents a call that is being prepared. Dropping it means that the call is not wanted any more.

@@ -55,10 +55,10 @@ impl Board {
         Self { calls: Arc::default(), changes: watch::Sender::new(()) }
     }
 
-    /// Adds a call, for a model as its caller names it.
-    pub(crate) fn arrive(&self, model: &str, caller: &str) -> Arrived {
+    /// Adds a call with a new id, for a model as its caller names it.
+    pub(crate) fn arrive(&self, id: Uuid, model: &str, caller: &str) -> Arrived {
         let entry = Arc::new(Entry {
-            id: Uuid::now_v7(),
+            id,
             caller: caller.to_owned(),
             arrived_at: Utc::now(),
             clock: Instant::now(),
@@ -281,7 +281,7 @@ mod tests {
     #[test]
     fn a_call_is_on_the_board_from_its_arrival_to_its_end() {
         let board = Board::new();
-        let call = board.arrive("larkfen-desk", "deft at 127.0.0.1");
+        let call = board.arrive(Uuid::now_v7(), "larkfen-desk", "deft at 127.0.0.1");
         let seen = || board.all(&[]).remove(0);
         assert_eq!((seen().stage, seen().standing()), (CallStage::Waiting, "waiting".to_owned()));
         call.meant("larkfen-desk/q8_0");
@@ -309,7 +309,7 @@ mod tests {
     #[tokio::test]
     async fn an_operator_ends_a_call() {
         let board = Board::new();
-        let call = board.arrive("larkfen-desk", "deft at 127.0.0.1");
+        let call = board.arrive(Uuid::now_v7(), "larkfen-desk", "deft at 127.0.0.1");
         board.end(call.id()).unwrap();
         assert_eq!(call.ended_by_operator().await.code, "call_cancelled");
     }

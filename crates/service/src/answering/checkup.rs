@@ -7,6 +7,7 @@ use deft_protocol::engine::{Prompt, TokenScore};
 use deft_protocol::manage::{CheckReport, Finding, ModelFacts};
 use deft_protocol::{Problem, ProblemKind};
 use serde_json::{Map, Value};
+use uuid::Uuid;
 
 use crate::answering::gateway::{Answers, Gateway, Question};
 
@@ -136,7 +137,7 @@ async fn begin(
     question: Question,
     options: AnswerOptions,
 ) -> Result<Answers, Problem> {
-    let call = gateway.board.arrive(name, CALLER);
+    let call = gateway.board.arrive(Uuid::now_v7(), name, CALLER);
     let answer = gateway.answer(call, name, question, options).await;
     Answers::begin(vec![Box::pin(std::future::ready(answer))], 1).await
 }
@@ -212,7 +213,9 @@ fn judged(what: &str, text: &str, figures: Option<&Figures>) -> Finding {
 async fn embeddings(gateway: &Gateway, name: &str) -> Result<Finding, Problem> {
     const WHAT: &str = "embeddings";
     let inputs = ALIKE.iter().map(|text| Prompt::Text((*text).to_owned())).collect();
-    let embedded = match gateway.embed(gateway.board.arrive(name, CALLER), name, inputs, None).await
+    let embedded = match gateway
+        .embed(gateway.board.arrive(Uuid::now_v7(), name, CALLER), name, inputs, None)
+        .await
     {
         Ok(embedded) => embedded,
         Err(problem) => return as_finding(WHAT, problem),

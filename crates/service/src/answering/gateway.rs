@@ -3,6 +3,7 @@
 
 mod order;
 mod several;
+mod tokens;
 mod unseated;
 
 use std::pin::Pin;

@@ -14,7 +14,7 @@ use deft_engine::baton::Board;
 use deft_protocol::Problem;
 use deft_protocol::engine::{
     CALL_BYTES, CallOrder, EmbedOrder, EngineFigures, EngineStanding, FromEngine, LINK_VERSION,
-    LoadOrder, MAX_FRAME, Part, ToEngine, TokenScore, encode_frame,
+    LoadOrder, MAX_FRAME, Part, ToEngine, TokenScore, TokenText, encode_frame,
 };
 use futures_util::StreamExt;
 use parking_lot::Mutex;
@@ -75,6 +75,12 @@ pub(crate) enum CallEvent {
         is_last: bool,
         vectors: Vec<Vec<f32>>,
         tokens: u32,
+    },
+    /// Tokens of a prompt, in order; the last of them come with the whole text.
+    Tokenized {
+        is_last: bool,
+        tokens: Vec<TokenText>,
+        text: String,
     },
     Failed(Problem),
 }
@@ -169,6 +175,14 @@ impl EngineLink {
         self.send(1, |call| ToEngine::Embed(EmbedOrder { call, ..order }))
     }
 
+    /// Sends a call of which only the tokens of the prompt are requested.
+    ///
+    /// # Errors
+    /// It is too large for the link.
+    pub(crate) fn tokenize(&self, order: CallOrder) -> Result<CallStream, Problem> {
+        self.send(1, |call| ToEngine::Tokenize(Box::new(CallOrder { call, ..order })))
+    }
+
     fn send(
         &self,
         answers: u32,
@@ -250,10 +264,14 @@ impl CallStream {
                 | CallEvent::Paused
                 | CallEvent::Text { .. }
                 | CallEvent::ToolCall { .. }
-                | CallEvent::Embedded { is_last: false, .. },
+                | CallEvent::Embedded { is_last: false, .. }
+                | CallEvent::Tokenized { is_last: false, .. },
             ) => self.left,
             Some(CallEvent::Done { .. }) => self.left.saturating_sub(1),
-            Some(CallEvent::Embedded { .. } | CallEvent::Failed(_)) | None => 0,
+            Some(
+                CallEvent::Embedded { .. } | CallEvent::Tokenized { .. } | CallEvent::Failed(_),
+            )
+            | None => 0,
         };
         self.broken |= matches!(event, Some(CallEvent::Failed(_)) | None);
         event
@@ -456,6 +474,9 @@ fn dispatch(
         FromEngine::Done { call, answer, figures } => (call, CallEvent::Done { answer, figures }),
         FromEngine::Embedded { call, is_last, vectors, tokens } => {
             (call, CallEvent::Embedded { is_last, vectors, tokens })
+        }
+        FromEngine::Tokenized { call, is_last, tokens, text } => {
+            (call, CallEvent::Tokenized { is_last, tokens, text })
         }
         FromEngine::Failed { call, kind, code, field, detail } => {
             let problem = Problem::new(kind, &code, detail);

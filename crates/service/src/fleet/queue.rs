@@ -79,6 +79,10 @@ impl Drop for Ticket {
 pub(crate) struct Left {
     pub(super) variant: Uuid,
     pub(super) caller: String,
+    /// Number of its lanes.
+    pub(super) lanes: u32,
+    /// Whether the queue gave it.
+    pub(super) from_queue: bool,
     pub(super) held: Duration,
 }
 
@@ -113,6 +117,14 @@ impl Actor {
         if there == 0 {
             return None;
         }
+        // A call that needs no lane does not wait for the others.
+        let at_once = if asker.lanes == 0 { self.free_instance(variant, 0) } else { None };
+        let at_once = at_once.and_then(|id| self.instances.get(&id)?.seat(&asker));
+        if let Some(given) = at_once {
+            let (answer, seat) = oneshot::channel();
+            let _ = answer.send(Ok(given));
+            return Some(seat);
+        }
         let now = self.begun.elapsed();
         let is_loaded = self.is_loaded(variant);
         let has_free = self.free_instance(variant, asker.lanes).is_some();
@@ -135,8 +147,11 @@ impl Actor {
 
     /// Notes that a seat was returned.
     pub(super) fn left(&mut self, left: &Left) {
-        if let Some(queue) = self.queues.get_mut(&left.variant) {
+        let Some(queue) = self.queues.get_mut(&left.variant) else { return };
+        if left.from_queue {
             queue.waiting.returned(&left.caller);
+        }
+        if left.lanes > 0 {
             queue.holding.note(left.held);
         }
     }
@@ -185,7 +200,8 @@ impl Actor {
             else {
                 return;
             };
-            if let Some(seat) = instance.seat(&ticket.asker) {
+            if let Some(mut seat) = instance.seat(&ticket.asker) {
+                seat.from_queue = true;
                 ticket.give(Ok(seat));
             }
         }

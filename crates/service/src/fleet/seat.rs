@@ -27,6 +27,8 @@ pub(crate) struct Seat {
     pub(crate) release: bool,
     pub(super) taken_at: Instant,
     pub(super) lanes: u32,
+    /// Whether the queue gave it.
+    pub(super) from_queue: bool,
     /// Number of busy lanes of the engine process.
     pub(super) lanes_used: Arc<AtomicU32>,
     pub(super) use_made: Arc<UseMade>,
@@ -73,8 +75,9 @@ impl Drop for Seat {
         self.use_made.calls.fetch_sub(1, Ordering::Relaxed);
         self.lanes_used.fetch_sub(self.lanes, Ordering::Relaxed);
         let (variant, caller) = (self.variant, std::mem::take(&mut self.caller));
+        let (lanes, from_queue, held) = (self.lanes, self.from_queue, self.taken_at.elapsed());
         // An error means that the fleet has ended.
-        let _ = self.leaving.send(Left { variant, caller, held: self.taken_at.elapsed() });
+        let _ = self.leaving.send(Left { variant, caller, lanes, from_queue, held });
     }
 }
 
@@ -97,6 +100,7 @@ impl Instance {
             release: false,
             taken_at: now,
             lanes,
+            from_queue: false,
             lanes_used: Arc::clone(&self.lanes_used),
             use_made: Arc::clone(&self.use_made),
             variant: self.target.variant,

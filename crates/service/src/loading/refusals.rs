@@ -198,7 +198,7 @@ pub(crate) fn queue_full(most: usize, wait: Option<Duration>) -> Problem {
         0 => "all lanes of the model are busy, and calls may not wait".to_owned(),
         most => format!("{most} calls wait for a lane of this model, the most that may"),
     };
-    let problem = busy("queue_full", detail).with_way_out(
+    let problem = Problem::new(ProblemKind::Overloaded, "queue_full", detail).with_way_out(
         "retry later; or load the model with more lanes (deft load MODEL --lanes), or raise `calls.queue` in \
          the settings",
     );
@@ -215,7 +215,7 @@ pub(crate) fn queue_slow(waited: Duration, report: &QueueReport) -> Problem {
         waited.as_secs_f64(),
         report.position
     );
-    let problem = busy("queue_slow", detail)
+    let problem = Problem::new(ProblemKind::Overloaded, "queue_slow", detail)
         .with_way_out("retry, or load the model with more lanes: deft load MODEL --lanes");
     match report.expected.and_then(|wait| u32::try_from(wait.as_secs() + 1).ok()) {
         Some(seconds) => problem.retry_after(seconds),

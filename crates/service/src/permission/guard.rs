@@ -1,20 +1,27 @@
 //! Keeps web pages of others away: a page in the operator's browser can reach loopback, and would be taken
 //! for the operator. So Host and Origin are checked on every request.
 
-use actix_web::Error;
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header::{HOST, HeaderName, HeaderValue, ORIGIN};
 use actix_web::middleware::Next;
+use actix_web::{Error, HttpMessage};
 use deft_protocol::{Problem, ProblemKind, VERSION, VERSION_HEADER};
+use uuid::Uuid;
 
+use crate::routes::caller::RequestId;
 use crate::routes::respond;
 
-/// Middleware: refuses foreign pages and foreign names, adds the version to every response.
+/// Header of every response: the id of the request. Clients of the chat-completions protocol report it with errors.
+const REQUEST_ID: &str = "x-request-id";
+
+/// Middleware: refuses foreign pages and foreign names, adds the version and an id to every response.
 pub(crate) async fn guard<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<B>>, Error> {
+    let id = Uuid::now_v7();
+    request.extensions_mut().insert(RequestId(id));
     let mut response = match check(&request) {
         Ok(()) => next.call(request).await?.map_into_left_body(),
         Err(problem) => {
@@ -22,9 +29,11 @@ pub(crate) async fn guard<B: MessageBody + 'static>(
             request.into_response(response).map_into_right_body()
         }
     };
-    response
-        .headers_mut()
-        .insert(HeaderName::from_static(VERSION_HEADER), HeaderValue::from_static(VERSION));
+    let headers = response.headers_mut();
+    headers.insert(HeaderName::from_static(VERSION_HEADER), HeaderValue::from_static(VERSION));
+    if let Ok(id) = HeaderValue::from_str(&id.to_string()) {
+        headers.insert(HeaderName::from_static(REQUEST_ID), id);
+    }
     Ok(response)
 }
 

@@ -132,7 +132,7 @@ impl Permission {
             Answer::SentAway => {
                 tracing::warn!("wrong {what} from {peer}, among many others");
                 let detail = format!("too many attempts with a wrong {what}");
-                return Problem::new(ProblemKind::Busy, "too_many_attempts", detail);
+                return Problem::new(ProblemKind::Overloaded, "too_many_attempts", detail);
             }
         };
         Problem::new(ProblemKind::Unauthorized, "wrong_key", detail)

@@ -5,13 +5,23 @@ use std::future::{Ready, ready};
 
 use actix_web::dev::Payload;
 use actix_web::http::header::USER_AGENT;
-use actix_web::{FromRequest, HttpRequest};
+use actix_web::{FromRequest, HttpMessage, HttpRequest};
+use uuid::Uuid;
 
 /// Longest name of a caller, in characters.
 const LONGEST: usize = 64;
 
-/// Default name of a caller.
-pub(super) struct Caller(pub(super) String);
+/// A caller and its request.
+pub(super) struct Caller {
+    /// Default name.
+    pub(super) name: String,
+    /// Id of the request, which the response's headers and the record of the call have too.
+    pub(super) request: Uuid,
+}
+
+/// The id that [`crate::permission::guard`] gives every request.
+#[derive(Clone, Copy)]
+pub(crate) struct RequestId(pub(crate) Uuid);
 
 impl FromRequest for Caller {
     type Error = Infallible;
@@ -20,7 +30,9 @@ impl FromRequest for Caller {
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         let agent = request.headers().get(USER_AGENT).and_then(|agent| agent.to_str().ok());
         let address = request.peer_addr().map(|peer| peer.ip().to_string());
-        ready(Ok(Self(named(agent.unwrap_or_default(), address.as_deref()))))
+        let name = named(agent.unwrap_or_default(), address.as_deref());
+        let id = request.extensions().get::<RequestId>().map(|id| id.0);
+        ready(Ok(Self { name, request: id.unwrap_or_else(Uuid::now_v7) }))
     }
 }
 

@@ -76,7 +76,7 @@ pub(super) async fn events(app: web::Data<App>) -> Result<HttpResponse, ManageEr
     // Subscribes before the first report, so that no change is missed.
     let listens = app.events.join().ok_or_else(|| {
         let detail = format!("{} programs and pages already receive events", app.events.most);
-        Problem::new(ProblemKind::Busy, "too_many_listeners", detail)
+        Problem::new(ProblemKind::Overloaded, "too_many_listeners", detail)
             .with_way_out("close some of them, or poll the status instead")
     })?;
     let first = Some(streaming::event(&app.status()));

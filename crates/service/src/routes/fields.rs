@@ -21,7 +21,8 @@ const IGNORED: [&str; 8] = [
 ];
 
 /// The described requests whose fields are checked.
-const REQUESTS: [&str; 3] = ["ChatRequest", "TextRequest", "EmbeddingRequest"];
+const REQUESTS: [&str; 5] =
+    ["ChatRequest", "TextRequest", "EmbeddingRequest", "TokenizeRequest", "DetokenizeRequest"];
 
 /// The fields of each request, from the description of the API.
 static KNOWN: LazyLock<BTreeMap<&str, BTreeSet<String>>> = LazyLock::new(|| {

@@ -1,6 +1,6 @@
 //! The routes, one file each. A route parses, asks one function, and maps the outcome.
 
-mod caller;
+pub(crate) mod caller;
 mod calls;
 mod chat;
 mod checks;
@@ -25,6 +25,7 @@ mod sources;
 mod status;
 mod streaming;
 mod text;
+mod tokens;
 mod transfers;
 
 use std::sync::Arc;
@@ -103,7 +104,7 @@ where
 impl App {
     /// Puts a call on the board.
     fn arrive(&self, model: &str, caller: &Caller) -> (Arrived, Patience) {
-        let call = self.board.arrive(model, &caller.0);
+        let call = self.board.arrive(caller.request, model, &caller.name);
         let (watched, reports) = (call.watched(), self.fleet.reports());
         let standing = Box::new(move || watched.report(&reports.borrow().instances).standing());
         (call, Patience { status: self.status_held, every: self.heartbeat, standing })
@@ -151,7 +152,10 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(chat::complete_chat)
         .service(text::continue_text)
         .service(embeddings::embed)
+        .service(tokens::tokenize)
+        .service(tokens::detokenize)
         .service(models::list_models)
+        .service(models::describe_model)
         .service(depot::list_depot)
         .service(depot::not_understood)
         .service(depot::register)

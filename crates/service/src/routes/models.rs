@@ -1,25 +1,55 @@
-//! `GET /v1/models`.
+//! `GET /v1/models` and `GET /v1/models/{id}`.
 
 use actix_web::{HttpResponse, get, web};
-use deft_protocol::chat::{ModelEntry, ModelList};
+use deft_protocol::chat::{ErrorBody, ModelEntry, ModelList};
+use deft_protocol::manage::InstanceState;
 
 use super::App;
+use super::respond::ChatError;
+use crate::records::variants::Registered;
 
 /// Lists the variants that can answer.
 #[utoipa::path(tag = "answers", responses((status = 200, body = ModelList)))]
 #[get("/v1/models")]
 pub(super) async fn list_models(app: web::Data<App>) -> HttpResponse {
-    let loaded = super::depot::loaded_names(&app);
-    let entry = |registered: &crate::records::variants::Registered| {
-        let id = registered.name.to_string();
-        ModelEntry {
-            loaded: loaded.contains(&id),
-            id,
-            object: "model".to_owned(),
-            created: registered.registered_at.timestamp(),
-            owned_by: "deft".to_owned(),
-        }
-    };
-    let data = app.catalogue.listed().iter().map(|registered| entry(registered)).collect();
+    let data = app.catalogue.listed().iter().map(|registered| entry(&app, registered)).collect();
     HttpResponse::Ok().json(ModelList { object: "list".to_owned(), data })
+}
+
+/// Describes one variant. The `/` of its id may be encoded or not.
+#[utoipa::path(
+    tag = "answers",
+    params(("id" = String, Path, description = "Name of a model or variant")),
+    responses(
+        (status = 200, body = ModelEntry),
+        (status = "default", description = "The error", body = ErrorBody),
+    )
+)]
+#[get("/v1/models/{id:.+}")]
+pub(super) async fn describe_model(
+    app: web::Data<App>,
+    id: web::Path<String>,
+) -> Result<HttpResponse, ChatError> {
+    let registered = app.loads.resolve(&id)?;
+    Ok(HttpResponse::Ok().json(entry(&app, &registered)))
+}
+
+fn entry(app: &App, registered: &Registered) -> ModelEntry {
+    let id = registered.name.to_string();
+    let reports = app.fleet.reports();
+    let reports = reports.borrow();
+    let ready = |instance: &&deft_protocol::manage::InstanceReport| {
+        instance.name == id && instance.state == InstanceState::Ready
+    };
+    let instance = reports.instances.iter().find(ready);
+    let context = instance.map(|instance| instance.settings.context);
+    ModelEntry {
+        loaded: instance.is_some(),
+        context: context.unwrap_or(registered.facts.context_length),
+        serves: registered.facts.serves.clone(),
+        object: "model".to_owned(),
+        created: registered.registered_at.timestamp(),
+        owned_by: "deft".to_owned(),
+        id,
+    }
 }

@@ -18,6 +18,8 @@ use super::MAX_BODY;
 
 /// Where the chat-completions protocol is spoken.
 const CHAT_PATHS: &str = "/v1/";
+/// Header of the chat-completions protocol: whether clients may send the request again.
+const SHOULD_RETRY: &str = "x-should-retry";
 /// Seconds after which a caller may try again.
 const RETRY_AFTER: u32 = 2;
 
@@ -30,7 +32,7 @@ pub(crate) struct ManageError(pub(crate) Problem);
 pub(crate) struct ChatError(pub(crate) Problem);
 
 macro_rules! problem_error {
-    ($name:ident, $respond:path) => {
+    ($name:ident, $status:path, $respond:path) => {
         impl From<Problem> for $name {
             fn from(problem: Problem) -> Self {
                 Self(problem)
@@ -45,7 +47,7 @@ macro_rules! problem_error {
 
         impl ResponseError for $name {
             fn status_code(&self) -> StatusCode {
-                status(&self.0)
+                $status(&self.0)
             }
 
             fn error_response(&self) -> HttpResponse {
@@ -55,16 +57,25 @@ macro_rules! problem_error {
     };
 }
 
-problem_error!(ManageError, manage_response);
-problem_error!(ChatError, chat_response);
+problem_error!(ManageError, status, manage_response);
+problem_error!(ChatError, chat_status, chat_response);
 
 fn status(problem: &Problem) -> StatusCode {
     StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
 }
 
-fn builder(problem: &Problem) -> actix_web::HttpResponseBuilder {
-    let mut builder = HttpResponse::build(status(problem));
-    if problem.kind == ProblemKind::Busy {
+/// The status of the chat-completions protocol. Its clients send a request again after a 409, so a final refusal has
+/// another status.
+fn chat_status(problem: &Problem) -> StatusCode {
+    match problem.kind {
+        ProblemKind::Refused => StatusCode::UNPROCESSABLE_ENTITY,
+        _ => status(problem),
+    }
+}
+
+fn builder(problem: &Problem, status: StatusCode) -> actix_web::HttpResponseBuilder {
+    let mut builder = HttpResponse::build(status);
+    if matches!(problem.kind, ProblemKind::Overloaded | ProblemKind::Busy) {
         let seconds = problem.retry_after_seconds.unwrap_or(RETRY_AFTER);
         builder.insert_header(("retry-after", seconds.to_string()));
     }
@@ -75,11 +86,16 @@ fn builder(problem: &Problem) -> actix_web::HttpResponseBuilder {
 }
 
 fn manage_response(problem: &Problem) -> HttpResponse {
-    builder(problem).insert_header(("content-type", "application/problem+json")).json(problem)
+    builder(problem, status(problem))
+        .insert_header(("content-type", "application/problem+json"))
+        .json(problem)
 }
 
 fn chat_response(problem: &Problem) -> HttpResponse {
-    builder(problem).json(error_body(problem))
+    // Clients of the protocol send requests again after every 5xx, unless this header says otherwise.
+    let retry = if problem.kind.may_be_retried() { "true" } else { "false" };
+    let mut builder = builder(problem, chat_status(problem));
+    builder.insert_header((SHOULD_RETRY, retry)).json(error_body(problem))
 }
 
 /// The problem in the chat-completions protocol's shape.
@@ -89,6 +105,7 @@ pub(crate) fn error_body(problem: &Problem) -> ErrorBody {
         ProblemKind::Invalid | ProblemKind::Missing | ProblemKind::Forbidden => {
             "invalid_request_error"
         }
+        ProblemKind::Overloaded => "rate_limit_error",
         ProblemKind::Refused | ProblemKind::Busy | ProblemKind::Down | ProblemKind::Fault => {
             "server_error"
         }
@@ -184,7 +201,7 @@ async fn read_body(mut payload: Payload, announced: Option<usize>) -> Result<Bod
         while held.len() < bytes.len() / SHORT_BODY {
             held.push(LONG.try_acquire().map_err(|_| {
                 let detail = "too many long requests at once";
-                Problem::new(ProblemKind::Busy, "many_long_requests", detail)
+                Problem::new(ProblemKind::Overloaded, "many_long_requests", detail)
                     .with_way_out("retry in a moment")
             })?);
         }
@@ -267,12 +284,20 @@ mod tests {
     }
 
     #[actix_web::test]
-    async fn a_caller_that_may_retry_is_informed_when() {
-        let busy = Problem::new(ProblemKind::Busy, "draining", "it is being unloaded");
-        let (status, retry, _) = written(refusal("/v1/chat/completions", &busy)).await;
-        assert_eq!((status, retry.as_deref()), (503, Some("2")));
-        let down = Problem::new(ProblemKind::Fault, "engine_ended", "it ended");
-        assert_eq!(written(refusal("/v1/models", &down)).await.1, None);
+    async fn clients_retry_what_may_succeed_later_and_nothing_else() {
+        for (kind, code, expected) in [
+            (ProblemKind::Busy, "draining", (503, Some("2"), "true")),
+            (ProblemKind::Overloaded, "queue_full", (429, Some("2"), "true")),
+            (ProblemKind::Refused, "ends_engines", (422, None, "false")),
+            (ProblemKind::Fault, "engine_ended", (500, None, "false")),
+        ] {
+            let response = refusal("/v1/chat/completions", &Problem::new(kind, code, "because"));
+            let retries = response.headers().get(SHOULD_RETRY).cloned().unwrap();
+            let (status, after, _) = written(response).await;
+            assert_eq!((status, after.as_deref(), retries.to_str().unwrap()), expected, "{code}");
+        }
+        let refused = Problem::new(ProblemKind::Refused, "does_not_fit", "it is too large");
+        assert_eq!(written(refusal("/manage/v1/plans", &refused)).await.0, 409);
     }
 
     #[derive(Debug, Deserialize)]

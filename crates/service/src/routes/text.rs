@@ -6,6 +6,7 @@ use deft_protocol::Problem;
 use deft_protocol::chat::{AnswerOptions, ErrorBody, Figures, Usage};
 use deft_protocol::engine::{Part, Prompt, TokenScore};
 use deft_protocol::text::{TextChoice, TextHead, TextLogprobs, TextResponse};
+use uuid::Uuid;
 
 use super::App;
 use super::caller::Caller;
@@ -40,8 +41,9 @@ pub(super) async fn continue_text(
     let questions: Vec<Question> = prompts.into_iter().map(question).collect();
     check_answers(&options, questions.len())?;
     let (first, patience) = app.arrive(&head.model, &caller);
-    // Each prompt is a separate call.
-    let others: Vec<_> = (1..questions.len()).map(|_| app.arrive(&head.model, &caller).0).collect();
+    // Each further prompt is a call with an id of its own.
+    let other = |_| app.board.arrive(Uuid::now_v7(), &head.model, &caller.name);
+    let others: Vec<_> = (1..questions.len()).map(other).collect();
     let calls = std::iter::once(first).chain(others).zip(questions);
     let begin = |(call, question)| app.begin(call, head.model.clone(), question, &options);
     let begun = Answers::begin(calls.map(begin).collect(), options.n.unwrap_or(1));
