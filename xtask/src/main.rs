@@ -175,6 +175,7 @@ fn test() -> anyhow::Result<()> {
         packages::GIT,
         packages::CURL,
         packages::PYTHON,
+        packages::PYTHON_VENV,
     ])?;
     steps::build_console()?;
     steps::run("npm", &["run", "--silent", "test"], "console")?;

@@ -33,6 +33,14 @@ pub const GIT: Package = Package { name: "git", is_there: || answers("git") };
 pub const CURL: Package = Package { name: "curl", is_there: || answers("curl") };
 /// Likewise.
 pub const PYTHON: Package = Package { name: "python3", is_there: || answers("python3") };
+/// For clients of the protocol that are written in Python.
+pub const PYTHON_VENV: Package = Package {
+    name: "python3-venv",
+    is_there: || {
+        let output = Command::new("python3").args(["-c", "import ensurepip"]).output();
+        output.is_ok_and(|output| output.status.success())
+    },
+};
 
 /// Makes a fresh Debian in a folder.
 pub const DEBOOTSTRAP: Package =

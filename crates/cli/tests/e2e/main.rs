@@ -12,6 +12,7 @@ mod answers;
 mod browser;
 mod calls;
 mod changes;
+mod clients;
 mod command_line;
 mod console;
 mod crashes;

@@ -1,0 +1,62 @@
+//! The public clients of the protocol, unchanged, installed at the versions of their lock files.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use crate::world::{Said, World, project};
+
+/// Runs a command that must succeed; returns what it prints.
+fn run(command: &mut Command) -> String {
+    let said = Said::from(command.output().unwrap());
+    assert!(said.code == 0, "{command:?}: {said:?}");
+    said.out
+}
+
+/// The folder of a client's programs, with the client installed there by `install`, again when the lock file changes.
+fn installed(language: &str, lock: &str, install: impl Fn(&Path)) -> PathBuf {
+    let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("clients").join(language);
+    let sources = project("crates/cli/tests/clients").join(language);
+    std::fs::create_dir_all(&folder).unwrap();
+    for source in std::fs::read_dir(&sources).unwrap() {
+        let source = source.unwrap();
+        std::fs::copy(source.path(), folder.join(source.file_name())).unwrap();
+    }
+    let (wanted, done) = (std::fs::read(sources.join(lock)).unwrap(), folder.join("installed"));
+    if std::fs::read(&done).ok().as_ref() != Some(&wanted) {
+        install(&folder);
+        std::fs::write(done, wanted).unwrap();
+    }
+    folder
+}
+
+fn world() -> World {
+    let world = World::stocked();
+    let find = project("demo/larkfen-find/larkfen-find-q8_0.gguf");
+    world.ok(&["depot", "register", &find.to_string_lossy()]);
+    world
+}
+
+#[test]
+fn the_python_client_works_unchanged() {
+    let folder = installed("python", "requirements.txt", |folder| {
+        run(Command::new("python3").args(["-m", "venv"]).arg(folder.join("venv")));
+        run(Command::new(folder.join("venv/bin/pip"))
+            .args(["install", "--quiet", "--disable-pip-version-check", "-r"])
+            .arg(folder.join("requirements.txt")));
+    });
+    let world = world();
+    let out = run(Command::new(folder.join("venv/bin/python"))
+        .arg(folder.join("chat.py"))
+        .arg(world.address()));
+    assert_eq!(out.lines().count(), 5, "{out}");
+}
+
+#[test]
+fn the_javascript_client_works_unchanged() {
+    let folder = installed("javascript", "package-lock.json", |folder| {
+        run(Command::new("npm").args(["ci", "--silent", "--no-audit"]).current_dir(folder));
+    });
+    let world = world();
+    let out = run(Command::new("node").arg(folder.join("chat.mjs")).arg(world.address()));
+    assert_eq!(out.lines().count(), 5, "{out}");
+}
