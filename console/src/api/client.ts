@@ -6,6 +6,7 @@ export type Status = Schemas['ServiceStatus']
 export type Instance = Schemas['InstanceReport']
 export type Pool = Schemas['Pool']
 export type Variant = Schemas['Variant']
+export type Snippet = Schemas['Snippet']
 export type Plan = Schemas['ModelPlan']
 export type PoolPlan = Schemas['PoolPlan']
 export type PlanReport = Schemas['PlanReport']
@@ -88,6 +89,11 @@ export async function depot(): Promise<Variant[]> {
 
 export async function inspect(name: string): Promise<Variant> {
   return (await call(variantPath(name))).json()
+}
+
+/** Working calls of a model of this server. */
+export async function snippets(model: string): Promise<Snippet[]> {
+  return (await call(`/manage/v1/snippets?model=${encodeURIComponent(model)}`)).json()
 }
 
 function variantPath(name: string): string {

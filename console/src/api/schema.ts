@@ -536,6 +536,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/snippets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns working calls of a model of this server: one for each of its tasks in each language. */
+        get: operations["list_snippets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/sources": {
         parameters: {
             query?: never;
@@ -2478,6 +2495,25 @@ export interface components {
             threads?: number | null;
             weights?: components["schemas"]["WeightsHeld"] | null;
         };
+        /** @description A working call of a model of this server. */
+        Snippet: {
+            /** @description Its text. */
+            code: string;
+            /** @description Its language. */
+            language: components["schemas"]["SnippetLanguage"];
+            /** @description What it asks. */
+            task: components["schemas"]["SnippetTask"];
+        };
+        /**
+         * @description The language of a snippet.
+         * @enum {string}
+         */
+        SnippetLanguage: "curl" | "python" | "javascript";
+        /**
+         * @description What a snippet asks of a model.
+         * @enum {string}
+         */
+        SnippetTask: "chat" | "completion" | "embeddings";
         /** @description Result of a check of a source. */
         SourceCheck: {
             /** @description The source. */
@@ -3790,6 +3826,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SearchReport"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_snippets: {
+        parameters: {
+            query: {
+                /** @description Model or variant. */
+                model: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snippet"][];
                 };
             };
             default: {

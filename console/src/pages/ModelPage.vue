@@ -5,6 +5,7 @@ import { check, type CheckReport, inspect, type Status, type Variant } from '../
 import FigureTable, { type Figure } from '../components/FigureTable.vue'
 import LoadDialog from '../components/LoadDialog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import SnippetCard from '../components/SnippetCard.vue'
 import TermHint from '../components/TermHint.vue'
 import { useAttempt } from '../composables/useAttempt'
 import { bytes, count } from '../format'
@@ -141,6 +142,7 @@ const mix = computed(() => {
           <pre class="mt-2">{{ variant.facts.template }}</pre>
         </details>
       </v-card>
+      <SnippetCard :model="variant.name" />
       <div class="text-body-small text-medium-emphasis" :aria-label="$t('model.file')">{{ variant.path }}</div>
       <LoadDialog v-model="open" :variant="variant" />
     </template>

@@ -13,7 +13,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand};
 use clap_complete::Shell;
 
-pub(crate) use answering::{Answering, Ask, Talk};
+pub(crate) use answering::{Answering, Ask, Snippet, Talk};
 pub(crate) use completing::{complete, completion_script};
 pub(crate) use depot::{Depot, DepotOrder};
 pub(crate) use loading::{LoadArguments, Reset};
@@ -78,6 +78,8 @@ pub(crate) enum Command {
     Watch,
     /// Show running calls and the latest finished ones, or cancel a call.
     Calls(Calls),
+    /// Print a program that calls a model of this server.
+    Snippet(Snippet),
     /// Manage the model files on this machine.
     #[command(subcommand)]
     Depot(Depot),

@@ -12,7 +12,7 @@ use deft_protocol::manage::{
     ExportRequest, FoundModel, ImportRequest, InstanceReport, LimitRequest, LoadRequest,
     NotUnderstood, PlanReport, PlanRequest, Pool, Preview, PreviewRequest, PullRequest,
     RegisterRequest, Removal, RenameRequest, RunningCall, ScanRequest, SearchReport, ServiceStatus,
-    SourceCheck, SourceReport, SourceRequest, Transfer, Variant, VerifyRequest,
+    Snippet, SourceCheck, SourceReport, SourceRequest, Transfer, Variant, VerifyRequest,
 };
 use deft_protocol::text::TextRequest;
 use deft_protocol::{Problem, VERSION_HEADER};
@@ -202,6 +202,16 @@ impl Client {
             segments.extend(["manage", "v1", "depot"]).extend(name.split('/'));
         }
         let response = self.send(self.http.get(url)).await?;
+        self.json(response).await
+    }
+
+    /// Working calls of a model of this server.
+    ///
+    /// # Errors
+    /// As all calls; there may be no such model.
+    pub async fn snippets(&self, model: &str) -> Result<Vec<Snippet>, ClientError> {
+        let request = self.request(Method::GET, "/manage/v1/snippets")?.query(&[("model", model)]);
+        let response = self.send(request).await?;
         self.json(response).await
     }
 

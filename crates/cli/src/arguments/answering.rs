@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use deft_protocol::chat::CallPriority;
+use deft_protocol::manage::{SnippetLanguage, SnippetTask};
 
 use super::completing;
 
@@ -113,4 +114,57 @@ pub(crate) struct Talk {
     pub(crate) yes: bool,
     #[command(flatten)]
     pub(crate) answering: Answering,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct Snippet {
+    /// Model or variant.
+    #[arg(add = completing::models())]
+    pub(crate) model: String,
+    /// Language of the program.
+    #[arg(long = "for", value_name = "LANGUAGE", default_value = "curl")]
+    pub(crate) language: LanguageName,
+    /// What it asks of the model; by default the first that the model serves.
+    #[arg(long)]
+    pub(crate) task: Option<TaskName>,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum LanguageName {
+    /// A command for a shell.
+    Curl,
+    /// Python, with its standard library.
+    Python,
+    /// JavaScript.
+    Javascript,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum TaskName {
+    /// An answer to a question.
+    Chat,
+    /// The continuation of a text.
+    Completion,
+    /// The embeddings of texts.
+    Embeddings,
+}
+
+impl From<LanguageName> for SnippetLanguage {
+    fn from(name: LanguageName) -> Self {
+        match name {
+            LanguageName::Curl => Self::Curl,
+            LanguageName::Python => Self::Python,
+            LanguageName::Javascript => Self::Javascript,
+        }
+    }
+}
+
+impl From<TaskName> for SnippetTask {
+    fn from(name: TaskName) -> Self {
+        match name {
+            TaskName::Chat => Self::Chat,
+            TaskName::Completion => Self::Completion,
+            TaskName::Embeddings => Self::Embeddings,
+        }
+    }
 }

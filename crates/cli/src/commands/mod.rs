@@ -14,6 +14,7 @@ mod offers;
 mod read_headers;
 mod service;
 mod side_by_side;
+mod snippet;
 mod source;
 mod status;
 mod talk;
@@ -49,6 +50,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Watch => wait_for(watch::run(&common)),
         Command::Ask(command) => wait_for(ask::run(&common, command)),
         Command::Talk(command) => wait_for(talk::run(&common, command)),
+        Command::Snippet(command) => wait_for(snippet::run(&common, &command)),
         Command::Calls(command) => wait_for(calls::run(&common, &command)),
         Command::Completions { shell } => completions(shell),
         Command::Documents { man: Some(folder), .. } => documents::write_man_pages(&folder),

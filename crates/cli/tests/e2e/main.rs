@@ -36,6 +36,7 @@ mod record_faults;
 mod restored;
 mod room;
 mod service;
+mod snippets;
 mod sources;
 mod strangers;
 mod talk;

@@ -3,3 +3,4 @@
 pub(crate) mod board;
 pub(crate) mod checkup;
 pub(crate) mod gateway;
+pub(crate) mod snippets;

@@ -74,6 +74,11 @@ impl Permission {
         })
     }
 
+    /// Whether calls of models need the operator's key.
+    pub(crate) fn answers_need_key(&self) -> bool {
+        self.config.answers == Access::Operators
+    }
+
     /// Who may use a path; everything that is not named here is for operators only.
     fn access(&self, path: &str) -> Access {
         let is_below = |top: &str| {

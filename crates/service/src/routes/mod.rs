@@ -21,6 +21,7 @@ mod plans;
 mod pools;
 mod renamed;
 pub(crate) mod respond;
+mod snippets;
 mod sources;
 mod status;
 mod streaming;
@@ -178,6 +179,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(transfers::cancel)
         .service(depot::inspect_model)
         .service(depot::inspect_variant)
+        .service(snippets::list_snippets)
         .service(checks::check)
         .service(plans::plan)
         .service(instances::list_instances)

@@ -37,6 +37,7 @@ use utoipa::OpenApi;
         super::transfers::cancel,
         super::depot::inspect_model,
         super::depot::inspect_variant,
+        super::snippets::list_snippets,
         super::checks::check,
         super::plans::plan,
         super::instances::list_instances,
