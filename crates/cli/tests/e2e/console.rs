@@ -208,6 +208,18 @@ fn a_models_page_tells_what_an_operator_asks_and_tries_it() {
         browser.read_in("[aria-label='Check']", "passed").await;
         browser.read("I am the desk helper").await;
         browser.picture("console-model").await;
+        let card = "[aria-label='Call this model from a program']";
+        browser.read_in(card, "curl http").await;
+        browser.press("@aria-label='Call this model from a program'", "Python").await;
+        browser.read_in(card, "import json, urllib.request").await;
+        browser
+            .page
+            .execute(
+                "arguments[0].scrollIntoView()",
+                vec![serde_json::to_value(browser.see(card).await).unwrap()],
+            )
+            .await
+            .unwrap();
         browser.page.clone().close().await.unwrap();
     });
 }
