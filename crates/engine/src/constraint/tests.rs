@@ -1,3 +1,5 @@
+mod schemas;
+
 use std::collections::BTreeMap;
 use std::path::Path;
 
