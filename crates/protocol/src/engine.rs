@@ -17,6 +17,9 @@ pub use frames::{
     encode_frame, read_frame, write_frame,
 };
 
+/// Longest schema of a tool or answer in bytes, as JSON text: longer ones take too long to compile.
+pub const MAX_SCHEMA: usize = 64 << 10;
+
 /// Version of these messages; both sides must have the same.
 pub const LINK_VERSION: u32 = 10;
 /// From the service.
@@ -29,8 +32,8 @@ pub enum ToEngine {
     Call(Box<CallOrder>),
     /// Make embeddings.
     Embed(EmbedOrder),
-    /// Convert the prompt of this call to tokens, and answer nothing.
-    Tokenize(Box<CallOrder>),
+    /// Convert a prompt to tokens.
+    Tokenize(Box<TokenizeOrder>),
     /// The caller of this call left.
     Cancel {
         /// Number of the call.
@@ -137,6 +140,27 @@ pub struct EmbedOrder {
     pub call: u64,
     /// The inputs: texts or token ids.
     pub inputs: Vec<Prompt>,
+}
+
+/// A prompt to convert to tokens, and nothing more.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TokenizeOrder {
+    /// The call with the prompt.
+    pub of: CallOrder,
+    /// What is returned besides the ids.
+    pub texts: TokenTexts,
+}
+
+/// The texts of tokens that are returned.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum TokenTexts {
+    /// None.
+    None,
+    /// That of each token.
+    Each,
+    /// That of all tokens together.
+    Joined,
 }
 
 /// Probability of a token, by the model's own logits.
@@ -290,10 +314,10 @@ pub enum FromEngine {
         call: u64,
         /// Whether these are the last ones.
         is_last: bool,
-        /// Some tokens.
-        tokens: Vec<TokenText>,
-        /// The text of all tokens if these are the last ones.
-        text: String,
+        /// Ids of some tokens.
+        tokens: Vec<u32>,
+        /// Their texts, or the text of all tokens, if that is requested.
+        texts: Vec<String>,
     },
     /// The call could not be answered.
     Failed {
@@ -378,7 +402,8 @@ pub enum Part {
 impl Message for ToEngine {
     fn about(&self) -> u64 {
         match self {
-            Self::Call(order) | Self::Tokenize(order) => order.call,
+            Self::Call(order) => order.call,
+            Self::Tokenize(order) => order.of.call,
             Self::Embed(order) => order.call,
             Self::Cancel { call } => *call,
             Self::Load(_) | Self::Drain => 0,

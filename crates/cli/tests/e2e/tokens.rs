@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use crate::world::{QUESTION, World, until, wait};
+use crate::world::{QUESTION, World, project, until, wait};
 
 fn tokens(world: &World, what: Value) -> Value {
     let mut request = json!({"model": "larkfen-desk"});
@@ -57,6 +57,31 @@ fn what_cannot_be_converted_is_refused_by_field() {
             "field_missing",
         ),
         ("tokenize", json!({"model": "larkfen-desk", "input": "a", "text": 1}), "field_unknown"),
+        (
+            "tokenize",
+            json!({"model": "larkfen-desk", "input": "a", "tools": []}),
+            "field_out_of_place",
+        ),
+        (
+            "tokenize",
+            json!({"model": "larkfen-desk", "messages": messages, "control_tokens": true}),
+            "field_out_of_place",
+        ),
+        (
+            "tokenize",
+            json!({"model": "larkfen-desk", "messages": messages, "chat_template_kwargs": {"mood": "calm"}}),
+            "template_argument_not_read",
+        ),
+        (
+            "tokenize",
+            json!({"model": "larkfen-desk", "input": "a ".repeat(2 << 20)}),
+            "too_many_tokens",
+        ),
+        (
+            "detokenize",
+            json!({"model": "larkfen-desk", "tokens": vec![1; 300_000]}),
+            "too_many_tokens",
+        ),
         ("tokenize", json!({"model": "nettle", "input": "a"}), "model_not_found"),
         ("detokenize", json!({"model": "larkfen-desk", "tokens": [900_000]}), "token_unknown"),
         ("detokenize", json!({"model": "larkfen-desk", "tokens": [-1]}), "body_invalid"),
@@ -65,6 +90,37 @@ fn what_cannot_be_converted_is_refused_by_field() {
         assert!((400..=404).contains(&status), "{status} {error}");
         assert_eq!(error["error"]["code"], code, "{error}");
     }
+}
+
+/// Texts in the memory of an engine process are few, however many callers send them at once.
+#[test]
+fn many_long_texts_at_once_are_refused_and_the_model_goes_on() {
+    let world = World::new().with("DEFT_QUEUE", "1").start().stock();
+    world.ok(&["load", "larkfen-desk"]);
+    let body = json!({"model": "larkfen-desk", "input": "Moonhook bean ".repeat(12_000)});
+    let (url, body) = (format!("{}/v1/tokenize", world.address()), body.to_string());
+    let client = reqwest::Client::new();
+    let ask = || client.post(&url).body(body.clone()).send();
+    let answers = wait(futures_util::future::join_all((0..24).map(|_| ask())));
+    let statuses: Vec<u16> =
+        answers.into_iter().map(|answer| answer.unwrap().status().as_u16()).collect();
+    assert!(statuses.iter().all(|status| [200, 429].contains(status)), "{statuses:?}");
+    assert!(statuses.contains(&200) && statuses.contains(&429), "{statuses:?}");
+    assert!(tokens(&world, json!({"input": "Hello"}))["count"].as_u64() > Some(0));
+    assert_eq!(world.ready("larkfen-desk/q8_0").calls, 0, "no place stays taken");
+}
+
+#[test]
+fn tokens_of_a_model_that_makes_embeddings_are_counted_too() {
+    let world = World::stocked();
+    let find = project("demo/larkfen-find/larkfen-find-q8_0.gguf");
+    world.ok(&["depot", "register", &find.to_string_lossy()]);
+    let text = "Moonhook bean is sown 3 cm deep.";
+    let found = world
+        .posted("/v1/tokenize", json!({"model": "larkfen-find", "input": text, "texts": true}));
+    let embedded = world.posted("/v1/embeddings", json!({"model": "larkfen-find", "input": text}));
+    assert_eq!(found["count"], embedded["usage"]["prompt_tokens"], "{found}");
+    assert_eq!(found["texts"].as_array().unwrap().len() as u64, found["count"].as_u64().unwrap());
 }
 
 #[test]

@@ -249,3 +249,70 @@ fn the_model_shows_its_form_of_calls() {
         "{shown}"
     );
 }
+
+/// As libraries describe the arguments of a function.
+#[test]
+fn a_strict_tool_may_have_definitions() {
+    let world = World::stocked();
+    let tool = |reference: &str| {
+        json!([{"type": "function", "function": {"name": "stock_level", "strict": true, "parameters": {
+            "type": "object", "properties": {"variety": {"$ref": reference}}, "required": ["variety"],
+            "additionalProperties": false, "$defs": {"variety": {"enum": ["Ember chard", "Oxlantern bean"]}},
+        }}}])
+    };
+    let ask = |reference: &str| {
+        let more = json!({"tools": tool(reference), "tool_choice": "required"});
+        world.post("/v1/chat/completions", request(&question(STOCK), more))
+    };
+    let (status, answer) = ask("#/$defs/variety");
+    assert_eq!(status, 200, "{answer}");
+    let call = &answer["choices"][0]["message"]["tool_calls"][0]["function"];
+    let arguments: Value = serde_json::from_str(call["arguments"].as_str().unwrap()).unwrap();
+    assert!(["Ember chard", "Oxlantern bean"].contains(&arguments["variety"].as_str().unwrap()));
+    let (status, error) = ask("#/properties/other");
+    assert_eq!((status, &error["error"]["code"]), (400, &json!("constraint_invalid")), "{error}");
+    assert_eq!(error["error"]["param"], "tools");
+}
+
+/// None of these ends a process or takes long, and the model goes on.
+#[test]
+fn schemas_and_grammars_that_explode_are_refused_by_their_field() {
+    let world = World::stocked();
+    let process = world.posted("/v1/chat/completions", request(&question("Hello"), json!({})));
+    assert!(process["choices"][0]["message"].is_object());
+    let pid = world.ready("larkfen-desk/q8_0").pid;
+    let patterns: Vec<Value> = (0..30)
+        .map(|at| json!({"type": "string", "pattern": format!("^.*a.{{{at}}}b$")}))
+        .collect();
+    let properties: serde_json::Map<String, Value> =
+        (0..1500).map(|at| (format!("p{at}"), json!({"type": "integer"}))).collect();
+    let schema = |schema: Value| json!({"response_format": {"type": "json_schema", "json_schema": {"name": "s", "schema": schema}}});
+    for (name, more, field) in [
+        ("patterns", schema(json!({"allOf": patterns})), "response_format"),
+        (
+            "properties",
+            schema(json!({"type": "object", "properties": properties})),
+            "response_format",
+        ),
+        ("an expression", json!({"must_match": {"regex": "(ab)?".repeat(9000)}}), "must_match"),
+        (
+            "intersections",
+            json!({"must_match": {"lark": format!("start: X\nX: {}", ["/.*a.{9}b/"; 30].join(" & "))}}),
+            "must_match",
+        ),
+        (
+            "a tool",
+            json!({"tool_choice": "required", "tools": [{"type": "function", "function": {
+                "name": "f", "strict": true, "parameters": {"type": "object", "properties": {"x": {"allOf": patterns}}}}}]}),
+            "tools",
+        ),
+    ] {
+        let mut request = json!({"model": "larkfen-desk", "messages": question("Hello")});
+        request.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        let begun = std::time::Instant::now();
+        let (status, error) = world.post("/v1/chat/completions", request);
+        assert_eq!((status, &error["error"]["param"]), (400, &json!(field)), "{name}: {error}");
+        assert!(begun.elapsed().as_secs() < 10, "{name}: {:?}", begun.elapsed());
+    }
+    assert_eq!(world.ready("larkfen-desk/q8_0").pid, pid, "the process is the same");
+}

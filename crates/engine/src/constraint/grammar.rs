@@ -42,7 +42,7 @@ impl Grammar {
     ///
     /// # Errors
     /// See [`limits`].
-    pub(super) fn check(&self) -> Result<(), ConstraintError> {
+    pub(crate) fn check(&self) -> Result<(), ConstraintError> {
         match self {
             Self::Schema(schema) => limits::check_schema(schema),
             Self::Regex(expression) => limits::check_regex(expression),
@@ -140,9 +140,7 @@ impl Calls<'_> {
     /// A schema is too slow, or a grammar in the Lark language was given as the other answer: its rules might have the same
     /// names.
     pub(crate) fn grammar(&self) -> Result<Grammar, ConstraintError> {
-        for schema in self.tools.iter().map(|tool| &tool.arguments) {
-            limits::check_schema(schema)?;
-        }
+        self.check()?;
         let literal = |text: &str| literal(text, self.markers);
         let whole = self.form.opening.trim_start();
         let opening = match whole.strip_prefix(self.begins_after) {
@@ -172,6 +170,65 @@ impl Calls<'_> {
     }
 }
 
+impl Calls<'_> {
+    /// Checks the schemas of the tools before they are written into a grammar.
+    fn check(&self) -> Result<(), ConstraintError> {
+        let mut bytes = 0_usize;
+        for Tool { arguments, .. } in self.tools {
+            limits::check_schema(arguments)?;
+            bytes = bytes.saturating_add(arguments.to_string().len());
+            if matches!(self.form.call, CallShape::Syntax) {
+                // Each argument is a schema of its own, with all definitions.
+                let count = arguments["properties"].as_object().map_or(0, Map::len);
+                let definitions: usize =
+                    DEFINITIONS.iter().map(|key| arguments[*key].to_string().len()).sum();
+                bytes = bytes.saturating_add(definitions.saturating_mul(count));
+            }
+            if !matches!(self.form.call, CallShape::Named { .. }) {
+                check_references(arguments)?;
+            }
+        }
+        limits::check_tools(bytes)
+    }
+}
+
+/// Where a schema has the parts that it refers to.
+const DEFINITIONS: [&str; 2] = ["$defs", "definitions"];
+
+/// Checks that a schema refers to its definitions only: other paths lead elsewhere when it becomes a part of another one.
+fn check_references(schema: &Value) -> Result<(), ConstraintError> {
+    let leads_to_definition =
+        |reference: &str| DEFINITIONS.iter().any(|key| reference.starts_with(&format!("#/{key}/")));
+    let mut open = vec![schema];
+    while let Some(value) = open.pop() {
+        match value {
+            Value::Array(items) => open.extend(items),
+            Value::Object(fields) => {
+                let reference = fields.get("$ref").and_then(Value::as_str);
+                if let Some(reference) = reference.filter(|path| !leads_to_definition(path)) {
+                    let reference: String = reference.chars().take(60).collect();
+                    return Err(ConstraintError::Invalid(format!(
+                        "`$ref` of `{reference}` is not supported; it may refer to `#/$defs/...` or `#/definitions/...`"
+                    )));
+                }
+                open.extend(fields.values());
+            }
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// Gives a schema the definitions of another one, to which its references lead.
+fn with_definitions(mut schema: Value, of: &Value) -> Value {
+    for key in DEFINITIONS {
+        if let (Some(definitions), Value::Object(fields)) = (of.get(key), &mut schema) {
+            fields.entry(key).or_insert_with(|| definitions.clone());
+        }
+    }
+    schema
+}
+
 /// The rule `answer` of another grammar.
 fn answer_rule(grammar: &Grammar) -> Result<String, ConstraintError> {
     grammar.check()?;
@@ -179,7 +236,7 @@ fn answer_rule(grammar: &Grammar) -> Result<String, ConstraintError> {
         Grammar::Schema(schema) => Ok(format!("answer: %json {schema}")),
         Grammar::Regex(expression) => Ok(format!("answer: /{}/", regex_to_lark(expression, ""))),
         Grammar::Lark(_) | Grammar::Calls(_) => Err(ConstraintError::Invalid(
-            "a grammar cannot be combined with tools; use `regex` or `response_format`, or remove `tools`".to_owned(),
+            "a Lark grammar cannot be combined with tools; use `must_match.regex` or `response_format`, or remove `tools`".to_owned(),
         )),
     }
 }
@@ -197,10 +254,11 @@ fn calls(
                 let mut properties = Map::new();
                 properties.insert(name.clone(), json!({"const": tool.name}));
                 properties.insert(arguments.clone(), tool.arguments.clone());
-                json!({
+                let object = json!({
                     "type": "object", "properties": properties, "required": [name, arguments],
                     "additionalProperties": false,
-                })
+                });
+                with_definitions(object, &tool.arguments)
             };
             for (at, tool) in tools.iter().enumerate() {
                 rules.push(format!("call_{at}: %json {}", separated(object(tool), form.json)));
@@ -237,16 +295,10 @@ fn named_arguments(tool: usize, schema: &Value, json: [&str; 2]) -> Vec<String> 
     let properties = schema["properties"].as_object().unwrap_or(&empty);
     let required: Vec<&str> =
         schema["required"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
-    let definitions = ["$defs", "definitions"].map(|key| (key, schema.get(key)));
     let mut rules = Vec::new();
-    for (at, (name, schema)) in properties.iter().enumerate() {
-        let mut schema = separated(schema.clone(), json);
-        for (key, definition) in definitions {
-            if let (Some(definition), Value::Object(fields)) = (definition, &mut schema) {
-                fields.entry(key).or_insert(definition.clone());
-            }
-        }
-        rules.push(format!("value_{tool}_{at}: %json {schema}"));
+    for (at, (name, argument)) in properties.iter().enumerate() {
+        let argument = with_definitions(separated(argument.clone(), json), schema);
+        rules.push(format!("value_{tool}_{at}: %json {argument}"));
         let key = Value::from(format!("{name}=")).to_string();
         let next = at + 1;
         let skips = |rule: &str| match required.contains(&name.as_str()) {

@@ -122,7 +122,7 @@ fn too_slow(handle: Option<CancellationHandle>) -> ConstraintError {
     if let Some(handle) = handle {
         handle.cancel();
     }
-    ConstraintError::TooComplex("its tokens take too long to find".to_owned())
+    ConstraintError::TooSlow("the allowed tokens take too long to compute")
 }
 
 impl Constrained {

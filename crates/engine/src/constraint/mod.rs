@@ -44,9 +44,15 @@ pub enum ConstraintError {
     /// The grammar or schema is invalid, uses an unsupported feature, or cannot be fulfilled.
     #[error("{0}")]
     Invalid(String),
-    /// The grammar or schema is too large or too slow.
+    /// The grammar or schema is too large.
     #[error("{0}")]
     TooComplex(String),
+    /// Its compilation or its masks take too long.
+    #[error("{0}")]
+    TooSlow(&'static str),
+    /// Others are being compiled.
+    #[error("too many slow schemas and grammars are being compiled at the moment; retry later")]
+    Busy,
 }
 
 /// Compiled grammars of a model.
@@ -93,10 +99,9 @@ impl Constraints {
         factory: Arc<ParserFactory>,
         grammar: &Grammar,
     ) -> Result<Matcher, ConstraintError> {
-        let too_slow = |what: &str| ConstraintError::TooComplex(what.to_owned());
         let running = Arc::clone(&self.compiling);
         if Arc::strong_count(&running) > MOST_COMPILING + 1 {
-            return Err(too_slow("too many complex constraints are being compiled; retry later"));
+            return Err(ConstraintError::Busy);
         }
         let (reply, compiled) = sync_channel(1);
         let grammar = grammar.clone();
@@ -109,11 +114,11 @@ impl Constraints {
             .name("deft-grammar".to_owned())
             .stack_size(STACK_BYTES)
             .spawn(compile);
-        started.map_err(|error| too_slow(&format!("no thread can be started: {error}")))?;
+        started.map_err(|_| ConstraintError::Busy)?;
         // Without a reply, the thread failed.
         compiled
             .recv_timeout(LONGEST_COMPILING)
-            .unwrap_or_else(|_| Err(too_slow("it takes too long to compile")))
+            .unwrap_or(Err(ConstraintError::TooSlow("it takes too long to compile")))
     }
 
     /// Tokens with the bytes of a text, after [`Self::begin`].

@@ -161,6 +161,68 @@ fn calls_follow_the_form_and_the_schema_of_the_tool() {
     }
 }
 
+/// Tools whose schemas have definitions, as libraries write them.
+#[test]
+fn references_of_a_tools_schema_lead_to_its_definitions_in_every_form() {
+    let tokenizer = desk();
+    let markers = markers(&tokenizer);
+    let tool = |arguments: Value| [Tool { name: "reserve".to_owned(), arguments }];
+    let with_definitions = json!({
+        "type": "object", "properties": {"bed": {"$ref": "#/$defs/bed"}}, "required": ["bed"],
+        "additionalProperties": false, "$defs": {"bed": {"enum": ["north", "south"]}},
+    });
+    let to_the_root = json!({"type": "object", "properties": {"next": {"$ref": "#"}}});
+    for kind in CallKind::ALL {
+        let form = of_kind(kind);
+        let call = |bed: &str| match form.call {
+            CallShape::Object { .. } => {
+                format!("{{\"name\": \"reserve\", \"arguments\": {{\"bed\": \"{bed}\"}}}}")
+            }
+            CallShape::Named { .. } => format!("reserve>{{\"bed\": \"{bed}\"}}"),
+            CallShape::Syntax => format!("reserve(bed=\"{bed}\")"),
+        };
+        let whole = |bed: &str| format!("{}{}{}", form.opening, call(bed), form.closing);
+        let tools = tool(with_definitions.clone());
+        let grammar = calls(&form, &tools, true, &markers).grammar().unwrap();
+        assert!(allows(&tokenizer, &grammar, &whole("south")), "{kind:?}");
+        assert!(!allows(&tokenizer, &grammar, &whole("west")), "{kind:?}");
+        let tools = tool(to_the_root.clone());
+        let grammar = calls(&form, &tools, true, &markers).grammar();
+        match form.call {
+            CallShape::Named { .. } => assert!(grammar.is_ok(), "its schema stands alone"),
+            _ => assert!(grammar.unwrap_err().to_string().contains("`$ref` of `#`"), "{kind:?}"),
+        }
+    }
+}
+
+#[test]
+fn the_schemas_of_all_tools_are_limited_before_they_are_written_out() {
+    let tokenizer = desk();
+    let markers = markers(&tokenizer);
+    let arguments: Value =
+        (0..900).map(|at| (format!("a{at}"), json!({"$ref": "#/$defs/d"}))).collect();
+    let tool = |at: usize| Tool {
+        name: format!("t{at}"),
+        arguments: json!({
+            "type": "object", "properties": arguments,
+            "$defs": {"d": {"enum": ["x".repeat(10_000), "y".repeat(10_000)]}},
+        }),
+    };
+    for (count, kind, refused) in [
+        (2, CallKind::JsonBetweenMarkers, false),
+        (9, CallKind::JsonBetweenMarkers, true),
+        // 900 copies of 20 kB of definitions.
+        (1, CallKind::FunctionSyntax, true),
+    ] {
+        let (form, tools) = (of_kind(kind), (0..count).map(tool).collect::<Vec<_>>());
+        let found = calls(&form, &tools, true, &markers).grammar();
+        assert_eq!(found.is_err(), refused, "{count} {kind:?}");
+        if let Err(error) = found {
+            assert!(error.to_string().contains("at most 262144"), "{error}");
+        }
+    }
+}
+
 /// The model's marker may end with white space that its template writes otherwise.
 #[test]
 fn a_call_that_the_model_began_may_have_other_white_space_after_its_marker() {
@@ -233,6 +295,8 @@ fn bad_constraints_are_refused_with_the_reason_within_a_second() {
         .collect();
     let properties: serde_json::Map<String, Value> =
         (0..1001).map(|at| (format!("bed {at}"), json!({"type": "integer"}))).collect();
+    let names: serde_json::Map<String, Value> =
+        (0..65).map(|at| (format!("^{at}x$"), json!({"type": "integer"}))).collect();
     let cases = [
         ("not a schema", Grammar::of(&Constraint::Schema(json!({"type": "variety"})))),
         ("cannot be fulfilled", schema(json!({"type": "integer", "minimum": 5, "maximum": 1}))),
@@ -260,6 +324,7 @@ fn bad_constraints_are_refused_with_the_reason_within_a_second() {
         ),
         ("many patterns for one text", schema(json!({"allOf": patterns}))),
         ("more than 1,000 properties", schema(json!({"properties": properties}))),
+        ("many patterns of names", schema(json!({"patternProperties": names}))),
         ("a long expression", Grammar::Regex("(ab)?".repeat(4000))),
         ("a long pattern", schema(json!({"pattern": "(ab)?".repeat(4000)}))),
         ("references in a long chain", chain(1500)),
@@ -303,4 +368,19 @@ fn compiled_grammars_are_cached_and_limited() {
     constraints.begin(&tokenizer, &again).unwrap();
     assert_eq!(constraints.cached.lock().back().unwrap().0, again, "the latest one is last");
     assert_eq!(constraints.cached.lock().len(), MOST_CACHED);
+}
+
+#[test]
+fn few_grammars_are_compiled_at_once_and_cached_ones_need_no_turn() {
+    let tokenizer = desk();
+    let constraints = Constraints::default();
+    let known = schema(json!({"const": 1}));
+    constraints.begin(&tokenizer, &known).unwrap();
+    let running: Vec<Arc<()>> =
+        (0..MOST_COMPILING).map(|_| Arc::clone(&constraints.compiling)).collect();
+    let refused = constraints.begin(&tokenizer, &schema(json!({"const": 2})));
+    assert_eq!(refused.err(), Some(ConstraintError::Busy));
+    assert!(constraints.begin(&tokenizer, &known).is_ok());
+    drop(running);
+    assert!(constraints.begin(&tokenizer, &schema(json!({"const": 2}))).is_ok());
 }

@@ -8,7 +8,7 @@ use serde_json::{Map, Value, json};
 use super::CallError;
 use crate::constraint::{Calls, Constrained, ConstraintError, Grammar, Tool};
 use crate::model::Words;
-use crate::output::{CallForm, Reader};
+use crate::output::{CallForm, CallShape, Reader};
 
 /// The form of the answers to a call.
 pub(crate) struct AnswerForm {
@@ -160,20 +160,30 @@ fn constrained_calls(
         words.constraints.begin(&words.tokenizer, &calls.grammar()?)
     };
     let is_strict = |tool: &Value| tool["function"]["strict"].as_bool().unwrap_or(false);
+    let is_unusable = |error: &ConstraintError| {
+        matches!(error, ConstraintError::Invalid(_) | ConstraintError::TooComplex(_))
+    };
+    let may_be_free = !tools.iter().any(is_strict);
     let begun = match begin(false) {
         // The library knows less of JSON schemas than callers use.
-        Err(ConstraintError::Invalid(_)) if !tools.iter().any(is_strict) => begin(true),
+        Err(error) if is_unusable(&error) && may_be_free => match form.call {
+            // Arguments that are written one by one cannot be just any object.
+            CallShape::Syntax if is_in_calls => return Ok((None, false)),
+            CallShape::Syntax => Err(error),
+            CallShape::Object { .. } | CallShape::Named { .. } => begin(true),
+        },
         other => other,
     };
     let error = match begun {
         Ok(begun) => return Ok((Some(begun), is_in_calls)),
         Err(error) => error,
     };
-    let field = match otherwise {
-        Some(wanted @ Constraint::Lark(_)) => field_of(wanted),
-        // Alone, the other form reports its own mistakes with its own field.
-        Some(_) => constrained_answer(words, order).map(|_| "tools")?,
-        None => "tools",
+    let field = match (otherwise, &otherwise_grammar) {
+        (Some(wanted @ Constraint::Lark(_)), _) => field_of(wanted),
+        (Some(wanted), Some(grammar)) if grammar.check().is_err() => field_of(wanted),
+        // Alone, the other form reports its own mistakes with its own field. What was slow is not tried again.
+        (Some(_), _) if is_unusable(&error) => constrained_answer(words, order).map(|_| "tools")?,
+        _ => "tools",
     };
     Err(CallError::Constraint { field, error })
 }

@@ -52,6 +52,12 @@ pub enum CallError {
         /// Tokens of context.
         context: usize,
     },
+    /// A prompt to convert has too many tokens.
+    #[error("it has more than {most} tokens; divide it, and convert the parts")]
+    TooManyTokens {
+        /// Most tokens that are converted at once.
+        most: usize,
+    },
     /// The prompt leaves no room for an answer.
     #[error(
         "the prompt has {tokens} tokens; the context of this instance has {context} and must hold prompt and \
@@ -111,13 +117,18 @@ impl CallError {
             Self::TooLong { .. } | Self::FarTooLong { .. } => {
                 (ProblemKind::Invalid, "context_exceeded")
             }
+            Self::TooManyTokens { .. } => (ProblemKind::Invalid, "too_many_tokens"),
             Self::NotFinite { .. } => (ProblemKind::Fault, "model_not_finite"),
             Self::Constraint { error: ConstraintError::Invalid(_), .. } => {
                 (ProblemKind::Invalid, "constraint_invalid")
             }
-            Self::Constraint { error: ConstraintError::TooComplex(_), .. } => {
-                (ProblemKind::Invalid, "constraint_too_complex")
+            Self::Constraint { error: ConstraintError::Busy, .. } => {
+                (ProblemKind::Overloaded, "constraints_busy")
             }
+            Self::Constraint {
+                error: ConstraintError::TooComplex(_) | ConstraintError::TooSlow(_),
+                ..
+            } => (ProblemKind::Invalid, "constraint_too_complex"),
             Self::NoToolCalls => (ProblemKind::Invalid, "no_tool_calls"),
             Self::ArgumentNotRead { .. } => (ProblemKind::Invalid, "template_argument_not_read"),
             Self::NoAnswers => (ProblemKind::Invalid, "no_answers"),

@@ -1,22 +1,23 @@
 //! The tokens of a prompt, for a caller who wants to see or count them.
 
-use deft_protocol::engine::{CallOrder, FromEngine, TokenText};
+use deft_protocol::engine::{FromEngine, TokenTexts, TokenizeOrder};
 
 use super::scores::token_text;
 use super::{CallError, prompt};
 use crate::model::Words;
-use crate::tokenizer::TokenKind;
+use crate::tokenizer::{TokenKind, Tokenizer};
 
-/// Most tokens that are sent: more than the context of any model, and some ten megabytes.
+/// Most tokens that are converted at once, which bounds time and memory.
 const MOST_TOKENS: usize = 1 << 18;
 /// Number of tokens in a message.
 const AT_ONCE: usize = 4096;
 
-/// Tokens of a prompt, and the text that they stand for.
+/// The tokens of a prompt, with their texts if these are requested.
 pub(crate) struct Tokenized {
     call: u64,
-    tokens: Vec<TokenText>,
-    text: String,
+    tokens: Vec<u32>,
+    /// As many as tokens; or one with the text of all; or none.
+    texts: Vec<String>,
 }
 
 impl Tokenized {
@@ -24,44 +25,50 @@ impl Tokenized {
     ///
     /// # Errors
     /// The prompt cannot be rendered, has an unknown token, or is too long.
-    pub(crate) fn new(words: &Words, mut order: CallOrder) -> Result<Self, CallError> {
-        prompt::complete(words, &mut order)?;
-        let tokens = prompt::tokens(words, &order.prompt, &[], Some(MOST_TOKENS))?;
-        if tokens.len() > MOST_TOKENS {
-            return Err(CallError::TooLong { tokens: tokens.len(), context: MOST_TOKENS });
-        }
-        let is_text = |&&id: &&u32| {
-            let kind = words.tokenizer.vocabulary().get(id).map(|(_, kind)| kind);
-            !matches!(kind, Some(TokenKind::Control | TokenKind::Unknown) | None)
-        };
-        // Control tokens have a text too, and the rule about a space at the start of a text applies only without them.
-        let tokenizer = &words.tokenizer;
-        let text = match tokens.iter().all(|id| is_text(&id)) {
-            true => tokenizer.decode(&tokens),
-            false => {
-                let bytes = tokens.iter().flat_map(|&id| token_text(tokenizer, id).bytes);
-                String::from_utf8_lossy(&bytes.collect::<Vec<u8>>()).into_owned()
+    pub(crate) fn new(words: &Words, order: TokenizeOrder) -> Result<Self, CallError> {
+        let TokenizeOrder { mut of, texts } = order;
+        prompt::complete(words, &mut of)?;
+        let tokens = match prompt::tokens(words, &of.prompt, &[], Some(MOST_TOKENS)) {
+            Ok(tokens) if tokens.len() <= MOST_TOKENS => tokens,
+            Ok(_) | Err(CallError::FarTooLong { .. }) => {
+                return Err(CallError::TooManyTokens { most: MOST_TOKENS });
             }
+            Err(error) => return Err(error),
         };
-        let tokens = tokens.iter().map(|&id| token_text(tokenizer, id)).collect();
-        Ok(Self { call: order.call, tokens, text })
+        let tokenizer = &words.tokenizer;
+        let texts = match texts {
+            TokenTexts::None => Vec::new(),
+            TokenTexts::Each => tokens.iter().map(|&id| token_text(tokenizer, id).text).collect(),
+            TokenTexts::Joined => vec![joined(tokenizer, &tokens)],
+        };
+        Ok(Self { call: of.call, tokens, texts })
     }
 
     /// Sends all tokens, in several messages if there are many.
     pub(crate) fn send(self, out: &mut Vec<FromEngine>) {
-        let Self { call, tokens, text } = self;
+        let Self { call, tokens, mut texts } = self;
         let prompt_tokens = u32::try_from(tokens.len()).unwrap_or(u32::MAX);
         out.push(FromEngine::PromptTaken { call, prompt_tokens });
-        let mut left = tokens;
-        loop {
-            let more = left.split_off(left.len().min(AT_ONCE));
-            let tokens = std::mem::replace(&mut left, more);
-            let is_last = left.is_empty();
-            let text = if is_last { text.clone() } else { String::new() };
-            out.push(FromEngine::Tokenized { call, is_last, tokens, text });
-            if is_last {
-                return;
-            }
+        let messages = tokens.len().div_ceil(AT_ONCE).max(1);
+        for message in 1..=messages {
+            let ids = tokens.iter().skip((message - 1) * AT_ONCE).take(AT_ONCE).copied().collect();
+            let rest = texts.split_off(texts.len().min(AT_ONCE));
+            let texts = std::mem::replace(&mut texts, rest);
+            let is_last = message == messages;
+            out.push(FromEngine::Tokenized { call, is_last, tokens: ids, texts });
         }
     }
+}
+
+/// The text of tokens. Where there are control tokens, they have a text too, and no space is removed at the start.
+fn joined(tokenizer: &Tokenizer, tokens: &[u32]) -> String {
+    let is_control = |&id: &u32| {
+        let kind = tokenizer.vocabulary().get(id).map(|(_, kind)| kind);
+        matches!(kind, Some(TokenKind::Control | TokenKind::Unknown) | None)
+    };
+    if !tokens.iter().any(is_control) {
+        return tokenizer.decode(tokens);
+    }
+    let bytes: Vec<u8> = tokens.iter().flat_map(|&id| token_text(tokenizer, id).bytes).collect();
+    String::from_utf8_lossy(&bytes).into_owned()
 }

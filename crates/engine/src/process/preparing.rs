@@ -5,7 +5,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc::{Receiver, Sender};
 use std::sync::{Arc, Weak};
 
-use deft_protocol::engine::{CallOrder, EmbedOrder};
+use deft_protocol::engine::{CallOrder, EmbedOrder, TokenizeOrder};
 
 use super::Received;
 use crate::lane::{CallError, Embedding, Prepared, Tokenized, prepare};
@@ -16,14 +16,14 @@ use crate::model::Words;
 pub(super) enum Order {
     Call(Box<CallOrder>),
     Embed(EmbedOrder),
-    /// Only the tokens of its prompt are requested.
-    Tokenize(Box<CallOrder>),
+    Tokenize(Box<TokenizeOrder>),
 }
 
 impl Order {
     pub(super) fn call(&self) -> u64 {
         match self {
-            Self::Call(order) | Self::Tokenize(order) => order.call,
+            Self::Call(order) => order.call,
+            Self::Tokenize(order) => order.of.call,
             Self::Embed(order) => order.call,
         }
     }

@@ -32,6 +32,7 @@ use crate::routes::readable;
 pub(crate) use order::check_answers;
 use order::{deadline, order};
 pub(crate) use several::{Answers, Begun};
+pub(crate) use tokens::Tokens;
 use unseated::Unseated;
 
 /// Most inputs of one call for embeddings.

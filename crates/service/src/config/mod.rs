@@ -4,6 +4,7 @@
 mod amounts;
 mod layers;
 mod loading;
+mod places;
 mod renamed;
 
 use std::fmt;
@@ -22,6 +23,7 @@ pub(crate) use amounts::{limit, parse_rate};
 use layers::{FlagLayer, Variable, in_words, origins};
 use loading::AUTO;
 pub(crate) use loading::{Evictable, LoadingConfig, WeightsOnNodes};
+use places::{default_data_dir, default_file};
 use renamed::Renamed;
 
 /// Environment variables, with their settings.
@@ -468,28 +470,6 @@ pub struct Accelerator {
     pub held: Bytes,
     /// Most that instances may hold together.
     pub limit: Bytes,
-}
-
-/// `/var/lib/deft-harbor` for root (a system service), else under the user's data directory.
-fn default_data_dir() -> PathBuf {
-    if rustix::process::geteuid().is_root() {
-        return PathBuf::from("/var/lib/deft-harbor");
-    }
-    user_dir("XDG_DATA_HOME", ".local/share").join("deft-harbor")
-}
-
-fn default_file() -> PathBuf {
-    if rustix::process::geteuid().is_root() {
-        return PathBuf::from("/etc/deft-harbor/deft.toml");
-    }
-    user_dir("XDG_CONFIG_HOME", ".config").join("deft-harbor/deft.toml")
-}
-
-fn user_dir(variable: &str, below_home: &str) -> PathBuf {
-    match std::env::var_os(variable) {
-        Some(path) if !path.is_empty() => PathBuf::from(path),
-        _ => PathBuf::from(std::env::var_os("HOME").unwrap_or_default()).join(below_home),
-    }
 }
 
 impl fmt::Display for Loaded {

@@ -219,8 +219,8 @@ impl DepotFiles {
     /// Files and records that are not understood.
     pub(crate) async fn not_understood(&self) -> Result<Vec<NotUnderstood>, Problem> {
         let store = Arc::clone(&self.store);
-        let model = off_thread(move || store.not_understood().map_err(|e| store_problem(&e)));
-        let files = model.await?.into_iter().map(|model| NotUnderstood {
+        let read = off_thread(move || store.not_understood().map_err(|e| store_problem(&e)));
+        let files = read.await?.into_iter().map(|model| NotUnderstood {
             name: model.name,
             place: model.folder.display().to_string(),
             why: model.why,

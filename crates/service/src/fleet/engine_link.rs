@@ -6,15 +6,15 @@ use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream as StdUnixStream;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::time::{Duration, Instant};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
 
 use bytes::Bytes;
 use deft_engine::baton::Board;
 use deft_protocol::Problem;
 use deft_protocol::engine::{
     CALL_BYTES, CallOrder, EmbedOrder, EngineFigures, EngineStanding, FromEngine, LINK_VERSION,
-    LoadOrder, MAX_FRAME, Part, ToEngine, TokenScore, TokenText, encode_frame,
+    LoadOrder, MAX_FRAME, Part, ToEngine, TokenScore, TokenizeOrder, encode_frame,
 };
 use futures_util::StreamExt;
 use parking_lot::Mutex;
@@ -27,9 +27,13 @@ use tokio_util::codec::{FramedRead, LengthDelimitedCodec};
 use crate::process::spawner;
 
 mod problems;
+mod silence;
+mod unread;
 
 pub(crate) use problems::{engine_lost, too_large};
 use problems::{odd, unread};
+use silence::Silence;
+use unread::{Listener, Unread};
 
 /// Events of an engine process.
 #[derive(Debug)]
@@ -76,49 +80,17 @@ pub(crate) enum CallEvent {
         vectors: Vec<Vec<f32>>,
         tokens: u32,
     },
-    /// Tokens of a prompt, in order; the last of them come with the whole text.
+    /// Tokens of a prompt, in order.
     Tokenized {
         is_last: bool,
-        tokens: Vec<TokenText>,
-        text: String,
+        tokens: Vec<u32>,
+        texts: Vec<String>,
     },
     Failed(Problem),
 }
 
 /// Environment variables that an engine process gets: for local time and for debugging.
 const PASSED: [&str; 3] = ["TZ", "LC_ALL", "RUST_BACKTRACE"];
-
-/// Most events of a call, and most bytes of them, that may wait until the caller reads them.
-const MOST_UNREAD: usize = 100_000;
-const MOST_UNREAD_BYTES: usize = 64 << 20;
-
-/// The receiver of a call's events.
-#[derive(Clone)]
-struct Listener {
-    events: mpsc::UnboundedSender<(usize, CallEvent)>,
-    unread: Arc<Unread>,
-}
-
-/// Events that wait until the caller reads them.
-#[derive(Debug, Default)]
-struct Unread {
-    events: AtomicUsize,
-    bytes: AtomicUsize,
-}
-
-impl Unread {
-    /// Counts an event; returns whether there are too many now.
-    fn add(&self, bytes: usize) -> bool {
-        let events = self.events.fetch_add(1, Ordering::Relaxed) + 1;
-        let bytes = self.bytes.fetch_add(bytes, Ordering::Relaxed) + bytes;
-        events > MOST_UNREAD || bytes > MOST_UNREAD_BYTES
-    }
-
-    fn remove(&self, bytes: usize) {
-        self.events.fetch_sub(1, Ordering::Relaxed);
-        self.bytes.fetch_sub(bytes, Ordering::Relaxed);
-    }
-}
 
 type Calls = Arc<Mutex<HashMap<u64, Listener>>>;
 
@@ -132,29 +104,6 @@ pub(crate) struct EngineLink {
     out: mpsc::UnboundedSender<Outgoing>,
     next_call: Arc<AtomicU64>,
     silence: Arc<Silence>,
-}
-
-/// Since when a process with calls has sent nothing.
-struct Silence {
-    began: Instant,
-    /// Milliseconds after that.
-    since: AtomicU64,
-}
-
-impl Silence {
-    fn new() -> Self {
-        Self { began: Instant::now(), since: AtomicU64::new(0) }
-    }
-
-    fn ends(&self) {
-        let now = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(u64::MAX);
-        self.since.store(now, Ordering::Relaxed);
-    }
-
-    fn duration(&self) -> Duration {
-        let since = Duration::from_millis(self.since.load(Ordering::Relaxed));
-        self.began.elapsed().saturating_sub(since)
-    }
 }
 
 impl EngineLink {
@@ -175,12 +124,14 @@ impl EngineLink {
         self.send(1, |call| ToEngine::Embed(EmbedOrder { call, ..order }))
     }
 
-    /// Sends a call of which only the tokens of the prompt are requested.
+    /// Sends a prompt to convert to tokens.
     ///
     /// # Errors
     /// It is too large for the link.
-    pub(crate) fn tokenize(&self, order: CallOrder) -> Result<CallStream, Problem> {
-        self.send(1, |call| ToEngine::Tokenize(Box::new(CallOrder { call, ..order })))
+    pub(crate) fn tokenize(&self, order: TokenizeOrder) -> Result<CallStream, Problem> {
+        let TokenizeOrder { of, texts } = order;
+        let numbered = |call| TokenizeOrder { of: CallOrder { call, ..of }, texts };
+        self.send(1, |call| ToEngine::Tokenize(Box::new(numbered(call))))
     }
 
     fn send(
@@ -475,8 +426,8 @@ fn dispatch(
         FromEngine::Embedded { call, is_last, vectors, tokens } => {
             (call, CallEvent::Embedded { is_last, vectors, tokens })
         }
-        FromEngine::Tokenized { call, is_last, tokens, text } => {
-            (call, CallEvent::Tokenized { is_last, tokens, text })
+        FromEngine::Tokenized { call, is_last, tokens, texts } => {
+            (call, CallEvent::Tokenized { is_last, tokens, texts })
         }
         FromEngine::Failed { call, kind, code, field, detail } => {
             let problem = Problem::new(kind, &code, detail);

@@ -39,9 +39,13 @@ use crate::{loading::refusals, wire};
 
 /// Address space of a thread: its stack, and what the allocator keeps for it.
 const THREAD_SPACE: u64 = 144 << 20;
+/// Threads that compile grammars and compute masks.
+const CONSTRAINT_THREADS: u64 = 5;
 /// Address space of a process besides its plan: the program itself, and the longest possible conversation while it is
 /// rendered and tokenised.
 const PROCESS_SPACE: u64 = 1 << 30;
+/// Most running calls without a lane: each has a prompt in the memory of the engine process.
+pub(super) const MOST_LANELESS: u32 = 4;
 /// Crashes in a row after which an instance counts as failed.
 const GIVE_UP_AFTER: u32 = 5;
 /// First pause before a crashed instance is loaded again; doubles with each crash.
@@ -87,6 +91,8 @@ pub(super) struct Instance {
     pub(super) why_ended: Option<String>,
     pub(super) use_made: Arc<UseMade>,
     pub(super) lanes_used: Arc<AtomicU32>,
+    /// Number of running calls without a lane.
+    pub(super) laneless: Arc<AtomicU32>,
     pub(super) leaving_seats: mpsc::UnboundedSender<Left>,
     crashes: u32,
     crashes_in_a_row: u32,
@@ -132,6 +138,7 @@ impl Instance {
             why_ended: None,
             use_made: Arc::default(),
             lanes_used: Arc::default(),
+            laneless: Arc::default(),
             leaving_seats,
             crashes: 0,
             crashes_in_a_row: 0,
@@ -182,7 +189,11 @@ impl Instance {
             || std::thread::available_parallelism().map_or(1, |count| count.get() as u64),
             u64::from,
         );
-        planned + planned / 4 + self.target.shape.file.0 + threads * THREAD_SPACE + PROCESS_SPACE
+        planned
+            + planned / 4
+            + self.target.shape.file.0
+            + (threads + CONSTRAINT_THREADS) * THREAD_SPACE
+            + PROCESS_SPACE
     }
 
     pub(super) fn is_idle(&self) -> bool {
@@ -285,7 +296,11 @@ impl Instance {
     pub(super) fn has_free(&self, lanes: u32) -> bool {
         let all = self.target.settings.lanes;
         let used = self.lanes_used.load(Ordering::Relaxed);
-        self.is_ready() && !self.takes_no_calls && used + lanes.min(all) <= all
+        let has_free = match lanes {
+            0 => self.laneless.load(Ordering::Relaxed) < MOST_LANELESS,
+            lanes => used + lanes.min(all) <= all,
+        };
+        self.is_ready() && !self.takes_no_calls && has_free
     }
 
     /// Notes that no process could be started because of the limit of open files; it is retried.
@@ -350,6 +365,7 @@ impl Instance {
         self.standing = None;
         // Seats of the ended process use no lanes of the next process.
         self.lanes_used = Arc::default();
+        self.laneless = Arc::default();
         if self.crashes_in_a_row >= GIVE_UP_AFTER {
             return AfterCrash::GiveUp;
         }

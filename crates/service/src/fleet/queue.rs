@@ -117,7 +117,7 @@ impl Actor {
         if there == 0 {
             return None;
         }
-        // A call that needs no lane does not wait for the others.
+        // A call that needs no lane does not wait for the others, but there may not be many of them at once.
         let at_once = if asker.lanes == 0 { self.free_instance(variant, 0) } else { None };
         let at_once = at_once.and_then(|id| self.instances.get(&id)?.seat(&asker));
         if let Some(given) = at_once {

@@ -31,6 +31,8 @@ pub(crate) struct Seat {
     pub(super) from_queue: bool,
     /// Number of busy lanes of the engine process.
     pub(super) lanes_used: Arc<AtomicU32>,
+    /// Number of running calls without a lane.
+    pub(super) laneless: Arc<AtomicU32>,
     pub(super) use_made: Arc<UseMade>,
     pub(super) variant: Uuid,
     pub(super) caller: String,
@@ -74,6 +76,9 @@ impl Drop for Seat {
         *ended = Some(Instant::now());
         self.use_made.calls.fetch_sub(1, Ordering::Relaxed);
         self.lanes_used.fetch_sub(self.lanes, Ordering::Relaxed);
+        if self.lanes == 0 {
+            self.laneless.fetch_sub(1, Ordering::Relaxed);
+        }
         let (variant, caller) = (self.variant, std::mem::take(&mut self.caller));
         let (lanes, from_queue, held) = (self.lanes, self.from_queue, self.taken_at.elapsed());
         // An error means that the fleet has ended.
@@ -88,6 +93,9 @@ impl Instance {
         let lanes = asker.lanes.min(self.target.settings.lanes);
         self.use_made.calls.fetch_add(1, Ordering::Relaxed);
         self.lanes_used.fetch_add(lanes, Ordering::Relaxed);
+        if lanes == 0 {
+            self.laneless.fetch_add(1, Ordering::Relaxed);
+        }
         let now = Instant::now();
         Some(Seat {
             instance: self.id,
@@ -102,6 +110,7 @@ impl Instance {
             lanes,
             from_queue: false,
             lanes_used: Arc::clone(&self.lanes_used),
+            laneless: Arc::clone(&self.laneless),
             use_made: Arc::clone(&self.use_made),
             variant: self.target.variant,
             caller: asker.caller.clone(),

@@ -136,4 +136,25 @@ mod tests {
         let headers = [("host", "localhost:8471"), ("sec-fetch-site", "cross-site")];
         assert_eq!(verdict(&headers), Err("origin_refused".to_owned()));
     }
+
+    /// A refusal has an id too, which its caller can report; none comes from a caller.
+    #[actix_web::test]
+    async fn every_response_has_an_id_of_its_own() {
+        let app = actix_web::App::new()
+            .wrap(actix_web::middleware::from_fn(guard))
+            .default_service(actix_web::web::to(actix_web::HttpResponse::Ok));
+        let app = actix_web::test::init_service(app).await;
+        let mut ids = std::collections::BTreeSet::new();
+        for host in ["localhost", "localhost", "seeds.example"] {
+            let request = TestRequest::get()
+                .insert_header(("host", host))
+                .insert_header((REQUEST_ID, "mine"))
+                .to_request();
+            let response = actix_web::test::call_service(&app, request).await;
+            let id = response.headers().get(REQUEST_ID).unwrap().to_str().unwrap();
+            assert!(Uuid::parse_str(id).is_ok(), "{id}");
+            ids.insert(id.to_owned());
+        }
+        assert_eq!(ids.len(), 3);
+    }
 }

@@ -3,7 +3,9 @@
 use std::collections::BTreeSet;
 
 use deft_protocol::chat::{ChatHead, ChatMessage, Content};
-use deft_protocol::engine::{Constraint, Prompt, TooMuch, ToolChoice, ToolOrder, check_values};
+use deft_protocol::engine::{
+    Constraint, MAX_SCHEMA, Prompt, TooMuch, ToolChoice, ToolOrder, check_values,
+};
 use deft_protocol::tools::{AnswerForm, MustMatch, ResponseFormat, ToolChoiceField, ToolMode};
 use deft_protocol::{Problem, ProblemKind};
 use serde_json::{Map, Value};
@@ -14,8 +16,6 @@ use crate::answering::gateway::Question;
 const MAX_TOOLS: usize = 256;
 /// Longest name of a tool.
 const MAX_NAME: usize = 64;
-/// Longest schema of a tool or answer in bytes.
-const MAX_SCHEMA: usize = 256 << 10;
 
 /// A refusal of a field.
 fn invalid(field: &str, code: &str, detail: String) -> Problem {

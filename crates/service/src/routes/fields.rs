@@ -62,7 +62,7 @@ pub(super) fn check(bytes: &[u8], request: &str) -> Result<(), Problem> {
     let detail = format!("`{name}` is not supported");
     Err(Problem::new(ProblemKind::Invalid, "field_unknown", detail)
         .at_field(name)
-        .with_way_out("remove it; all fields: GET /manage/v1/openapi.json"))
+        .with_way_out("remove it; GET /manage/v1/openapi.json lists the supported fields"))
 }
 
 #[cfg(test)]

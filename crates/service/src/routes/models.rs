@@ -2,7 +2,7 @@
 
 use actix_web::{HttpResponse, get, web};
 use deft_protocol::chat::{ErrorBody, ModelEntry, ModelList};
-use deft_protocol::manage::InstanceState;
+use deft_protocol::manage::{InstanceReport, InstanceState};
 
 use super::App;
 use super::respond::ChatError;
@@ -38,9 +38,8 @@ fn entry(app: &App, registered: &Registered) -> ModelEntry {
     let id = registered.name.to_string();
     let reports = app.fleet.reports();
     let reports = reports.borrow();
-    let ready = |instance: &&deft_protocol::manage::InstanceReport| {
-        instance.name == id && instance.state == InstanceState::Ready
-    };
+    let ready =
+        |instance: &&InstanceReport| instance.name == id && instance.state == InstanceState::Ready;
     let instance = reports.instances.iter().find(ready);
     let context = instance.map(|instance| instance.settings.context);
     ModelEntry {

@@ -2,17 +2,18 @@
 
 use actix_web::{HttpResponse, post, web};
 use deft_protocol::chat::{ChatHead, ErrorBody};
-use deft_protocol::engine::Prompt;
+use deft_protocol::engine::{Prompt, TokenTexts};
 use deft_protocol::tokens::{
     DetokenizeRequest, DetokenizeResponse, TokenizeRequest, TokenizeResponse,
 };
+use deft_protocol::tools::AnswerForm;
 use deft_protocol::{Problem, ProblemKind};
 
 use super::App;
 use super::caller::Caller;
 use super::respond::{Body, ChatError, body};
 use super::{conversation, fields, streaming};
-use crate::answering::gateway::Question;
+use crate::answering::gateway::{Question, Tokens};
 
 /// Converts a text, or the prompt of a conversation, to tokens. The model is loaded, but no lane is used.
 #[utoipa::path(
@@ -31,34 +32,48 @@ pub(super) async fn tokenize(
 ) -> Result<HttpResponse, ChatError> {
     let request: TokenizeRequest = body(&bytes.0)?;
     fields::check(&bytes.0, "TokenizeRequest")?;
-    let question = question(&request, &bytes.0)?;
-    let with_texts = request.texts.unwrap_or(false);
+    let texts = if request.texts.unwrap_or(false) { TokenTexts::Each } else { TokenTexts::None };
     let (call, patience) = app.arrive(&request.model, &caller);
+    let (model, question) = question(request)?;
     let made = async move {
-        let found = app.gateway.tokens(call, &request.model, question).await?;
-        let texts = with_texts.then(|| found.tokens.iter().map(|t| t.text.clone()).collect());
-        let tokens: Vec<u32> = found.tokens.iter().map(|token| token.id).collect();
+        let Tokens { model, tokens, texts: found } =
+            app.gateway.tokens(call, &model, question, texts).await?;
         let count = u32::try_from(tokens.len()).unwrap_or(u32::MAX);
-        Ok(TokenizeResponse { model: found.model, count, tokens, texts })
+        let texts = (texts == TokenTexts::Each).then_some(found);
+        Ok(TokenizeResponse { model, count, tokens, texts })
     };
     Ok(streaming::whole(made, &patience).await?)
 }
 
-/// What to convert: exactly one of a text and a conversation.
-fn question(request: &TokenizeRequest, bytes: &[u8]) -> Result<Question, Problem> {
-    match (&request.input, &request.messages) {
-        (Some(text), None) => Ok(match request.control_tokens.unwrap_or(true) {
-            true => Prompt::Raw(text.clone()).into(),
-            false => Prompt::Text(text.clone()).into(),
-        }),
-        (None, Some(_)) => {
-            let head: ChatHead = body(bytes)?;
-            conversation::question(&head)
+/// The model, and what to convert: exactly one of a text and a conversation.
+fn question(request: TokenizeRequest) -> Result<(String, Question), Problem> {
+    let TokenizeRequest { model, input, control_tokens, messages, texts: _, form } = request;
+    let refused = |field: &str, code: &str, detail: String| {
+        Err(Problem::new(ProblemKind::Invalid, code, detail).at_field(field))
+    };
+    match (input, messages) {
+        (Some(_), None) if form != AnswerForm::default() => {
+            let detail = "tools, template arguments and forms of answers require `messages`";
+            refused("input", "field_out_of_place", detail.to_owned())
         }
-        _ => {
-            let detail = "either `input` or `messages` is required".to_owned();
-            Err(Problem::new(ProblemKind::Invalid, "field_missing", detail).at_field("input"))
+        (Some(text), None) => {
+            let prompt = if control_tokens.unwrap_or(true) { Prompt::Raw } else { Prompt::Text };
+            Ok((model, prompt(text).into()))
         }
+        (None, Some(_)) if control_tokens.is_some() => {
+            let detail = "`control_tokens` requires `input`; control tokens in messages are text";
+            refused("control_tokens", "field_out_of_place", detail.to_owned())
+        }
+        (None, Some(messages)) => {
+            let head = ChatHead { form, ..ChatHead::new(model, messages) };
+            let question = conversation::question(&head)?;
+            Ok((head.model, question))
+        }
+        _ => refused(
+            "input",
+            "field_missing",
+            "one of `input` and `messages` is required".to_owned(),
+        ),
     }
 }
 
@@ -82,8 +97,9 @@ pub(super) async fn detokenize(
     let (call, patience) = app.arrive(&request.model, &caller);
     let made = async move {
         let question = Prompt::Tokens(request.tokens).into();
-        let found = app.gateway.tokens(call, &request.model, question).await?;
-        Ok(DetokenizeResponse { model: found.model, text: found.text })
+        let texts = TokenTexts::Joined;
+        let found = app.gateway.tokens(call, &request.model, question, texts).await?;
+        Ok(DetokenizeResponse { model: found.model, text: found.texts.concat() })
     };
     Ok(streaming::whole(made, &patience).await?)
 }

@@ -3,7 +3,7 @@
 use deft_protocol::engine::FrameError;
 use deft_protocol::{Problem, ProblemKind};
 
-use super::{MOST_UNREAD, MOST_UNREAD_BYTES};
+use super::unread::{MOST_UNREAD, MOST_UNREAD_BYTES};
 
 /// The error of a call that is too large for the link.
 pub(crate) fn too_large(error: &FrameError) -> Problem {

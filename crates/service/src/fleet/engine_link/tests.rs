@@ -1,3 +1,4 @@
+use super::unread::MOST_UNREAD;
 use super::*;
 
 #[tokio::test]
