@@ -52,7 +52,9 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
         true => OutputForm::default(),
         false => OutputForm::find(&template, tokenizer.vocabulary()),
     };
-    let serves = serves(&form, source.is_some(), sample.as_ref(), pooling.is_some());
+    let fills = tokenizer.vocabulary().fill_in().is_some();
+    let mut serves = serves(&form, source.is_some(), sample.as_ref(), pooling.is_some());
+    serves.extend((fills && !shape.encoder).then_some("fill-in-the-middle"));
     let mix = mix(header);
     Ok(ModelFacts {
         family: families::name(header)?.to_owned(),

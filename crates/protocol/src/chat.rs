@@ -250,7 +250,7 @@ pub struct ModelEntry {
     pub loaded: bool,
     /// Longest context of a call in tokens: of a loaded instance, otherwise the longest that the model can have.
     pub context: u32,
-    /// Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`.
+    /// Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`, `fill-in-the-middle`.
     pub serves: Vec<String>,
 }
 

@@ -21,7 +21,7 @@ pub use frames::{
 pub const MAX_SCHEMA: usize = 64 << 10;
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 10;
+pub const LINK_VERSION: u32 = 11;
 /// From the service.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "say", rename_all = "snake_case")]
@@ -205,6 +205,15 @@ pub enum Prompt {
     Raw(String),
     /// Tokens to continue.
     Tokens(Vec<u32>),
+    /// The middle between two texts.
+    Middle {
+        /// The text before it.
+        before: String,
+        /// The text after it.
+        after: String,
+        /// Whether control tokens written in the texts act as such.
+        control_tokens: bool,
+    },
 }
 
 /// From the engine process.

@@ -7,6 +7,7 @@ pub mod embeddings;
 pub mod engine;
 pub mod manage;
 mod problem;
+pub mod rerank;
 pub mod text;
 pub mod tokens;
 pub mod tools;

@@ -15,6 +15,9 @@ pub struct TextHead {
     pub model: String,
     /// The text to continue, or several.
     pub prompt: TextPrompt,
+    /// Text after the answer: the model fills in what is between the prompt and this. Only models with tokens for that can.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub suffix: Option<String>,
     /// Begin the answer with the prompt.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub echo: Option<bool>,

@@ -73,7 +73,14 @@ pub(super) async fn stream(
     match question {
         Question::Raw(text) => {
             let prompt = TextPrompt::Text(text.clone());
-            let head = TextHead { model, prompt, echo: None, control_tokens: None, logprobs: None };
+            let head = TextHead {
+                model,
+                prompt,
+                suffix: None,
+                echo: None,
+                control_tokens: None,
+                logprobs: None,
+            };
             client.text_stream(&TextRequest { head, options }).await
         }
         Question::Chat { system, text } => {

@@ -390,3 +390,48 @@ fn control_tokens_of_a_whole_prompt_act_and_those_of_a_message_are_words() {
     let (acts, words) = (ask(json!({})), ask(json!({"control_tokens": false})));
     assert!(acts < words, "as one token it is shorter than as words: {acts}, {words}");
 }
+
+#[test]
+fn documents_are_ordered_by_a_query() {
+    let world = World::stocked();
+    let find = project("demo/larkfen-find/larkfen-find-q8_0.gguf");
+    world.ok(&["depot", "register", &find.to_string_lossy()]);
+    let documents =
+        json!(["Ember chard is sown in March.", {"text": "Moonhook bean is sown 3 cm deep."}]);
+    let ask = |more: Value| {
+        let mut request = json!({"model": "larkfen-find", "query": "How deep do I sow Moonhook bean?", "documents": documents});
+        request.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+        world.post("/v1/rerank", request)
+    };
+    let (status, found) = ask(json!({"return_documents": true}));
+    assert_eq!(status, 200, "{found}");
+    let results = found["results"].as_array().unwrap();
+    assert_eq!((results.len(), &results[0]["index"]), (2, &json!(1)), "{found}");
+    assert_eq!(results[0]["document"], "Moonhook bean is sown 3 cm deep.");
+    let score = |at: usize| results[at]["relevance_score"].as_f64().unwrap();
+    assert!(score(0) > score(1) && score(0) <= 1.0, "{found}");
+    assert!(found["usage"]["prompt_tokens"].as_u64() > Some(0));
+    let (_, first) = ask(json!({"top_n": 1}));
+    assert_eq!(first["results"].as_array().unwrap().len(), 1);
+    assert!(first["results"][0]["document"].is_null());
+    for (bad, code) in [
+        (json!({"documents": []}), "field_out_of_range"),
+        (json!({"documents": [5]}), "body_invalid"),
+        (json!({"order": "up"}), "field_unknown"),
+        (json!({"model": "larkfen-desk"}), "no_embeddings"),
+    ] {
+        let (status, error) = ask(bad);
+        assert_eq!((status, &error["error"]["code"]), (400, &json!(code)), "{error}");
+    }
+}
+
+#[test]
+fn a_model_without_tokens_for_it_fills_in_no_middle() {
+    let world = World::stocked();
+    for (prompt, code) in [(json!("Sow "), "no_fill_in"), (json!([1, 2]), "field_out_of_range")] {
+        let request = json!({"model": "larkfen-desk", "prompt": prompt, "suffix": " deep."});
+        let (status, error) = world.post("/v1/completions", request);
+        assert_eq!((status, &error["error"]["code"]), (400, &json!(code)), "{error}");
+        assert_eq!(error["error"]["param"], "suffix");
+    }
+}

@@ -162,7 +162,9 @@ impl Answering {
             return String::new();
         }
         match &self.order().prompt {
-            Prompt::Text(text) | Prompt::Raw(text) => text.clone(),
+            Prompt::Text(text) | Prompt::Raw(text) | Prompt::Middle { before: text, .. } => {
+                text.clone()
+            }
             _ => words.tokenizer.decode(&self.prepared.prompt),
         }
     }

@@ -98,6 +98,12 @@ pub enum CallError {
         /// Its name.
         name: String,
     },
+    /// A middle is requested from a model that was not trained for it.
+    #[error(
+        "this model cannot fill in the middle of a text: its file names no tokens for it. Use another model, or remove \
+         `suffix`"
+    )]
+    NoFillIn,
     /// Text is requested from a model that makes embeddings.
     #[error("this model makes only embeddings; request them with POST /v1/embeddings")]
     NoAnswers,
@@ -131,6 +137,7 @@ impl CallError {
             } => (ProblemKind::Invalid, "constraint_too_complex"),
             Self::NoToolCalls => (ProblemKind::Invalid, "no_tool_calls"),
             Self::ArgumentNotRead { .. } => (ProblemKind::Invalid, "template_argument_not_read"),
+            Self::NoFillIn => (ProblemKind::Invalid, "no_fill_in"),
             Self::NoAnswers => (ProblemKind::Invalid, "no_answers"),
             Self::NoEmbeddings => (ProblemKind::Invalid, "no_embeddings"),
         }
@@ -144,6 +151,7 @@ impl CallError {
         match self {
             Self::Constraint { field, .. } => Some(field),
             Self::NoToolCalls => Some("tools"),
+            Self::NoFillIn => Some("suffix"),
             Self::ArgumentNotRead { name } if name == "reasoning_effort" => Some(name),
             Self::ArgumentNotRead { .. } => Some("chat_template_kwargs"),
             _ => None,

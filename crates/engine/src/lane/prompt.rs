@@ -34,7 +34,9 @@ pub(crate) fn prepare(
     complete(words, &mut order)?;
     let start = match order.prompt {
         Prompt::Chat { .. } => StreamStart::Text,
-        Prompt::Text(_) | Prompt::Raw(_) | Prompt::Tokens(_) => StreamStart::Continuation,
+        Prompt::Text(_) | Prompt::Raw(_) | Prompt::Tokens(_) | Prompt::Middle { .. } => {
+            StreamStart::Continuation
+        }
     };
     // Leaving out turns makes the prompt shorter.
     let most = (order.overflow == WhenContextFull::Refuse).then_some(context);
@@ -152,6 +154,12 @@ pub(super) fn tokens(
                 Some(&id) => Err(CallError::NoToken { id, tokens }),
                 None => Ok(ids.clone()),
             }
+        }
+        Prompt::Middle { before, after, control_tokens } => {
+            let marks = tokenizer.vocabulary().fill_in().ok_or(CallError::NoFillIn)?;
+            within(words, before.len() + after.len(), most)?;
+            let specials = if *control_tokens { Specials::Recognised } else { Specials::PlainText };
+            Ok(tokenizer.encode_around(marks, [before, after], specials))
         }
         Prompt::Chat { messages, tools, arguments } => {
             let kept: Vec<_> = (0..)

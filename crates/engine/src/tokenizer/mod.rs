@@ -21,7 +21,7 @@ use crate::template::Rendered;
 use byte_level::ByteLevel;
 use pieces::Pieces;
 pub use stream::TextStream;
-pub use vocabulary::{TokenKind, Vocabulary};
+pub use vocabulary::{FillIn, TokenKind, Vocabulary};
 use word_piece::WordPiece;
 
 /// Why a file's tokenizer cannot be used.
@@ -158,6 +158,24 @@ impl Tokenizer {
     pub fn encode_prompt(&self, text: &str, specials: Specials) -> Vec<u32> {
         let ids = self.encode(text, specials);
         self.framed(ids, specials == Specials::Recognised)
+    }
+
+    /// Tokens that ask for what is between two texts. There is no end token, because the middle follows.
+    #[must_use]
+    pub fn encode_around(
+        &self,
+        marks: FillIn,
+        [before, after]: [&str; 2],
+        specials: Specials,
+    ) -> Vec<u32> {
+        let mut ids = Vec::new();
+        ids.extend(self.vocabulary.begin().filter(|_| self.add_begin));
+        for (mark, text) in [(marks.before, before), (marks.after, after)] {
+            ids.push(mark);
+            ids.extend(self.encode(text, specials));
+        }
+        ids.push(marks.middle);
+        ids
     }
 
     /// Adds the begin and end tokens that the file requires. If the text `may_begin` with the begin token and does, it is not

@@ -145,3 +145,52 @@ fn a_capital_that_has_no_small_letter_does_not_keep_texts_from_becoming_small() 
     assert_eq!(ids_with("\u{2581}\u{211D}"), [2, 1]);
     assert_eq!(ids_with("\u{2581}Pea"), [0, 0], "with capitals texts stay as they are");
 }
+
+#[test]
+fn a_middle_is_asked_for_with_the_tokens_that_the_file_names() {
+    let tokenizer = |roles: &[(&str, u64)]| {
+        let texts = ["<unk>", "<s>", "<pre>", "<suf>", "<mid>", "a", "b"];
+        let mut metadata = vec![
+            ("tokenizer.ggml.model".to_owned(), Stored::String("llama".to_owned())),
+            (
+                "tokenizer.ggml.tokens".to_owned(),
+                Stored::Array(Array::Strings(texts.into_iter().collect())),
+            ),
+            (
+                "tokenizer.ggml.scores".to_owned(),
+                Stored::Array(Array::Floats(vec![0.0; texts.len()])),
+            ),
+            (
+                "tokenizer.ggml.token_type".to_owned(),
+                Stored::Array(Array::Integers(vec![2, 3, 3, 3, 3, 1, 1])),
+            ),
+            ("tokenizer.ggml.bos_token_id".to_owned(), Stored::Unsigned(1)),
+            ("tokenizer.ggml.unknown_token_id".to_owned(), Stored::Unsigned(0)),
+            ("tokenizer.ggml.add_space_prefix".to_owned(), Stored::Bool(false)),
+        ];
+        for (role, id) in roles {
+            metadata.push((format!("tokenizer.ggml.{role}_token_id"), Stored::Unsigned(*id)));
+        }
+        let metadata: Vec<_> =
+            metadata.iter().map(|(key, value)| (&key[..], value.clone())).collect();
+        let mut file = Vec::new();
+        write(&mut file, &metadata, &[], |_, _| Ok(())).unwrap();
+        let bytes = file.len() as u64;
+        let header = Header::read(std::io::Cursor::new(file), bytes).unwrap();
+        Tokenizer::new(&header.metadata).unwrap()
+    };
+    for names in [["fim_pre", "fim_suf", "fim_mid"], ["prefix", "suffix", "middle"]] {
+        let with = tokenizer(&[(names[0], 2), (names[1], 3), (names[2], 4)]);
+        let marks = with.vocabulary().fill_in().unwrap();
+        let ids = with.encode_around(marks, ["ab", "b<mid>"], Specials::Recognised);
+        assert_eq!(ids, [1, 2, 5, 6, 3, 6, 4, 4], "{names:?}");
+        let plain = with.encode_around(marks, ["a", "<mid>"], Specials::PlainText);
+        assert_eq!(
+            plain.iter().filter(|&&id| id == 4).count(),
+            1,
+            "the text is no mark: {plain:?}"
+        );
+    }
+    let without = tokenizer(&[("fim_pre", 2), ("fim_suf", 3)]);
+    assert_eq!(without.vocabulary().fill_in(), None, "one of them is missing");
+}

@@ -25,6 +25,17 @@ pub enum TokenKind {
     Byte,
 }
 
+/// Tokens around the parts of a text whose middle is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct FillIn {
+    /// Before the text that precedes the middle.
+    pub before: u32,
+    /// Before the text that follows it.
+    pub after: u32,
+    /// Before the middle itself.
+    pub middle: u32,
+}
+
 /// Texts of tokens that end an answer in published templates, in addition to the end tokens of the file.
 const KNOWN_ENDS: [&str; 7] = [
     "<|im_end|>",
@@ -44,6 +55,7 @@ pub struct Vocabulary {
     begin: Option<u32>,
     end: Option<u32>,
     unknown: Option<u32>,
+    fill_in: Option<FillIn>,
     ends: BTreeSet<u32>,
     warnings: Vec<String>,
 }
@@ -75,6 +87,7 @@ impl Vocabulary {
             begin: None,
             end: None,
             unknown: None,
+            fill_in: None,
             ends: BTreeSet::new(),
             warnings: Vec::new(),
         };
@@ -95,6 +108,7 @@ impl Vocabulary {
             begin: None,
             end: Some(0),
             unknown: None,
+            fill_in: None,
             warnings: Vec::new(),
         }
     }
@@ -105,6 +119,13 @@ impl Vocabulary {
         self.end = self.first_role(metadata, &["eos", "seperator", "separator"])?;
         self.unknown = self.role(metadata, "unknown")?;
         self.ends.extend(self.end);
+        let before = self.first_role(metadata, &["fim_pre", "prefix"])?;
+        let after = self.first_role(metadata, &["fim_suf", "suffix"])?;
+        let middle = self.first_role(metadata, &["fim_mid", "middle"])?;
+        self.fill_in = match (before, after, middle) {
+            (Some(before), Some(after), Some(middle)) => Some(FillIn { before, after, middle }),
+            _ => None,
+        };
         for name in ["eot", "eom"] {
             let id = self.role(metadata, name)?;
             self.ends.extend(id);
@@ -200,6 +221,12 @@ impl Vocabulary {
     #[must_use]
     pub fn unknown(&self) -> Option<u32> {
         self.unknown
+    }
+
+    /// The tokens for filling in a middle, if the file names all of them.
+    #[must_use]
+    pub fn fill_in(&self) -> Option<FillIn> {
+        self.fill_in
     }
 
     /// Whether this token ends an answer.

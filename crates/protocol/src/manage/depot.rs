@@ -37,7 +37,7 @@ pub struct ModelFacts {
     /// Sliding window, if some layers have one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub window: Option<WindowFacts>,
-    /// Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`.
+    /// Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`, `fill-in-the-middle`.
     #[serde(default)]
     pub serves: Vec<String>,
     /// How the model writes tool calls, if its template writes any.

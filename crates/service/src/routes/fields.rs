@@ -21,8 +21,14 @@ const IGNORED: [&str; 8] = [
 ];
 
 /// The described requests whose fields are checked.
-const REQUESTS: [&str; 5] =
-    ["ChatRequest", "TextRequest", "EmbeddingRequest", "TokenizeRequest", "DetokenizeRequest"];
+const REQUESTS: [&str; 6] = [
+    "ChatRequest",
+    "TextRequest",
+    "EmbeddingRequest",
+    "RerankRequest",
+    "TokenizeRequest",
+    "DetokenizeRequest",
+];
 
 /// The fields of each request, from the description of the API.
 static KNOWN: LazyLock<BTreeMap<&str, BTreeSet<String>>> = LazyLock::new(|| {

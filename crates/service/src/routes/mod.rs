@@ -20,6 +20,7 @@ mod openapi;
 mod plans;
 mod pools;
 mod renamed;
+mod rerank;
 pub(crate) mod respond;
 mod snippets;
 mod sources;
@@ -153,6 +154,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(chat::complete_chat)
         .service(text::continue_text)
         .service(embeddings::embed)
+        .service(rerank::rerank)
         .service(tokens::tokenize)
         .service(tokens::detokenize)
         .service(models::list_models)

@@ -11,6 +11,7 @@ use utoipa::OpenApi;
         super::chat::complete_chat,
         super::text::continue_text,
         super::embeddings::embed,
+        super::rerank::rerank,
         super::tokens::tokenize,
         super::tokens::detokenize,
         super::models::list_models,

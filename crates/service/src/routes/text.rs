@@ -2,10 +2,10 @@
 
 use actix_web::{HttpResponse, post, web};
 use bytes::Bytes;
-use deft_protocol::Problem;
 use deft_protocol::chat::{AnswerOptions, ErrorBody, Figures, Usage};
 use deft_protocol::engine::{Part, Prompt, TokenScore};
 use deft_protocol::text::{TextChoice, TextHead, TextLogprobs, TextResponse};
+use deft_protocol::{Problem, ProblemKind};
 use uuid::Uuid;
 
 use super::App;
@@ -35,7 +35,12 @@ pub(super) async fn continue_text(
     let options: AnswerOptions = body(&bytes.0)?;
     let streams = options.stream.unwrap_or(false);
     let counts = options.stream_options.unwrap_or_default().include_usage;
-    let prompts = head.prompt.into_prompts(head.control_tokens.unwrap_or(true));
+    let control_tokens = head.control_tokens.unwrap_or(true);
+    let prompts = head.prompt.into_prompts(control_tokens);
+    let prompts = match head.suffix {
+        Some(after) => around(prompts, &after, control_tokens)?,
+        None => prompts,
+    };
     let (echo, scores) = (head.echo.unwrap_or(false), head.logprobs);
     let question = |prompt: Prompt| Question { echo, scores, ..prompt.into() };
     let questions: Vec<Question> = prompts.into_iter().map(question).collect();
@@ -52,6 +57,21 @@ pub(super) async fn continue_text(
         return Ok(streaming::answer(begun, patience, Pieces { counts, offsets }).await?);
     }
     Ok(streaming::whole(async { whole(begun.await?).await }, &patience).await?)
+}
+
+/// Prompts for what is between each text and the text `after` it.
+fn around(prompts: Vec<Prompt>, after: &str, control_tokens: bool) -> Result<Vec<Prompt>, Problem> {
+    let middle = |prompt| match prompt {
+        Prompt::Text(before) | Prompt::Raw(before) => {
+            Ok(Prompt::Middle { before, after: after.to_owned(), control_tokens })
+        }
+        _ => {
+            let detail = "`suffix` requires a prompt of text, not of token ids".to_owned();
+            let problem = Problem::new(ProblemKind::Invalid, "field_out_of_range", detail);
+            Err(problem.at_field("suffix"))
+        }
+    };
+    prompts.into_iter().map(middle).collect()
 }
 
 async fn whole(mut answer: Answers) -> Result<TextResponse, Problem> {
