@@ -11,8 +11,8 @@ pub(crate) struct Stops {
 pub(crate) enum Passed {
     /// Text to send; the answer continues.
     On(String),
-    /// Text to send; a stop text ended the answer.
-    Stopped(String),
+    /// Text to send; a stop text, which is returned too, ended the answer.
+    Stopped(String, String),
 }
 
 impl Stops {
@@ -26,10 +26,10 @@ impl Stops {
             return Passed::On(text.to_owned());
         }
         self.held.push_str(text);
-        let found = self.texts.iter().filter_map(|stop| self.held.find(stop)).min();
-        if let Some(at) = found {
+        let found = self.texts.iter().filter_map(|stop| Some((self.held.find(stop)?, stop)));
+        if let Some((at, stop)) = found.min_by_key(|(at, _)| *at) {
             self.held.truncate(at);
-            return Passed::Stopped(std::mem::take(&mut self.held));
+            return Passed::Stopped(std::mem::take(&mut self.held), stop.clone());
         }
         let keep = self.texts.iter().map(|stop| overlap(&self.held, stop)).max().unwrap_or(0);
         let rest = self.held.split_off(self.held.len() - keep);
@@ -65,7 +65,7 @@ mod tests {
         for piece in pieces {
             match stops.push(piece) {
                 Passed::On(text) => sent.push_str(&text),
-                Passed::Stopped(text) => return (sent + &text, true),
+                Passed::Stopped(text, _) => return (sent + &text, true),
             }
         }
         (sent + &stops.finish(), false)
@@ -77,6 +77,13 @@ mod tests {
             run(&["row", "bean"], &["Moonhook be", "an in row 3"]),
             ("Moonhook ".into(), true)
         );
+    }
+
+    #[test]
+    fn the_stop_text_is_told() {
+        let mut stops = Stops::new(vec!["bean".to_owned(), "hook".to_owned()]);
+        let stopped = Passed::Stopped("Moon".to_owned(), "hook".to_owned());
+        assert_eq!(stops.push("Moonhook bean"), stopped);
     }
 
     proptest! {

@@ -36,27 +36,39 @@ fn world() -> World {
     world
 }
 
+/// Runs the programs of a folder, each of which prints a line for each of its parts.
+fn all_work(world: &World, programs: [(&str, usize); 4], program: impl Fn(&str) -> Command) {
+    for (name, parts) in programs {
+        let out = run(program(name).arg(world.address()));
+        assert_eq!(out.lines().count(), parts, "{name}: {out}");
+    }
+}
+
 #[test]
-fn the_python_client_works_unchanged() {
+fn the_python_clients_and_an_agent_work_unchanged() {
     let folder = installed("python", "requirements.txt", |folder| {
         run(Command::new("python3").args(["-m", "venv"]).arg(folder.join("venv")));
         run(Command::new(folder.join("venv/bin/pip"))
             .args(["install", "--quiet", "--disable-pip-version-check", "-r"])
             .arg(folder.join("requirements.txt")));
     });
-    let world = world();
-    let out = run(Command::new(folder.join("venv/bin/python"))
-        .arg(folder.join("chat.py"))
-        .arg(world.address()));
-    assert_eq!(out.lines().count(), 5, "{out}");
+    let programs = [("chat.py", 5), ("responses.py", 5), ("messages.py", 4), ("agent.py", 2)];
+    all_work(&world(), programs, |name| {
+        let mut python = Command::new(folder.join("venv/bin/python"));
+        python.arg(folder.join(name));
+        python
+    });
 }
 
 #[test]
-fn the_javascript_client_works_unchanged() {
+fn the_javascript_clients_and_an_agent_work_unchanged() {
     let folder = installed("javascript", "package-lock.json", |folder| {
         run(Command::new("npm").args(["ci", "--silent", "--no-audit"]).current_dir(folder));
     });
-    let world = world();
-    let out = run(Command::new("node").arg(folder.join("chat.mjs")).arg(world.address()));
-    assert_eq!(out.lines().count(), 5, "{out}");
+    let programs = [("chat.mjs", 5), ("responses.mjs", 4), ("messages.mjs", 3), ("agent.mjs", 2)];
+    all_work(&world(), programs, |name| {
+        let mut node = Command::new("node");
+        node.arg(folder.join(name));
+        node
+    });
 }

@@ -15,6 +15,7 @@ mod changes;
 mod clients;
 mod command_line;
 mod console;
+mod conversations;
 mod crashes;
 mod database;
 mod depot;

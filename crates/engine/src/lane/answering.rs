@@ -249,10 +249,10 @@ impl Answering {
         self.held.push(score, piece.len());
         match self.stops.push(&piece) {
             Passed::On(text) => self.send_answer(text, words, out),
-            Passed::Stopped(text) => {
+            Passed::Stopped(text, stop) => {
                 self.send_answer(text, words, out);
                 self.output.finish((self.order().call, self.answer), out);
-                self.done(EndedBy::StopText, None, out);
+                self.done(EndedBy::StopText, Some(stop), out);
                 return true;
             }
         }
@@ -328,9 +328,9 @@ impl Answering {
         out: &mut Vec<FromEngine>,
     ) {
         let end = self.text.finish();
-        let (text, ended_by) = match self.stops.push(&end) {
-            Passed::On(text) => (text + &self.stops.finish(), ended_by),
-            Passed::Stopped(text) => (text, EndedBy::StopText),
+        let (text, ended_by, detail) = match self.stops.push(&end) {
+            Passed::On(text) => (text + &self.stops.finish(), ended_by, detail),
+            Passed::Stopped(text, stop) => (text, EndedBy::StopText, Some(stop)),
         };
         self.send_answer(text, words, out);
         self.output.finish((self.order().call, self.answer), out);

@@ -81,7 +81,7 @@ impl EndedBy {
 pub struct Figures {
     /// Reason the answer ended.
     pub ended_by: EndedBy,
-    /// Details of the reason.
+    /// Details of the reason, such as the stop text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
     /// Prompt tokens that were in the prefix cache.

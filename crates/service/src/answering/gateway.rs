@@ -294,6 +294,10 @@ impl Answer {
         self.call.at().timestamp()
     }
 
+    pub(crate) fn prompt_tokens(&self) -> u32 {
+        self.usage.prompt_tokens
+    }
+
     fn prompt_taken(&mut self, tokens: u32) {
         self.usage.prompt_tokens = tokens;
         self.call.has_lane(tokens);

@@ -3,4 +3,5 @@
 pub(crate) mod board;
 pub(crate) mod checkup;
 pub(crate) mod gateway;
+pub(crate) mod kept_answers;
 pub(crate) mod snippets;

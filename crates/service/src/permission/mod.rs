@@ -165,8 +165,15 @@ pub(crate) fn peer_of(request: &ServiceRequest) -> Peer {
     request.conn_data::<Peer>().copied().unwrap_or(Peer::Unknown)
 }
 
+/// Header with the key in the messages protocol.
+const KEY_HEADER: &str = "x-api-key";
+
 fn bearer(request: &ServiceRequest) -> Option<String> {
-    let text = request.headers().get(AUTHORIZATION)?.to_str().ok()?;
+    let Some(text) = request.headers().get(AUTHORIZATION) else {
+        let key = request.headers().get(KEY_HEADER)?.to_str().ok()?;
+        return Some(key.trim().to_owned());
+    };
+    let text = text.to_str().ok()?;
     let (scheme, key) = text.split_once(' ')?;
     scheme.eq_ignore_ascii_case("bearer").then(|| key.trim().to_owned())
 }

@@ -21,6 +21,7 @@ use super::changes::Changes;
 use super::run::RunError;
 use crate::answering::board::Board;
 use crate::answering::gateway::Gateway;
+use crate::answering::kept_answers::KeptAnswers;
 use crate::config::{Config, PullConfig};
 use crate::database::{CONNECT, Database};
 use crate::depot::catalogue::Catalogue;
@@ -101,6 +102,7 @@ impl Opening<'_> {
             pulling,
             gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
             board,
+            kept_answers: KeptAnswers::start(),
             permission,
             events,
             metrics,

@@ -11,13 +11,13 @@ use deft_protocol::chat::{
 };
 use deft_protocol::engine::{Part, TokenScore};
 use deft_protocol::tools::{FunctionCall, FunctionKind, FunctionPiece, ToolCall, ToolCallPiece};
-use uuid::Uuid;
 
 use super::App;
 use super::caller::Caller;
 use super::conversation::question;
 use super::fields;
 use super::respond::{Body, ChatError, body};
+use super::segments::call_id;
 use super::streaming::{self, Written};
 use crate::answering::gateway::{Answers, Whole, check_answers};
 
@@ -102,17 +102,6 @@ fn message(text: String, reasoning: String, calls: Vec<(String, String)>) -> Ans
     }
 }
 
-/// A new id of a tool call: nine letters and digits, because some chat templates accept only ids of this form.
-fn call_id() -> String {
-    let mut number = Uuid::new_v4().as_u128();
-    let mut digit = || {
-        let digit = u32::try_from(number % 36).unwrap_or(0);
-        number /= 36;
-        char::from_digit(digit, 36).unwrap_or('0')
-    };
-    (0..9).map(|_| digit()).collect()
-}
-
 fn id(answer: &Answers) -> String {
     format!("chat-{}", answer.id().simple())
 }
@@ -187,7 +176,7 @@ impl Written for Chunks {
         chunk(answer, vec![ChunkChoice { finish_reason, deft: Some(figures), ..last }], None)
     }
 
-    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes> {
-        self.counts.then(|| chunk(answer, Vec::new(), Some(usage)))
+    fn done(&mut self, answer: &Answers, usage: Usage) -> Bytes {
+        streaming::ended(self.counts.then(|| chunk(answer, Vec::new(), Some(usage))))
     }
 }

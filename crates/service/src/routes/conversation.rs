@@ -17,8 +17,52 @@ const MAX_TOOLS: usize = 256;
 /// Longest name of a tool.
 const MAX_NAME: usize = 64;
 
+/// A conversation of another protocol as messages.
+#[derive(Debug, Default)]
+pub(super) struct Translated {
+    pub(super) messages: Vec<ChatMessage>,
+    /// The field of the request that each message was made from.
+    origins: Vec<String>,
+}
+
+impl Translated {
+    pub(super) fn push(&mut self, origin: &str, message: ChatMessage) {
+        self.messages.push(message);
+        self.origins.push(origin.to_owned());
+    }
+
+    /// Adds a tool call to the assistant's last message, or to a new one, which `begin` gets.
+    pub(super) fn call(&mut self, origin: &str, call: Value, begin: impl FnOnce(&mut ChatMessage)) {
+        if self.messages.last().is_none_or(|last| last.role != "assistant") {
+            let mut message =
+                ChatMessage { role: "assistant".to_owned(), content: None, rest: Map::new() };
+            begin(&mut message);
+            self.push(origin, message);
+        }
+        let Some(last) = self.messages.last_mut() else { return };
+        let calls = last.rest.entry("tool_calls").or_insert_with(|| Value::Array(Vec::new()));
+        if let Value::Array(calls) = calls {
+            calls.push(call);
+        }
+    }
+
+    /// A problem of the messages in the words of the request: with its fields, and with other names.
+    pub(super) fn in_its_words(&self, problem: Problem, names: &[(&str, &str)]) -> Problem {
+        let number = |(at, origin): (usize, &String)| (format!("messages[{at}]"), origin.clone());
+        let fields = self.origins.iter().enumerate().map(number);
+        let problem = fields.fold(problem, |problem, (from, to)| renamed(problem, &from, &to));
+        names.iter().fold(problem, |problem, (from, to)| renamed(problem, from, to))
+    }
+}
+
+/// A problem with another name of a field.
+pub(super) fn renamed(problem: Problem, from: &str, to: &str) -> Problem {
+    let field = problem.field.map(|field| field.replace(from, to));
+    Problem { detail: problem.detail.replace(from, to), field, ..problem }
+}
+
 /// A refusal of a field.
-fn invalid(field: &str, code: &str, detail: String) -> Problem {
+pub(super) fn invalid(field: &str, code: &str, detail: String) -> Problem {
     Problem::new(ProblemKind::Invalid, code, detail).at_field(field)
 }
 
@@ -222,7 +266,11 @@ fn check_calls(messages: &[ChatMessage]) -> Result<(), Problem> {
     Ok(())
 }
 
-fn check_call(field: &str, call: &Value) -> Result<(), Problem> {
+/// Checks a tool call of the assistant.
+///
+/// # Errors
+/// It has no name, or its arguments are no JSON object.
+pub(super) fn check_call(field: &str, call: &Value) -> Result<(), Problem> {
     let function = &call["function"];
     if function["name"].as_str().is_none_or(str::is_empty) {
         let field = format!("{field}.function.name");

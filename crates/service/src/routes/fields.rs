@@ -9,7 +9,8 @@ use serde::de::IgnoredAny;
 use serde_json::Value;
 
 /// Fields that clients send and that cannot change the answer.
-const IGNORED: [&str; 8] = [
+const IGNORED: [&str; 9] = [
+    "cache_control",
     "metadata",
     "prompt_cache_key",
     "prompt_cache_retention",
@@ -21,11 +22,14 @@ const IGNORED: [&str; 8] = [
 ];
 
 /// The described requests whose fields are checked.
-const REQUESTS: [&str; 6] = [
+const REQUESTS: [&str; 9] = [
     "ChatRequest",
     "TextRequest",
     "EmbeddingRequest",
     "RerankRequest",
+    "ResponseRequest",
+    "MessagesRequest",
+    "MessagesHead",
     "TokenizeRequest",
     "DetokenizeRequest",
 ];

@@ -14,6 +14,7 @@ pub(crate) mod fields;
 mod health;
 mod history;
 mod instances;
+mod messages;
 mod metrics;
 mod models;
 mod openapi;
@@ -22,6 +23,8 @@ mod pools;
 mod renamed;
 mod rerank;
 pub(crate) mod respond;
+mod responses;
+mod segments;
 mod snippets;
 mod sources;
 mod status;
@@ -44,6 +47,7 @@ use uuid::Uuid;
 
 use crate::answering::board::{Arrived, Board};
 use crate::answering::gateway::{Begun, Gateway, Question};
+use crate::answering::kept_answers::KeptAnswers;
 use crate::depot::catalogue::Catalogue;
 use crate::depot::files::DepotFiles;
 use crate::depot::pulling::Pulling;
@@ -71,6 +75,7 @@ pub(crate) struct App {
     pub(crate) gateway: Gateway,
     pub(crate) permission: Permission,
     pub(crate) board: Board,
+    pub(crate) kept_answers: Arc<KeptAnswers>,
     pub(crate) events: Events,
     pub(crate) metrics: Metrics,
     pub(crate) machine: watch::Receiver<MachineReport>,
@@ -155,6 +160,12 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(text::continue_text)
         .service(embeddings::embed)
         .service(rerank::rerank)
+        .service(responses::respond)
+        .service(responses::show)
+        .service(responses::input_items)
+        .service(responses::remove)
+        .service(messages::answer)
+        .service(messages::count)
         .service(tokens::tokenize)
         .service(tokens::detokenize)
         .service(models::list_models)
@@ -204,7 +215,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(openapi::serve)
         .service(health::live)
         .service(health::ready)
-        .route("/v1/{rest:.*}", web::to(respond::no_chat_route))
-        .route("/manage/{rest:.*}", web::to(respond::no_manage_route))
+        .route("/v1/{rest:.*}", web::to(respond::unknown_path))
+        .route("/manage/{rest:.*}", web::to(respond::unknown_path))
         .route("/{path:.*}", web::get().to(console_files::file));
 }

@@ -9,15 +9,19 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::{FromRequest, HttpRequest, HttpResponse, ResponseError, web};
 use deft_protocol::chat::{ErrorBody, ErrorDetail};
+use deft_protocol::messages::{MessagesError, MessagesErrorDetail};
 use deft_protocol::{Problem, ProblemKind};
 use futures_util::StreamExt;
 use futures_util::future::LocalBoxFuture;
+use serde::Serialize;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 use super::MAX_BODY;
 
 /// Where the chat-completions protocol is spoken.
 const CHAT_PATHS: &str = "/v1/";
+/// Where the messages protocol is spoken.
+const MESSAGES_PATH: &str = "/v1/messages";
 /// Header of the chat-completions protocol: whether clients may send the request again.
 const SHOULD_RETRY: &str = "x-should-retry";
 /// Seconds after which a caller may try again.
@@ -30,6 +34,10 @@ pub(crate) struct ManageError(pub(crate) Problem);
 /// A problem of a call in the chat-completions protocol.
 #[derive(Debug)]
 pub(crate) struct ChatError(pub(crate) Problem);
+
+/// A problem of a call in the messages protocol.
+#[derive(Debug)]
+pub(crate) struct MessagesProblem(pub(crate) Problem);
 
 macro_rules! problem_error {
     ($name:ident, $status:path, $respond:path) => {
@@ -59,6 +67,7 @@ macro_rules! problem_error {
 
 problem_error!(ManageError, status, manage_response);
 problem_error!(ChatError, chat_status, chat_response);
+problem_error!(MessagesProblem, chat_status, messages_response);
 
 fn status(problem: &Problem) -> StatusCode {
     StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
@@ -92,10 +101,34 @@ fn manage_response(problem: &Problem) -> HttpResponse {
 }
 
 fn chat_response(problem: &Problem) -> HttpResponse {
-    // Clients of the protocol send requests again after every 5xx, unless this header says otherwise.
+    answer_response(problem, &error_body(problem))
+}
+
+fn messages_response(problem: &Problem) -> HttpResponse {
+    answer_response(problem, &messages_error(problem))
+}
+
+fn answer_response(problem: &Problem, body: &impl Serialize) -> HttpResponse {
+    // Clients of both protocols send requests again after every 5xx, unless this header says otherwise.
     let retry = if problem.kind.may_be_retried() { "true" } else { "false" };
     let mut builder = builder(problem, chat_status(problem));
-    builder.insert_header((SHOULD_RETRY, retry)).json(error_body(problem))
+    builder.insert_header((SHOULD_RETRY, retry)).json(body)
+}
+
+/// The problem in the messages protocol's shape.
+pub(crate) fn messages_error(problem: &Problem) -> MessagesError {
+    let kind = match problem.kind {
+        ProblemKind::Unauthorized => "authentication_error",
+        ProblemKind::Forbidden => "permission_error",
+        ProblemKind::Invalid | ProblemKind::Refused => "invalid_request_error",
+        ProblemKind::Missing => "not_found_error",
+        ProblemKind::Overloaded => "rate_limit_error",
+        ProblemKind::Busy => "overloaded_error",
+        ProblemKind::Down | ProblemKind::Fault => "api_error",
+    };
+    let ErrorDetail { message, code, param, .. } = error_body(problem).error;
+    let error = MessagesErrorDetail { kind: kind.to_owned(), message, code, param };
+    MessagesError { kind: "error".to_owned(), error }
 }
 
 /// The problem in the chat-completions protocol's shape.
@@ -137,7 +170,11 @@ fn usual_code(code: &str) -> &str {
 
 /// A refusal before any route was chosen, in the shape of the path's protocol.
 pub(crate) fn refusal(path: &str, problem: &Problem) -> HttpResponse {
-    if path.starts_with(CHAT_PATHS) { chat_response(problem) } else { manage_response(problem) }
+    match path {
+        path if path.starts_with(MESSAGES_PATH) => messages_response(problem),
+        path if path.starts_with(CHAT_PATHS) => chat_response(problem),
+        _ => manage_response(problem),
+    }
 }
 
 /// Bodies up to this length are always read.
@@ -161,7 +198,7 @@ impl FromRequest for Body {
     type Future = LocalBoxFuture<'static, Result<Self, Self::Error>>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
-        let is_chat = request.path().starts_with(CHAT_PATHS);
+        let path = request.path().to_owned();
         let announced =
             request.headers().get(CONTENT_LENGTH).and_then(|announced| announced.to_str().ok());
         let announced: Option<usize> = announced.and_then(|announced| announced.parse().ok());
@@ -169,9 +206,10 @@ impl FromRequest for Body {
         Box::pin(async move {
             let read = tokio::time::timeout(SLOW, read_body(payload, announced)).await;
             let read = read.unwrap_or_else(|_| Err(unreadable("it arrives too slowly")));
-            read.map_err(|problem| match is_chat {
-                true => ChatError(problem).into(),
-                false => ManageError(problem).into(),
+            read.map_err(|problem| match &path {
+                path if path.starts_with(MESSAGES_PATH) => MessagesProblem(problem).into(),
+                path if path.starts_with(CHAT_PATHS) => ChatError(problem).into(),
+                _ => ManageError(problem).into(),
             })
         })
     }
@@ -245,12 +283,9 @@ fn no_route(request: &HttpRequest) -> Problem {
         .with_way_out("list all paths: GET /manage/v1/openapi.json")
 }
 
-pub(crate) async fn no_chat_route(request: HttpRequest) -> Result<HttpResponse, ChatError> {
-    Err(no_route(&request).into())
-}
-
-pub(crate) async fn no_manage_route(request: HttpRequest) -> Result<HttpResponse, ManageError> {
-    Err(no_route(&request).into())
+/// A path without a route, in the shape of its protocol.
+pub(crate) async fn unknown_path(request: HttpRequest) -> HttpResponse {
+    refusal(request.path(), &no_route(&request))
 }
 
 #[cfg(test)]
@@ -281,6 +316,9 @@ mod tests {
         let (status, _, body) = written(refusal("/manage/v1/depot/dsk", &problem)).await;
         assert_eq!((status, &body["code"]), (404, &Value::from("no_model")));
         assert_eq!(body["way_out"], "did you mean `desk`?");
+        let (status, _, body) = written(refusal("/v1/messages", &problem)).await;
+        assert_eq!((status, &body["type"]), (404, &Value::from("error")));
+        assert_eq!(body["error"]["type"], "not_found_error");
     }
 
     #[actix_web::test]

@@ -16,7 +16,7 @@ use tokio::time::timeout;
 use super::respond::error_body;
 use crate::answering::gateway::{Answers, Piece};
 
-/// The last event of an answer.
+/// The last event of an answer in the chat-completions protocol.
 const END: &[u8] = b"data: [DONE]\n\n";
 
 /// One event with JSON data.
@@ -24,6 +24,16 @@ pub(super) fn event(data: &impl Serialize) -> Bytes {
     // The types on the wire have nothing that JSON cannot say.
     let json = serde_json::to_string(data).unwrap_or_default();
     Bytes::from(format!("data: {json}\n\n"))
+}
+
+/// One event with a name.
+pub(super) fn named_event(name: &str, data: &impl Serialize) -> Bytes {
+    [format!("event: {name}\n").as_bytes(), &event(data)].concat().into()
+}
+
+/// The end of a stream of the chat-completions protocol, after its last event.
+pub(super) fn ended(last: Option<Bytes>) -> Bytes {
+    [&last.unwrap_or_default()[..], END].concat().into()
 }
 
 /// A response that streams events.
@@ -52,8 +62,12 @@ pub(super) trait Written: 'static {
     fn tool_call(&mut self, answer: &Answers, index: u32, call: u32, name: String) -> Bytes;
     /// One of the answers is complete.
     fn ended(&mut self, answer: &Answers, index: u32, figures: Figures) -> Bytes;
-    /// All are.
-    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes>;
+    /// All are; with the end of the stream.
+    fn done(&mut self, answer: &Answers, usage: Usage) -> Bytes;
+    /// The answer failed after the status was sent; with the end of the stream.
+    fn failed(&mut self, problem: &Problem) -> Bytes {
+        ended(Some(event(&error_body(problem))))
+    }
 }
 
 /// Keeps the connection of a waiting caller alive.
@@ -109,7 +123,7 @@ async fn step(at: At, patience: &Patience, written: &mut impl Written) -> (Bytes
         At::Begun(mut begun) => match timeout(patience.every, &mut begun).await {
             Err(_) => (comment(), Some(At::Begun(begun))),
             Ok(Ok(answer)) => (written.first(&answer), Some(At::Going(Box::new(answer)))),
-            Ok(Err(problem)) => (failure(&problem), None),
+            Ok(Err(problem)) => (written.failed(&problem), None),
         },
         At::First(answer) => (written.first(&answer), Some(At::Going(answer))),
         At::Going(mut answer) => {
@@ -124,19 +138,12 @@ async fn step(at: At, patience: &Patience, written: &mut impl Written) -> (Bytes
                     written.tool_call(&answer, index, call, name)
                 }
                 Piece::Ended { answer: index, figures } => written.ended(&answer, index, figures),
-                Piece::Done(usage) => {
-                    let last = written.done(&answer, usage).unwrap_or_default();
-                    return ([&last[..], END].concat().into(), None);
-                }
-                Piece::Failed(problem) => return (failure(&problem), None),
+                Piece::Done(usage) => return (written.done(&answer, usage), None),
+                Piece::Failed(problem) => return (written.failed(&problem), None),
             };
             (bytes, Some(At::Going(answer)))
         }
     }
-}
-
-fn failure(problem: &Problem) -> Bytes {
-    [&event(&error_body(problem))[..], END].concat().into()
 }
 
 /// A response in one piece of JSON. Its status is held back while it can still be that of a failure, for so
@@ -147,6 +154,18 @@ fn failure(problem: &Problem) -> Bytes {
 pub(super) async fn whole<T: Serialize + 'static>(
     made: impl Future<Output = Result<T, Problem>> + 'static,
     patience: &Patience,
+) -> Result<HttpResponse, Problem> {
+    whole_or(made, patience, error_body).await
+}
+
+/// A response as [`whole`], with late errors in another shape.
+///
+/// # Errors
+/// As [`whole`].
+pub(super) async fn whole_or<T: Serialize + 'static, E: Serialize + 'static>(
+    made: impl Future<Output = Result<T, Problem>> + 'static,
+    patience: &Patience,
+    error_body: fn(&Problem) -> E,
 ) -> Result<HttpResponse, Problem> {
     let Patience { status, every, .. } = *patience;
     let mut made = Box::pin(made);

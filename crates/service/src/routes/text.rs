@@ -144,7 +144,8 @@ impl Written for Pieces {
         streaming::event(&response(answer, vec![choice], None))
     }
 
-    fn done(&mut self, answer: &Answers, usage: Usage) -> Option<Bytes> {
-        self.counts.then(|| streaming::event(&response(answer, Vec::new(), Some(usage))))
+    fn done(&mut self, answer: &Answers, usage: Usage) -> Bytes {
+        let counts = || streaming::event(&response(answer, Vec::new(), Some(usage)));
+        streaming::ended(self.counts.then(counts))
     }
 }

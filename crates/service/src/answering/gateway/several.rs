@@ -47,6 +47,8 @@ pub(crate) struct Answers {
     id: Uuid,
     model: String,
     created: i64,
+    /// Tokens of the first accepted prompt.
+    prompt_tokens: u32,
 }
 
 impl Answers {
@@ -59,9 +61,10 @@ impl Answers {
         let (first, at, _) = select_all(begun.iter_mut()).await;
         let first = first?;
         let (id, model, created) = (first.id(), first.model().to_owned(), first.created());
+        let prompt_tokens = first.prompt_tokens();
         let mut calls: Vec<Stage> = begun.into_iter().map(Stage::Coming).collect();
         calls[at] = Stage::Going(Box::new(first));
-        Ok(Self { calls, each, usage: Usage::default(), id, model, created })
+        Ok(Self { calls, each, usage: Usage::default(), id, model, created, prompt_tokens })
     }
 
     /// Id of the first accepted call, which represents all.
@@ -77,6 +80,11 @@ impl Answers {
     /// When the request arrived, as Unix time.
     pub(crate) fn created(&self) -> i64 {
         self.created
+    }
+
+    /// Tokens of the first accepted prompt.
+    pub(crate) fn prompt_tokens(&self) -> u32 {
+        self.prompt_tokens
     }
 
     /// How many answers come.
