@@ -13,7 +13,7 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand};
 use clap_complete::Shell;
 
-pub(crate) use answering::{Answering, Ask, Snippet, Talk};
+pub(crate) use answering::{Answering, Ask, Batch, Snippet, Talk};
 pub(crate) use completing::{complete, completion_script};
 pub(crate) use depot::{Depot, DepotOrder};
 pub(crate) use loading::{LoadArguments, Reset};
@@ -80,6 +80,8 @@ pub(crate) enum Command {
     Calls(Calls),
     /// Print a program that calls a model of this server.
     Snippet(Snippet),
+    /// Answer all calls of a file in the background, and write the answers to a file.
+    Batch(Batch),
     /// Manage the model files on this machine.
     #[command(subcommand)]
     Depot(Depot),

@@ -1,6 +1,7 @@
 //! Typed client for the service's API, used by the command line and by tests.
 #![forbid(unsafe_code)]
 
+mod batches;
 mod depot;
 mod error;
 mod stream;

@@ -2,6 +2,7 @@
 //! between the service and its engine processes. Types only.
 #![forbid(unsafe_code)]
 
+pub mod batches;
 pub mod chat;
 pub mod embeddings;
 pub mod engine;

@@ -5,6 +5,7 @@
 #![forbid(unsafe_code)]
 
 mod answering;
+mod batches;
 mod config;
 mod database;
 mod depot;

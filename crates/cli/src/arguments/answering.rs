@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, ValueEnum};
+use clap::{Args, ValueEnum, ValueHint};
 use deft_protocol::chat::CallPriority;
 use deft_protocol::manage::{SnippetLanguage, SnippetTask};
 
@@ -127,6 +127,23 @@ pub(crate) struct Snippet {
     /// What it asks of the model; by default the first that the model serves.
     #[arg(long)]
     pub(crate) task: Option<TaskName>,
+}
+
+/// Arguments of `deft batch`.
+#[derive(Debug, Args)]
+pub(crate) struct Batch {
+    /// File with a call in each line: JSON with `custom_id`, `method`, `url` and `body`.
+    #[arg(value_hint = ValueHint::FilePath)]
+    pub(crate) file: PathBuf,
+    /// Write the answers to this file; by default the name of FILE with `.answers.jsonl`.
+    #[arg(long, value_name = "FILE", value_hint = ValueHint::FilePath)]
+    pub(crate) output: Option<PathBuf>,
+    /// Answer the file anew, even if it was answered before.
+    #[arg(long, conflicts_with = "cancel")]
+    pub(crate) again: bool,
+    /// End the running batch of this file, and write the answers so far.
+    #[arg(long)]
+    pub(crate) cancel: bool,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]

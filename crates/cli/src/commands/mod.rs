@@ -2,6 +2,7 @@
 
 mod answer;
 mod ask;
+mod batch;
 mod calls;
 mod child;
 mod config;
@@ -50,6 +51,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Watch => wait_for(watch::run(&common)),
         Command::Ask(command) => wait_for(ask::run(&common, command)),
         Command::Talk(command) => wait_for(talk::run(&common, command)),
+        Command::Batch(command) => wait_for(batch::run(&common, &command)),
         Command::Snippet(command) => wait_for(snippet::run(&common, &command)),
         Command::Calls(command) => wait_for(calls::run(&common, &command)),
         Command::Completions { shell } => completions(shell),

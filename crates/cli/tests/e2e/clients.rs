@@ -37,8 +37,8 @@ fn world() -> World {
 }
 
 /// Runs the programs of a folder, each of which prints a line for each of its parts.
-fn all_work(world: &World, programs: [(&str, usize); 4], program: impl Fn(&str) -> Command) {
-    for (name, parts) in programs {
+fn all_work(world: &World, programs: &[(&str, usize)], program: impl Fn(&str) -> Command) {
+    for &(name, parts) in programs {
         let out = run(program(name).arg(world.address()));
         assert_eq!(out.lines().count(), parts, "{name}: {out}");
     }
@@ -52,8 +52,14 @@ fn the_python_clients_and_an_agent_work_unchanged() {
             .args(["install", "--quiet", "--disable-pip-version-check", "-r"])
             .arg(folder.join("requirements.txt")));
     });
-    let programs = [("chat.py", 5), ("responses.py", 5), ("messages.py", 4), ("agent.py", 2)];
-    all_work(&world(), programs, |name| {
+    let programs = [
+        ("chat.py", 5),
+        ("responses.py", 5),
+        ("messages.py", 4),
+        ("batches.py", 1),
+        ("agent.py", 2),
+    ];
+    all_work(&world(), &programs, |name| {
         let mut python = Command::new(folder.join("venv/bin/python"));
         python.arg(folder.join(name));
         python
@@ -65,8 +71,14 @@ fn the_javascript_clients_and_an_agent_work_unchanged() {
     let folder = installed("javascript", "package-lock.json", |folder| {
         run(Command::new("npm").args(["ci", "--silent", "--no-audit"]).current_dir(folder));
     });
-    let programs = [("chat.mjs", 5), ("responses.mjs", 4), ("messages.mjs", 3), ("agent.mjs", 2)];
-    all_work(&world(), programs, |name| {
+    let programs = [
+        ("chat.mjs", 5),
+        ("responses.mjs", 4),
+        ("messages.mjs", 3),
+        ("batches.mjs", 1),
+        ("agent.mjs", 2),
+    ];
+    all_work(&world(), &programs, |name| {
         let mut node = Command::new("node");
         node.arg(folder.join(name));
         node

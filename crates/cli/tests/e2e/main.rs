@@ -9,6 +9,7 @@
 mod access;
 mod accuracy;
 mod answers;
+mod batches;
 mod browser;
 mod calls;
 mod changes;

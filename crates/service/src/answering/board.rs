@@ -41,6 +41,7 @@ struct Standing {
     name: String,
     caller: Option<String>,
     priority: CallPriority,
+    stays_in_background: bool,
     stage: CallStage,
     prompt_tokens: Option<u32>,
     /// Prompt processing: tokens at its beginning, tokens now, and when it began.
@@ -67,6 +68,7 @@ impl Board {
                 name: model.to_owned(),
                 caller: None,
                 priority: CallPriority::default(),
+                stays_in_background: false,
                 stage: CallStage::Waiting,
                 prompt_tokens: None,
                 taken: (0, 0),
@@ -197,7 +199,19 @@ impl Arrived {
 
     /// Sets the caller that the request names, and the priority.
     pub(crate) fn asks(&self, caller: Option<String>, priority: CallPriority) {
-        self.change(|standing| (standing.caller, standing.priority) = (caller, priority));
+        self.change(|standing| {
+            standing.caller = caller;
+            if !standing.stays_in_background {
+                standing.priority = priority;
+            }
+        });
+    }
+
+    /// The call waits behind all others, whatever it asks.
+    pub(crate) fn stays_in_background(&self) {
+        self.change(|standing| {
+            (standing.priority, standing.stays_in_background) = (CallPriority::Background, true);
+        });
     }
 
     /// The call as the queue needs it.

@@ -22,6 +22,7 @@ use super::run::RunError;
 use crate::answering::board::Board;
 use crate::answering::gateway::Gateway;
 use crate::answering::kept_answers::KeptAnswers;
+use crate::batches::{Batches, Runner};
 use crate::config::{Config, PullConfig};
 use crate::database::{CONNECT, Database};
 use crate::depot::catalogue::Catalogue;
@@ -60,6 +61,7 @@ pub(super) struct Opened {
     pub(super) history: JoinHandle<()>,
     pub(super) recording: JoinHandle<()>,
     pub(super) threads: TransferThreads,
+    pub(super) batches: Runner,
 }
 
 impl Opening<'_> {
@@ -94,6 +96,8 @@ impl Opening<'_> {
         patiently(|| loads.restore()).await?;
         tokio::spawn(forget_temporary(Arc::clone(&catalogue), fleet.clone()));
         let board = Board::new();
+        let batches = Batches::open(config.data_dir.join("batches"), pool.clone(), node);
+        let (batches, orders) = batches.await?;
         let app = web::Data::new(App {
             catalogue,
             fleet,
@@ -103,6 +107,7 @@ impl Opening<'_> {
             gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
             board,
             kept_answers: KeptAnswers::start(),
+            batches,
             permission,
             events,
             metrics,
@@ -119,7 +124,8 @@ impl Opening<'_> {
             address: self.address.to_owned(),
             started_at: Utc::now(),
         });
-        Ok(Opened { app, fleet_ended, history, recording, threads })
+        let batches = Runner::start(app.clone(), orders)?;
+        Ok(Opened { app, fleet_ended, history, recording, threads, batches })
     }
 }
 

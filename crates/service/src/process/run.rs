@@ -18,6 +18,7 @@ use super::descriptors;
 use super::opening::{Opened, Opening};
 use super::presence::{Held, Presence};
 use super::private_files::data_folder;
+use crate::batches::OpenError;
 use crate::config::{Config, ConfigError};
 use crate::database::{self, Database, DatabaseError};
 use crate::depot::identity::DepotIdentityError;
@@ -69,6 +70,9 @@ pub enum RunError {
     /// The depot is another one than in the records.
     #[error(transparent)]
     DepotIdentity(#[from] DepotIdentityError),
+    /// Batches cannot be opened.
+    #[error(transparent)]
+    Batches(#[from] OpenError),
     /// Permissions cannot be set up.
     #[error(transparent)]
     Permission(#[from] PermissionError),
@@ -177,7 +181,9 @@ async fn serve(
     tracing::info!("ready at {address}");
     progress(Starting::Ready(address));
     let ended = until_ended(&mut stop, &mut opened.fleet_ended).await;
-    drain(config, &opened, &mut stop).await;
+    // A batch keeps its place: the next start continues it.
+    opened.batches.stop().await;
+    drain(config, &opened.app, &mut stop).await;
     opened.history.abort();
     writing.abort();
     handle.stop(true).await;
@@ -228,10 +234,10 @@ async fn until_ended(stop: &mut Stop, fleet_ended: &mut JoinHandle<()>) -> Resul
 }
 
 /// Waits until running calls and changes have finished; new calls are refused.
-async fn drain(config: &Config, opened: &Opened, stop: &mut Stop) {
+async fn drain(config: &Config, app: &App, stop: &mut Stop) {
     let longest = Duration::from_secs(config.loading.drain_seconds);
     tracing::info!("stopping; running calls have up to {} s to finish", longest.as_secs());
-    let fleet = &opened.app.fleet;
+    let fleet = &app.fleet;
     tokio::select! {
         () = fleet.stop(longest) => {}
         () = stop.wait() => {
@@ -239,7 +245,7 @@ async fn drain(config: &Config, opened: &Opened, stop: &mut Stop) {
             fleet.stop(Duration::ZERO).await;
         }
     }
-    if tokio::time::timeout(CHANGES, opened.app.changes.finish()).await.is_err() {
+    if tokio::time::timeout(CHANGES, app.changes.finish()).await.is_err() {
         tracing::warn!("changes were still running after {} s", CHANGES.as_secs());
     }
 }

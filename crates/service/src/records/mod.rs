@@ -1,5 +1,6 @@
 //! The records in the database, one module per table. All SQL is here.
 
+pub(crate) mod batches;
 pub(crate) mod calls;
 pub(crate) mod history;
 pub(crate) mod instances;

@@ -17,6 +17,15 @@ pub(super) struct Caller {
     pub(super) name: String,
     /// Id of the request, which the response's headers and the record of the call have too.
     pub(super) request: Uuid,
+    /// Whether its calls wait behind all others.
+    pub(super) is_background: bool,
+}
+
+impl Caller {
+    /// A call of a batch.
+    pub(super) fn of_batch(name: String) -> Self {
+        Self { name, request: Uuid::now_v7(), is_background: true }
+    }
 }
 
 /// The id that [`crate::permission::guard`] gives every request.
@@ -32,7 +41,8 @@ impl FromRequest for Caller {
         let address = request.peer_addr().map(|peer| peer.ip().to_string());
         let name = named(agent.unwrap_or_default(), address.as_deref());
         let id = request.extensions().get::<RequestId>().map(|id| id.0);
-        ready(Ok(Self { name, request: id.unwrap_or_else(Uuid::now_v7) }))
+        let request = id.unwrap_or_else(Uuid::now_v7);
+        ready(Ok(Self { name, request, is_background: false }))
     }
 }
 

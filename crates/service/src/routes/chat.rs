@@ -2,7 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use actix_web::{HttpResponse, post, web};
+use actix_web::web::Data;
+use actix_web::{HttpResponse, post};
 use bytes::Bytes;
 use deft_protocol::Problem;
 use deft_protocol::chat::{
@@ -12,13 +13,13 @@ use deft_protocol::chat::{
 use deft_protocol::engine::{Part, TokenScore};
 use deft_protocol::tools::{FunctionCall, FunctionKind, FunctionPiece, ToolCall, ToolCallPiece};
 
-use super::App;
 use super::caller::Caller;
 use super::conversation::question;
 use super::fields;
 use super::respond::{Body, ChatError, body};
 use super::segments::call_id;
 use super::streaming::{self, Written};
+use super::{App, Beginning};
 use crate::answering::gateway::{Answers, Whole, check_answers};
 
 /// Answers a conversation, as one response or as server-sent events.
@@ -32,21 +33,13 @@ use crate::answering::gateway::{Answers, Whole, check_answers};
 )]
 #[post("/v1/chat/completions")]
 pub(super) async fn complete_chat(
-    app: web::Data<App>,
+    app: Data<App>,
     caller: Caller,
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
-    let head: ChatHead = body(&bytes.0)?;
-    fields::check(&bytes.0, "ChatRequest")?;
-    let options: AnswerOptions = body(&bytes.0)?;
-    let streams = options.stream.unwrap_or(false);
+    let (begun, patience, options) = begin(&app, &caller, &bytes.0)?;
     let counts = options.stream_options.unwrap_or_default().include_usage;
-    let question = question(&head)?;
-    check_answers(&options, 1)?;
-    let (call, patience) = app.arrive(&head.model, &caller);
-    let begun = app.begin(call, head.model, question, &options);
-    let begun = Answers::begin(vec![begun], options.n.unwrap_or(1));
-    if streams {
+    if options.stream.unwrap_or(false) {
         return Ok(streaming::answer(
             begun,
             patience,
@@ -55,6 +48,32 @@ pub(super) async fn complete_chat(
         .await?);
     }
     Ok(streaming::whole(async { whole(begun.await?).await }, &patience).await?)
+}
+
+/// Checks a request and begins to answer it.
+fn begin(app: &Data<App>, caller: &Caller, bytes: &[u8]) -> Result<Beginning, Problem> {
+    let head: ChatHead = body(bytes)?;
+    fields::check(bytes, "ChatRequest")?;
+    let options: AnswerOptions = body(bytes)?;
+    let question = question(&head)?;
+    check_answers(&options, 1)?;
+    let (call, patience) = app.arrive(&head.model, caller);
+    let begun = app.begin(call, head.model, question, &options);
+    let begun = Answers::begin(vec![begun], options.n.unwrap_or(1));
+    Ok((Box::pin(begun), patience, options))
+}
+
+/// Answers a call of a batch.
+///
+/// # Errors
+/// As the route.
+pub(super) async fn answer(
+    app: &Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<ChatResponse, Problem> {
+    let (begun, ..) = begin(app, caller, bytes)?;
+    whole(begun.await?).await
 }
 
 async fn whole(mut answer: Answers) -> Result<ChatResponse, Problem> {

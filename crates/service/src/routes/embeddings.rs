@@ -3,6 +3,7 @@
 use actix_web::{HttpResponse, post, web};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
+use deft_protocol::Problem;
 use deft_protocol::chat::ErrorBody;
 use deft_protocol::embeddings::{
     EmbeddingEntry, EmbeddingFormat, EmbeddingRequest, EmbeddingResponse, EmbeddingUsage,
@@ -12,6 +13,7 @@ use deft_protocol::embeddings::{
 use super::caller::Caller;
 use super::fields;
 use super::respond::{Body, ChatError, body};
+use super::streaming::Patience;
 use super::{App, streaming};
 use crate::answering::gateway::Embedded;
 
@@ -30,16 +32,39 @@ pub(super) async fn embed(
     caller: Caller,
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
-    let request: EmbeddingRequest = body(&bytes.0)?;
-    fields::check(&bytes.0, "EmbeddingRequest")?;
+    let (made, patience) = begin(&app, &caller, &bytes.0)?;
+    Ok(streaming::whole(made, &patience).await?)
+}
+
+/// Checks a request and begins to answer it.
+fn begin(
+    app: &web::Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<(impl Future<Output = Result<EmbeddingResponse, Problem>> + use<>, Patience), Problem> {
+    let request: EmbeddingRequest = body(bytes)?;
+    fields::check(bytes, "EmbeddingRequest")?;
     let format = request.encoding_format.unwrap_or_default();
-    let (call, patience) = app.arrive(&request.model, &caller);
+    let (call, patience) = app.arrive(&request.model, caller);
+    let app = app.clone();
     let made = async move {
         let EmbeddingRequest { model, input, user, .. } = request;
         let embedded = app.gateway.embed(call, &model, input.into_list(), user).await?;
         Ok(response(embedded, format))
     };
-    Ok(streaming::whole(made, &patience).await?)
+    Ok((made, patience))
+}
+
+/// Answers a call of a batch.
+///
+/// # Errors
+/// As the route.
+pub(super) async fn answer(
+    app: &web::Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<EmbeddingResponse, Problem> {
+    begin(app, caller, bytes)?.0.await
 }
 
 fn response(embedded: Embedded, format: EmbeddingFormat) -> EmbeddingResponse {

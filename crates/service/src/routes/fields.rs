@@ -22,7 +22,8 @@ const IGNORED: [&str; 9] = [
 ];
 
 /// The described requests whose fields are checked.
-const REQUESTS: [&str; 9] = [
+const REQUESTS: [&str; 10] = [
+    "BatchRequest",
     "ChatRequest",
     "TextRequest",
     "EmbeddingRequest",

@@ -23,6 +23,7 @@ use super::caller::Caller;
 use super::conversation::{invalid, question, renamed};
 use super::respond::{Body, MessagesProblem, body, messages_error};
 use super::segments::whole;
+use super::streaming::{Begun, Patience};
 use super::{fields, streaming};
 use crate::answering::gateway::{Answers, Question};
 use writing::Writing;
@@ -49,32 +50,55 @@ const NAMES: [(&str, &str); 5] = [
     )
 )]
 #[post("/v1/messages")]
-pub(super) async fn answer(
+pub(super) async fn converse(
     app: web::Data<App>,
     caller: Caller,
     bytes: Body,
 ) -> Result<HttpResponse, MessagesProblem> {
-    let head: MessagesHead = body(&bytes.0)?;
-    fields::check(&bytes.0, "MessagesRequest")?;
-    let options: MessagesOptions = body(&bytes.0)?;
-    let question = asked(&head)?;
-    let mut writing = Writing::new(format!("msg_{}", caller.request.simple()), head.model.clone());
-    let streams = options.stream.unwrap_or(false);
-    let (call, patience) = app.arrive(&head.model, &caller);
-    let options = usual(options);
-    let begun = app.begin(call, head.model, question, &options);
-    let begun = Answers::begin(vec![begun], 1).map_err(in_its_words);
+    let (begun, patience, writing, streams) = begin(&app, &caller, &bytes.0)?;
     if streams {
         return Ok(streaming::answer(begun, patience, writing).await?);
     }
-    let made = async move {
-        let answers = begun.await?;
-        writing.begin(&answers);
-        let (figures, usage) = whole(answers, &mut writing.segments).await?;
-        writing.end(figures, usage);
-        Ok(writing.response)
-    };
-    Ok(streaming::whole_or(made, &patience, messages_error).await?)
+    Ok(streaming::whole_or(made(begun, writing), &patience, messages_error).await?)
+}
+
+/// Checks a request and begins to answer it; with whether the answer is streamed.
+fn begin(
+    app: &web::Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<(Begun, Patience, Writing, bool), Problem> {
+    let head: MessagesHead = body(bytes)?;
+    fields::check(bytes, "MessagesRequest")?;
+    let options: MessagesOptions = body(bytes)?;
+    let question = asked(&head)?;
+    let writing = Writing::new(format!("msg_{}", caller.request.simple()), head.model.clone());
+    let streams = options.stream.unwrap_or(false);
+    let (call, patience) = app.arrive(&head.model, caller);
+    let begun = app.begin(call, head.model, question, &usual(options));
+    let begun = Answers::begin(vec![begun], 1).map_err(in_its_words);
+    Ok((Box::pin(begun), patience, writing, streams))
+}
+
+/// Answers a call of a batch.
+///
+/// # Errors
+/// As the route.
+pub(super) async fn answer(
+    app: &web::Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<MessagesResponse, Problem> {
+    let (begun, _, writing, _) = begin(app, caller, bytes)?;
+    made(begun, writing).await
+}
+
+async fn made(begun: Begun, mut writing: Writing) -> Result<MessagesResponse, Problem> {
+    let answers = begun.await?;
+    writing.begin(&answers);
+    let (figures, usage) = whole(answers, &mut writing.segments).await?;
+    writing.end(figures, usage);
+    Ok(writing.response)
 }
 
 /// Counts the tokens of a conversation, with its tools and the model's template.

@@ -1,5 +1,7 @@
 //! The routes, one file each. A route parses, asks one function, and maps the outcome.
 
+pub(crate) mod batched;
+mod batches;
 pub(crate) mod caller;
 mod calls;
 mod chat;
@@ -11,6 +13,7 @@ mod depot;
 mod embeddings;
 pub(crate) mod events;
 pub(crate) mod fields;
+mod files;
 mod health;
 mod history;
 mod instances;
@@ -46,8 +49,9 @@ use tokio::sync::watch;
 use uuid::Uuid;
 
 use crate::answering::board::{Arrived, Board};
-use crate::answering::gateway::{Begun, Gateway, Question};
+use crate::answering::gateway::{self, Gateway, Question};
 use crate::answering::kept_answers::KeptAnswers;
+use crate::batches::Batches;
 use crate::depot::catalogue::Catalogue;
 use crate::depot::files::DepotFiles;
 use crate::depot::pulling::Pulling;
@@ -60,12 +64,15 @@ use crate::process::changes::Changes;
 use caller::Caller;
 pub(crate) use caller::readable;
 use events::Events;
-use streaming::Patience;
+use streaming::{Begun, Patience};
 
 pub use openapi::document as openapi_document;
 
 /// Longest body of a request in bytes: what the engine takes, for nothing longer could be answered.
 pub(crate) const MAX_BODY: usize = deft_protocol::engine::MAX_FRAME;
+
+/// A call that was checked and begun, with its options.
+type Beginning = (Begun, Patience, AnswerOptions);
 
 /// What the routes share.
 pub(crate) struct App {
@@ -76,6 +83,7 @@ pub(crate) struct App {
     pub(crate) permission: Permission,
     pub(crate) board: Board,
     pub(crate) kept_answers: Arc<KeptAnswers>,
+    pub(crate) batches: Batches,
     pub(crate) events: Events,
     pub(crate) metrics: Metrics,
     pub(crate) machine: watch::Receiver<MachineReport>,
@@ -111,10 +119,19 @@ where
 impl App {
     /// Puts a call on the board.
     fn arrive(&self, model: &str, caller: &Caller) -> (Arrived, Patience) {
-        let call = self.board.arrive(caller.request, model, &caller.name);
+        let call = self.enter(caller.request, model, caller);
         let (watched, reports) = (call.watched(), self.fleet.reports());
         let standing = Box::new(move || watched.report(&reports.borrow().instances).standing());
         (call, Patience { status: self.status_held, every: self.heartbeat, standing })
+    }
+
+    /// Puts a call with this id on the board.
+    fn enter(&self, id: Uuid, model: &str, caller: &Caller) -> Arrived {
+        let call = self.board.arrive(id, model, &caller.name);
+        if caller.is_background {
+            call.stays_in_background();
+        }
+        call
     }
 
     /// Begins to answer, without waiting for it.
@@ -124,7 +141,7 @@ impl App {
         model: String,
         question: Question,
         options: &AnswerOptions,
-    ) -> Begun {
+    ) -> gateway::Begun {
         let (app, options) = (Arc::clone(self), options.clone());
         Box::pin(async move { app.gateway.answer(call, &model, question, options).await })
     }
@@ -164,8 +181,17 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(responses::show)
         .service(responses::input_items)
         .service(responses::remove)
-        .service(messages::answer)
+        .service(messages::converse)
         .service(messages::count)
+        .service(files::upload)
+        .service(files::list)
+        .service(files::show)
+        .service(files::content)
+        .service(files::remove)
+        .service(batches::create)
+        .service(batches::list)
+        .service(batches::show)
+        .service(batches::cancel)
         .service(tokens::tokenize)
         .service(tokens::detokenize)
         .service(models::list_models)

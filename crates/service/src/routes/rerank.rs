@@ -10,6 +10,7 @@ use deft_protocol::{Problem, ProblemKind};
 use super::App;
 use super::caller::Caller;
 use super::respond::{Body, ChatError, body};
+use super::streaming::Patience;
 use super::{fields, streaming};
 use crate::answering::gateway::Embedded;
 
@@ -28,14 +29,25 @@ pub(super) async fn rerank(
     caller: Caller,
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
-    let request: RerankRequest = body(&bytes.0)?;
-    fields::check(&bytes.0, "RerankRequest")?;
+    let (made, patience) = begin(&app, &caller, &bytes.0)?;
+    Ok(streaming::whole(made, &patience).await?)
+}
+
+/// Checks a request and begins to answer it.
+fn begin(
+    app: &web::Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<(impl Future<Output = Result<RerankResponse, Problem>> + use<>, Patience), Problem> {
+    let request: RerankRequest = body(bytes)?;
+    fields::check(bytes, "RerankRequest")?;
     if request.documents.is_empty() {
         let detail = "`documents` is empty".to_owned();
         let problem = Problem::new(ProblemKind::Invalid, "field_out_of_range", detail);
-        return Err(problem.at_field("documents").into());
+        return Err(problem.at_field("documents"));
     }
-    let (call, patience) = app.arrive(&request.model, &caller);
+    let (call, patience) = app.arrive(&request.model, caller);
+    let app = app.clone();
     let made = async move {
         let RerankRequest { model, query, documents, top_n, return_documents, user } = request;
         let texts: Vec<String> = documents.into_iter().map(RerankDocument::into_text).collect();
@@ -45,7 +57,19 @@ pub(super) async fn rerank(
         let texts = return_documents.unwrap_or(false).then_some(texts);
         Ok(response(embedded, most, texts))
     };
-    Ok(streaming::whole(made, &patience).await?)
+    Ok((made, patience))
+}
+
+/// Answers a call of a batch.
+///
+/// # Errors
+/// As the route.
+pub(super) async fn answer(
+    app: &web::Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<RerankResponse, Problem> {
+    begin(app, caller, bytes)?.0.await
 }
 
 /// The `most` relevant documents; the first embedding is the query's.

@@ -14,6 +14,7 @@ use deft_protocol::{Problem, ProblemKind};
 use futures_util::StreamExt;
 use futures_util::future::LocalBoxFuture;
 use serde::Serialize;
+use serde_json::Value;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 use super::MAX_BODY;
@@ -177,6 +178,15 @@ pub(crate) fn refusal(path: &str, problem: &Problem) -> HttpResponse {
     }
 }
 
+/// Status and body of a refused call of this path.
+pub(crate) fn status_and_body(path: &str, problem: &Problem) -> (u16, Value) {
+    let body = match path {
+        path if path.starts_with(MESSAGES_PATH) => serde_json::to_value(messages_error(problem)),
+        _ => serde_json::to_value(error_body(problem)),
+    };
+    (chat_status(problem).as_u16(), body.unwrap_or_default())
+}
+
 /// Bodies up to this length are always read.
 const SHORT_BODY: usize = 64 << 10;
 /// Most bytes of longer bodies that are held at once, in pieces of [`SHORT_BODY`].
@@ -292,7 +302,6 @@ pub(crate) async fn unknown_path(request: HttpRequest) -> HttpResponse {
 mod tests {
     use actix_web::body::to_bytes;
     use serde::Deserialize;
-    use serde_json::Value;
 
     use super::*;
 

@@ -24,6 +24,7 @@ use super::caller::Caller;
 use super::conversation::{Translated, invalid, question, renamed};
 use super::respond::{Body, ChatError, body};
 use super::segments::{Segments, whole};
+use super::streaming::{Begun, Patience};
 use super::{fields, streaming};
 use crate::answering::gateway::{Answers, Question};
 use crate::answering::kept_answers::Kept;
@@ -65,15 +66,28 @@ pub(super) async fn respond(
     caller: Caller,
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
-    let head: ResponseHead = body(&bytes.0)?;
-    fields::check(&bytes.0, "ResponseRequest")?;
-    let options = options(&head, body(&bytes.0)?)?;
-    let previous = head.previous_response_id.as_deref().map(|id| kept(&app, id)).transpose()?;
+    let (begun, patience, writing, streams) = begin(&app, &caller, &bytes.0)?;
+    if streams {
+        return Ok(streaming::answer(begun, patience, writing).await?);
+    }
+    Ok(streaming::whole(made(begun, writing), &patience).await?)
+}
+
+/// Checks a request and begins to answer it; with whether the answer is streamed.
+fn begin(
+    app: &web::Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<(Begun, Patience, Writing, bool), Problem> {
+    let head: ResponseHead = body(bytes)?;
+    fields::check(bytes, "ResponseRequest")?;
+    let options = options(&head, body(bytes)?)?;
+    let previous = head.previous_response_id.as_deref().map(|id| kept(app, id)).transpose()?;
     let conversation = previous.map_or_else(Vec::new, |kept| kept.items.clone());
     let input = items::items(head.input.clone());
     let all = items::messages(head.instructions.as_deref(), &conversation, &input)?;
     let question = asked(&head, all)?;
-    let mut writing = Writing {
+    let writing = Writing {
         response: described(&head, &options, format!("{ID_PREFIX}{}", caller.request.simple())),
         segments: Segments::default(),
         scores: question.scores.is_some(),
@@ -82,21 +96,32 @@ pub(super) async fn respond(
         events: 0,
     };
     let streams = options.stream.unwrap_or(false);
-    let (call, patience) = app.arrive(&head.model, &caller);
+    let (call, patience) = app.arrive(&head.model, caller);
     let begun = app.begin(call, head.model, question, &options);
     let begun = Answers::begin(vec![begun], 1).map_err(in_its_words);
-    if streams {
-        return Ok(streaming::answer(begun, patience, writing).await?);
-    }
-    let made = async move {
-        let answers = begun.await?;
-        writing.begin(&answers);
-        let (figures, usage) = whole(answers, &mut writing.segments).await?;
-        writing.response.deft = figures;
-        writing.end(usage);
-        Ok(writing.response)
-    };
-    Ok(streaming::whole(made, &patience).await?)
+    Ok((Box::pin(begun), patience, writing, streams))
+}
+
+/// Answers a call of a batch.
+///
+/// # Errors
+/// As the route.
+pub(super) async fn answer(
+    app: &web::Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<ResponseObject, Problem> {
+    let (begun, _, writing, _) = begin(app, caller, bytes)?;
+    made(begun, writing).await
+}
+
+async fn made(begun: Begun, mut writing: Writing) -> Result<ResponseObject, Problem> {
+    let answers = begun.await?;
+    writing.begin(&answers);
+    let (figures, usage) = whole(answers, &mut writing.segments).await?;
+    writing.response.deft = figures;
+    writing.end(usage);
+    Ok(writing.response)
 }
 
 /// Returns a kept answer.

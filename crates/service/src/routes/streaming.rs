@@ -79,12 +79,13 @@ pub(super) struct Patience {
     pub(super) standing: Box<dyn Fn() -> String>,
 }
 
-type Beginning = Pin<Box<dyn Future<Output = Result<Answers, Problem>>>>;
+/// Answers whose first prompt is about to be accepted.
+pub(super) type Begun = Pin<Box<dyn Future<Output = Result<Answers, Problem>>>>;
 
 /// What a stream is at.
 enum At {
     /// The prompt is not accepted yet.
-    Begun(Beginning),
+    Begun(Begun),
     /// No part of the answer has been sent.
     First(Box<Answers>),
     Going(Box<Answers>),
@@ -96,11 +97,10 @@ enum At {
 /// The error of a call without an answer, if it is known soon. A later error is in the stream, in the protocol's
 /// shape, for the status is sent by then.
 pub(super) async fn answer(
-    begun: impl Future<Output = Result<Answers, Problem>> + 'static,
+    mut begun: Begun,
     patience: Patience,
     written: impl Written,
 ) -> Result<HttpResponse, Problem> {
-    let mut begun: Beginning = Box::pin(begun);
     let at = match timeout(patience.every, &mut begun).await {
         Ok(answer) => At::First(Box::new(answer?)),
         Err(_) => At::Begun(begun),

@@ -1,6 +1,7 @@
 //! `POST /v1/completions`: continues a text without a template.
 
-use actix_web::{HttpResponse, post, web};
+use actix_web::web::Data;
+use actix_web::{HttpResponse, post};
 use bytes::Bytes;
 use deft_protocol::chat::{AnswerOptions, ErrorBody, Figures, Usage};
 use deft_protocol::engine::{Part, Prompt, TokenScore};
@@ -8,11 +9,11 @@ use deft_protocol::text::{TextChoice, TextHead, TextLogprobs, TextResponse};
 use deft_protocol::{Problem, ProblemKind};
 use uuid::Uuid;
 
-use super::App;
 use super::caller::Caller;
 use super::fields;
 use super::respond::{Body, ChatError, body};
 use super::streaming::{self, Written};
+use super::{App, Beginning};
 use crate::answering::gateway::{Answers, Question, Whole, check_answers};
 
 /// Continues a text, as one response or as server-sent events.
@@ -26,15 +27,24 @@ use crate::answering::gateway::{Answers, Question, Whole, check_answers};
 )]
 #[post("/v1/completions")]
 pub(super) async fn continue_text(
-    app: web::Data<App>,
+    app: Data<App>,
     caller: Caller,
     bytes: Body,
 ) -> Result<HttpResponse, ChatError> {
-    let head: TextHead = body(&bytes.0)?;
-    fields::check(&bytes.0, "TextRequest")?;
-    let options: AnswerOptions = body(&bytes.0)?;
-    let streams = options.stream.unwrap_or(false);
+    let (begun, patience, options) = begin(&app, &caller, &bytes.0)?;
     let counts = options.stream_options.unwrap_or_default().include_usage;
+    if options.stream.unwrap_or(false) {
+        let offsets = Vec::new();
+        return Ok(streaming::answer(begun, patience, Pieces { counts, offsets }).await?);
+    }
+    Ok(streaming::whole(async { whole(begun.await?).await }, &patience).await?)
+}
+
+/// Checks a request and begins to answer it.
+fn begin(app: &Data<App>, caller: &Caller, bytes: &[u8]) -> Result<Beginning, Problem> {
+    let head: TextHead = body(bytes)?;
+    fields::check(bytes, "TextRequest")?;
+    let options: AnswerOptions = body(bytes)?;
     let control_tokens = head.control_tokens.unwrap_or(true);
     let prompts = head.prompt.into_prompts(control_tokens);
     let prompts = match head.suffix {
@@ -45,18 +55,27 @@ pub(super) async fn continue_text(
     let question = |prompt: Prompt| Question { echo, scores, ..prompt.into() };
     let questions: Vec<Question> = prompts.into_iter().map(question).collect();
     check_answers(&options, questions.len())?;
-    let (first, patience) = app.arrive(&head.model, &caller);
+    let (first, patience) = app.arrive(&head.model, caller);
     // Each further prompt is a call with an id of its own.
-    let other = |_| app.board.arrive(Uuid::now_v7(), &head.model, &caller.name);
+    let other = |_| app.enter(Uuid::now_v7(), &head.model, caller);
     let others: Vec<_> = (1..questions.len()).map(other).collect();
     let calls = std::iter::once(first).chain(others).zip(questions);
     let begin = |(call, question)| app.begin(call, head.model.clone(), question, &options);
     let begun = Answers::begin(calls.map(begin).collect(), options.n.unwrap_or(1));
-    if streams {
-        let offsets = Vec::new();
-        return Ok(streaming::answer(begun, patience, Pieces { counts, offsets }).await?);
-    }
-    Ok(streaming::whole(async { whole(begun.await?).await }, &patience).await?)
+    Ok((Box::pin(begun), patience, options))
+}
+
+/// Answers a call of a batch.
+///
+/// # Errors
+/// As the route.
+pub(super) async fn answer(
+    app: &Data<App>,
+    caller: &Caller,
+    bytes: &[u8],
+) -> Result<TextResponse, Problem> {
+    let (begun, ..) = begin(app, caller, bytes)?;
+    whole(begun.await?).await
 }
 
 /// Prompts for what is between each text and the text `after` it.
