@@ -2,7 +2,9 @@
 import { mdiChartDonut, mdiForumOutline, mdiMagnify, mdiSwapVertical, mdiThemeLightDark, mdiWarehouse } from '@mdi/js'
 import { useTheme } from 'vuetify'
 
+import { stopTracing } from './api/client'
 import { useStatus } from './composables/useStatus'
+import { clock } from './format'
 import EntryPage from './pages/EntryPage.vue'
 import { storeTheme } from './theme'
 
@@ -54,6 +56,13 @@ function otherTheme() {
         </v-alert>
         <v-alert v-if="status && !status.database.up" type="warning" variant="tonal" density="compact" class="mb-4">
           {{ $t('app.noDatabase') }}
+        </v-alert>
+        <v-alert v-if="status?.tracing?.length" type="warning" variant="tonal" density="compact" class="mb-4" role="status">
+          <div class="d-flex flex-wrap align-center ga-2 text-high-emphasis">
+            {{ $t('traces.on', { models: status.tracing.map((one) => $t('traces.until', { model: one.model, time: clock(one.until) })).join(', ') }) }}
+            <v-spacer />
+            <v-btn size="small" variant="outlined" @click="stopTracing()">{{ $t('traces.stop') }}</v-btn>
+          </div>
         </v-alert>
         <entry-page v-if="refused?.needsPermission" />
         <router-view v-else-if="status || !refused" :status="status" />

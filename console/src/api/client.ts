@@ -39,6 +39,8 @@ export type SettingsRequest = Schemas['SettingsRequest']
 export type ChatChunk = Schemas['ChatChunk']
 export type Figures = Schemas['Figures']
 export type Usage = Schemas['Usage']
+export type Trace = Schemas['Trace']
+export type TraceSummary = Schemas['TraceSummary']
 
 /** What the service refused, with its way out. */
 export class Refused extends Error {
@@ -101,6 +103,23 @@ function variantPath(name: string): string {
 }
 
 /** Places that models come from. */
+export async function beginTracing(model: string, seconds: number): Promise<void> {
+  await post('/manage/v1/tracing', { model, seconds })
+}
+
+export async function stopTracing(model?: string): Promise<void> {
+  const query = model === undefined ? '' : `?${new URLSearchParams({ model })}`
+  await call(`/manage/v1/tracing${query}`, { method: 'DELETE' })
+}
+
+export async function traces(): Promise<TraceSummary[]> {
+  return (await call('/manage/v1/traces')).json()
+}
+
+export async function trace(id: string): Promise<Trace> {
+  return (await call(`/manage/v1/traces/${id}`)).json()
+}
+
 export async function sources(): Promise<Source[]> {
   return (await call('/manage/v1/sources')).json()
 }

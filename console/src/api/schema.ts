@@ -622,6 +622,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/traces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the traces, the newest first. */
+        get: operations["list_traces"];
+        put?: never;
+        post?: never;
+        /** Deletes all traces; returns how many there were. */
+        delete: operations["delete_traces"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/traces/{call}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns the trace of a call. */
+        get: operations["trace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/tracing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the models whose calls are traced. */
+        get: operations["list_tracing"];
+        put?: never;
+        /** Begins to trace the calls of a model: prompts and answers are kept in memory for a limited time. */
+        post: operations["begin_tracing"];
+        /** Stops tracing. */
+        delete: operations["stop_tracing"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/transfers": {
         parameters: {
             query?: never;
@@ -708,6 +762,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/batches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists batches, the newest first. */
+        get: operations["list_batches"];
+        put?: never;
+        /** Begins to answer the calls of a file in the background. */
+        post: operations["create_batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/batches/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns a batch with its progress. */
+        get: operations["show_batch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/batches/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends a batch; its answers so far are kept. */
+        post: operations["cancel_batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/chat/completions": {
         parameters: {
             query?: never;
@@ -776,6 +882,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists files, the newest first. */
+        get: operations["list_files"];
+        put?: never;
+        /** Uploads a file of calls. */
+        post: operations["upload_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/files/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns a file's name and size. */
+        get: operations["show_file"];
+        put?: never;
+        post?: never;
+        /** Deletes a file. */
+        delete: operations["delete_file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/files/{id}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns a file's content. */
+        get: operations["file_content"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answers a conversation of blocks, as one response or as server-sent events. */
+        post: operations["create_message"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/messages/count_tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Counts the tokens of a conversation, with its tools and the model's template. */
+        post: operations["count_message_tokens"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/models": {
         parameters: {
             query?: never;
@@ -802,6 +995,75 @@ export interface paths {
         };
         /** Describes one variant. The `/` of its id may be encoded or not. */
         get: operations["describe_model"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/rerank": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Orders documents by their relevance to a query: by the angles between their embeddings and the query's. */
+        post: operations["rerank"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/responses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answers a conversation of items, as one response or as server-sent events. */
+        post: operations["create_response"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/responses/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns a kept answer. */
+        get: operations["show_response"];
+        put?: never;
+        post?: never;
+        /** Removes a kept answer. */
+        delete: operations["delete_response"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/responses/{id}/input_items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns the items of the request of a kept answer. */
+        get: operations["input_items"];
         put?: never;
         post?: never;
         delete?: never;
@@ -945,6 +1207,156 @@ export interface components {
             wait_seconds?: number | null;
             when_context_full?: components["schemas"]["WhenContextFull"] | null;
         };
+        /** @description A batch. Times are Unix times. */
+        Batch: {
+            /**
+             * Format: int64
+             * @description When it ended by request.
+             */
+            cancelled_at?: number | null;
+            /**
+             * Format: int64
+             * @description When its end was requested.
+             */
+            cancelling_at?: number | null;
+            /**
+             * Format: int64
+             * @description When it was complete.
+             */
+            completed_at?: number | null;
+            /** @description From the request. */
+            completion_window: string;
+            /**
+             * Format: int64
+             * @description When it was created.
+             */
+            created_at: number;
+            /** @description The path of all calls. */
+            endpoint: string;
+            /** @description The file with the calls that failed, when it has ended and there are some. */
+            error_file_id?: string | null;
+            errors?: components["schemas"]["BatchErrors"] | null;
+            /**
+             * Format: int64
+             * @description When its time was over.
+             */
+            expired_at?: number | null;
+            /**
+             * Format: int64
+             * @description When it ends at the latest.
+             */
+            expires_at: number;
+            /**
+             * Format: int64
+             * @description When it failed.
+             */
+            failed_at?: number | null;
+            /**
+             * Format: int64
+             * @description When all calls were answered.
+             */
+            finalizing_at?: number | null;
+            /** @description Its id. */
+            id: string;
+            /**
+             * Format: int64
+             * @description When its first call began.
+             */
+            in_progress_at?: number | null;
+            /** @description The file with the calls. */
+            input_file_id: string;
+            /** @description From the request. */
+            metadata?: Record<string, never> | null;
+            /** @description `batch`. */
+            object: string;
+            /** @description The file with the answers, when it has ended. */
+            output_file_id?: string | null;
+            /** @description How many calls it has. */
+            request_counts: components["schemas"]["BatchCounts"];
+            /** @description How far it is. */
+            status: components["schemas"]["BatchStatus"];
+        };
+        /** @description How many calls a batch has. */
+        BatchCounts: {
+            /**
+             * Format: int32
+             * @description Answered.
+             */
+            completed: number;
+            /**
+             * Format: int32
+             * @description Failed.
+             */
+            failed: number;
+            /**
+             * Format: int32
+             * @description All.
+             */
+            total: number;
+        };
+        /** @description A defect of a batch's file. */
+        BatchError: {
+            /** @description Our stable code. */
+            code: string;
+            /**
+             * Format: int32
+             * @description The line, from 1.
+             */
+            line?: number | null;
+            /** @description What is wrong. */
+            message: string;
+            /** @description The field at fault. */
+            param?: string | null;
+        };
+        /** @description Why a batch failed. */
+        BatchErrors: {
+            /** @description The first defects. */
+            data: components["schemas"]["BatchError"][];
+            /** @description `list`. */
+            object: string;
+        };
+        /** @description `GET /v1/batches`. */
+        BatchList: {
+            /** @description The batches, the newest first. */
+            data: components["schemas"]["Batch"][];
+            /** @description Whether there are older ones: ask again with `after` and the last id. */
+            has_more: boolean;
+            /** @description `list`. */
+            object: string;
+        };
+        /** @description `POST /v1/batches`. */
+        BatchRequest: {
+            /** @description Longest duration in hours, such as `24h`; at most a week. */
+            completion_window: string;
+            /**
+             * @description The path of all calls: `/v1/chat/completions`, `/v1/completions`, `/v1/embeddings`, `/v1/responses`, `/v1/messages` or
+             *     `/v1/rerank`.
+             */
+            endpoint: string;
+            /** @description The file with the calls. */
+            input_file_id: string;
+            /** @description Returned as it is. */
+            metadata?: Record<string, never> | null;
+        };
+        /**
+         * @description How far a batch is.
+         * @enum {string}
+         */
+        BatchStatus: "validating" | "failed" | "in_progress" | "finalizing" | "completed" | "expired" | "cancelling" | "cancelled";
+        /** @description A message. */
+        BlockMessage: {
+            /** @description A text or blocks: text, tool calls (`tool_use`), their results (`tool_result`), and reasoning (`thinking`). */
+            content: components["schemas"]["Blocks"];
+            /** @description Who wrote it. */
+            role: components["schemas"]["BlockRole"];
+        };
+        /**
+         * @description Who wrote a message.
+         * @enum {string}
+         */
+        BlockRole: "user" | "assistant";
+        /** @description A text or blocks. */
+        Blocks: string | Record<string, never>[];
         /**
          * @description Precision of cached keys and values.
          * @enum {string}
@@ -1370,7 +1782,7 @@ export interface components {
              * @description Context length of the lane, in tokens.
              */
             context: number;
-            /** @description Details of the reason. */
+            /** @description Details of the reason, such as the stop text. */
             detail?: string | null;
             /** @description Reason the answer ended. */
             ended_by: components["schemas"]["EndedBy"];
@@ -1419,6 +1831,49 @@ export interface components {
              * @description Seconds from arrival to end.
              */
             total_seconds: number;
+            /** @description Whether the operator traces calls of this model: prompt and answer are kept for a limited time. */
+            traced?: boolean;
+        };
+        /** @description A file that is deleted. */
+        FileDeleted: {
+            /** @description True. */
+            deleted: boolean;
+            /** @description Its id. */
+            id: string;
+            /** @description `file`. */
+            object: string;
+        };
+        /** @description `GET /v1/files`. */
+        FileList: {
+            /** @description The files, the newest first. */
+            data: components["schemas"]["FileObject"][];
+            /** @description Whether there are older ones: ask again with `after` and the last id. */
+            has_more: boolean;
+            /** @description `list`. */
+            object: string;
+        };
+        /** @description A file. */
+        FileObject: {
+            /**
+             * Format: int64
+             * @description Its size.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Unix time.
+             */
+            created_at: number;
+            /** @description Its name. */
+            filename: string;
+            /** @description Its id. */
+            id: string;
+            /** @description `file`. */
+            object: string;
+            /** @description What it is for. */
+            purpose: components["schemas"]["FilePurpose"];
+            /** @description `processed`: it can be used. */
+            status: string;
         };
         /** @description Progress of one file of a transfer. */
         FileProgress: {
@@ -1434,6 +1889,21 @@ export interface components {
              * @description Length of the file, if known.
              */
             total_bytes: number;
+        };
+        /**
+         * @description What a file is for.
+         * @enum {string}
+         */
+        FilePurpose: "batch" | "batch_output";
+        /** @description The upload of a file, as a form of several parts. */
+        FileUpload: {
+            /**
+             * Format: binary
+             * @description The file.
+             */
+            file: string;
+            /** @description `batch`. */
+            purpose: string;
         };
         /** @description One test of a model check. */
         Finding: {
@@ -1562,6 +2032,25 @@ export interface components {
             projector?: string | null;
             /** @description Absolute path of a chat template to use instead of the one in the file. */
             template?: string | null;
+        };
+        /**
+         * @description What an answer contains in addition.
+         * @enum {string}
+         */
+        Include: "message.output_text.logprobs" | "reasoning.encrypted_content";
+        /** @description Why an answer is incomplete. */
+        IncompleteDetails: {
+            /** @description `max_output_tokens`. */
+            reason: string;
+        };
+        /** @description `GET /v1/responses/{id}/input_items`. */
+        InputItems: {
+            /** @description The items of the request. */
+            data: Record<string, never>[];
+            /** @description Always false: all items are here. */
+            has_more: boolean;
+            /** @description `list`. */
+            object: string;
         };
         /** @description An instance. */
         InstanceReport: {
@@ -1796,6 +2285,140 @@ export interface components {
              */
             temperature?: number | null;
         };
+        /** @description An error in the protocol's shape. */
+        MessagesError: {
+            /** @description The error. */
+            error: components["schemas"]["MessagesErrorDetail"];
+            /** @description `error`. */
+            type: string;
+        };
+        /** @description The error itself. */
+        MessagesErrorDetail: {
+            /** @description Our stable code. */
+            code: string;
+            /** @description What happened and what to do. */
+            message: string;
+            /** @description The field at fault. */
+            param?: string | null;
+            /** @description Its kind. */
+            type: string;
+        };
+        /** @description The conversation, as `POST /v1/messages` and `POST /v1/messages/count_tokens` have it. */
+        MessagesHead: {
+            /** @description The messages of user and assistant. */
+            messages: components["schemas"]["BlockMessage"][];
+            /** @description Model or variant. */
+            model: string;
+            output_config?: components["schemas"]["OutputConfig"] | null;
+            system?: components["schemas"]["Blocks"] | null;
+            thinking?: components["schemas"]["Thinking"] | null;
+            tool_choice?: components["schemas"]["MessagesToolChoice"] | null;
+            /** @description Tools that the model may call. */
+            tools?: Record<string, never>[] | null;
+        };
+        /** @description Who calls. */
+        MessagesMetadata: {
+            /** @description The caller, for records and the queue. */
+            user_id?: string | null;
+        };
+        /** @description How to answer. */
+        MessagesOptions: {
+            /**
+             * Format: int32
+             * @description Most tokens of the answer.
+             */
+            max_tokens: number;
+            metadata?: components["schemas"]["MessagesMetadata"] | null;
+            priority?: components["schemas"]["CallPriority"] | null;
+            /**
+             * Format: int64
+             * @description Seed, for the same samples each time: an extension of the protocol.
+             */
+            seed?: number | null;
+            /** @description Texts that end the answer; they are not part of it. */
+            stop_sequences?: string[] | null;
+            /** @description Whether to stream the answer. */
+            stream?: boolean | null;
+            /**
+             * Format: float
+             * @description 0 always takes the most likely token.
+             */
+            temperature?: number | null;
+            /**
+             * Format: int32
+             * @description Sample from this many of the most likely tokens.
+             */
+            top_k?: number | null;
+            /**
+             * Format: float
+             * @description Sample from the most likely tokens that together reach this probability.
+             */
+            top_p?: number | null;
+            /**
+             * Format: double
+             * @description Longest time in seconds to wait for the model to load and for a lane: an extension of the protocol.
+             */
+            wait_seconds?: number | null;
+            when_context_full?: components["schemas"]["WhenContextFull"] | null;
+        };
+        /** @description `POST /v1/messages`. */
+        MessagesRequest: components["schemas"]["MessagesHead"] & components["schemas"]["MessagesOptions"];
+        /** @description An answer. */
+        MessagesResponse: {
+            /** @description The blocks of the answer. */
+            content: components["schemas"]["OutputBlock"][];
+            deft?: components["schemas"]["Figures"] | null;
+            /** @description Its id. */
+            id: string;
+            /** @description The variant that answers. */
+            model: string;
+            /** @description `assistant`. */
+            role: string;
+            stop_reason?: components["schemas"]["StopReason"] | null;
+            /** @description The stop text that ended it. */
+            stop_sequence?: string | null;
+            /** @description `message`. */
+            type: string;
+            /** @description Token counts. */
+            usage: components["schemas"]["MessagesUsage"];
+        };
+        /** @description Which tool calls an answer has. */
+        MessagesToolChoice: {
+            /** @description Whether an answer has at most one call. */
+            disable_parallel_tool_use?: boolean | null;
+            /** @description The tool, for `tool`. */
+            name?: string | null;
+            /** @description Who decides. */
+            type: components["schemas"]["MessagesToolMode"];
+        };
+        /**
+         * @description Who decides about tool calls.
+         * @enum {string}
+         */
+        MessagesToolMode: "auto" | "any" | "tool" | "none";
+        /** @description Token counts. */
+        MessagesUsage: {
+            /**
+             * Format: int32
+             * @description Always 0: every prompt is cached, without a charge.
+             */
+            cache_creation_input_tokens: number;
+            /**
+             * Format: int32
+             * @description Tokens of the prompt that were computed by an earlier call.
+             */
+            cache_read_input_tokens: number;
+            /**
+             * Format: int32
+             * @description Computed tokens of the prompt.
+             */
+            input_tokens: number;
+            /**
+             * Format: int32
+             * @description Tokens of the answer.
+             */
+            output_tokens: number;
+        };
         /** @description One tensor type of a mix. */
         MixShare: {
             /**
@@ -1831,7 +2454,7 @@ export interface components {
             object: string;
             /** @description `deft`. */
             owned_by: string;
-            /** @description Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`. */
+            /** @description Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`, `fill-in-the-middle`. */
             serves: string[];
         };
         /** @description Facts read from a model file. */
@@ -1890,7 +2513,7 @@ export interface components {
             reasoning?: components["schemas"]["ReasoningFacts"] | null;
             /** @description A small conversation rendered by the template, or the error. */
             sample?: string | null;
-            /** @description Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`. */
+            /** @description Kinds of requests it serves: `chat`, `completion`, `embeddings`, `tool calls`, `fill-in-the-middle`. */
             serves?: string[];
             /** @description Special tokens. */
             special_tokens?: components["schemas"]["SpecialToken"][];
@@ -1956,6 +2579,13 @@ export interface components {
         } | {
             /** @description A grammar in the Lark language, whose first rule is `start`. */
             lark: string;
+        };
+        /** @description A function by its name. */
+        NamedFunction: {
+            /** @description The name. */
+            name: string;
+            /** @description `function`. */
+            type: components["schemas"]["FunctionKind"];
         };
         /** @description A schema with its name. */
         NamedSchema: {
@@ -2049,6 +2679,95 @@ export interface components {
          * @enum {string}
          */
         Origin: "requested" | "on-demand";
+        /** @description A block of an answer. */
+        OutputBlock: {
+            /** @description Empty. */
+            signature: string;
+            /** @description The text. */
+            thinking: string;
+            /** @enum {string} */
+            type: "thinking";
+        } | {
+            /** @description The text. */
+            text: string;
+            /** @enum {string} */
+            type: "text";
+        } | {
+            /** @description The id that the result repeats. */
+            id: string;
+            /** @description The arguments. */
+            input: Record<string, never>;
+            /** @description The name of the tool. */
+            name: string;
+            /** @enum {string} */
+            type: "tool_use";
+        };
+        /** @description The form of an answer. */
+        OutputConfig: {
+            /** @description How much the model thinks, in the words of its chat template; refused if the template does not read it. */
+            effort?: string | null;
+            format?: components["schemas"]["OutputFormat"] | null;
+        };
+        /** @description Text of an item. */
+        OutputContent: {
+            /** @description Empty. */
+            annotations: Record<string, never>[];
+            /** @description Its tokens, if requested. */
+            logprobs: components["schemas"]["ChatLogprob"][];
+            /** @description The text. */
+            text: string;
+            /** @enum {string} */
+            type: "output_text";
+        } | {
+            /** @description The text. */
+            text: string;
+            /** @enum {string} */
+            type: "reasoning_text";
+        };
+        /** @description The form of an answer's text. */
+        OutputFormat: {
+            /** @description The schema. */
+            schema: Record<string, never>;
+            /** @enum {string} */
+            type: "json_schema";
+        };
+        /** @description An item of an answer. */
+        OutputItem: {
+            /** @description The reasoning. */
+            content: components["schemas"]["OutputContent"][];
+            /** @description Its id. */
+            id: string;
+            /** @description How far it is. */
+            status: components["schemas"]["ResponseStatus"];
+            /** @description Empty. */
+            summary: Record<string, never>[];
+            /** @enum {string} */
+            type: "reasoning";
+        } | {
+            /** @description The text. */
+            content: components["schemas"]["OutputContent"][];
+            /** @description Its id. */
+            id: string;
+            /** @description `assistant`. */
+            role: string;
+            /** @description How far it is. */
+            status: components["schemas"]["ResponseStatus"];
+            /** @enum {string} */
+            type: "message";
+        } | {
+            /** @description The arguments as JSON text. */
+            arguments: string;
+            /** @description The id that the result repeats. */
+            call_id: string;
+            /** @description Its id. */
+            id: string;
+            /** @description The name of the tool. */
+            name: string;
+            /** @description How far it is. */
+            status: components["schemas"]["ResponseStatus"];
+            /** @enum {string} */
+            type: "function_call";
+        };
         /** @description One part of a plan. */
         PlanPart: {
             /**
@@ -2262,6 +2981,68 @@ export interface components {
             /** @description `model` or `model/variant`. */
             name: string;
         };
+        /** @description A document. */
+        RerankDocument: string | {
+            /** @description The text. */
+            text: string;
+        };
+        /** @description `POST /v1/rerank`. */
+        RerankRequest: {
+            /** @description The documents. */
+            documents: components["schemas"]["RerankDocument"][];
+            /** @description Model or variant; it must make embeddings. */
+            model: string;
+            /** @description What is searched. */
+            query: string;
+            /** @description Also return the texts. */
+            return_documents?: boolean | null;
+            /**
+             * Format: int32
+             * @description Return only this many of the most relevant documents; all by default.
+             */
+            top_n?: number | null;
+            /** @description The caller, for records and the queue. */
+            user?: string | null;
+        };
+        /** @description The documents, the most relevant first. */
+        RerankResponse: {
+            /** @description The variant that compared them. */
+            model: string;
+            /** @description The documents. */
+            results: components["schemas"]["RerankResult"][];
+            /** @description Token counts. */
+            usage: components["schemas"]["EmbeddingUsage"];
+        };
+        /** @description A document of the result. */
+        RerankResult: {
+            document?: components["schemas"]["RerankDocument"] | null;
+            /**
+             * Format: int32
+             * @description Its number in the request, from 0.
+             */
+            index: number;
+            /**
+             * Format: float
+             * @description Cosine of the angle between its embedding and the query's, from -1 to 1.
+             */
+            relevance_score: number;
+        };
+        /** @description A kept answer that is removed. */
+        ResponseDeleted: {
+            /** @description True. */
+            deleted: boolean;
+            /** @description Its id. */
+            id: string;
+            /** @description `response`. */
+            object: string;
+        };
+        /** @description Why an answer failed. */
+        ResponseError: {
+            /** @description Our stable code. */
+            code: string;
+            /** @description What happened and what to do. */
+            message: string;
+        };
         /** @description The form of an answer. */
         ResponseFormat: {
             /** @enum {string} */
@@ -2274,6 +3055,150 @@ export interface components {
             json_schema: components["schemas"]["NamedSchema"];
             /** @enum {string} */
             type: "json_schema";
+        };
+        /** @description What to answer. */
+        ResponseHead: {
+            /** @description Only false: answers are not computed after their caller has left. */
+            background?: boolean | null;
+            /** @description Further arguments of the chat template; refused if the template does not read them: an extension of the protocol. */
+            chat_template_kwargs?: Record<string, never> | null;
+            /** @description What the answer contains in addition. */
+            include?: components["schemas"]["Include"][] | null;
+            /** @description A question, or the items of a conversation: messages, tool calls, their results, and reasoning. */
+            input: components["schemas"]["ResponseInput"];
+            /** @description System message of this answer; a conversation that is continued does not keep it. */
+            instructions?: string | null;
+            /**
+             * Format: int32
+             * @description Most tokens of the answer.
+             */
+            max_output_tokens?: number | null;
+            /**
+             * Format: int32
+             * @description Most tokens of the reasoning: an extension of the protocol.
+             */
+            max_reasoning_tokens?: number | null;
+            /** @description Returned as it is. */
+            metadata?: Record<string, never> | null;
+            /** @description Model or variant. */
+            model: string;
+            must_match?: components["schemas"]["MustMatch"] | null;
+            /** @description Whether an answer may have several calls; true by default. */
+            parallel_tool_calls?: boolean | null;
+            /** @description Id of a kept answer whose conversation is continued. */
+            previous_response_id?: string | null;
+            reasoning?: components["schemas"]["ResponseReasoning"] | null;
+            /** @description Whether to keep the conversation for an hour, so that it can be continued; false by default. */
+            store?: boolean | null;
+            text?: components["schemas"]["ResponseText"] | null;
+            tool_choice?: components["schemas"]["ResponseToolChoice"] | null;
+            /** @description Tools that the model may call; only those of type `function`. */
+            tools?: Record<string, never>[] | null;
+            /**
+             * Format: int32
+             * @description Number of alternatives for each token.
+             */
+            top_logprobs?: number | null;
+            truncation?: components["schemas"]["Truncation"] | null;
+        };
+        /** @description A question or a conversation. */
+        ResponseInput: string | Record<string, never>[];
+        /** @description An answer. */
+        ResponseObject: {
+            /**
+             * Format: int64
+             * @description Unix time.
+             */
+            created_at: number;
+            deft?: components["schemas"]["Figures"] | null;
+            error?: components["schemas"]["ResponseError"] | null;
+            /** @description Its id. */
+            id: string;
+            incomplete_details?: components["schemas"]["IncompleteDetails"] | null;
+            /** @description From the request. */
+            instructions?: string | null;
+            /**
+             * Format: int32
+             * @description From the request.
+             */
+            max_output_tokens?: number | null;
+            /** @description From the request. */
+            metadata?: Record<string, never> | null;
+            /** @description The variant that answers. */
+            model: string;
+            /** @description `response`. */
+            object: string;
+            /** @description The items of the answer. */
+            output: components["schemas"]["OutputItem"][];
+            /** @description From the request. */
+            parallel_tool_calls: boolean;
+            /** @description From the request. */
+            previous_response_id?: string | null;
+            /** @description How far it is. */
+            status: components["schemas"]["ResponseStatus"];
+            /** @description Whether the conversation is kept. */
+            store: boolean;
+            /**
+             * Format: float
+             * @description From the request.
+             */
+            temperature?: number | null;
+            /** @description From the request. */
+            text: components["schemas"]["ResponseText"];
+            /** @description From the request. */
+            tool_choice: components["schemas"]["ResponseToolChoice"];
+            /** @description From the request. */
+            tools: Record<string, never>[];
+            /**
+             * Format: float
+             * @description From the request.
+             */
+            top_p?: number | null;
+            /** @description From the request. */
+            truncation: components["schemas"]["Truncation"];
+            usage?: components["schemas"]["ResponseUsage"] | null;
+        };
+        /** @description How much the model thinks. */
+        ResponseReasoning: {
+            /** @description In the words of the chat template; refused if the template does not read it. */
+            effort?: string | null;
+            /** @description Ignored: the reasoning is always returned whole. */
+            summary?: string | null;
+        };
+        /** @description `POST /v1/responses`. */
+        ResponseRequest: components["schemas"]["ResponseHead"] & components["schemas"]["AnswerOptions"];
+        /**
+         * @description How far an answer or an item of it is.
+         * @enum {string}
+         */
+        ResponseStatus: "in_progress" | "completed" | "incomplete" | "failed";
+        /** @description The form of the text. */
+        ResponseText: {
+            format?: components["schemas"]["TextFormat"] | null;
+        };
+        /** @description Which tool calls an answer has. */
+        ResponseToolChoice: components["schemas"]["ToolMode"] | components["schemas"]["NamedFunction"];
+        /** @description Token counts. */
+        ResponseUsage: {
+            /**
+             * Format: int32
+             * @description Tokens of the prompt.
+             */
+            input_tokens: number;
+            /** @description More about the prompt's. */
+            input_tokens_details: components["schemas"]["PromptTokens"];
+            /**
+             * Format: int32
+             * @description Tokens of the answer.
+             */
+            output_tokens: number;
+            /** @description More about the answer's. */
+            output_tokens_details: components["schemas"]["CompletionTokens"];
+            /**
+             * Format: int32
+             * @description Both.
+             */
+            total_tokens: number;
         };
         /** @description A running call. */
         RunningCall: {
@@ -2384,6 +3309,8 @@ export interface components {
              * @description When it became ready.
              */
             started_at: string;
+            /** @description Models whose calls are traced. */
+            tracing?: components["schemas"]["Tracing"][];
             /** @description Running transfers and the latest finished ones, newest first. */
             transfers?: components["schemas"]["Transfer"][];
             /** @description Version of the service. */
@@ -2603,6 +3530,11 @@ export interface components {
              */
             tokens_per_second: number;
         };
+        /**
+         * @description Why an answer ended.
+         * @enum {string}
+         */
+        StopReason: "end_turn" | "max_tokens" | "stop_sequence" | "tool_use";
         /** @description One stop text or several. */
         StopTexts: string | string[];
         /** @description Options of the stream. */
@@ -2623,6 +3555,17 @@ export interface components {
             /** @description The text. */
             text: string;
         };
+        /** @description The form of an answer's text. */
+        TextFormat: {
+            /** @enum {string} */
+            type: "text";
+        } | {
+            /** @enum {string} */
+            type: "json_object";
+        } | (components["schemas"]["NamedSchema"] & {
+            /** @enum {string} */
+            type: "json_schema";
+        });
         /** @description What to continue. */
         TextHead: {
             /**
@@ -2641,6 +3584,8 @@ export interface components {
             model: string;
             /** @description The text to continue, or several. */
             prompt: components["schemas"]["TextPrompt"];
+            /** @description Text after the answer: the model fills in what is between the prompt and this. Only models with tokens for that can. */
+            suffix?: string | null;
         };
         /** @description The tokens of a continuation with their probabilities, in four lists of one length. */
         TextLogprobs: {
@@ -2675,6 +3620,30 @@ export interface components {
             /** @description `text_completion`. */
             object: string;
             usage?: components["schemas"]["Usage"] | null;
+        };
+        /** @description Whether the model may think before it answers. */
+        Thinking: {
+            /**
+             * Format: int32
+             * @description Most tokens of it.
+             */
+            budget_tokens: number;
+            /** @enum {string} */
+            type: "enabled";
+        } | {
+            /** @enum {string} */
+            type: "adaptive";
+        } | {
+            /** @enum {string} */
+            type: "disabled";
+        };
+        /** @description Number of tokens of a conversation. */
+        TokenCount: {
+            /**
+             * Format: int32
+             * @description Tokens of the prompt.
+             */
+            input_tokens: number;
         };
         /** @description `POST /v1/tokenize`: the tokens of a text or of a conversation. */
         TokenizeRequest: components["schemas"]["AnswerForm"] & {
@@ -2741,6 +3710,87 @@ export interface components {
          * @enum {string}
          */
         ToolMode: "auto" | "none" | "required";
+        /** @description How a call was answered. */
+        Trace: {
+            /** @description The answers as the model wrote them. */
+            answers: components["schemas"]["TracedAnswer"][];
+            /** @description A tool call as the model's template writes it, if the call had tools. */
+            call_form?: string | null;
+            /** @description The constraint of the answer or of its tool calls. */
+            constraint?: string | null;
+            /** @description The rendered prompt, with control tokens. */
+            prompt: string;
+            /** @description What the list says of it. */
+            summary: components["schemas"]["TraceSummary"];
+        };
+        /** @description A trace in the list. */
+        TraceSummary: {
+            /**
+             * Format: date-time
+             * @description When the call arrived.
+             */
+            arrived_at: string;
+            /**
+             * Format: uuid
+             * @description Id of the call.
+             */
+            call: string;
+            /** @description Who called. */
+            caller: string;
+            /**
+             * Format: date-time
+             * @description When the trace is deleted.
+             */
+            deleted_at: string;
+            /** @description The variant that answered. */
+            name: string;
+            /** @description How it ended, as in the record of the call. */
+            outcome: string;
+            /** @description Whether reading a tool call stopped before its end. */
+            stopped: boolean;
+        };
+        /** @description An answer as the model wrote it. */
+        TracedAnswer: {
+            /** @description The output, with control tokens. */
+            output: string;
+            /** @description Where reading a tool call stopped before its end: a number of characters of the output. */
+            stopped_at?: number | null;
+        };
+        /** @description Calls that are traced now. */
+        Tracing: {
+            /**
+             * Format: int64
+             * @description How long a trace is kept after its call ended, in seconds.
+             */
+            keep_seconds: number;
+            /** @description Model or variant. */
+            model: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+        };
+        /** @description `POST /manage/v1/tracing`. */
+        TracingRequest: {
+            /**
+             * Format: int64
+             * @description How long a trace is kept after its call ended, in seconds; an hour by default, at most a week.
+             */
+            keep_seconds?: number | null;
+            /** @description Model or variant whose calls are traced. */
+            model: string;
+            /**
+             * Format: int64
+             * @description How long calls are traced, in seconds; at most a day.
+             */
+            seconds: number;
+        };
         /** @description A running or finished transfer. */
         Transfer: {
             /** @description The variant, or what else it is about. */
@@ -2804,6 +3854,11 @@ export interface components {
          * @enum {string}
          */
         TransferState: "waiting" | "running" | "done" | "failed" | "cancelled";
+        /**
+         * @description What to do with a conversation that is longer than the context.
+         * @enum {string}
+         */
+        Truncation: "auto" | "disabled";
         /** @description Token counts. */
         Usage: {
             /**
@@ -3995,6 +5050,152 @@ export interface operations {
             };
         };
     };
+    list_traces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TraceSummary"][];
+                };
+            };
+        };
+    };
+    delete_traces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+        };
+    };
+    trace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                call: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_tracing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tracing"][];
+                };
+            };
+        };
+    };
+    begin_tracing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TracingRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tracing"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_tracing: {
+        parameters: {
+            query?: {
+                model?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tracing"][];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_transfers: {
         parameters: {
             query?: never;
@@ -4151,6 +5352,131 @@ export interface operations {
             };
         };
     };
+    list_batches: {
+        parameters: {
+            query?: {
+                /** @description Most entries, from 1 to 1000; 100 by default. */
+                limit?: number | null;
+                /** @description Begin after the entry with this id. */
+                after?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BatchList"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    create_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BatchRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    show_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    cancel_batch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
     complete_chat: {
         parameters: {
             query?: never;
@@ -4281,6 +5607,228 @@ export interface operations {
             };
         };
     };
+    list_files: {
+        parameters: {
+            query?: {
+                /** @description Most entries, from 1 to 1000; 100 by default. */
+                limit?: number | null;
+                /** @description Begin after the entry with this id. */
+                after?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileList"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    upload_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["FileUpload"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileObject"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    show_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileObject"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    delete_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileDeleted"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    file_content: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The content */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    create_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MessagesRequest"];
+            };
+        };
+        responses: {
+            /** @description The answer; a stream of events where `stream` is true */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagesResponse"];
+                    "text/event-stream": string;
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagesError"];
+                };
+            };
+        };
+    };
+    count_message_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MessagesHead"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenCount"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessagesError"];
+                };
+            };
+        };
+    };
     list_models: {
         parameters: {
             query?: never;
@@ -4318,6 +5866,162 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelEntry"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    rerank: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RerankRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RerankResponse"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    create_response: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResponseRequest"];
+            };
+        };
+        responses: {
+            /** @description The answer; a stream of events where `stream` is true */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResponseObject"];
+                    "text/event-stream": string;
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    show_response: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResponseObject"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    delete_response: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResponseDeleted"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    input_items: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InputItems"];
                 };
             };
             /** @description The error */

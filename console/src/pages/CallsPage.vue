@@ -4,6 +4,7 @@ import { onScopeDispose, ref, watch } from 'vue'
 import { asRefused, calls, type CallRecord, type Refused, type Status } from '../api/client'
 import CallList from '../components/CallList.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import TraceList from '../components/TraceList.vue'
 import { count, day, seconds } from '../format'
 
 const props = defineProps<{ status: Status | null }>()
@@ -48,6 +49,7 @@ const HEADERS = [
     <h1 class="text-headline-small font-weight-bold">{{ $t('pages.calls') }}</h1>
     <CallList :calls="status?.calls ?? []" />
     <ProblemNote v-if="problem" :problem="problem" />
+    <TraceList :status="status" />
     <v-card class="pa-4" :aria-label="$t('calls.finished')">
       <div class="text-title-medium font-weight-bold mb-2">
         {{ $t('calls.finished') }}

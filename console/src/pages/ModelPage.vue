@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
 
-import { check, type CheckReport, inspect, type Status, type Variant } from '../api/client'
+import { beginTracing, check, type CheckReport, inspect, type Status, stopTracing, type Variant } from '../api/client'
+import ConfirmButton from '../components/ConfirmButton.vue'
 import FigureTable, { type Figure } from '../components/FigureTable.vue'
 import LoadDialog from '../components/LoadDialog.vue'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -18,6 +19,10 @@ const report = ref<CheckReport | null>(null)
 const checking = ref(false)
 const open = ref(false)
 const { problem, attempt } = useAttempt()
+const HOUR = 3600
+/** All variants of a model are traced together. */
+const model = computed(() => props.name.split('/')[0] ?? props.name)
+const isTraced = computed(() => props.status?.tracing?.some((one) => one.model === model.value))
 const state = computed(() => props.status?.instances.find((i) => i.name === props.name)?.state)
 
 onMounted(() =>
@@ -79,6 +84,8 @@ const mix = computed(() => {
         <h1 class="text-headline-small font-weight-bold">{{ variant.name }}</h1>
         <v-chip v-if="state" size="small" color="success" variant="tonal">{{ $t(`states.${state}`) }}</v-chip>
         <v-spacer />
+        <v-btn v-if="isTraced" variant="outlined" size="small" @click="attempt(() => stopTracing(model))">{{ $t('traces.stop') }}</v-btn>
+        <confirm-button v-else :label="$t('traces.begin')" :question="$t('traces.ask', { model })" @confirmed="attempt(() => beginTracing(model, HOUR))" />
         <v-btn variant="outlined" size="small" :loading="checking" @click="checkIt">{{ $t('model.check') }}</v-btn>
         <v-btn v-if="!state" color="primary" size="small" @click="open = true">{{ $t('model.load') }}</v-btn>
       </div>

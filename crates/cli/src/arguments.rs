@@ -7,6 +7,7 @@ mod loading;
 mod renamed;
 mod service;
 mod source;
+mod tracing;
 
 use std::path::PathBuf;
 
@@ -20,6 +21,7 @@ pub(crate) use loading::{LoadArguments, Reset};
 pub(crate) use renamed::note_renamed;
 pub(crate) use service::{Service, Start};
 pub(crate) use source::{AddSource, Source};
+pub(crate) use tracing::Trace;
 
 use crate::failure::EXIT_CODES;
 
@@ -78,6 +80,9 @@ pub(crate) enum Command {
     Watch,
     /// Show running calls and the latest finished ones, or cancel a call.
     Calls(Calls),
+    /// Trace calls of a model, to find the fault of a program; off by default.
+    #[command(subcommand)]
+    Trace(Trace),
     /// Print a program that calls a model of this server.
     Snippet(Snippet),
     /// Answer all calls of a file in the background, and write the answers to a file.

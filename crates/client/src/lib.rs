@@ -5,6 +5,7 @@ mod batches;
 mod depot;
 mod error;
 mod stream;
+mod traces;
 
 use std::time::Duration;
 

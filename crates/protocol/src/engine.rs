@@ -3,6 +3,7 @@
 
 mod call;
 mod frames;
+mod trace;
 
 use std::path::PathBuf;
 
@@ -16,6 +17,7 @@ pub use frames::{
     CALL_BYTES, FrameError, MAX_DEPTH, MAX_FRAME, MAX_VALUES, Message, TooMuch, check_values,
     encode_frame, read_frame, write_frame,
 };
+pub use trace::TraceStep;
 
 /// Longest schema of a tool or answer in bytes, as JSON text: longer ones take too long to compile.
 pub const MAX_SCHEMA: usize = 64 << 10;
@@ -306,6 +308,15 @@ pub enum FromEngine {
         /// Its figures.
         figures: EngineFigures,
     },
+    /// How the engine works on a call, if that is to be traced.
+    Traced {
+        /// Number of the call.
+        call: u64,
+        /// Which of its answers; 0 for the prompt.
+        answer: u32,
+        /// What it does.
+        step: TraceStep,
+    },
     /// Embeddings of some inputs, in their order.
     Embedded {
         /// Number of the call.
@@ -428,6 +439,7 @@ impl Message for FromEngine {
             | Self::PromptTaken { call, .. }
             | Self::Text { call, .. }
             | Self::ToolCall { call, .. }
+            | Self::Traced { call, .. }
             | Self::Done { call, .. }
             | Self::Embedded { call, .. }
             | Self::Tokenized { call, .. }

@@ -19,6 +19,7 @@ mod snippet;
 mod source;
 mod status;
 mod talk;
+mod trace;
 mod transfers;
 mod watch;
 
@@ -51,6 +52,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Watch => wait_for(watch::run(&common)),
         Command::Ask(command) => wait_for(ask::run(&common, command)),
         Command::Talk(command) => wait_for(talk::run(&common, command)),
+        Command::Trace(command) => wait_for(trace::run(&common, &command)),
         Command::Batch(command) => wait_for(batch::run(&common, &command)),
         Command::Snippet(command) => wait_for(snippet::run(&common, &command)),
         Command::Calls(command) => wait_for(calls::run(&common, &command)),

@@ -30,6 +30,7 @@ fn text(status: &ServiceStatus) -> String {
     let widest = status.pools.iter().map(|pool| label(pool).len()).max().unwrap_or(0);
     let pools: Vec<String> = status.pools.iter().map(|found| pool(found, widest)).collect();
     let mut parts = vec![pools.join("\n"), computing(&status.computing)];
+    parts.extend(status.tracing.iter().map(super::trace::sentence));
     if status.instances.is_empty() {
         parts.push("no model is loaded; load one: deft load MODEL".to_owned());
         return parts.join("\n\n");

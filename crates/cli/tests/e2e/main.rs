@@ -44,5 +44,6 @@ mod strangers;
 mod talk;
 mod tokens;
 mod tools;
+mod tracing;
 mod watching;
 mod world;

@@ -2,6 +2,7 @@
 
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
+use std::fmt;
 
 use deft_protocol::engine::Constraint;
 use llguidance::api::TopLevelGrammar;
@@ -25,6 +26,16 @@ pub(crate) enum Grammar {
     Lark(String),
     /// The same language; written by [`Calls::grammar`].
     Calls(String),
+}
+
+impl fmt::Display for Grammar {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Schema(schema) => write!(f, "JSON schema\n{schema}"),
+            Self::Regex(expression) => write!(f, "regular expression\n{expression}"),
+            Self::Lark(text) | Self::Calls(text) => write!(f, "Lark grammar\n{text}"),
+        }
+    }
 }
 
 impl Grammar {

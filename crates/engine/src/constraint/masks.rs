@@ -1,7 +1,7 @@
 //! Masks of allowed tokens, computed while the model computes.
 
-use std::sync::LazyLock;
 use std::sync::mpsc::{Receiver, Sender, SyncSender, channel, sync_channel};
+use std::sync::{Arc, LazyLock};
 use std::thread;
 use std::time::Duration;
 
@@ -10,7 +10,7 @@ use llguidance::{CancellationHandle, Matcher};
 use parking_lot::Mutex;
 
 use super::ConstraintError;
-use super::grammar::in_words;
+use super::grammar::{Grammar, in_words};
 
 /// Longest time of a mask; a grammar that needs more is refused.
 const LONGEST_MASK: Duration = Duration::from_secs(1);
@@ -90,6 +90,7 @@ fn submit(matcher: Matcher, tokens: Vec<u32>) -> Receiver<Step> {
 
 /// The constraint of one answer.
 pub(crate) struct Constrained {
+    grammar: Arc<Grammar>,
     state: State,
 }
 
@@ -106,7 +107,11 @@ enum State {
 ///
 /// # Errors
 /// The first mask takes too long, or no token is allowed.
-pub(super) fn begin(matcher: Matcher, longest: Duration) -> Result<Constrained, ConstraintError> {
+pub(super) fn begin(
+    grammar: Arc<Grammar>,
+    matcher: Matcher,
+    longest: Duration,
+) -> Result<Constrained, ConstraintError> {
     let handle = matcher.cancellation_handle();
     let receiver = submit(matcher, Vec::new());
     let step = receiver.recv_timeout(longest).map_err(|_| too_slow(handle))?;
@@ -114,7 +119,7 @@ pub(super) fn begin(matcher: Matcher, longest: Duration) -> Result<Constrained, 
     if mask.words().iter().all(|word| *word == 0) {
         return Err(ConstraintError::Invalid("no answer can fulfil it".to_owned()));
     }
-    Ok(Constrained { state: State::Ready(Box::new(step.matcher), mask) })
+    Ok(Constrained { grammar, state: State::Ready(Box::new(step.matcher), mask) })
 }
 
 /// Ends the computation of a mask that takes too long, so that its thread is free for others.
@@ -129,11 +134,17 @@ impl Constrained {
     /// A separate state for another answer; none while a mask is being computed.
     pub(crate) fn fork(&self) -> Option<Self> {
         match &self.state {
-            State::Ready(matcher, mask) => {
-                Some(Self { state: State::Ready(Box::new(matcher.deep_clone()), mask.clone()) })
-            }
+            State::Ready(matcher, mask) => Some(Self {
+                grammar: Arc::clone(&self.grammar),
+                state: State::Ready(Box::new(matcher.deep_clone()), mask.clone()),
+            }),
             State::Pending(..) | State::Taken => None,
         }
+    }
+
+    /// The grammar, as text.
+    pub(crate) fn grammar(&self) -> String {
+        self.grammar.to_string()
     }
 
     /// Waits for the mask of the next token.

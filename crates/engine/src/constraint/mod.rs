@@ -62,7 +62,7 @@ pub(crate) struct Constraints {
     /// Has a clone for each thread that compiles a grammar.
     compiling: Arc<()>,
     /// Grammars with their matchers before the first token, the latest last.
-    cached: Mutex<VecDeque<(Grammar, Matcher)>>,
+    cached: Mutex<VecDeque<(Arc<Grammar>, Matcher)>>,
 }
 
 impl Constraints {
@@ -75,20 +75,22 @@ impl Constraints {
         tokenizer: &Tokenizer,
         grammar: &Grammar,
     ) -> Result<Constrained, ConstraintError> {
-        if let Some(matcher) = self.cached(grammar) {
-            return masks::begin(matcher, LONGEST_FIRST_MASK);
+        if let Some((grammar, matcher)) = self.cached(grammar) {
+            return masks::begin(grammar, matcher, LONGEST_FIRST_MASK);
         }
         grammar.check()?;
         let factory = self.factory.get_or_init(|| tokens::factory(tokenizer).map(Arc::new));
         let factory =
             factory.as_ref().map_err(|error| ConstraintError::TooComplex(error.clone()))?;
         let matcher = self.compile(Arc::clone(factory), grammar)?;
-        let begun = masks::begin(matcher.deep_clone(), LONGEST_FIRST_MASK)?;
+        let grammar = Arc::new(grammar.clone());
+        let first = matcher.deep_clone();
+        let begun = masks::begin(Arc::clone(&grammar), first, LONGEST_FIRST_MASK)?;
         let mut cached = self.cached.lock();
         if cached.len() >= MOST_CACHED {
             cached.pop_front();
         }
-        cached.push_back((grammar.clone(), matcher));
+        cached.push_back((grammar, matcher));
         Ok(begun)
     }
 
@@ -127,14 +129,14 @@ impl Constraints {
         factory.map_or_else(Vec::new, |factory| factory.tok_env().tokenize_bytes(text.as_bytes()))
     }
 
-    /// The matcher of a cached grammar, which becomes the latest one.
-    fn cached(&self, grammar: &Grammar) -> Option<Matcher> {
+    /// A cached grammar with a matcher, which becomes the latest one.
+    fn cached(&self, grammar: &Grammar) -> Option<(Arc<Grammar>, Matcher)> {
         let mut cached = self.cached.lock();
-        let at = cached.iter().position(|(other, _)| other == grammar)?;
+        let at = cached.iter().position(|(other, _)| **other == *grammar)?;
         let found = cached.remove(at)?;
-        let matcher = found.1.deep_clone();
+        let again = (Arc::clone(&found.0), found.1.deep_clone());
         cached.push_back(found);
-        Some(matcher)
+        Some(again)
     }
 }
 

@@ -366,7 +366,7 @@ fn compiled_grammars_are_cached_and_limited() {
     assert_eq!(constraints.cached.lock().len(), MOST_CACHED);
     let again = schema(json!({"const": MOST_CACHED}));
     constraints.begin(&tokenizer, &again).unwrap();
-    assert_eq!(constraints.cached.lock().back().unwrap().0, again, "the latest one is last");
+    assert_eq!(*constraints.cached.lock().back().unwrap().0, again, "the latest one is last");
     assert_eq!(constraints.cached.lock().len(), MOST_CACHED);
 }
 

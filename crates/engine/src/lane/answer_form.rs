@@ -68,6 +68,16 @@ impl AnswerForm {
         self.constraint.as_ref().and_then(Constrained::fork)
     }
 
+    /// The grammar of the constraint, as text.
+    pub(super) fn grammar(&self) -> Option<String> {
+        self.constraint.as_ref().map(Constrained::grammar)
+    }
+
+    /// A tool call as the model writes it, if the call has tools.
+    pub(super) fn example(&self) -> Option<String> {
+        self.form.as_ref().map(|form| form.example())
+    }
+
     /// The field of the request that has the constraint.
     pub(super) fn constrained_by(&self) -> &'static str {
         self.constrained_by

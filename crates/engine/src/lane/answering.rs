@@ -5,14 +5,14 @@ use std::time::Instant;
 
 use deft_protocol::chat::EndedBy;
 use deft_protocol::engine::{
-    CallOrder, EngineFigures, FromEngine, Part, Prompt, TokenScore, WhenContextFull,
+    CallOrder, EngineFigures, FromEngine, Part, Prompt, TokenScore, TraceStep, WhenContextFull,
 };
 
 use super::guard::Guard;
 use super::output::Output;
 use super::prompt::Prepared;
 use super::scores::{self, HeldScores};
-use super::{CallError, Outcome};
+use super::{CallError, Outcome, tracing};
 use crate::cache::{KvCache, Sequence};
 use crate::model::{Model, Words};
 use crate::sampling::{NotFinite, Sampler};
@@ -204,6 +204,7 @@ impl Answering {
         self.first_token.get_or_insert_with(Instant::now);
         self.tokens.push(token);
         self.answer_tokens += 1;
+        self.trace(token, words, out);
         if words.tokenizer.vocabulary().ends_answer(token) {
             self.finish(EndedBy::EndToken, None, words, out);
             return Ok(Outcome::Done);
@@ -219,6 +220,7 @@ impl Answering {
             for token in words.closing_tokens() {
                 self.tokens.push(token);
                 self.answer_tokens += 1;
+                self.trace(token, words, out);
                 self.output.add_closing_token();
                 if self.pass_on(token, None, words, out) {
                     return Ok(Outcome::Done);
@@ -341,7 +343,20 @@ impl Answering {
         self.done(ended_by, detail, out);
     }
 
+    /// Reports a token of a traced call.
+    fn trace(&self, token: u32, words: &Words, out: &mut Vec<FromEngine>) {
+        if self.order().traced {
+            out.push(tracing::output(self.order().call, self.answer, token, words));
+        }
+    }
+
     fn done(&self, ended_by: EndedBy, detail: Option<String>, out: &mut Vec<FromEngine>) {
+        if self.order().traced
+            && let Some(text) = self.output.stopped()
+        {
+            let step = TraceStep::Stopped(text.to_owned());
+            out.push(FromEngine::Traced { call: self.order().call, answer: self.answer, step });
+        }
         let first = self.first_token.unwrap_or_else(Instant::now);
         let count = |tokens: usize| u32::try_from(tokens).unwrap_or(u32::MAX);
         let figures = EngineFigures {

@@ -8,6 +8,7 @@ mod output;
 mod prompt;
 mod scores;
 mod tokenized;
+pub(crate) mod tracing;
 
 pub(crate) use answering::Answering;
 pub(crate) use embedding::Embedding;

@@ -231,6 +231,11 @@ impl Output {
         self.thought
     }
 
+    /// The text of a tool call up to where reading it stopped, if that happened.
+    pub(super) fn stopped(&self) -> Option<&str> {
+        self.reader.as_ref().and_then(Reader::failed)
+    }
+
     /// Number of tool calls so far.
     pub(super) fn tool_calls(&self) -> u32 {
         self.reader.as_ref().map_or(0, Reader::calls)

@@ -61,7 +61,7 @@ impl Tokenized {
 }
 
 /// The text of tokens. Where there are control tokens, they have a text too, and no space is removed at the start.
-fn joined(tokenizer: &Tokenizer, tokens: &[u32]) -> String {
+pub(super) fn joined(tokenizer: &Tokenizer, tokens: &[u32]) -> String {
     let is_control = |&id: &u32| {
         let kind = tokenizer.vocabulary().get(id).map(|(_, kind)| kind);
         matches!(kind, Some(TokenKind::Control | TokenKind::Unknown) | None)

@@ -122,8 +122,7 @@ impl Reader {
         self.calls
     }
 
-    /// The text up to the place where reading a call failed, if one did.
-    #[cfg(test)]
+    /// The text of the last call that could not be read, up to the place where reading failed.
     pub(crate) fn failed(&self) -> Option<&str> {
         self.failed.as_deref()
     }

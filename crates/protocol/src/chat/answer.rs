@@ -115,6 +115,9 @@ pub struct Figures {
     pub total_seconds: f64,
     /// Context length of the lane, in tokens.
     pub context: u32,
+    /// Whether the operator traces calls of this model: prompt and answer are kept for a limited time.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub traced: bool,
 }
 
 /// A whole chat answer.

@@ -38,6 +38,9 @@ pub struct CallOrder {
     /// Most tokens of the reasoning; then its closing marker is inserted.
     #[serde(default)]
     pub reasoning_budget: Option<u32>,
+    /// Whether the engine reports how it works on the call.
+    #[serde(default)]
+    pub traced: bool,
 }
 
 /// What an answer must match.
@@ -96,6 +99,7 @@ impl CallOrder {
             constraint: None,
             tools: ToolOrder::default(),
             reasoning_budget: None,
+            traced: false,
         }
     }
 }

@@ -8,6 +8,7 @@ mod settings;
 mod snippets;
 mod sources;
 mod status;
+mod traces;
 mod transfers;
 
 pub use calls::*;
@@ -18,6 +19,7 @@ pub use settings::*;
 pub use snippets::*;
 pub use sources::*;
 pub use status::*;
+pub use traces::*;
 pub use transfers::*;
 
 #[cfg(test)]

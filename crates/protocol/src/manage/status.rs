@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-use super::{PlanPart, RunningCall, Settings, Transfer};
+use super::{PlanPart, RunningCall, Settings, Tracing, Transfer};
 use crate::Problem;
 
 /// Who had an instance loaded.
@@ -277,6 +277,9 @@ pub struct ServiceStatus {
     /// Running calls, oldest first.
     #[serde(default)]
     pub calls: Vec<RunningCall>,
+    /// Models whose calls are traced.
+    #[serde(default)]
+    pub tracing: Vec<Tracing>,
 }
 
 /// `POST /manage/v1/console/links`.

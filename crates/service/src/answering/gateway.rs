@@ -1,6 +1,7 @@
 //! Answering calls. A call finds or loads its model, waits for a lane (a *seat* at an instance), sends its order to the
 //! engine process, passes the answer on piece by piece, and leaves one record.
 
+mod embedding;
 mod order;
 mod several;
 mod tokens;
@@ -10,15 +11,12 @@ use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 
-use deft_protocol::chat::{
-    AnswerOptions, CallPriority, Figures, FinishReason, PromptTokens, Usage,
-};
+use deft_protocol::Problem;
+use deft_protocol::chat::{AnswerOptions, Figures, FinishReason, PromptTokens, Usage};
 use deft_protocol::engine::{
-    Constraint, EmbedOrder, EngineFigures, Part, Prompt, ToEngine, TokenScore, ToolOrder,
-    encode_frame,
+    Constraint, EngineFigures, Part, Prompt, ToEngine, TokenScore, ToolOrder, encode_frame,
 };
 use deft_protocol::manage::CallRecord;
-use deft_protocol::{Problem, ProblemKind};
 use uuid::Uuid;
 
 use crate::answering::board::{Arrived, Board, CALL_ENDED};
@@ -26,23 +24,23 @@ use crate::fleet::engine_link::{CallEvent, CallStream, engine_lost, too_large};
 use crate::fleet::{Asker, Fleet, Seat};
 use crate::loading::loads::Loads;
 use crate::loading::refusals;
+use crate::observing::traces::{Growing, Traces};
 use crate::records::calls::Recorder;
 use crate::records::variants::Registered;
 use crate::routes::readable;
+pub(crate) use embedding::Embedded;
 pub(crate) use order::check_answers;
 use order::{deadline, order};
 pub(crate) use several::{Answers, Begun};
 pub(crate) use tokens::Tokens;
 use unseated::Unseated;
 
-/// Most inputs of one call for embeddings.
-const MAX_INPUTS: usize = 2048;
-
 /// What answering a call needs.
 pub(crate) struct Gateway {
     pub(crate) loads: Arc<Loads>,
     pub(crate) recorder: Recorder,
     pub(crate) board: Board,
+    pub(crate) traces: Arc<Traces>,
 }
 
 /// The content of a call, without the options that all calls have.
@@ -106,13 +104,6 @@ pub(crate) struct Whole {
     pub(crate) figures: Option<Figures>,
 }
 
-/// Embeddings of all inputs.
-pub(crate) struct Embedded {
-    pub(crate) model: String,
-    pub(crate) vectors: Vec<Vec<f32>>,
-    pub(crate) tokens: u32,
-}
-
 impl Gateway {
     /// Begins to answer a call. When it returns, the engine has accepted the prompt.
     pub(crate) async fn answer(
@@ -126,53 +117,19 @@ impl Gateway {
         let wait = options.wait_seconds.map(deadline).transpose()?;
         let user = options.user.clone();
         call.asks(caller_of(user), options.priority.unwrap_or_default());
-        let order = order(question, options)?;
+        let mut order = order(question, options)?;
+        let trace = Growing::of(&self.traces, &self.loads.resolve(model)?.name.to_string());
+        order.traced = trace.is_some();
         fits(&ToEngine::Call(Box::new(order.clone())))?;
         let answers = order.answers;
         let send = move |seat: &Seat| seat.link.call(order.clone());
         let begun = self.begin(call, model, answers, wait, Box::new(send)).await;
         begun.map(|mut answer| {
             answer.seat.release = release;
+            answer.recorded.is_traced = trace.is_some();
+            answer.trace = trace;
             answer
         })
-    }
-
-    /// Computes embeddings of all inputs.
-    pub(crate) async fn embed(
-        &self,
-        call: Arrived,
-        model: &str,
-        inputs: Vec<Prompt>,
-        user: Option<String>,
-    ) -> Result<Embedded, Problem> {
-        call.asks(caller_of(user), CallPriority::default());
-        if inputs.is_empty() || inputs.len() > MAX_INPUTS {
-            let what =
-                format!("`input` has {} entries; it must have 1 to {MAX_INPUTS}", inputs.len());
-            let problem = Problem::new(ProblemKind::Invalid, "field_out_of_range", what);
-            return Err(problem.at_field("input"));
-        }
-        let order = EmbedOrder { call: 0, inputs };
-        fits(&ToEngine::Embed(order.clone()))?;
-        let send = move |seat: &Seat| seat.link.embed(order.clone());
-        let mut call = self.begin(call, model, 1, None, Box::new(send)).await?;
-        let mut all = Vec::new();
-        loop {
-            match call.event().await {
-                Some(CallEvent::Embedded { is_last, vectors, tokens }) => {
-                    // Some vectors have arrived, so the call cannot be retried.
-                    call.again = None;
-                    all.extend(vectors);
-                    if is_last {
-                        call.seat.count(tokens, 0, 0);
-                        call.record("stop");
-                        let model = call.seat.name.clone();
-                        return Ok(Embedded { model, vectors: all, tokens });
-                    }
-                }
-                other => return Err(call.failed(other)),
-            }
-        }
     }
 
     async fn begin(
@@ -199,6 +156,7 @@ impl Gateway {
             usage: Usage::default(),
             first_text: vec![None; answers as usize],
             pieces: 0,
+            trace: None,
             recorded: Recorded::default(),
             recorder: self.recorder.clone(),
             fleet: self.loads.fleet.clone(),
@@ -247,6 +205,7 @@ struct Again {
 #[derive(Default)]
 struct Recorded {
     is_done: bool,
+    is_traced: bool,
     has_calls: bool,
     detail: Option<String>,
     prompt_rate: Option<f64>,
@@ -265,6 +224,8 @@ pub(crate) struct Answer {
     /// Seconds until the first text of each answer.
     first_text: Vec<Option<f64>>,
     pieces: u32,
+    /// What is kept of it, if the operator traces calls of this model.
+    trace: Option<Growing>,
     recorded: Recorded,
     recorder: Recorder,
     /// Set until a part of the answer has been sent.
@@ -370,6 +331,11 @@ impl Answer {
                 Some(CallEvent::PromptTaken(tokens)) => self.prompt_taken(tokens),
                 Some(CallEvent::Intake(done)) => self.call.took_in(done),
                 Some(CallEvent::Paused) => self.call.paused(),
+                Some(CallEvent::Traced { answer, step }) => {
+                    if let Some(trace) = &mut self.trace {
+                        trace.add(answer, step);
+                    }
+                }
                 Some(CallEvent::Text { answer, part, text, scores }) => {
                     self.answered(answer);
                     return Piece::Text { answer, part, text, scores };
@@ -456,12 +422,17 @@ impl Answer {
             answer_rate: rate(engine.answer_tokens.saturating_sub(1), engine.answer_seconds),
             total_seconds,
             context: self.seat.context,
+            traced: self.recorded.is_traced,
         }
     }
 
     fn record(&mut self, outcome: &str) {
         if std::mem::replace(&mut self.recorded.is_done, true) {
             return;
+        }
+        if let Some(trace) = self.trace.take() {
+            let (name, arrived) = (self.seat.name.clone(), (self.call.at(), outcome));
+            trace.keep(self.call.id(), name, self.call.caller(), arrived);
         }
         // For an incomplete answer, the number of pieces is the best count there is.
         let answered = self.usage.completion_tokens;

@@ -14,7 +14,7 @@ use deft_engine::baton::Board;
 use deft_protocol::Problem;
 use deft_protocol::engine::{
     CALL_BYTES, CallOrder, EmbedOrder, EngineFigures, EngineStanding, FromEngine, LINK_VERSION,
-    LoadOrder, MAX_FRAME, Part, ToEngine, TokenScore, TokenizeOrder, encode_frame,
+    LoadOrder, MAX_FRAME, Part, ToEngine, TokenScore, TokenizeOrder, TraceStep, encode_frame,
 };
 use futures_util::StreamExt;
 use parking_lot::Mutex;
@@ -73,6 +73,11 @@ pub(crate) enum CallEvent {
     Done {
         answer: u32,
         figures: EngineFigures,
+    },
+    /// How the engine process works on it.
+    Traced {
+        answer: u32,
+        step: TraceStep,
     },
     /// Embeddings of some inputs, in their order; the last of them end the call.
     Embedded {
@@ -215,6 +220,7 @@ impl CallStream {
                 | CallEvent::Paused
                 | CallEvent::Text { .. }
                 | CallEvent::ToolCall { .. }
+                | CallEvent::Traced { .. }
                 | CallEvent::Embedded { is_last: false, .. }
                 | CallEvent::Tokenized { is_last: false, .. },
             ) => self.left,
@@ -422,6 +428,7 @@ fn dispatch(
         FromEngine::ToolCall { call, answer, index, name } => {
             (call, CallEvent::ToolCall { answer, index, name })
         }
+        FromEngine::Traced { call, answer, step } => (call, CallEvent::Traced { answer, step }),
         FromEngine::Done { call, answer, figures } => (call, CallEvent::Done { answer, figures }),
         FromEngine::Embedded { call, is_last, vectors, tokens } => {
             (call, CallEvent::Embedded { is_last, vectors, tokens })

@@ -2,4 +2,5 @@
 
 pub(crate) mod history;
 pub(crate) mod metrics;
+pub(crate) mod traces;
 pub(crate) mod vitals;

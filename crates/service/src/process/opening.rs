@@ -39,6 +39,7 @@ use crate::loading::machine_memory::Memory;
 use crate::loading::processor::Computing;
 use crate::observing::history;
 use crate::observing::metrics::Metrics;
+use crate::observing::traces::Traces;
 use crate::observing::vitals::watch_machine;
 use crate::permission::Permission;
 use crate::records::calls::Recorder;
@@ -95,7 +96,7 @@ impl Opening<'_> {
         patiently(|| pulling.go_on()).await?;
         patiently(|| loads.restore()).await?;
         tokio::spawn(forget_temporary(Arc::clone(&catalogue), fleet.clone()));
-        let board = Board::new();
+        let (board, traces) = (Board::new(), Traces::start());
         let batches = Batches::open(config.data_dir.join("batches"), pool.clone(), node);
         let (batches, orders) = batches.await?;
         let app = web::Data::new(App {
@@ -104,7 +105,13 @@ impl Opening<'_> {
             changes: Changes::here(),
             depot_files,
             pulling,
-            gateway: Gateway { loads: Arc::clone(&loads), recorder, board: board.clone() },
+            gateway: Gateway {
+                loads: Arc::clone(&loads),
+                recorder,
+                board: board.clone(),
+                traces: Arc::clone(&traces),
+            },
+            traces,
             board,
             kept_answers: KeptAnswers::start(),
             batches,

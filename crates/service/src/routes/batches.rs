@@ -20,7 +20,7 @@ use super::respond::{Body, ChatError, body};
     )
 )]
 #[post("/v1/batches")]
-pub(super) async fn create(app: Data<App>, bytes: Body) -> Result<Json<Batch>, ChatError> {
+pub(super) async fn create_batch(app: Data<App>, bytes: Body) -> Result<Json<Batch>, ChatError> {
     let request: BatchRequest = body(&bytes.0)?;
     fields::check(&bytes.0, "BatchRequest")?;
     Ok(Json(app.batches.create(request).await?))
@@ -36,7 +36,7 @@ pub(super) async fn create(app: Data<App>, bytes: Body) -> Result<Json<Batch>, C
     )
 )]
 #[get("/v1/batches")]
-pub(super) async fn list(
+pub(super) async fn list_batches(
     app: Data<App>,
     part: Query<PartOfList>,
 ) -> Result<Json<BatchList>, ChatError> {
@@ -55,7 +55,7 @@ pub(super) async fn list(
     )
 )]
 #[get("/v1/batches/{id}")]
-pub(super) async fn show(app: Data<App>, id: Path<String>) -> Result<Json<Batch>, ChatError> {
+pub(super) async fn show_batch(app: Data<App>, id: Path<String>) -> Result<Json<Batch>, ChatError> {
     Ok(Json(app.batches.find(&id).await?))
 }
 
@@ -69,6 +69,9 @@ pub(super) async fn show(app: Data<App>, id: Path<String>) -> Result<Json<Batch>
     )
 )]
 #[post("/v1/batches/{id}/cancel")]
-pub(super) async fn cancel(app: Data<App>, id: Path<String>) -> Result<Json<Batch>, ChatError> {
+pub(super) async fn cancel_batch(
+    app: Data<App>,
+    id: Path<String>,
+) -> Result<Json<Batch>, ChatError> {
     Ok(Json(app.batches.cancel(&id).await?))
 }

@@ -47,6 +47,7 @@ impl Events {
 /// Sends the status after each change, as long as there is a listener.
 pub(crate) async fn write(app: web::Data<App>) {
     let (mut reports, mut database) = (app.fleet.reports(), app.database_up.clone());
+    let mut tracing = app.traces.changes();
     let (mut transfers, mut calls) = (app.depot_files.transfers.changes(), app.board.changes());
     loop {
         if app.events.written.receiver_count() == 0 {
@@ -57,6 +58,7 @@ pub(crate) async fn write(app: web::Data<App>) {
             changed = database.changed() => changed,
             changed = transfers.changed() => changed,
             changed = calls.changed() => changed,
+            changed = tracing.changed() => changed,
         };
         if changed.is_err() {
             return;

@@ -60,7 +60,10 @@ impl PartOfList {
     )
 )]
 #[post("/v1/files")]
-pub(super) async fn upload(app: Data<App>, form: Multipart) -> Result<Json<FileObject>, ChatError> {
+pub(super) async fn upload_file(
+    app: Data<App>,
+    form: Multipart,
+) -> Result<Json<FileObject>, ChatError> {
     Ok(Json(receive(&app, form).await?))
 }
 
@@ -119,7 +122,7 @@ fn unreadable(error: &dyn std::fmt::Display) -> Problem {
     )
 )]
 #[get("/v1/files")]
-pub(super) async fn list(
+pub(super) async fn list_files(
     app: Data<App>,
     part: Query<PartOfList>,
 ) -> Result<Json<FileList>, ChatError> {
@@ -138,7 +141,10 @@ pub(super) async fn list(
     )
 )]
 #[get("/v1/files/{id}")]
-pub(super) async fn show(app: Data<App>, id: Path<String>) -> Result<Json<FileObject>, ChatError> {
+pub(super) async fn show_file(
+    app: Data<App>,
+    id: Path<String>,
+) -> Result<Json<FileObject>, ChatError> {
     Ok(Json(app.batches.files.find(&id).await?.1))
 }
 
@@ -152,7 +158,10 @@ pub(super) async fn show(app: Data<App>, id: Path<String>) -> Result<Json<FileOb
     )
 )]
 #[get("/v1/files/{id}/content")]
-pub(super) async fn content(app: Data<App>, id: Path<String>) -> Result<HttpResponse, ChatError> {
+pub(super) async fn file_content(
+    app: Data<App>,
+    id: Path<String>,
+) -> Result<HttpResponse, ChatError> {
     let file = app.batches.files.content(&id).await?;
     let content = ReaderStream::new(file);
     Ok(HttpResponse::Ok().content_type("application/octet-stream").streaming(content))
@@ -168,7 +177,7 @@ pub(super) async fn content(app: Data<App>, id: Path<String>) -> Result<HttpResp
     )
 )]
 #[delete("/v1/files/{id}")]
-pub(super) async fn remove(
+pub(super) async fn delete_file(
     app: Data<App>,
     id: Path<String>,
 ) -> Result<Json<FileDeleted>, ChatError> {

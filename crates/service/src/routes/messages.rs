@@ -50,7 +50,7 @@ const NAMES: [(&str, &str); 5] = [
     )
 )]
 #[post("/v1/messages")]
-pub(super) async fn converse(
+pub(super) async fn create_message(
     app: web::Data<App>,
     caller: Caller,
     bytes: Body,
@@ -111,7 +111,7 @@ async fn made(begun: Begun, mut writing: Writing) -> Result<MessagesResponse, Pr
     )
 )]
 #[post("/v1/messages/count_tokens")]
-pub(super) async fn count(
+pub(super) async fn count_message_tokens(
     app: web::Data<App>,
     caller: Caller,
     bytes: Body,

@@ -34,6 +34,7 @@ mod status;
 mod streaming;
 mod text;
 mod tokens;
+mod traces;
 mod transfers;
 
 use std::sync::Arc;
@@ -58,6 +59,7 @@ use crate::depot::pulling::Pulling;
 use crate::fleet::Fleet;
 use crate::loading::loads::Loads;
 use crate::observing::metrics::Metrics;
+use crate::observing::traces::Traces;
 use crate::permission::Permission;
 use crate::process::changes::Changes;
 
@@ -86,6 +88,7 @@ pub(crate) struct App {
     pub(crate) batches: Batches,
     pub(crate) events: Events,
     pub(crate) metrics: Metrics,
+    pub(crate) traces: Arc<Traces>,
     pub(crate) machine: watch::Receiver<MachineReport>,
     /// What engines compute with.
     pub(crate) computing: ComputingReport,
@@ -163,6 +166,7 @@ impl App {
             instances: report.instances,
             decisions: report.decisions,
             transfers: self.depot_files.transfers.all(),
+            tracing: self.traces.on(),
         }
     }
 }
@@ -177,21 +181,21 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(text::continue_text)
         .service(embeddings::embed)
         .service(rerank::rerank)
-        .service(responses::respond)
-        .service(responses::show)
+        .service(responses::create_response)
+        .service(responses::show_response)
         .service(responses::input_items)
-        .service(responses::remove)
-        .service(messages::converse)
-        .service(messages::count)
-        .service(files::upload)
-        .service(files::list)
-        .service(files::show)
-        .service(files::content)
-        .service(files::remove)
-        .service(batches::create)
-        .service(batches::list)
-        .service(batches::show)
-        .service(batches::cancel)
+        .service(responses::delete_response)
+        .service(messages::create_message)
+        .service(messages::count_message_tokens)
+        .service(files::upload_file)
+        .service(files::list_files)
+        .service(files::show_file)
+        .service(files::file_content)
+        .service(files::delete_file)
+        .service(batches::create_batch)
+        .service(batches::list_batches)
+        .service(batches::show_batch)
+        .service(batches::cancel_batch)
         .service(tokens::tokenize)
         .service(tokens::detokenize)
         .service(models::list_models)
@@ -238,6 +242,12 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(calls::latest)
         .service(calls::running)
         .service(calls::end)
+        .service(traces::list_tracing)
+        .service(traces::begin_tracing)
+        .service(traces::stop_tracing)
+        .service(traces::list_traces)
+        .service(traces::delete_traces)
+        .service(traces::trace)
         .service(openapi::serve)
         .service(health::live)
         .service(health::ready)

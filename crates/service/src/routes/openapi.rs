@@ -12,21 +12,21 @@ use utoipa::OpenApi;
         super::text::continue_text,
         super::embeddings::embed,
         super::rerank::rerank,
-        super::responses::respond,
-        super::responses::show,
+        super::responses::create_response,
+        super::responses::show_response,
         super::responses::input_items,
-        super::responses::remove,
-        super::messages::converse,
-        super::messages::count,
-        super::files::upload,
-        super::files::list,
-        super::files::show,
-        super::files::content,
-        super::files::remove,
-        super::batches::create,
-        super::batches::list,
-        super::batches::show,
-        super::batches::cancel,
+        super::responses::delete_response,
+        super::messages::create_message,
+        super::messages::count_message_tokens,
+        super::files::upload_file,
+        super::files::list_files,
+        super::files::show_file,
+        super::files::file_content,
+        super::files::delete_file,
+        super::batches::create_batch,
+        super::batches::list_batches,
+        super::batches::show_batch,
+        super::batches::cancel_batch,
         super::tokens::tokenize,
         super::tokens::detokenize,
         super::models::list_models,
@@ -73,6 +73,12 @@ use utoipa::OpenApi;
         super::calls::latest,
         super::calls::running,
         super::calls::end,
+        super::traces::list_tracing,
+        super::traces::begin_tracing,
+        super::traces::stop_tracing,
+        super::traces::list_traces,
+        super::traces::delete_traces,
+        super::traces::trace,
         super::health::live,
         super::health::ready,
         serve,
@@ -140,6 +146,19 @@ mod tests {
             routes,
             described.values().map(|path| path.as_object().unwrap().len()).sum::<usize>()
         );
+    }
+
+    #[test]
+    fn every_operation_has_an_id_of_its_own() {
+        let document: serde_json::Value = serde_json::from_str(&document()).unwrap();
+        let paths = document["paths"].as_object().unwrap().values();
+        let operations = paths.flat_map(|path| path.as_object().unwrap().values());
+        let mut ids: Vec<&str> =
+            operations.map(|operation| operation["operationId"].as_str().unwrap()).collect();
+        let count = ids.len();
+        ids.sort_unstable();
+        ids.dedup();
+        assert_eq!(ids.len(), count, "two operations have the same id");
     }
 
     #[test]

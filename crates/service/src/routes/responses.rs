@@ -61,7 +61,7 @@ struct Keeping {
     )
 )]
 #[post("/v1/responses")]
-pub(super) async fn respond(
+pub(super) async fn create_response(
     app: web::Data<App>,
     caller: Caller,
     bytes: Body,
@@ -133,7 +133,7 @@ async fn made(begun: Begun, mut writing: Writing) -> Result<ResponseObject, Prob
     )
 )]
 #[get("/v1/responses/{id}")]
-pub(super) async fn show(
+pub(super) async fn show_response(
     app: web::Data<App>,
     id: web::Path<String>,
 ) -> Result<web::Json<ResponseObject>, ChatError> {
@@ -166,7 +166,7 @@ pub(super) async fn input_items(
     )
 )]
 #[delete("/v1/responses/{id}")]
-pub(super) async fn remove(
+pub(super) async fn delete_response(
     app: web::Data<App>,
     id: web::Path<String>,
 ) -> Result<web::Json<ResponseDeleted>, ChatError> {

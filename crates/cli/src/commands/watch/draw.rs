@@ -58,9 +58,21 @@ fn head(status: &ServiceStatus) -> Vec<Line<'static>> {
     if let Some(degrees) = machine.temperature {
         figures += &format!("   {degrees:.0} °C");
     }
+    let tracing = match status.tracing.as_slice() {
+        [] => String::new(),
+        on => {
+            let models: Vec<&str> = on.iter().map(|tracing| &tracing.model[..]).collect();
+            format!("   traced: {}", models.join(", "))
+        }
+    };
     let title = format!("   {} on {}, version {}", status.address, status.node, status.version);
     vec![
-        Line::from(vec!["Deft Harbor".bold(), Span::raw(title).dim(), Span::raw(database).red()]),
+        Line::from(vec![
+            "Deft Harbor".bold(),
+            Span::raw(title).dim(),
+            Span::raw(database).red(),
+            Span::raw(tracing).yellow(),
+        ]),
         Line::from(figures),
     ]
 }

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use deft_protocol::engine::FromEngine;
 
 use super::{Lanes, Part, PerLane};
-use crate::lane::{Embedding, Job, Lane, Prepared};
+use crate::lane::{Embedding, Job, Lane, Prepared, tracing};
 use crate::process::preparing::Ticket;
 
 /// Number of answer tokens that must have room before an answer begins: two pages.
@@ -93,6 +93,9 @@ impl Lanes {
                 let (call, prepared) = (prepared.order.call, Arc::new(*prepared));
                 let prompt_tokens = u32::try_from(prepared.prompt.len()).unwrap_or(u32::MAX);
                 out.push(FromEngine::PromptTaken { call, prompt_tokens });
+                if prepared.order.traced {
+                    out.push(tracing::prompt(&self.model.words, &prepared));
+                }
                 for answer in (0..prepared.order.answers).rev() {
                     self.waiting.insert(at, Waiting::Answer(Arc::clone(&prepared), answer));
                 }

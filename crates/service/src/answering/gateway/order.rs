@@ -110,6 +110,7 @@ pub(super) fn order(question: Question, options: AnswerOptions) -> Result<CallOr
         constraint: question.constraint,
         tools: question.tools,
         reasoning_budget: question.reasoning_budget,
+        traced: false,
     })
 }
 

@@ -1,6 +1,6 @@
 //! Tool calls, constraints and concurrency with the demo model.
 
-use deft_protocol::engine::{Constraint, Part, ToolChoice, ToolOrder};
+use deft_protocol::engine::{Constraint, Part, ToolChoice, ToolOrder, TraceStep};
 use serde_json::Value;
 
 use super::*;
@@ -98,6 +98,49 @@ fn the_demo_model_calls_its_tool_when_it_decides_to() {
     assert_eq!((figures.ended_by, figures.tool_calls), (EndedBy::EndToken, 1));
     let found = answer(with_tools(1, "When do I sow Ember chard?", ToolChoice::Auto));
     assert!(found.calls.is_empty() && found.text.contains("March"), "{found:?}");
+}
+
+/// What is reported of a traced call: prompt, constraint and example; the output; where reading stopped.
+fn traced(order: CallOrder) -> (Option<[String; 3]>, String, Option<String>) {
+    let mut lanes = open(DESK, settings(512, 4, 64, CacheType::F16));
+    let mut out: Vec<FromEngine> = lanes.call(order);
+    while lanes.has_work() {
+        lanes.admit(&mut out);
+        lanes.step(&mut out);
+    }
+    let (mut prompt, mut written, mut stopped) = (None, Vec::new(), None);
+    for message in out {
+        let FromEngine::Traced { step, .. } = message else { continue };
+        match step {
+            TraceStep::Prompt { text, constraint, call_form } => {
+                prompt =
+                    Some([text, constraint.unwrap_or_default(), call_form.unwrap_or_default()]);
+            }
+            TraceStep::Output(bytes) => written.extend(bytes),
+            TraceStep::Stopped(text) => stopped = Some(text),
+        }
+    }
+    (prompt, String::from_utf8(written).unwrap(), stopped)
+}
+
+#[test]
+fn a_traced_call_reports_prompt_output_constraint_and_where_reading_stopped() {
+    let question = "How many packets of Moonhook bean are left?";
+    let order = CallOrder { traced: true, ..with_tools(1, question, ToolChoice::Auto) };
+    let (prompt, written, stopped) = traced(order.clone());
+    let [text, constraint, call_form] = prompt.unwrap();
+    assert!(text.starts_with("<|begin|><|tools|>stock_level"), "{text}");
+    assert!(text.ends_with(&format!("<|visitor|>{question}<|end|><|desk|>")), "{text}");
+    assert!(constraint.starts_with("Lark grammar\n") && constraint.contains("stock_level"));
+    assert!(call_form.starts_with("<|call|>{"), "{call_form}");
+    let call = r#"{"name": "stock_level", "arguments": {"variety": "Moonhook bean"}}"#;
+    assert_eq!(written, format!("<|call|>{call}<|/call|><|end|>"));
+    assert_eq!(stopped, None);
+    // Cut within the name: that is no call.
+    let (_, written, stopped) = traced(CallOrder { max_tokens: Some(4), ..order.clone() });
+    assert_eq!(stopped, Some(written));
+    let nothing = traced(CallOrder { traced: false, ..order });
+    assert_eq!(nothing, (None, String::new(), None));
 }
 
 #[test]
