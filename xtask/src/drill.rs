@@ -29,6 +29,14 @@ pub fn kills(points: u32) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// Sends generated requests to every operation of the API: each response must have a documented status, content type and form.
+pub fn schema() -> anyhow::Result<()> {
+    let which = ["clients::every_operation_answers_as_its_description_says", "--nocapture"];
+    let arguments = [&["test", "--package", "deft", "--test", "e2e", "--"], &which[..]].concat();
+    let phases = "examples,coverage,fuzzing,stateful".to_owned();
+    steps::run_with("cargo", &arguments, ".", &[("SCHEMA_PHASES", phases)])
+}
+
 /// Makes every change of the depot's files, and every write of the records that changes of the depot and loads
 /// make, fail in turn: once, and with all that come after it.
 pub fn disk() -> anyhow::Result<()> {

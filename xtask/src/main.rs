@@ -122,6 +122,8 @@ enum Drill {
     },
     /// Make every change of the depot's files and every write of the records fail in turn, once and for good.
     Disk,
+    /// Send generated requests to every operation of the API, and compare each response with its description.
+    Schema,
     /// Install the Debian package into a fresh Debian, start the service there, and remove the package; needs root.
     Package,
     /// Fuzz the readers of what comes from outside; needs the nightly compiler and `cargo-fuzz`.
@@ -161,6 +163,7 @@ fn main() -> anyhow::Result<()> {
         Task::Drill(Drill::Hostile { requests }) => hostile::measure(requests),
         Task::Drill(Drill::Package) => packaging::try_out(&packaging::make()?),
         Task::Drill(Drill::Disk) => drill::disk(),
+        Task::Drill(Drill::Schema) => drill::schema(),
         Task::Drill(Drill::Kills { points }) => drill::kills(points),
         Task::Drill(Drill::Fuzz { minutes, target }) => drill::fuzz(minutes, target.as_deref()),
     }

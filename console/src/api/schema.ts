@@ -633,7 +633,7 @@ export interface paths {
         get: operations["list_traces"];
         put?: never;
         post?: never;
-        /** Deletes all traces; returns how many there were. */
+        /** Deletes all traces. */
         delete: operations["delete_traces"];
         options?: never;
         head?: never;
@@ -3537,6 +3537,13 @@ export interface components {
         StopReason: "end_turn" | "max_tokens" | "stop_sequence" | "tool_use";
         /** @description One stop text or several. */
         StopTexts: string | string[];
+        /** @description An event of a stream, for the description of the API. */
+        StreamEvent: {
+            /** @description JSON, or a word that ends the stream. */
+            data: string;
+            /** @description Its name; `message` if the stream does not say. */
+            event: string;
+        };
         /** @description Options of the stream. */
         StreamOptions: {
             /** @description A last chunk with the token counts. */
@@ -3755,6 +3762,11 @@ export interface components {
             output: string;
             /** @description Where reading a tool call stopped before its end: a number of characters of the output. */
             stopped_at?: number | null;
+        };
+        /** @description `DELETE /manage/v1/traces`. */
+        TracesDeleted: {
+            /** @description How many there were. */
+            deleted: number;
         };
         /** @description Calls that are traced now. */
         Tracing: {
@@ -4001,6 +4013,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     live: {
@@ -4019,6 +4040,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     ready: {
@@ -4036,6 +4066,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4085,6 +4124,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunningCall"][];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4194,6 +4242,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Variant"][];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4522,13 +4579,22 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description A stream of statuses */
+            /** @description A stream of events with a `ServiceStatus` each */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ServiceStatus"];
+                    "text/event-stream": components["schemas"]["StreamEvent"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4578,6 +4644,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["InstanceReport"][];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4745,6 +4820,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     plan: {
@@ -4793,6 +4877,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pool"][];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4940,6 +5033,15 @@ export interface operations {
                     "application/json": components["schemas"]["SourceReport"][];
                 };
             };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     add_source: {
@@ -5048,6 +5150,15 @@ export interface operations {
                     "application/json": components["schemas"]["ServiceStatus"];
                 };
             };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_traces: {
@@ -5067,6 +5178,15 @@ export interface operations {
                     "application/json": components["schemas"]["TraceSummary"][];
                 };
             };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     delete_traces: {
@@ -5083,7 +5203,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": number;
+                    "application/json": components["schemas"]["TracesDeleted"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5132,6 +5261,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tracing"][];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5211,6 +5349,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Transfer"][];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5347,7 +5494,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": unknown;
+                    "application/openmetrics-text; version=1.0.0; charset=utf-8": unknown;
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5486,6 +5642,18 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "larkfen-desk",
+                 *       "messages": [
+                 *         {
+                 *           "role": "user",
+                 *           "content": "How deep do I sow Moonhook bean?"
+                 *         }
+                 *       ],
+                 *       "max_tokens": 60
+                 *     }
+                 */
                 "application/json": components["schemas"]["ChatRequest"];
             };
         };
@@ -5497,6 +5665,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChatResponse"];
+                    "text/event-stream": components["schemas"]["StreamEvent"];
                 };
             };
             /** @description The error */
@@ -5519,6 +5688,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "larkfen-desk",
+                 *       "prompt": "Sow Moonhook bean",
+                 *       "max_tokens": 8
+                 *     }
+                 */
                 "application/json": components["schemas"]["TextRequest"];
             };
         };
@@ -5530,6 +5706,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TextResponse"];
+                    "text/event-stream": components["schemas"]["StreamEvent"];
                 };
             };
             /** @description The error */
@@ -5552,6 +5729,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "larkfen-desk",
+                 *       "tokens": [
+                 *         100,
+                 *         200
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["DetokenizeRequest"];
             };
         };
@@ -5584,6 +5770,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "larkfen-find",
+                 *       "input": [
+                 *         "Moonhook bean",
+                 *         "Ember chard"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["EmbeddingRequest"];
             };
         };
@@ -5772,6 +5967,18 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "larkfen-desk",
+                 *       "messages": [
+                 *         {
+                 *           "role": "user",
+                 *           "content": "How deep do I sow Moonhook bean?"
+                 *         }
+                 *       ],
+                 *       "max_tokens": 60
+                 *     }
+                 */
                 "application/json": components["schemas"]["MessagesRequest"];
             };
         };
@@ -5783,7 +5990,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MessagesResponse"];
-                    "text/event-stream": string;
+                    "text/event-stream": components["schemas"]["StreamEvent"];
                 };
             };
             /** @description The error */
@@ -5806,6 +6013,17 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "larkfen-desk",
+                 *       "messages": [
+                 *         {
+                 *           "role": "user",
+                 *           "content": "How deep do I sow Moonhook bean?"
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["MessagesHead"];
             };
         };
@@ -5844,6 +6062,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelList"];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
                 };
             };
         };
@@ -5888,6 +6115,16 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "larkfen-find",
+                 *       "query": "How deep do I sow beans?",
+                 *       "documents": [
+                 *         "Ember chard is sown in March.",
+                 *         "Moonhook bean is sown 3 cm deep."
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["RerankRequest"];
             };
         };
@@ -5920,6 +6157,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "larkfen-desk",
+                 *       "input": "How deep do I sow Moonhook bean?",
+                 *       "max_output_tokens": 60
+                 *     }
+                 */
                 "application/json": components["schemas"]["ResponseRequest"];
             };
         };
@@ -5931,7 +6175,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ResponseObject"];
-                    "text/event-stream": string;
+                    "text/event-stream": components["schemas"]["StreamEvent"];
                 };
             };
             /** @description The error */
@@ -6044,6 +6288,17 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "model": "larkfen-desk",
+                 *       "messages": [
+                 *         {
+                 *           "role": "user",
+                 *           "content": "How deep do I sow Moonhook bean?"
+                 *         }
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["TokenizeRequest"];
             };
         };

@@ -1,6 +1,6 @@
 //! Traces of calls.
 
-use deft_protocol::manage::{Trace, TraceSummary, Tracing, TracingRequest};
+use deft_protocol::manage::{Trace, TraceSummary, TracesDeleted, Tracing, TracingRequest};
 use reqwest::Method;
 use uuid::Uuid;
 
@@ -47,6 +47,7 @@ impl Client {
     /// As all calls.
     pub async fn delete_traces(&self) -> Result<usize, ClientError> {
         let request = self.request(Method::DELETE, "/manage/v1/traces")?;
-        self.json(self.send(request).await?).await
+        let TracesDeleted { deleted } = self.json(self.send(request).await?).await?;
+        Ok(deleted)
     }
 }

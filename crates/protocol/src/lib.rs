@@ -24,3 +24,12 @@ pub const VERSION: &str = env!("CARGO_PKG_VERSION");
 pub const VERSION_HEADER: &str = "deft-version";
 /// Default address of the service.
 pub const DEFAULT_LISTEN: &str = "127.0.0.1:8471";
+
+/// An event of a stream, for the description of the API.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize, utoipa::ToSchema)]
+pub struct StreamEvent {
+    /// Its name; `message` if the stream does not say.
+    pub event: String,
+    /// JSON, or a word that ends the stream.
+    pub data: String,
+}

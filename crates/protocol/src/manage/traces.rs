@@ -74,3 +74,10 @@ pub struct TracedAnswer {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stopped_at: Option<usize>,
 }
+
+/// `DELETE /manage/v1/traces`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TracesDeleted {
+    /// How many there were.
+    pub deleted: usize,
+}

@@ -6,6 +6,7 @@ use actix_web::web::Data;
 use actix_web::{HttpResponse, post};
 use bytes::Bytes;
 use deft_protocol::Problem;
+use deft_protocol::StreamEvent;
 use deft_protocol::chat::{
     AnswerMessage, AnswerOptions, ChatChoice, ChatChunk, ChatHead, ChatLogprobs, ChatResponse,
     ChunkChoice, Delta, ErrorBody, Figures, FinishReason, Usage,
@@ -25,9 +26,12 @@ use crate::answering::gateway::{Answers, Whole, check_answers};
 /// Answers a conversation, as one response or as server-sent events.
 #[utoipa::path(
     tag = "answers",
-    request_body = deft_protocol::chat::ChatRequest,
+    request_body(content = deft_protocol::chat::ChatRequest, example = json!({"model": "larkfen-desk", "messages": [{"role": "user", "content": "How deep do I sow Moonhook bean?"}], "max_tokens": 60})),
     responses(
-        (status = 200, description = "The answer; a stream of chunks where `stream` is true", body = ChatResponse),
+        (status = 200, description = "The answer; a stream of chunks where `stream` is true", content(
+            (ChatResponse = "application/json"),
+            (StreamEvent = "text/event-stream"),
+        )),
         (status = "default", description = "The error", body = ErrorBody),
     )
 )]

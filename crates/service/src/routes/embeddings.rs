@@ -20,7 +20,7 @@ use crate::answering::gateway::Embedded;
 /// Computes embeddings of one or several inputs.
 #[utoipa::path(
     tag = "answers",
-    request_body = EmbeddingRequest,
+    request_body(content = EmbeddingRequest, example = json!({"model": "larkfen-find", "input": ["Moonhook bean", "Ember chard"]})),
     responses(
         (status = 200, body = EmbeddingResponse),
         (status = "default", description = "The error", body = ErrorBody),

@@ -5,8 +5,7 @@ use std::time::Duration;
 
 use actix_web::{HttpResponse, get, web};
 use bytes::Bytes;
-use deft_protocol::manage::ServiceStatus;
-use deft_protocol::{Problem, ProblemKind};
+use deft_protocol::{Problem, ProblemKind, StreamEvent};
 use tokio::sync::{Notify, watch};
 use tokio::time::sleep;
 
@@ -71,7 +70,10 @@ pub(crate) async fn write(app: web::Data<App>) {
 /// Streams the status, now and whenever it changes, as server-sent events.
 #[utoipa::path(
     tag = "service",
-    responses((status = 200, description = "A stream of statuses", body = ServiceStatus))
+    responses(
+        (status = 200, description = "A stream of events with a `ServiceStatus` each", body = StreamEvent, content_type = "text/event-stream"),
+        (status = "default", description = "The error", body = Problem, content_type = "application/problem+json"),
+    )
 )]
 #[get("/manage/v1/events")]
 pub(super) async fn events(app: web::Data<App>) -> Result<HttpResponse, ManageError> {

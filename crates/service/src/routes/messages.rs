@@ -5,6 +5,7 @@ mod writing;
 
 use actix_web::{HttpResponse, post, web};
 use deft_protocol::Problem;
+use deft_protocol::StreamEvent;
 use deft_protocol::chat::{AnswerOptions, ChatHead, StopTexts};
 use deft_protocol::engine::TokenTexts;
 use deft_protocol::messages::{
@@ -40,11 +41,11 @@ const NAMES: [(&str, &str); 5] = [
 /// Answers a conversation of blocks, as one response or as server-sent events.
 #[utoipa::path(
     tag = "answers",
-    request_body = deft_protocol::messages::MessagesRequest,
+    request_body(content = deft_protocol::messages::MessagesRequest, example = json!({"model": "larkfen-desk", "messages": [{"role": "user", "content": "How deep do I sow Moonhook bean?"}], "max_tokens": 60})),
     responses(
         (status = 200, description = "The answer; a stream of events where `stream` is true", content(
             (MessagesResponse = "application/json"),
-            (String = "text/event-stream"),
+            (StreamEvent = "text/event-stream"),
         )),
         (status = "default", description = "The error", body = MessagesError),
     )
@@ -104,7 +105,7 @@ async fn made(begun: Begun, mut writing: Writing) -> Result<MessagesResponse, Pr
 /// Counts the tokens of a conversation, with its tools and the model's template.
 #[utoipa::path(
     tag = "answers",
-    request_body = MessagesHead,
+    request_body(content = MessagesHead, example = json!({"model": "larkfen-desk", "messages": [{"role": "user", "content": "How deep do I sow Moonhook bean?"}]})),
     responses(
         (status = 200, body = TokenCount),
         (status = "default", description = "The error", body = MessagesError),

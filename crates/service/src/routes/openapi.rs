@@ -2,7 +2,8 @@
 
 use actix_web::{HttpResponse, get};
 use serde_json::Value;
-use utoipa::OpenApi;
+use utoipa::openapi::{Content, Ref, ResponseBuilder};
+use utoipa::{Modify, OpenApi};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -83,9 +84,34 @@ use utoipa::OpenApi;
         super::health::ready,
         serve,
     ),
-    components(schemas(deft_protocol::chat::ChatChunk))
+    components(schemas(deft_protocol::chat::ChatChunk)),
+    modifiers(&EveryRefusal)
 )]
 struct Document;
+
+/// Adds the refusals that every request may get, of permission or of the page that sends it.
+struct EveryRefusal;
+
+impl Modify for EveryRefusal {
+    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
+        for (path, item) in &mut document.paths.paths {
+            let (schema, content_type) = match path.starts_with("/v1/") {
+                true => ("ErrorBody", "application/json"),
+                false => ("Problem", "application/problem+json"),
+            };
+            let operations = [&mut item.get, &mut item.post, &mut item.put, &mut item.delete];
+            for operation in operations.into_iter().flatten() {
+                let content = Content::new(Some(Ref::from_schema_name(schema)));
+                let refusal = ResponseBuilder::new()
+                    .description("The error")
+                    .content(content_type, content)
+                    .build();
+                let responses = &mut operation.responses.responses;
+                responses.entry("default".to_owned()).or_insert_with(|| refusal.into());
+            }
+        }
+    }
+}
 
 /// The descriptions of requests and replies, by their names.
 pub(super) fn schemas() -> Value {

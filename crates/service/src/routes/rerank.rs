@@ -17,7 +17,7 @@ use crate::answering::gateway::Embedded;
 /// Orders documents by their relevance to a query: by the angles between their embeddings and the query's.
 #[utoipa::path(
     tag = "answers",
-    request_body = RerankRequest,
+    request_body(content = RerankRequest, example = json!({"model": "larkfen-find", "query": "How deep do I sow beans?", "documents": ["Ember chard is sown in March.", "Moonhook bean is sown 3 cm deep."]})),
     responses(
         (status = 200, body = RerankResponse),
         (status = "default", description = "The error", body = ErrorBody),

@@ -5,6 +5,7 @@ use std::fmt;
 use std::time::Duration;
 
 use actix_web::dev::Payload;
+use actix_web::error::InternalError;
 use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_LENGTH;
 use actix_web::{FromRequest, HttpRequest, HttpResponse, ResponseError, web};
@@ -284,7 +285,9 @@ pub(crate) fn path_config() -> web::PathConfig {
 
 fn malformed(error: &dyn fmt::Display, request: &HttpRequest) -> actix_web::Error {
     let detail = format!("`{}` is not valid: {error}", request.uri());
-    ManageError(Problem::new(ProblemKind::Invalid, "address_invalid", detail)).into()
+    let problem = Problem::new(ProblemKind::Invalid, "address_invalid", detail);
+    let response = refusal(request.path(), &problem);
+    InternalError::from_response(problem, response).into()
 }
 
 fn no_route(request: &HttpRequest) -> Problem {

@@ -6,6 +6,7 @@ mod writing;
 use std::sync::Arc;
 
 use actix_web::{HttpResponse, delete, get, post, web};
+use deft_protocol::StreamEvent;
 use deft_protocol::chat::{AnswerOptions, ChatHead, ErrorBody};
 use deft_protocol::engine::WhenContextFull;
 use deft_protocol::responses::{
@@ -51,11 +52,11 @@ struct Keeping {
 /// Answers a conversation of items, as one response or as server-sent events.
 #[utoipa::path(
     tag = "answers",
-    request_body = deft_protocol::responses::ResponseRequest,
+    request_body(content = deft_protocol::responses::ResponseRequest, example = json!({"model": "larkfen-desk", "input": "How deep do I sow Moonhook bean?", "max_output_tokens": 60})),
     responses(
         (status = 200, description = "The answer; a stream of events where `stream` is true", content(
             (ResponseObject = "application/json"),
-            (String = "text/event-stream"),
+            (StreamEvent = "text/event-stream"),
         )),
         (status = "default", description = "The error", body = ErrorBody),
     )

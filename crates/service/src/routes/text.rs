@@ -3,6 +3,7 @@
 use actix_web::web::Data;
 use actix_web::{HttpResponse, post};
 use bytes::Bytes;
+use deft_protocol::StreamEvent;
 use deft_protocol::chat::{AnswerOptions, ErrorBody, Figures, Usage};
 use deft_protocol::engine::{Part, Prompt, TokenScore};
 use deft_protocol::text::{TextChoice, TextHead, TextLogprobs, TextResponse};
@@ -19,9 +20,12 @@ use crate::answering::gateway::{Answers, Question, Whole, check_answers};
 /// Continues a text, as one response or as server-sent events.
 #[utoipa::path(
     tag = "answers",
-    request_body = deft_protocol::text::TextRequest,
+    request_body(content = deft_protocol::text::TextRequest, example = json!({"model": "larkfen-desk", "prompt": "Sow Moonhook bean", "max_tokens": 8})),
     responses(
-        (status = 200, description = "The continuation; a stream where `stream` is true", body = TextResponse),
+        (status = 200, description = "The continuation; a stream where `stream` is true", content(
+            (TextResponse = "application/json"),
+            (StreamEvent = "text/event-stream"),
+        )),
         (status = "default", description = "The error", body = ErrorBody),
     )
 )]

@@ -18,7 +18,7 @@ use crate::answering::gateway::{Question, Tokens};
 /// Converts a text, or the prompt of a conversation, to tokens. The model is loaded, but no lane is used.
 #[utoipa::path(
     tag = "answers",
-    request_body = TokenizeRequest,
+    request_body(content = TokenizeRequest, example = json!({"model": "larkfen-desk", "messages": [{"role": "user", "content": "How deep do I sow Moonhook bean?"}]})),
     responses(
         (status = 200, body = TokenizeResponse),
         (status = "default", description = "The error", body = ErrorBody),
@@ -80,7 +80,7 @@ fn question(request: TokenizeRequest) -> Result<(String, Question), Problem> {
 /// Converts tokens to their text.
 #[utoipa::path(
     tag = "answers",
-    request_body = DetokenizeRequest,
+    request_body(content = DetokenizeRequest, example = json!({"model": "larkfen-desk", "tokens": [100, 200]})),
     responses(
         (status = 200, body = DetokenizeResponse),
         (status = "default", description = "The error", body = ErrorBody),

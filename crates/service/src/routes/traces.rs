@@ -2,7 +2,7 @@
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{delete, get, post};
-use deft_protocol::manage::{Trace, TraceSummary, Tracing, TracingRequest};
+use deft_protocol::manage::{Trace, TraceSummary, TracesDeleted, Tracing, TracingRequest};
 use deft_protocol::{Problem, ProblemKind};
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -72,11 +72,11 @@ pub(super) async fn list_traces(app: Data<App>) -> Json<Vec<TraceSummary>> {
     Json(app.traces.list())
 }
 
-/// Deletes all traces; returns how many there were.
-#[utoipa::path(tag = "traces", responses((status = 200, body = usize)))]
+/// Deletes all traces.
+#[utoipa::path(tag = "traces", responses((status = 200, body = TracesDeleted)))]
 #[delete("/manage/v1/traces")]
-pub(super) async fn delete_traces(app: Data<App>) -> Json<usize> {
-    Json(app.traces.delete())
+pub(super) async fn delete_traces(app: Data<App>) -> Json<TracesDeleted> {
+    Json(TracesDeleted { deleted: app.traces.delete() })
 }
 
 /// Returns the trace of a call.

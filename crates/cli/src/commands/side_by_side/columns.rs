@@ -191,6 +191,7 @@ mod tests {
             prompt_rate: 700.0,
             answer_seconds: 0.1,
             answer_rate: 90.0,
+            traced: false,
             total_seconds: 0.15,
             context: 1024,
         };
