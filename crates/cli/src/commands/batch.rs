@@ -167,7 +167,9 @@ fn progress(batch: &Batch, (begun, before): (Instant, u32)) -> String {
     if answered > 0 {
         let left = counts.total.saturating_sub(done(batch));
         let each = begun.elapsed().as_secs_f64() / f64::from(answered);
-        words += &format!(", about {} left", print::seconds(each * f64::from(left)));
+        let whole = Duration::try_from_secs_f64((each * f64::from(left)).round());
+        let left = humantime::format_duration(whole.unwrap_or(Duration::MAX)).to_string();
+        words += &format!(", about {left} left");
     }
     words
 }
@@ -267,7 +269,7 @@ mod tests {
         batch.request_counts = BatchCounts { total: 500, completed: 120, failed: 2 };
         let minute = Instant::now().checked_sub(Duration::from_secs(60)).unwrap();
         let words = progress(&batch, (minute, 2));
-        assert!(words.starts_with("122 of 500 calls, 2 failed, about 3"), "{words}");
+        assert!(words.starts_with("122 of 500 calls, 2 failed, about 3m"), "{words}");
         assert_eq!(progress(&batch, (minute, 122)), "122 of 500 calls, 2 failed");
     }
 
