@@ -6,6 +6,7 @@ Plain Python in double precision, by the papers, without any of the project's co
   longer  phi3 family, long and short rotary factors by Ding et al. 2024, "LongRoPE";
           logits once for a context within the first training and once beyond it
   last    qwen3 family with `pooling_type` 3: embeddings by the last token
+  rank    bert family with `pooling_type` 4: a cross-encoder, which scores pairs of a query and a document
 
 Run it again and the same bytes come out: `python3 golden/own/make.py`.
 """
@@ -255,6 +256,91 @@ def last():
     save("last", {"ids": PROMPT, "embedding": [v / length for v in states[-1]]})
 
 
+WORDS = ("how deep do i sow beans when is chard sown moonhook bean three cm water the well in march "
+         "ember larkfen seed library a good late frost").split()
+QUERY = "How deep do I sow beans?"
+DOCUMENTS = ["Ember chard is sown in March.", "Moonhook bean: three cm deep.", "Water the seed well.", "Frost"]
+
+
+def words_of(text):
+    """WordPiece, for texts of known words and signs."""
+    for sign in "?.:":
+        text = text.replace(sign, f" {sign} ")
+    return text.lower().split()
+
+
+def rank():
+    numbers = Numbers(14)
+    tokens = ["[PAD]", "[UNK]", "[CLS]", "[SEP]", "?", ".", ":"] + sorted(set(WORDS))
+    ids = {token: at for at, token in enumerate(tokens)}
+    pair = lambda name: (numbers.vector(name + ".weight", WIDTH), numbers.vector(name + ".bias", WIDTH, 0.0))
+
+    def linear(name, columns, rows):
+        return numbers.matrix(name + ".weight", columns, rows), numbers.vector(name + ".bias", rows, 0.0)
+
+    embedding = numbers.matrix("token_embd.weight", WIDTH, len(tokens), 1.0)
+    positions = numbers.matrix("position_embd.weight", WIDTH, 64, 0.3)
+    types = numbers.matrix("token_types.weight", WIDTH, 2, 0.5)
+    first = pair("token_embd_norm")
+    layers = []
+    for at in range(LAYERS):
+        name = lambda part: f"blk.{at}.{part}"
+        layer = {part: linear(name(part), WIDTH, WIDTH) for part in ("attn_q", "attn_k", "attn_v", "attn_output")}
+        layer |= {"ffn_up": linear(name("ffn_up"), WIDTH, INNER), "ffn_down": linear(name("ffn_down"), INNER, WIDTH)}
+        layer |= {part: pair(name(part)) for part in ("attn_output_norm", "layer_output_norm")}
+        layers.append(layer)
+    pooler, output = linear("cls", WIDTH, WIDTH), linear("cls.output", WIDTH, 1)
+
+    def of(part, x):
+        return [value + bias for value, bias in zip(times(part[0], x), part[1])]
+
+    def centred(part, x):
+        mean = sum(x) / len(x)
+        scale = 1 / math.sqrt(sum((v - mean) ** 2 for v in x) / len(x) + EPSILON)
+        return [(v - mean) * scale * w + b for v, w, b in zip(x, *part)]
+
+    def score(query, document):
+        states = []
+        for kind, inputs in enumerate((["[CLS]", *query, "[SEP]"], [*document, "[SEP]"])):
+            for token in inputs:
+                rows = embedding[ids[token]], positions[len(states)], types[kind]
+                states.append(centred(first, [sum(values) for values in zip(*rows)]))
+        for layer in layers:
+            queries, keys_, values = ([heads_of(of(layer[part], state)) for state in states]
+                                      for part in ("attn_q", "attn_k", "attn_v"))
+            for at, state in enumerate(states):
+                heads = []
+                for head in range(HEADS):
+                    scores = [math.exp(sum(a * b for a, b in zip(queries[at][head], key[head])) / math.sqrt(HEAD))
+                              for key in keys_]
+                    heads += [sum(w * value[head][i] for w, value in zip(scores, values)) / sum(scores)
+                              for i in range(HEAD)]
+                x = centred(layer["attn_output_norm"], [a + b for a, b in zip(state, of(layer["attn_output"], heads))])
+                inner = [v * (1 + math.erf(v / math.sqrt(2))) / 2 for v in of(layer["ffn_up"], x)]
+                states[at] = centred(layer["layer_output_norm"], [a + b for a, b in zip(x, of(layer["ffn_down"], inner))])
+        [found] = of(output, [math.tanh(value) for value in of(pooler, states[0])])
+        return found
+
+    family = "bert"
+    sizes = {"block_count": LAYERS, "context_length": 64, "embedding_length": WIDTH, "feed_forward_length": INNER,
+             "attention.head_count": HEADS, "pooling_type": 4}
+    found = {"general.architecture": ("text", family), "general.name": ("text", "own rank")}
+    found |= {f"{family}.{key}": ("u32", size) for key, size in sizes.items()}
+    found |= {
+        f"{family}.attention.layer_norm_epsilon": ("f32", EPSILON), f"{family}.attention.causal": ("bool", False),
+        "tokenizer.ggml.model": ("text", "bert"),
+        "tokenizer.ggml.tokens": ("texts", tokens[:4] + ["\u2581" + token for token in tokens[4:]]),
+        "tokenizer.ggml.token_type": ("integers", [3, 2, 3, 3] + [1] * (len(tokens) - 4)),
+        "tokenizer.ggml.token_type_count": ("u32", 2), "tokenizer.ggml.unknown_token_id": ("u32", 1),
+        "tokenizer.ggml.bos_token_id": ("u32", 2), "tokenizer.ggml.eos_token_id": ("u32", 3),
+    }
+    write("rank", found, numbers.tensors)
+    save("rank", {"query": QUERY, "documents": DOCUMENTS, "tokens": [
+        [ids[token] for token in ["[CLS]", *words_of(QUERY), "[SEP]", *words_of(text), "[SEP]"]] for text in DOCUMENTS
+    ], "scores": [score(words_of(QUERY), words_of(text)) for text in DOCUMENTS]})
+
+
 yarn()
 longer()
 last()
+rank()

@@ -519,6 +519,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/profiles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists the profiles by name. */
+        get: operations["list_profiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/profiles/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Describes a profile. */
+        get: operations["show_profile"];
+        /** Saves a profile, in place of one of the same name. */
+        put: operations["save_profile"];
+        post?: never;
+        /** Removes a profile; its model stays. */
+        delete: operations["remove_profile"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/search": {
         parameters: {
             query?: never;
@@ -976,7 +1012,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Lists the variants that can answer. */
+        /** Lists the variants that can answer, and the profiles. */
         get: operations["list_models"];
         put?: never;
         post?: never;
@@ -993,7 +1029,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Describes one variant. The `/` of its id may be encoded or not. */
+        /** Describes one variant or profile. The `/` of its id may be encoded or not. */
         get: operations["describe_model"];
         put?: never;
         post?: never;
@@ -1012,7 +1048,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Orders documents by their relevance to a query: by the angles between their embeddings and the query's. */
+        /** Orders documents by their relevance to a query: with a cross-encoder, or by the angles between embeddings. */
         post: operations["rerank"];
         delete?: never;
         options?: never;
@@ -1700,9 +1736,16 @@ export interface components {
         EmbeddingInput: string | number[] | string[] | number[][];
         /** @description `POST /v1/embeddings`. */
         EmbeddingRequest: {
+            /**
+             * Format: int32
+             * @description Number of the values of each embedding; all by default. The profile of a model names the numbers that the model was
+             *     trained for.
+             */
+            dimensions?: number | null;
             encoding_format?: components["schemas"]["EmbeddingFormat"] | null;
             /** @description What to embed. */
             input: components["schemas"]["EmbeddingInput"];
+            input_role?: components["schemas"]["InputRole"] | null;
             /** @description Model or variant. */
             model: string;
             /** @description The caller, as for answers. */
@@ -2052,6 +2095,11 @@ export interface components {
             /** @description `list`. */
             object: string;
         };
+        /**
+         * @description What an input is for a model that compares queries with passages.
+         * @enum {string}
+         */
+        InputRole: "query" | "passage";
         /** @description An instance. */
         InstanceReport: {
             /**
@@ -2928,6 +2976,33 @@ export interface components {
          * @enum {string}
          */
         ProblemKind: "invalid" | "missing" | "unauthorized" | "forbidden" | "refused" | "overloaded" | "busy" | "down" | "fault";
+        /** @description A profile: named defaults over a model. Its name is a model for callers. */
+        Profile: components["schemas"]["ProfileSettings"] & {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When it was saved.
+             */
+            saved_at: string;
+        };
+        /** @description What a profile sets. */
+        ProfileSettings: {
+            /**
+             * @description A call of a tool `find` with the argument `text`, whose value is `Moonhook`, as the model shall write it. For a model
+             *     whose chat template writes no calls.
+             */
+            call_example?: string | null;
+            /** @description The lengths, besides the whole one, that the embeddings of the model were trained for. */
+            dimensions?: number[];
+            inputs?: components["schemas"]["InputRole"] | null;
+            /** @description Model or variant. */
+            model: string;
+            /** @description The text before each passage that is embedded. */
+            passage_prefix?: string | null;
+            /** @description The text before each query that is embedded. */
+            query_prefix?: string | null;
+        };
         /** @description Tokens of a prompt in more detail. */
         PromptTokens: {
             /**
@@ -2990,7 +3065,7 @@ export interface components {
         RerankRequest: {
             /** @description The documents. */
             documents: components["schemas"]["RerankDocument"][];
-            /** @description Model or variant; it must make embeddings. */
+            /** @description Model or variant; it must make embeddings or be a cross-encoder. */
             model: string;
             /** @description What is searched. */
             query: string;
@@ -3023,7 +3098,8 @@ export interface components {
             index: number;
             /**
              * Format: float
-             * @description Cosine of the angle between its embedding and the query's, from -1 to 1.
+             * @description With a cross-encoder, the probability that it is relevant, from 0 to 1. Otherwise the cosine of the angle between its
+             *     embedding and the query's, from -1 to 1.
              */
             relevance_score: number;
         };
@@ -3440,7 +3516,7 @@ export interface components {
          * @description What a snippet asks of a model.
          * @enum {string}
          */
-        SnippetTask: "chat" | "completion" | "embeddings";
+        SnippetTask: "chat" | "completion" | "embeddings" | "rerank";
         /** @description Result of a check of a source. */
         SourceCheck: {
             /** @description The source. */
@@ -4954,6 +5030,125 @@ export interface operations {
             };
         };
     };
+    list_profiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Profile"][];
+                };
+            };
+            /** @description The error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_profile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Profile"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_profile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileSettings"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Profile"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_profile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Profile"];
+                };
+            };
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     search: {
         parameters: {
             query?: {
@@ -6080,7 +6275,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description Name of a model or variant */
+                /** @description Name of a model, variant or profile */
                 id: string;
             };
             cookie?: never;

@@ -4,6 +4,7 @@ mod answering;
 mod completing;
 mod depot;
 mod loading;
+mod profile;
 mod renamed;
 mod service;
 mod source;
@@ -18,6 +19,7 @@ pub(crate) use answering::{Answering, Ask, Batch, Snippet, Talk};
 pub(crate) use completing::{complete, completion_script};
 pub(crate) use depot::{Depot, DepotOrder};
 pub(crate) use loading::{LoadArguments, Reset};
+pub(crate) use profile::{Profile, SaveProfile};
 pub(crate) use renamed::note_renamed;
 pub(crate) use service::{Service, Start};
 pub(crate) use source::{AddSource, Source};
@@ -83,6 +85,9 @@ pub(crate) enum Command {
     /// Trace calls of a model, to find the fault of a program; off by default.
     #[command(subcommand)]
     Trace(Trace),
+    /// Manage profiles: named defaults over a model, which callers use as models.
+    #[command(subcommand)]
+    Profile(Profile),
     /// Print a program that calls a model of this server.
     Snippet(Snippet),
     /// Answer all calls of a file in the background, and write the answers to a file.

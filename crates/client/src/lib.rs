@@ -4,6 +4,7 @@
 mod batches;
 mod depot;
 mod error;
+mod profiles;
 mod stream;
 mod traces;
 

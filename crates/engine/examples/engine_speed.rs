@@ -17,8 +17,8 @@ use deft_formats::gguf::{Header, TensorInfo};
 use deft_kernels::{Instructions, Team, limits};
 use deft_planning::usual_chunk;
 use deft_protocol::engine::{
-    CallOrder, EmbedOrder, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, Prompt, ToEngine,
-    read_frame, write_frame,
+    CallOrder, EmbedOrder, EmbedTask, EngineFigures, FromEngine, LINK_VERSION, LoadOrder, Prompt,
+    ToEngine, read_frame, write_frame,
 };
 use serde_json::json;
 
@@ -148,7 +148,9 @@ impl Link {
         self.calls += 1;
         let token = |at: u32| 3 + at * 7919 % (self.vocabulary - 3);
         let input = Prompt::Tokens((0..tokens).map(token).collect());
-        let order = EmbedOrder { call: self.calls, inputs: vec![input; texts as usize] };
+        let inputs = vec![input; texts as usize];
+        let task = EmbedTask::Embed { dimensions: None };
+        let order = EmbedOrder { call: self.calls, inputs, task };
         let began = Instant::now();
         write_frame(&self.stream, &ToEngine::Embed(order)).expect("the engine listens");
         loop {

@@ -53,7 +53,12 @@ pub fn read_with(file: &StoredModel, given: Option<&str>) -> Result<ModelFacts, 
         false => OutputForm::find(&template, tokenizer.vocabulary()),
     };
     let fills = tokenizer.vocabulary().fill_in().is_some();
-    let mut serves = serves(&form, source.is_some(), sample.as_ref(), pooling.is_some());
+    let mut serves = serves(&form, source.is_some(), sample.as_ref(), pooling);
+    if let Some(Pooling::Rank { scores: classes @ 2.. }) = pooling {
+        warnings.push(format!(
+            "the model sorts texts into {classes} classes; it cannot be called, because only models of one score order documents"
+        ));
+    }
     serves.extend((fills && !shape.encoder).then_some("fill-in-the-middle"));
     let mix = mix(header);
     Ok(ModelFacts {
@@ -109,7 +114,7 @@ fn serves(
     form: &OutputForm,
     is_own: bool,
     sample: Option<&Result<String, String>>,
-    pools: bool,
+    pooling: Option<Pooling>,
 ) -> Vec<&'static str> {
     let mut serves = Vec::new();
     // A model without a template was trained to continue texts, not for conversations.
@@ -120,7 +125,11 @@ fn serves(
         }
     }
     serves.extend(sample.map(|_| "completion"));
-    serves.extend(pools.then_some("embeddings"));
+    serves.extend(match pooling {
+        None | Some(Pooling::Rank { scores: 2.. }) => &[][..],
+        Some(Pooling::Rank { .. }) => &["rerank"],
+        Some(Pooling::Mean | Pooling::First | Pooling::Last) => &["embeddings", "rerank"],
+    });
     serves
 }
 
@@ -236,6 +245,7 @@ mod tests {
             "phi3",
             "bert-mean",
             "bert-cls",
+            "bert-classes",
         ];
         insta::assert_snapshot!(names.map(line).join("\n"));
     }
@@ -279,5 +289,6 @@ mod tests {
         let desk = facts("demo/larkfen-desk/larkfen-desk-q8_0.gguf");
         assert_eq!(desk.serves, ["chat", "tool calls", "completion"]);
         assert_eq!(facts("golden/own/last.gguf").pooling.as_deref(), Some("last token"));
+        assert_eq!(facts("golden/own/rank.gguf").serves, ["rerank"]);
     }
 }

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::engine::Prompt;
+use crate::manage::InputRole;
 
 /// `POST /v1/embeddings`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -15,6 +16,13 @@ pub struct EmbeddingRequest {
     /// How the numbers are written; `float` where absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub encoding_format: Option<EmbeddingFormat>,
+    /// Number of the values of each embedding; all by default. The profile of a model names the numbers that the model was
+    /// trained for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dimensions: Option<u32>,
+    /// What the inputs are, for a profile with prefixes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub input_role: Option<InputRole>,
     /// The caller, as for answers.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,

@@ -23,7 +23,7 @@ pub use trace::TraceStep;
 pub const MAX_SCHEMA: usize = 64 << 10;
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 11;
+pub const LINK_VERSION: u32 = 12;
 /// From the service.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "say", rename_all = "snake_case")]
@@ -135,13 +135,30 @@ pub struct AcceleratorOrder {
 /// The kernel lists memory of a simulated accelerator under this, followed by the pool's name.
 pub const POOL_MEMORY: &str = "deft-pool-";
 
-/// Inputs to compute embeddings of.
+/// Inputs to compute embeddings of, or to compare with a query.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct EmbedOrder {
     /// Number of the call, given by the service.
     pub call: u64,
     /// The inputs: texts or token ids.
     pub inputs: Vec<Prompt>,
+    /// What is computed of them.
+    pub task: EmbedTask,
+}
+
+/// What is computed of inputs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub enum EmbedTask {
+    /// The embedding of each.
+    Embed {
+        /// Number of the values that are kept of each; all by default.
+        dimensions: Option<u32>,
+    },
+    /// The relevance of each to a query: one value.
+    Rank {
+        /// What is searched.
+        query: String,
+    },
 }
 
 /// A prompt to convert to tokens, and nothing more.
@@ -317,13 +334,13 @@ pub enum FromEngine {
         /// What it does.
         step: TraceStep,
     },
-    /// Embeddings of some inputs, in their order.
+    /// Embeddings of some inputs in their order, or the relevance of each.
     Embedded {
         /// Number of the call.
         call: u64,
         /// Whether these are the last ones.
         is_last: bool,
-        /// One for each input, of length 1.
+        /// One for each input: an embedding of length 1, or one value.
         vectors: Vec<Vec<f32>>,
         /// Tokens of all inputs.
         tokens: u32,

@@ -8,7 +8,7 @@ use crate::embeddings::EmbeddingUsage;
 /// `POST /v1/rerank`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RerankRequest {
-    /// Model or variant; it must make embeddings.
+    /// Model or variant; it must make embeddings or be a cross-encoder.
     pub model: String,
     /// What is searched.
     pub query: String,
@@ -64,7 +64,8 @@ pub struct RerankResponse {
 pub struct RerankResult {
     /// Its number in the request, from 0.
     pub index: u32,
-    /// Cosine of the angle between its embedding and the query's, from -1 to 1.
+    /// With a cross-encoder, the probability that it is relevant, from 0 to 1. Otherwise the cosine of the angle between its
+    /// embedding and the query's, from -1 to 1.
     pub relevance_score: f32,
     /// Its text, if requested.
     #[serde(default, skip_serializing_if = "Option::is_none")]

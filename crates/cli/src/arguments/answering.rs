@@ -164,6 +164,8 @@ pub(crate) enum TaskName {
     Completion,
     /// The embeddings of texts.
     Embeddings,
+    /// Documents in the order of their relevance to a query.
+    Rerank,
 }
 
 impl From<LanguageName> for SnippetLanguage {
@@ -182,6 +184,7 @@ impl From<TaskName> for SnippetTask {
             TaskName::Chat => Self::Chat,
             TaskName::Completion => Self::Completion,
             TaskName::Embeddings => Self::Embeddings,
+            TaskName::Rerank => Self::Rerank,
         }
     }
 }

@@ -12,6 +12,7 @@ mod engine;
 mod load;
 mod model;
 mod offers;
+mod profile;
 mod read_headers;
 mod service;
 mod side_by_side;
@@ -52,6 +53,7 @@ pub(crate) fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Watch => wait_for(watch::run(&common)),
         Command::Ask(command) => wait_for(ask::run(&common, command)),
         Command::Talk(command) => wait_for(talk::run(&common, command)),
+        Command::Profile(command) => wait_for(profile::run(&common, command)),
         Command::Trace(command) => wait_for(trace::run(&common, &command)),
         Command::Batch(command) => wait_for(batch::run(&common, &command)),
         Command::Snippet(command) => wait_for(snippet::run(&common, &command)),

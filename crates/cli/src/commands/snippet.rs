@@ -18,9 +18,7 @@ pub(super) async fn run(common: &Common, command: &Snippet) -> Result<(), Failur
     let Some(found) = found else {
         let model = &command.model;
         let failure = match all.is_empty() {
-            true => Failure::refused(format!(
-                "`{model}` serves neither chat, completion nor embeddings"
-            )),
+            true => Failure::refused(format!("`{model}` serves nothing that a snippet could call")),
             false => Failure::refused(format!("`{model}` does not serve this task")),
         };
         return Err(

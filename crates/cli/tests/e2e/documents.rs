@@ -190,7 +190,11 @@ fn commands_of_the_guide_for_sources_print_what_it_shows() {
 #[test]
 fn programs_of_the_guide_get_the_answer() {
     let world = World::stocked();
+    let find = project("demo/larkfen-find/larkfen-find-q8_0.gguf");
+    world.ok(&["depot", "register", &find.to_string_lossy()]);
     let page = "docs/guide/programs.md";
+    let programs = Path::new(env!("CARGO_BIN_EXE_deft")).parent().unwrap();
+    let path = format!("{}:{}", programs.display(), std::env::var("PATH").unwrap());
     let at_home = |text: &str| text.replace(USUAL_ADDRESS, &world.address());
     for (kind, program, flag) in
         [("sh", "bash", "-c"), ("python", "python3", "-c"), ("js", "node", "-e")]
@@ -200,9 +204,11 @@ fn programs_of_the_guide_get_the_answer() {
             if kind == "js" {
                 text = format!("(async () => {{{text}}})()");
             }
-            let said = Said::from(Command::new(program).args([flag, &text]).output().unwrap());
+            let mut command = Command::new(program);
+            command.args([flag, &text]).env("PATH", &path).env("DEFT_SERVICE", world.address());
+            let said = Said::from(command.output().unwrap());
             assert!(said.code == 0, "{kind}: {said:?}");
-            let expected = [ANSWER, "Ember chard", "\"count\":"];
+            let expected = [ANSWER, "Ember chard", "\"count\":", "relevance_score", "` saved"];
             let is_answered = expected.into_iter().any(|text| said.out.contains(text));
             assert!(is_answered, "{kind}: {said:?}");
         }

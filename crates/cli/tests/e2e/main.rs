@@ -32,6 +32,7 @@ mod loads;
 mod permission;
 mod pools;
 mod processes;
+mod profiles;
 mod protocol;
 mod queue;
 mod record_faults;

@@ -34,10 +34,8 @@ fn every_snippet_of_every_task_runs() {
                 tasks.push(snippet.task);
             }
         }
-        assert_eq!(tasks.len(), 9);
-        assert!(
-            tasks.contains(&SnippetTask::Embeddings) && tasks.contains(&SnippetTask::Completion)
-        );
+        assert_eq!(tasks.len(), 12);
+        assert!(tasks.contains(&SnippetTask::Rerank) && tasks.contains(&SnippetTask::Completion));
     }
 }
 

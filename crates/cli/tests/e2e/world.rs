@@ -223,6 +223,12 @@ impl World {
         answer
     }
 
+    /// What the service answers at a path.
+    pub(crate) fn got(&self, path: &str) -> serde_json::Value {
+        let url = format!("{}{path}", self.address());
+        wait(async move { reqwest::get(url).await.unwrap().json().await.unwrap() })
+    }
+
     pub(crate) fn status(&self) -> ServiceStatus {
         serde_json::from_str(&self.ok(&["status", "--json"])).unwrap()
     }

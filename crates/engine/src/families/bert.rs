@@ -1,6 +1,6 @@
-//! The `bert` family: an encoder, for embeddings.
+//! The `bert` family: an encoder, for embeddings or (as cross-encoder) for scores of pairs of texts.
 //!
-//! Source: Devlin et al. 2018 and the GGUF naming of its tensors. Attention is bidirectional; positions and token types have
+//! Source: Devlin et al. 2018 and the GGUF naming of its tensors. Scores of pairs: Nogueira and Cho 2019. Attention is bidirectional; positions and token types have
 //! embeddings; norms follow attention and feed-forward part; the activation function is the exact Gaussian error unit.
 
 use std::ops::Range;
@@ -16,6 +16,7 @@ use super::buffers::{Buffers, Step};
 use super::home::Home;
 use super::network::Network;
 use super::parts::{Run, Sight, View, Workspace};
+use super::pooling::Pooling;
 use super::tensors::{MatrixPlace, VectorPlace};
 use crate::cache::{PageCopy, Store};
 use crate::compute::ComputeSettings;
@@ -32,6 +33,31 @@ pub(super) struct Plan {
     types: MatrixPlace,
     norm: NormPlace,
     layers: Vec<LayerPlan>,
+    head: Option<HeadPlan>,
+}
+
+/// The head of a cross-encoder.
+struct HeadPlan {
+    /// A square layer before the scores; some models have none.
+    pooler: Option<Projection>,
+    scores: Projection,
+}
+
+impl HeadPlan {
+    fn read(reader: &mut Reader<'_>, width: u32, scores: u32) -> Result<Self, LoadError> {
+        let pooler = reader.tensors.has("cls.weight");
+        let mut part = |name: &str, rows: u32| -> Result<Projection, LoadError> {
+            let bias = format!("{name}.bias");
+            let has_bias = reader.tensors.has(&bias);
+            Ok(Projection {
+                matrix: reader.tensors.matrix(&format!("{name}.weight"), width, rows)?,
+                bias: has_bias.then(|| reader.tensors.vector(&bias, rows)).transpose()?,
+            })
+        };
+        let pooler = pooler.then(|| part("cls", width)).transpose()?;
+        let scores = part("cls.output", scores)?;
+        Ok(Self { pooler, scores })
+    }
 }
 
 impl Plan {
@@ -88,10 +114,14 @@ pub(super) fn plan(header: &Header) -> Result<Plan, LoadError> {
             output_norm: norm(&mut reader, &format!("blk.{layer}.layer_output_norm"))?,
         });
     }
+    let head = match Pooling::of(header)? {
+        Some(Pooling::Rank { scores }) => Some(HeadPlan::read(&mut reader, width, scores)?),
+        _ => None,
+    };
     reader.tensors.finish()?;
     // Only the current layer has keys and values.
     let shape = ModelShape { layers: 1, encoder: true, ..shape };
-    Ok(Plan { shape, epsilon, tokens, positions, types, norm: first_norm, layers })
+    Ok(Plan { shape, epsilon, tokens, positions, types, norm: first_norm, layers, head })
 }
 
 impl NormPlace {
@@ -139,6 +169,22 @@ impl Layer {
     }
 }
 
+/// The opened head of a cross-encoder.
+struct Head {
+    pooler: Option<Linear>,
+    scores: Linear,
+}
+
+impl Head {
+    fn load(plan: &HeadPlan, file: &Mapped) -> Result<Self, LoadError> {
+        let load = |projection| Linear::load(projection, file);
+        Ok(Self {
+            pooler: plan.pooler.as_ref().map(load).transpose()?,
+            scores: load(&plan.scores)?,
+        })
+    }
+}
+
 /// An opened encoder. All its layers are one stage on the host.
 pub(super) struct Bert {
     host: Host,
@@ -149,6 +195,7 @@ pub(super) struct Bert {
     types: MatrixPlace,
     norm: Norm<Vec<f32>>,
     layers: Vec<Layer>,
+    head: Option<Head>,
     delay: AcceleratorDelay,
     held: Option<Held>,
 }
@@ -171,6 +218,7 @@ impl Bert {
             host: compute.host(),
             layers: layers.collect::<Result<_, _>>()?,
             norm: plan.norm.load(&file, plan.epsilon)?,
+            head: plan.head.as_ref().map(|head| Head::load(head, &file)).transpose()?,
             file: Arc::new(file),
             delay: layer_memory.delay(&plan.shape.layer_weights),
             shape: plan.shape,
@@ -197,18 +245,32 @@ impl Bert {
             .map(|(linear, out)| (linear.matrix.of(&self.file), (&mut **out).into()));
         self.host.multiply(x, matrices, activations);
         for (Linear { bias, .. }, out) in products {
-            self.host.add_to_rows(out, bias);
+            if !bias.is_empty() {
+                self.host.add_to_rows(out, bias);
+            }
         }
     }
 
-    /// Computes the embeddings of tokens of the first type at their positions.
+    /// The type of each token of an input. In a pair of texts, those of the second text have another type: they follow the
+    /// first separator, which is also the last token.
+    fn types(&self, tokens: &[u32]) -> impl Iterator<Item = usize> + use<> {
+        let has_two = self.head.is_some() && self.types.row_count() > 1;
+        let separator = tokens.last().filter(|_| has_two);
+        let second = separator
+            .and_then(|separator| tokens.iter().position(|token| token == separator))
+            .map_or(usize::MAX, |at| at + 1);
+        (0..tokens.len()).map(move |at| usize::from(at >= second))
+    }
+
+    /// Computes the embeddings of tokens at their positions.
     fn embed(&self, tokens: &[u32], state: &mut Vec<f32>) {
         let width = self.shape.width as usize;
         self.host.size(state, tokens.len() * width);
         let mut row = vec![0.0; width];
-        for (position, (state, &token)) in state.chunks_mut(width).zip(tokens).enumerate() {
+        let inputs = tokens.iter().zip(self.types(tokens));
+        for (position, (state, (&token, kind))) in state.chunks_mut(width).zip(inputs).enumerate() {
             self.tokens.decode_row(&self.file, token as usize, state);
-            for (matrix, at) in [(&self.positions, position), (&self.types, 0)] {
+            for (matrix, at) in [(&self.positions, position), (&self.types, kind)] {
                 matrix.decode_row(&self.file, at, &mut row);
                 state.iter_mut().zip(&row).for_each(|(state, value)| *state += value);
             }
@@ -299,6 +361,19 @@ impl Network for Bert {
 
     fn logits(&mut self, _: Range<usize>, _: &mut Workspace) {
         panic!("an encoder has no logits");
+    }
+
+    fn scores(&self, state: &[f32]) -> Vec<f32> {
+        let head = self.head.as_ref().expect("the lane checks that there is a head");
+        let mut activations = Default::default();
+        let (mut state, mut out) = (state.to_vec(), Vec::new());
+        if let Some(pooler) = &head.pooler {
+            self.linear(&state, [(pooler, &mut out)], &mut activations);
+            state.clear();
+            state.extend(out.iter().map(|value| value.tanh()));
+        }
+        self.linear(&state, [(&head.scores, &mut out)], &mut activations);
+        out
     }
 
     #[cfg(test)]

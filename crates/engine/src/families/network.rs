@@ -49,6 +49,14 @@ pub(crate) trait Network: Send {
     /// For an encoder, which has no logits; the lane checks that.
     fn logits(&mut self, rows: Range<usize>, work: &mut Workspace);
 
+    /// The scores of a pair of texts, from the state of its first token (`width` values).
+    ///
+    /// # Panics
+    /// Without the head of a cross-encoder; the lane checks that.
+    fn scores(&self, _state: &[f32]) -> Vec<f32> {
+        panic!("this model has no head for scores");
+    }
+
     /// Bytes of the allocated pages.
     #[cfg(test)]
     fn page_bytes(&self) -> usize;

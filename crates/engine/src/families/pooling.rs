@@ -1,6 +1,6 @@
 //! Pooling: the states of an input's tokens become one embedding.
 
-use deft_formats::gguf::Header;
+use deft_formats::gguf::{Header, TextList};
 
 use super::named::{self, ENCODER};
 use crate::load_error::LoadError;
@@ -14,10 +14,15 @@ pub(crate) enum Pooling {
     First,
     /// The last token.
     Last,
+    /// None: a head computes scores of a pair of texts from the first token (a cross-encoder).
+    Rank {
+        /// Scores of each pair.
+        scores: u32,
+    },
 }
 
 impl Pooling {
-    /// The pooling of a file; none if the model makes no embeddings. The default of encoders is the mean.
+    /// The pooling of a file; none if the model makes neither embeddings nor scores. The default of encoders is the mean.
     ///
     /// # Errors
     /// The pooling is not supported.
@@ -30,9 +35,11 @@ impl Pooling {
             Some(1) => Some(Self::Mean),
             Some(2) => Some(Self::First),
             Some(3) => Some(Self::Last),
+            Some(4) if family == ENCODER => Some(Self::Rank { scores: scores(header)? }),
             Some(other) => {
+                let most = if family == ENCODER { 4 } else { 3 };
                 return Err(LoadError::Unsupported {
-                    what: format!("key `{key}` is {other}; 0 to 3 are supported"),
+                    what: format!("key `{key}` is {other}; 0 to {most} are supported"),
                 });
             }
         })
@@ -44,19 +51,27 @@ impl Pooling {
             Self::Mean => "mean",
             Self::First => "first token",
             Self::Last => "last token",
+            Self::Rank { .. } => "none, a head scores pairs of texts",
         }
     }
 
-    /// Pools states (`tokens x width`) into one vector of length 1.
+    /// Pools states (`tokens x width`) into one vector of length 1, with the first `dimensions` values only if they are given.
     #[must_use]
     #[expect(
         clippy::cast_precision_loss,
         clippy::cast_possible_truncation,
         reason = "sums are wide"
     )]
-    pub(crate) fn embedding(self, states: &[f32], width: usize) -> Vec<f32> {
-        let pooled: Vec<f64> = match self {
-            Self::First => states[..width].iter().copied().map(f64::from).collect(),
+    pub(crate) fn embedding(
+        self,
+        states: &[f32],
+        width: usize,
+        dimensions: Option<usize>,
+    ) -> Vec<f32> {
+        let mut pooled: Vec<f64> = match self {
+            Self::First | Self::Rank { .. } => {
+                states[..width].iter().copied().map(f64::from).collect()
+            }
             Self::Last => states[states.len() - width..].iter().copied().map(f64::from).collect(),
             Self::Mean => {
                 let mut sums = vec![0.0; width];
@@ -67,10 +82,20 @@ impl Pooling {
                 sums.iter().map(|sum| sum / tokens).collect()
             }
         };
+        pooled.truncate(dimensions.unwrap_or(width));
         let length = pooled.iter().map(|value| value * value).sum::<f64>().sqrt();
         let length = if length == 0.0 { 1.0 } else { length };
         pooled.iter().map(|value| (value / length) as f32).collect()
     }
+}
+
+/// The number of scores of a cross-encoder: one, or one for each class.
+fn scores(header: &Header) -> Result<u32, LoadError> {
+    let key = format!("{}.classifier.output_labels", named::name(header)?);
+    let labels = header.metadata.optional_texts(&key)?.map_or(1, TextList::len);
+    u32::try_from(labels).ok().filter(|&labels| labels > 0).ok_or_else(|| LoadError::Unsupported {
+        what: format!("key `{key}` names {labels} classes"),
+    })
 }
 
 #[cfg(test)]
@@ -80,17 +105,24 @@ mod tests {
     #[test]
     fn each_way_of_pooling_gives_a_vector_of_length_one() {
         let states = [3.0, 0.0, 0.0, 4.0, 9.0, 12.0];
-        assert_eq!(Pooling::First.embedding(&states, 2), [1.0, 0.0]);
-        assert_eq!(Pooling::Last.embedding(&states, 2), [0.6, 0.8]);
-        let mean = Pooling::Mean.embedding(&states, 2);
+        assert_eq!(Pooling::First.embedding(&states, 2, None), [1.0, 0.0]);
+        assert_eq!(Pooling::Last.embedding(&states, 2, None), [0.6, 0.8]);
+        let mean = Pooling::Mean.embedding(&states, 2, None);
         let length = (4.0f32 * 4.0 + (16.0 / 3.0f32).powi(2)).sqrt();
         assert!((mean[0] - 4.0 / length).abs() < 1e-6);
         assert!((mean[1] - 16.0 / 3.0 / length).abs() < 1e-6);
     }
 
     #[test]
+    fn fewer_dimensions_are_the_first_ones_of_length_one() {
+        let states = [3.0, 4.0, 12.0];
+        assert_eq!(Pooling::First.embedding(&states, 3, Some(2)), [0.6, 0.8]);
+        assert_eq!(Pooling::First.embedding(&states, 3, Some(9)).len(), 3);
+    }
+
+    #[test]
     fn nothing_stays_nothing_and_what_is_no_number_shows() {
-        assert_eq!(Pooling::Mean.embedding(&[0.0; 4], 2), [0.0, 0.0]);
-        assert!(Pooling::Last.embedding(&[f32::NAN, 1.0], 2)[0].is_nan());
+        assert_eq!(Pooling::Mean.embedding(&[0.0; 4], 2, None), [0.0, 0.0]);
+        assert!(Pooling::Last.embedding(&[f32::NAN, 1.0], 2, None)[0].is_nan());
     }
 }

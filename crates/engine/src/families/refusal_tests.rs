@@ -241,4 +241,8 @@ fn ways_of_pooling_are_read_or_refused() {
     assert_eq!(pooling(Some(3)), Ok(Some(Pooling::Last)));
     assert!(pooling(Some(4)).unwrap_err().contains("`llama.pooling_type` is 4"));
     assert_eq!(Pooling::of(&Draft::new("bert").header()).unwrap(), Some(Pooling::Mean));
+    let rank = Draft::new("bert").with("pooling_type", Value::Unsigned(4));
+    assert_eq!(Pooling::of(&rank.header()).unwrap(), Some(Pooling::Rank { scores: 1 }));
+    let other = Draft::new("bert").with("pooling_type", Value::Unsigned(5));
+    assert!(Pooling::of(&other.header()).unwrap_err().to_string().contains("0 to 4"));
 }

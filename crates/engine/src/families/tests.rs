@@ -331,11 +331,43 @@ fn golden_embeddings_are_met_within_their_tolerance() {
             };
             assert!(off(states, wanted) <= 1e-4, "{name}: states off by {}", off(states, wanted));
             let row = input["embedding_row"]["l2_normalised"].as_u64().unwrap() as usize;
-            let found = pooling.embedding(states, width);
+            let found = pooling.embedding(states, width, None);
             let error = off(&found, &embeddings[row * width..][..width]);
             assert!(error <= 1e-5, "{name}: embedding off by {error}");
         }
     }
+}
+
+#[test]
+fn scores_of_classes_and_of_pairs_meet_independent_computations() {
+    let scores = |model: &mut Model, ids: &[u32]| {
+        let width = model.shape().width as usize;
+        let mut bench = Bench::new(model, CacheType::F32);
+        bench.step(ids);
+        let first = bench.work.wanted[..width].to_vec();
+        model.network.scores(&first)
+    };
+    let check = |found: &[f32], wanted: &Value| {
+        let wanted = wanted.as_array().unwrap();
+        assert_eq!(found.len(), wanted.len());
+        for (found, wanted) in found.iter().zip(wanted) {
+            let error = (f64::from(*found) - wanted.as_f64().unwrap()).abs();
+            assert!(error <= 1e-3, "{found} for {wanted}");
+        }
+    };
+    let mut classes = open_model("models/bert-classes.gguf").unwrap();
+    assert_eq!(classes.words.pooling, Some(Pooling::Rank { scores: 3 }));
+    let facts = std::fs::read(golden("models/bert-classes.json")).unwrap();
+    let facts: Value = serde_json::from_slice(&facts).unwrap();
+    for input in facts["inputs"].as_array().unwrap() {
+        check(&scores(&mut classes, &ids(&input["ids"])), &input["scores"]);
+    }
+    let (facts, mut rank) = own("rank", 64);
+    let pairs = facts["tokens"].as_array().unwrap();
+    for (pair, wanted) in pairs.iter().zip(facts["scores"].as_array().unwrap()) {
+        check(&scores(&mut rank, &ids(pair)), &serde_json::json!([wanted]));
+    }
+    assert_eq!(pairs.len(), 4);
 }
 
 #[test]
@@ -382,7 +414,7 @@ fn a_decoder_pools_by_its_last_token_where_its_file_says_so() {
     assert_eq!(model.words.pooling, Some(Pooling::Last));
     let (_, bench) = run(&mut model, &ids(&facts["ids"]), 128, CacheType::F32);
     let width = bench.model.shape().width as usize;
-    let found = Pooling::Last.embedding(&bench.work.wanted, width);
+    let found = Pooling::Last.embedding(&bench.work.wanted, width, None);
     for (found, wanted) in found.iter().zip(facts["embedding"].as_array().unwrap()) {
         assert!((f64::from(*found) - wanted.as_f64().unwrap()).abs() <= 1e-5);
     }

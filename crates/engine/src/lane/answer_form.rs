@@ -36,7 +36,7 @@ impl AnswerForm {
             Prompt::Chat { .. } => (&[][..], true),
             _ => (&[][..], false),
         };
-        let form = form(words, !tools.is_empty())?;
+        let form = form(words, order, !tools.is_empty())?;
         let has_reader = is_chat && (form.is_some() || words.form.reasoning.is_some());
         if !has_reader && order.constraint.is_none() {
             return Ok(None);
@@ -94,12 +94,23 @@ fn name(tool: &Value) -> Option<&str> {
 }
 
 /// The form of tool calls, if the call has tools.
-fn form(words: &Words, has_tools: bool) -> Result<Option<Arc<CallForm>>, CallError> {
-    match &words.form.calls {
+fn form(
+    words: &Words,
+    order: &CallOrder,
+    has_tools: bool,
+) -> Result<Option<Arc<CallForm>>, CallError> {
+    let given = || given_form(words, order);
+    match words.form.calls.clone().or_else(given) {
         _ if !has_tools => Ok(None),
-        Some(form) => Ok(Some(Arc::new(form.clone()))),
+        Some(form) => Ok(Some(Arc::new(form))),
         None => Err(CallError::NoToolCalls),
     }
+}
+
+/// The form that the operator gave, if the template has none of its own.
+pub(super) fn given_form(words: &Words, order: &CallOrder) -> Option<CallForm> {
+    let is_unknown = words.form.calls.is_none();
+    order.tools.example.as_deref().filter(|_| is_unknown).and_then(CallForm::of_example)
 }
 
 /// The field of the request with a constraint.

@@ -1,12 +1,12 @@
-//! Embeddings of a call's inputs, one after the other.
+//! Embeddings of a call's inputs, or their relevance to a query, one after the other.
 
 use std::collections::VecDeque;
 
-use deft_protocol::engine::{EmbedOrder, FromEngine};
+use deft_protocol::engine::{EmbedOrder, EmbedTask, FromEngine, Prompt};
 
 use super::{CallError, Outcome, prompt};
 use crate::cache::{KvCache, Sequence};
-use crate::families::Pooling;
+use crate::families::{Network, Pooling};
 use crate::model::Words;
 
 /// Approximate bytes of a message with embeddings.
@@ -14,9 +14,20 @@ const MESSAGE_BYTES: usize = 4 << 20;
 /// Approximate largest number of bytes of a written value.
 const VALUE_BYTES: usize = 16;
 
+/// What becomes of the states of an input.
+enum Task {
+    /// Its embedding is kept, with this many of its values.
+    Embed(Option<usize>),
+    /// Its embedding is compared with that of the first input, the query.
+    Compare,
+    /// The head of a cross-encoder scores it; it is a pair of the query and a document.
+    Score,
+}
+
 /// Embeddings that are being computed.
 pub(crate) struct Embedding {
     call: u64,
+    task: Task,
     pooling: Pooling,
     encoder: bool,
     width: usize,
@@ -29,16 +40,41 @@ pub(crate) struct Embedding {
 }
 
 impl Embedding {
-    /// Converts the inputs to tokens, and checks that each fits the context.
+    /// Converts the inputs to tokens, and checks that each fits the context. Documents for a cross-encoder become pairs with
+    /// the query; other models get the query as the first input.
     pub(crate) fn new(
         words: &Words,
         order: &EmbedOrder,
         context: usize,
     ) -> Result<Self, CallError> {
         let pooling = words.pooling.ok_or(CallError::NoEmbeddings)?;
-        let mut inputs = VecDeque::new();
+        let (task, first) = match (&order.task, pooling) {
+            (EmbedTask::Rank { query }, Pooling::Rank { scores: 1 }) => (Task::Score, Some(query)),
+            (_, Pooling::Rank { scores: scores @ 2.. }) => {
+                return Err(CallError::Classes { scores });
+            }
+            (EmbedTask::Embed { .. }, Pooling::Rank { .. }) => return Err(CallError::OnlyRanks),
+            (EmbedTask::Rank { query }, _) => (Task::Compare, Some(query)),
+            (EmbedTask::Embed { dimensions }, _) => {
+                (Task::Embed(dimensions.map(|count| count as usize)), None)
+            }
+        };
+        let convert = |input: &Prompt| prompt::tokens(words, input, &[], Some(context));
+        let mut query = first.map(|text| convert(&Prompt::Text(text.clone()))).transpose()?;
+        let mut all = Vec::new();
+        if matches!(task, Task::Compare) {
+            all.extend(query.take());
+        }
         for input in &order.inputs {
-            let tokens = prompt::tokens(words, input, &[], Some(context))?;
+            let tokens = convert(input)?;
+            all.push(match &query {
+                // The marker at the beginning of the document is left out.
+                Some(query) => [query, tokens.get(1..).unwrap_or_default()].concat(),
+                None => tokens,
+            });
+        }
+        let mut inputs = VecDeque::new();
+        for tokens in all {
             match tokens.len() {
                 0 => return Err(CallError::EmptyPrompt),
                 length if length > context => {
@@ -52,6 +88,7 @@ impl Embedding {
         }
         Ok(Self {
             call: order.call,
+            task,
             pooling,
             encoder: words.encoder,
             width: words.width as usize,
@@ -102,6 +139,10 @@ impl Embedding {
         let (call, tokens) = (self.call, self.token_count());
         let at_once = (MESSAGE_BYTES / (self.width.max(1) * VALUE_BYTES)).max(1);
         let mut left = std::mem::take(&mut self.vectors);
+        if let Task::Compare = self.task {
+            let query = left.remove(0);
+            left = left.iter().map(|document| vec![product(&query, document)]).collect();
+        }
         while !left.is_empty() {
             let more = left.split_off(left.len().min(at_once));
             let vectors = std::mem::replace(&mut left, more);
@@ -114,6 +155,7 @@ impl Embedding {
     pub(crate) fn take(
         &mut self,
         states: &[f32],
+        network: &dyn Network,
         sequence: &mut Sequence,
         cache: &mut KvCache,
         out: &mut Vec<FromEngine>,
@@ -122,7 +164,14 @@ impl Embedding {
         if sequence.length() < self.tokens().len() {
             return Ok(Outcome::GoesOn);
         }
-        let vector = self.pooling.embedding(&self.states, self.width);
+        let embedding = |dimensions| self.pooling.embedding(&self.states, self.width, dimensions);
+        let vector = match self.task {
+            Task::Embed(dimensions) => embedding(dimensions),
+            Task::Compare => embedding(None),
+            Task::Score => {
+                network.scores(&self.states[..self.width]).into_iter().map(logistic).collect()
+            }
+        };
         if !vector.iter().all(|value| value.is_finite()) {
             return Err(CallError::NotFinite { tokens: sequence.length() });
         }
@@ -137,4 +186,16 @@ impl Embedding {
         *sequence = self.begin(cache);
         Ok(Outcome::GoesOn)
     }
+}
+
+/// Product of two vectors of length 1: the cosine of their angle.
+#[expect(clippy::cast_possible_truncation, reason = "summed in f64, returned as f32")]
+fn product(one: &[f32], other: &[f32]) -> f32 {
+    let products = one.iter().zip(other).map(|(&one, &other)| f64::from(one) * f64::from(other));
+    products.sum::<f64>() as f32
+}
+
+/// The probability of a score, as cross-encoders are trained.
+fn logistic(score: f32) -> f32 {
+    1.0 / (1.0 + (-score).exp())
 }

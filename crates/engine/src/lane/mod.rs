@@ -8,6 +8,7 @@ mod output;
 mod prompt;
 mod scores;
 mod tokenized;
+mod told_tools;
 pub(crate) mod tracing;
 
 pub(crate) use answering::Answering;
@@ -90,7 +91,7 @@ pub enum CallError {
     /// Tools are requested from a model that writes no tool calls.
     #[error(
         "the chat template of this model writes no tool calls, so the model was not trained for them. Use another \
-         model: `deft depot inspect MODEL` shows whether one writes tool calls"
+         model (`deft depot inspect MODEL` shows whether one writes tool calls), or a profile with `--call-example`"
     )]
     NoToolCalls,
     /// A template argument is not read by the template.
@@ -108,9 +109,20 @@ pub enum CallError {
     /// Text is requested from a model that makes embeddings.
     #[error("this model makes only embeddings; request them with POST /v1/embeddings")]
     NoAnswers,
+    /// Something else is requested from a model that compares pairs of texts.
+    #[error("this model only orders documents by a query; request it with POST /v1/rerank")]
+    OnlyRanks,
     /// Embeddings are requested from a model that makes none.
     #[error("this model makes no embeddings: its file names no pooling")]
     NoEmbeddings,
+    /// An order is requested from a model that sorts texts into classes.
+    #[error(
+        "this model gives {scores} scores to a text, one for each of its classes, so it cannot order documents. Use a          model that serves `rerank`: `deft depot list` shows what each serves"
+    )]
+    Classes {
+        /// Its number of scores.
+        scores: u32,
+    },
 }
 
 impl CallError {
@@ -140,7 +152,9 @@ impl CallError {
             Self::ArgumentNotRead { .. } => (ProblemKind::Invalid, "template_argument_not_read"),
             Self::NoFillIn => (ProblemKind::Invalid, "no_fill_in"),
             Self::NoAnswers => (ProblemKind::Invalid, "no_answers"),
+            Self::OnlyRanks => (ProblemKind::Invalid, "only_ranks"),
             Self::NoEmbeddings => (ProblemKind::Invalid, "no_embeddings"),
+            Self::Classes { .. } => (ProblemKind::Invalid, "only_classes"),
         }
     }
 }

@@ -7,6 +7,8 @@ use serde_json::{Map, Value};
 
 use super::CallError;
 use super::answer_form::{self, AnswerForm};
+use super::told_tools;
+use crate::families::Pooling;
 use crate::model::Words;
 use crate::tokenizer::{Specials, StreamStart};
 
@@ -28,7 +30,8 @@ pub(crate) fn prepare(
     context: usize,
 ) -> Result<Prepared, CallError> {
     if words.encoder {
-        return Err(CallError::NoAnswers);
+        let only_ranks = matches!(words.pooling, Some(Pooling::Rank { .. }));
+        return Err(if only_ranks { CallError::OnlyRanks } else { CallError::NoAnswers });
     }
     let form = AnswerForm::of(words, &order)?;
     complete(words, &mut order)?;
@@ -60,10 +63,14 @@ pub(crate) fn prepare(
 
 /// Gives a conversation the form that the template reads.
 pub(super) fn complete(words: &Words, order: &mut CallOrder) -> Result<(), CallError> {
+    let given = answer_form::given_form(words, order);
     let Prompt::Chat { messages, tools, arguments } = &mut order.prompt else { return Ok(()) };
-    answer_form::convert_calls(words, messages);
     if order.tools.choice == ToolChoice::None {
         *tools = None;
+    }
+    match given {
+        Some(form) => told_tools::tell(messages, tools.take().as_deref(), &form),
+        None => answer_form::convert_calls(words, messages),
     }
     match arguments.keys().find(|name| !words.template.reads(name)) {
         Some(name) => Err(CallError::ArgumentNotRead { name: name.clone() }),

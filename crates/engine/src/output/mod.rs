@@ -9,6 +9,7 @@ mod probe;
 mod reader;
 mod reasoning;
 
+pub use calls::is_example;
 #[cfg(test)]
 pub(crate) use calls::tests::of_kind;
 pub use calls::{CallForm, CallKind, CallShape};

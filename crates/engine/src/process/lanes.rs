@@ -310,7 +310,8 @@ impl Lanes {
                 rows.extend((0..count).map(|row| (part.row + row, at, end - count + row)));
             } else if let Job::Embed(job) = &mut lane.job {
                 let states = &self.work.wanted[part.row * width..(part.row + count) * width];
-                outcomes[at] = job.take(states, &mut lane.sequence, &mut self.cache, out);
+                let network = &*self.model.network;
+                outcomes[at] = job.take(states, network, &mut lane.sequence, &mut self.cache, out);
             }
         }
         let vocabulary = self.model.shape().vocabulary as usize;

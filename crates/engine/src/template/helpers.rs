@@ -52,7 +52,7 @@ fn to_json(state: &State<'_, '_>, value: &Value, options: Kwargs) -> Result<Valu
 }
 
 /// Writes an object as JSON with ", " and ": " as separators.
-pub(crate) fn spaced_json(fields: &serde_json::Map<String, serde_json::Value>) -> String {
+pub(crate) fn spaced_json(fields: &impl Serialize) -> String {
     let mut out = Vec::new();
     let mut writer = serde_json::Serializer::with_formatter(&mut out, Spaced);
     // Writing JSON values to memory does not fail.

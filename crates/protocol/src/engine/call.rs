@@ -64,6 +64,10 @@ pub struct ToolOrder {
     pub choice: ToolChoice,
     /// Whether an answer may have several calls.
     pub several: bool,
+    /// A call of a tool `find` with the argument `text`, whose value is `Moonhook`, as the model shall write it. It is used
+    /// where the model's template writes no calls.
+    #[serde(default)]
+    pub example: Option<String>,
 }
 
 /// Which calls an answer has.

@@ -30,6 +30,8 @@ pub enum SnippetTask {
     Completion,
     /// The embeddings of texts.
     Embeddings,
+    /// Documents in the order of their relevance to a query.
+    Rerank,
 }
 
 /// A working call of a model of this server.

@@ -26,7 +26,7 @@ const ORDER_COUNTS: f64 = 1.15;
 const ANSWER: u32 = 48;
 /// A model whose answer has at most this perplexity is sure of it.
 const SURE: f64 = 1.5;
-/// Two texts of one meaning and one of another, for models that make embeddings.
+/// Two texts of one meaning and one of another, for models that compare texts.
 const ALIKE: [&str; 3] =
     ["When do I sow beans?", "When are beans sown?", "The ship left the harbour at night."];
 
@@ -43,6 +43,8 @@ pub(crate) async fn of(gateway: &Gateway, model: &str) -> Result<CheckReport, Pr
     }
     if facts.serves.iter().any(|what| what == "embeddings") {
         findings.push(embeddings(gateway, &name).await?);
+    } else if facts.serves.iter().any(|what| what == "rerank") {
+        findings.push(rank(gateway, &name).await?);
     }
     let unwell: Vec<&str> =
         findings.iter().filter(|found| !found.passed).map(|found| found.what.as_str()).collect();
@@ -214,13 +216,13 @@ async fn embeddings(gateway: &Gateway, name: &str) -> Result<Finding, Problem> {
     const WHAT: &str = "embeddings";
     let inputs = ALIKE.iter().map(|text| Prompt::Text((*text).to_owned())).collect();
     let embedded = match gateway
-        .embed(gateway.board.arrive(Uuid::now_v7(), name, CALLER), name, inputs, None)
+        .embed(gateway.board.arrive(Uuid::now_v7(), name, CALLER), name, inputs, (None, None), None)
         .await
     {
         Ok(embedded) => embedded,
         Err(problem) => return as_finding(WHAT, problem),
     };
-    let [first, alike, other] = embedded.vectors.as_slice() else {
+    let [first, alike, other] = embedded.values.as_slice() else {
         let detail = "the engine returned a different number of embeddings than requested";
         return Err(Problem::new(ProblemKind::Fault, "engine_odd", detail));
     };
@@ -228,6 +230,25 @@ async fn embeddings(gateway: &Gateway, name: &str) -> Result<Finding, Problem> {
     let (near, far) = (cosine(first, alike), cosine(first, other));
     let figures = format!(
         "similarity {near:.2} of two questions with the same meaning, {far:.2} of unrelated texts"
+    );
+    Ok(finding(WHAT, near > far, figures))
+}
+
+/// Whether a text of the same meaning is more relevant than another.
+async fn rank(gateway: &Gateway, name: &str) -> Result<Finding, Problem> {
+    const WHAT: &str = "rerank";
+    let [query, documents @ ..] = ALIKE.map(str::to_owned);
+    let call = gateway.board.arrive(Uuid::now_v7(), name, CALLER);
+    let ranked = match gateway.rank(call, name, query, documents.to_vec(), None).await {
+        Ok(ranked) => ranked,
+        Err(problem) => return as_finding(WHAT, problem),
+    };
+    let [near, far] = ranked.values[..] else {
+        let detail = "the engine returned a different number of scores than requested";
+        return Err(Problem::new(ProblemKind::Fault, "engine_odd", detail));
+    };
+    let figures = format!(
+        "relevance {near:.2} of a question with the same meaning, {far:.2} of an unrelated text"
     );
     Ok(finding(WHAT, near > far, figures))
 }

@@ -17,9 +17,11 @@ use deft_protocol::engine::{
     Constraint, EngineFigures, Part, Prompt, ToEngine, TokenScore, ToolOrder, encode_frame,
 };
 use deft_protocol::manage::CallRecord;
+use deft_protocol::manage::ProfileSettings;
 use uuid::Uuid;
 
 use crate::answering::board::{Arrived, Board, CALL_ENDED};
+use crate::answering::profiles::Profiles;
 use crate::fleet::engine_link::{CallEvent, CallStream, engine_lost, too_large};
 use crate::fleet::{Asker, Fleet, Seat};
 use crate::loading::loads::Loads;
@@ -41,6 +43,7 @@ pub(crate) struct Gateway {
     pub(crate) recorder: Recorder,
     pub(crate) board: Board,
     pub(crate) traces: Arc<Traces>,
+    pub(crate) profiles: Arc<Profiles>,
 }
 
 /// The content of a call, without the options that all calls have.
@@ -110,9 +113,12 @@ impl Gateway {
         &self,
         call: Arrived,
         model: &str,
-        question: Question,
+        mut question: Question,
         options: AnswerOptions,
     ) -> Result<Answer, Problem> {
+        let settings = self.meaning(model);
+        let model = &settings.model;
+        question.tools.example = settings.call_example;
         let release = options.unload_after.unwrap_or(false);
         let wait = options.wait_seconds.map(deadline).transpose()?;
         let user = options.user.clone();
@@ -130,6 +136,12 @@ impl Gateway {
             answer.trace = trace;
             answer
         })
+    }
+
+    /// What a name of a model or a profile means.
+    fn meaning(&self, name: &str) -> ProfileSettings {
+        let of_model = || ProfileSettings { model: name.to_owned(), ..ProfileSettings::default() };
+        self.profiles.find(name).map_or_else(of_model, |profile| profile.settings)
     }
 
     async fn begin(

@@ -4,4 +4,5 @@ pub(crate) mod board;
 pub(crate) mod checkup;
 pub(crate) mod gateway;
 pub(crate) mod kept_answers;
+pub(crate) mod profiles;
 pub(crate) mod snippets;

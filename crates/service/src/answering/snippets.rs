@@ -22,6 +22,7 @@ pub(crate) fn snippets(called: &Called<'_>) -> Vec<Snippet> {
         (SnippetTask::Chat, serves("chat")),
         (SnippetTask::Completion, serves("completion")),
         (SnippetTask::Embeddings, serves("embeddings")),
+        (SnippetTask::Rerank, serves("rerank")),
     ];
     let tasks = tasks.into_iter().filter(|(_, is_served)| *is_served);
     let of_task = |(task, _)| {
@@ -51,6 +52,11 @@ fn request(model: &str, task: SnippetTask) -> (&'static str, Value, &'static str
             "/v1/embeddings",
             json!({"model": model, "input": ["Sow in spring.", "Harvest in autumn."]}),
             r#"["data"][0]["embedding"]"#,
+        ),
+        SnippetTask::Rerank => (
+            "/v1/rerank",
+            json!({"model": model, "query": "When do I sow beans?", "documents": ["Chard is sown in March.", "Beans are sown in May."]}),
+            r#"["results"][0]"#,
         ),
     }
 }

@@ -22,6 +22,7 @@ use super::run::RunError;
 use crate::answering::board::Board;
 use crate::answering::gateway::Gateway;
 use crate::answering::kept_answers::KeptAnswers;
+use crate::answering::profiles::Profiles;
 use crate::batches::{Batches, Runner};
 use crate::config::{Config, PullConfig};
 use crate::database::{CONNECT, Database};
@@ -97,6 +98,8 @@ impl Opening<'_> {
         patiently(|| loads.restore()).await?;
         tokio::spawn(forget_temporary(Arc::clone(&catalogue), fleet.clone()));
         let (board, traces) = (Board::new(), Traces::start());
+        let profiles = patiently(|| Profiles::open(pool.clone(), node, Arc::clone(&catalogue)));
+        let profiles = Arc::new(profiles.await?);
         let batches = Batches::open(config.data_dir.join("batches"), pool.clone(), node);
         let (batches, orders) = batches.await?;
         let app = web::Data::new(App {
@@ -110,7 +113,9 @@ impl Opening<'_> {
                 recorder,
                 board: board.clone(),
                 traces: Arc::clone(&traces),
+                profiles: Arc::clone(&profiles),
             },
+            profiles,
             traces,
             board,
             kept_answers: KeptAnswers::start(),

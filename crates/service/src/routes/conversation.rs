@@ -186,7 +186,11 @@ fn tool_order(form: &AnswerForm, names: &BTreeSet<String>) -> Result<ToolOrder, 
     };
     match missing {
         Some(detail) => Err(invalid("tool_choice", "tool_choice_invalid", detail)),
-        None => Ok(ToolOrder { choice, several: form.parallel_tool_calls.unwrap_or(true) }),
+        None => Ok(ToolOrder {
+            choice,
+            several: form.parallel_tool_calls.unwrap_or(true),
+            example: None,
+        }),
     }
 }
 

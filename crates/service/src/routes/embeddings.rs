@@ -48,8 +48,9 @@ fn begin(
     let (call, patience) = app.arrive(&request.model, caller);
     let app = app.clone();
     let made = async move {
-        let EmbeddingRequest { model, input, user, .. } = request;
-        let embedded = app.gateway.embed(call, &model, input.into_list(), user).await?;
+        let EmbeddingRequest { model, input, dimensions, input_role, user, .. } = request;
+        let how = (dimensions, input_role);
+        let embedded = app.gateway.embed(call, &model, input.into_list(), how, user).await?;
         Ok(response(embedded, format))
     };
     Ok((made, patience))
@@ -75,7 +76,7 @@ fn response(embedded: Embedded, format: EmbeddingFormat) -> EmbeddingResponse {
     };
     EmbeddingResponse {
         object: "list".to_owned(),
-        data: (0..).zip(embedded.vectors).map(entry).collect(),
+        data: (0..).zip(embedded.values).map(entry).collect(),
         model: embedded.model,
         usage: EmbeddingUsage { prompt_tokens: embedded.tokens, total_tokens: embedded.tokens },
     }

@@ -23,6 +23,7 @@ mod models;
 mod openapi;
 mod plans;
 mod pools;
+mod profiles;
 mod renamed;
 mod rerank;
 pub(crate) mod respond;
@@ -52,6 +53,7 @@ use uuid::Uuid;
 use crate::answering::board::{Arrived, Board};
 use crate::answering::gateway::{self, Gateway, Question};
 use crate::answering::kept_answers::KeptAnswers;
+use crate::answering::profiles::Profiles;
 use crate::batches::Batches;
 use crate::depot::catalogue::Catalogue;
 use crate::depot::files::DepotFiles;
@@ -79,6 +81,7 @@ type Beginning = (Begun, Patience, AnswerOptions);
 /// What the routes share.
 pub(crate) struct App {
     pub(crate) catalogue: Arc<Catalogue>,
+    pub(crate) profiles: Arc<Profiles>,
     pub(crate) fleet: Fleet,
     pub(crate) loads: Arc<Loads>,
     pub(crate) gateway: Gateway,
@@ -205,6 +208,10 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(depot::register)
         .service(depot::rename)
         .service(depot::remove)
+        .service(profiles::list_profiles)
+        .service(profiles::show_profile)
+        .service(profiles::save_profile)
+        .service(profiles::remove_profile)
         .service(sources::list_sources)
         .service(sources::add_source)
         .service(sources::check_source)

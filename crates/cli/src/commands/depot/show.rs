@@ -183,7 +183,10 @@ fn rows(variant: &Variant, kernels: Option<&str>) -> Vec<(&'static str, String)>
         ("name in file", own(&facts.name)),
         ("description", own(&facts.description)),
         ("licence", own(&facts.licence)),
-        ("serves", facts.serves.join(", ")),
+        (
+            "serves",
+            if facts.serves.is_empty() { "nothing".to_owned() } else { facts.serves.join(", ") },
+        ),
         ("family", facts.family.clone()),
         ("parameters", print::count(facts.parameters)),
         ("types", mix(facts)),

@@ -10,6 +10,7 @@
 //! | several calls in a list | `[{"name": "f", "arguments": {"x": 1}}, ...]` |
 //! | plain JSON | `{"name": "f", "arguments": {"x": 1}}`, the whole answer |
 
+mod example;
 mod function_syntax;
 mod json_between_markers;
 mod json_to_end;
@@ -19,6 +20,9 @@ mod name_then_arguments;
 mod object;
 mod plain_json;
 pub(super) mod scan;
+
+pub use example::is_example;
+use serde_json::{Map, Value};
 
 use super::probe::{self, Probe};
 use crate::template::Template;
@@ -120,16 +124,29 @@ impl CallForm {
     /// A call of a tool `find` with the argument `text`, as the model writes it.
     #[must_use]
     pub fn example(&self) -> String {
-        let [_, colon] = self.json;
+        let arguments = Map::from_iter([("text".to_owned(), Value::from("Moonhook"))]);
+        self.written("find", &arguments)
+    }
+
+    /// A call as the model writes it.
+    pub(crate) fn written(&self, tool: &str, values: &Map<String, Value>) -> String {
+        let [comma, colon] = self.json;
+        let json = |value: &Value| match (comma, colon) {
+            (", ", _) => crate::template::spaced_json(value),
+            _ => value.to_string(),
+        };
+        let (quoted, object) = (Value::from(tool), Value::from(values.clone()));
         let call = match &self.call {
-            CallShape::Object { name, arguments } => {
-                let [comma, colon] = self.json;
-                format!(
-                    "{{\"{name}\"{colon}\"find\"{comma}\"{arguments}\"{colon}{{\"text\"{colon}\"Moonhook\"}}}}"
-                )
+            CallShape::Object { name, arguments } => format!(
+                "{{\"{name}\"{colon}{quoted}{comma}\"{arguments}\"{colon}{}}}",
+                json(&object)
+            ),
+            CallShape::Named { middle } => format!("{tool}{middle}{}", json(&object)),
+            CallShape::Syntax => {
+                let value = |(key, value): (&String, &Value)| format!("{key}={}", json(value));
+                let values: Vec<String> = values.iter().map(value).collect();
+                format!("{tool}({})", values.join(", "))
             }
-            CallShape::Named { middle } => format!("find{middle}{{\"text\"{colon}\"Moonhook\"}}"),
-            CallShape::Syntax => "find(text=\"Moonhook\")".to_owned(),
         };
         format!("{}{call}{}", self.opening, self.closing)
     }

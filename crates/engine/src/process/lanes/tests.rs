@@ -2,6 +2,7 @@
 
 mod company;
 mod constrained;
+mod inputs;
 mod pages;
 mod places;
 
@@ -305,55 +306,6 @@ fn endless_repetition_is_ended_and_reported() {
     assert!(ended.detail.unwrap().contains("repeated one token 240 times"));
     let free = one(&mut lanes, CallOrder { guard: false, ..order }).figures.unwrap();
     assert_eq!((free.ended_by, free.answer_tokens), (EndedBy::TokenLimit, 400));
-}
-
-#[test]
-fn embeddings_are_the_same_alone_and_among_others() {
-    let model = "demo/larkfen-find/larkfen-find-q8_0.gguf";
-    let shape = Model::open(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(model), 64)
-        .unwrap()
-        .shape()
-        .clone();
-    let mut lanes = open(model, LoadSettings::for_model(&shape));
-    let texts = ["When is Ember chard sown?", "frost", "How deep do I sow Moonhook bean?"];
-    let mut embed = |inputs: &[&str]| {
-        let inputs = inputs.iter().map(|text| Prompt::Text((*text).to_owned())).collect();
-        lanes.embed(EmbedOrder { call: 1, inputs });
-        let mut out = Vec::new();
-        while !lanes.is_idle() {
-            lanes.admit(&mut out);
-            lanes.step(&mut out);
-        }
-        match out.pop() {
-            Some(FromEngine::Embedded { vectors, .. }) => vectors,
-            other => panic!("{other:?}"),
-        }
-    };
-    let together = embed(&texts);
-    for (text, expected) in texts.iter().zip(&together) {
-        assert_eq!(&embed(&[text])[0], expected, "{text}");
-        let length: f32 = expected.iter().map(|value| value * value).sum();
-        assert!((length - 1.0).abs() < 1e-5);
-    }
-}
-
-#[test]
-fn a_model_is_not_asked_for_what_it_does_not_make() {
-    let code = |mut messages: Vec<FromEngine>| match messages.pop() {
-        Some(FromEngine::Failed { code, .. }) => code,
-        other => panic!("{other:?}"),
-    };
-    let mut desk = open(DESK, settings(64, 1, 16, CacheType::F16));
-    let messages =
-        desk.embed(EmbedOrder { call: 1, inputs: vec![Prompt::Text("seed".to_owned())] });
-    assert_eq!(code(messages), "no_embeddings");
-    let messages = desk.call(order(2, Prompt::Tokens(vec![900_000])));
-    assert_eq!(code(messages), "token_unknown");
-    assert_eq!(code(desk.call(order(3, Prompt::Tokens(Vec::new())))), "prompt_empty");
-    assert!(desk.is_idle());
-    let find = settings(64, 1, 64, CacheType::F32);
-    let mut find = open("demo/larkfen-find/larkfen-find-q8_0.gguf", find);
-    assert_eq!(code(find.call(order(4, Prompt::Text("seed".to_owned())))), "no_answers");
 }
 
 #[test]

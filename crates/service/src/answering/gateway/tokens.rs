@@ -22,9 +22,12 @@ impl Gateway {
         &self,
         call: Arrived,
         model: &str,
-        question: Question,
+        mut question: Question,
         texts: TokenTexts,
     ) -> Result<Tokens, Problem> {
+        let settings = self.meaning(model);
+        let model = &settings.model;
+        question.tools.example = settings.call_example;
         let of = order::order(question, AnswerOptions::default())?;
         let order = TokenizeOrder { of, texts };
         fits(&ToEngine::Tokenize(Box::new(order.clone())))?;

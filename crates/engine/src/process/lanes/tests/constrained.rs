@@ -35,7 +35,7 @@ fn with_tools(call: u64, question: &str, choice: ToolChoice) -> CallOrder {
     let message = json!({"role": "user", "content": question}).as_object().unwrap().clone();
     let arguments = serde_json::Map::new();
     let prompt = Prompt::Chat { messages: vec![message], tools: Some(tools()), arguments };
-    let tools = ToolOrder { choice, several: false };
+    let tools = ToolOrder { choice, several: false, example: None };
     CallOrder { tools, max_tokens: Some(80), ..CallOrder::greedy(call, prompt) }
 }
 
