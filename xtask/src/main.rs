@@ -101,6 +101,8 @@ enum Bench {
         #[arg(long)]
         only_many: bool,
     },
+    /// What a call takes besides computing, in each protocol.
+    Calls,
     /// Planned and measured memory, and switching between models; makes synthetic models of up to
     /// 1.1 GB in `target/`.
     Memory,
@@ -158,6 +160,7 @@ fn main() -> anyhow::Result<()> {
             }
             if minutes > 0 { soak::measure(minutes) } else { Ok(()) }
         }
+        Task::Bench(Bench::Calls) => serving::calls(),
         Task::Bench(Bench::Memory) => bench::memory(),
         Task::Bench(Bench::Pull) => bench::pull(),
         Task::Drill(Drill::Hostile { requests }) => hostile::measure(requests),

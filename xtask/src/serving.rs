@@ -11,7 +11,7 @@ use deft_formats::quant::TensorType;
 use serde_json::{Value, json};
 
 use crate::bench::{Service, median};
-use crate::synthetic::{HALF_WIDE, LEAST, Stored, stored};
+use crate::synthetic::{HALF_WIDE, Stored, stored};
 
 /// Two names of one file of half a billion parameters.
 const NAMES: [&str; 2] = ["larkfen-fern/q8_0", "larkfen-moss/q8_0"];
@@ -25,17 +25,24 @@ pub fn measure(rounds: usize, seconds: u64) -> anyhow::Result<()> {
         service.register(&half, name)?;
         service.deft(&["load", name, "--lanes", "2", "--context", "4608"])?;
     }
-    let least = stored(LEAST, Stored::All(TensorType::Q8_0))?;
-    service.register(&least, "larkfen-least/q8_0")?;
-    service.deft(&["load", "larkfen-least"])?;
-    let status: Value = serde_json::from_str(&service.deft(&["service", "status", "--json"])?)?;
-    let address = status["address"].as_str().context("it has an address")?;
-    let address = address.trim_start_matches("http://").trim_end_matches('/');
+    let address = &address_of(&service)?;
     together(address, rounds)?;
     shares(&service, address, seconds)?;
     held_up(address)?;
-    second_turn(address, rounds)?;
-    own_share(address)
+    second_turn(address, rounds)
+}
+
+/// What a call takes besides computing.
+pub fn calls() -> anyhow::Result<()> {
+    let service = Service::start()?;
+    let address = address_of(&service)?;
+    own_share(&service, &address)
+}
+
+fn address_of(service: &Service) -> anyhow::Result<String> {
+    let status: Value = serde_json::from_str(&service.deft(&["service", "status", "--json"])?)?;
+    let address = status["address"].as_str().context("it has an address")?;
+    Ok(address.trim_start_matches("http://").trim_end_matches('/').to_owned())
 }
 
 /// Requests an answer to a prompt of a number of tokens of a text; returns the time of each piece.
@@ -195,26 +202,134 @@ fn second_turn(address: &str, rounds: usize) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// The time of a call without the computing time of its engine.
-fn own_share(address: &str) -> anyhow::Result<()> {
-    let mut times = Vec::new();
-    for text in 0..300_u32 {
-        let prompt: Vec<u32> = (0..8).map(|at| 3 + (at * 31 + text * 7) % 300).collect();
-        let body =
-            json!({"model": "larkfen-least", "prompt": prompt, "max_tokens": 4, "temperature": 0});
+/// A connection that stays open between calls, as those of client libraries do.
+struct Connection {
+    socket: BufReader<TcpStream>,
+    address: String,
+}
+
+impl Connection {
+    fn to(address: &str) -> anyhow::Result<Self> {
+        let socket = TcpStream::connect(address)?;
+        socket.set_nodelay(true)?;
+        Ok(Self { socket: BufReader::new(socket), address: address.to_owned() })
+    }
+
+    /// Sends a body to a path; returns the body of the answer and how long it took.
+    fn call(&mut self, method: &str, path: &str, body: &str) -> anyhow::Result<(String, f64)> {
+        let (address, length) = (&self.address, body.len());
+        let request = format!(
+            "{method} {path} HTTP/1.1\r\nhost: {address}\r\ncontent-length: {length}\r\n\r\n{body}"
+        );
         let begun = Instant::now();
-        let mut answer = String::new();
-        post(address, "/v1/completions", &body)?.read_to_string(&mut answer)?;
-        let total = begun.elapsed().as_secs_f64();
-        let json = answer.split("\r\n\r\n").nth(1).context("it has a body")?;
-        let figures: Value = serde_json::from_str(json)?;
-        let figures = &figures["choices"][0]["deft"];
+        self.socket.get_mut().write_all(request.as_bytes())?;
+        let (mut head, mut length) = (String::new(), 0);
+        while !head.ends_with("\r\n\r\n") {
+            let begins = head.len();
+            if self.socket.read_line(&mut head)? == 0 {
+                bail!("{path}: the connection ended");
+            }
+            if let Some((name, value)) = head[begins..].split_once(':')
+                && name.eq_ignore_ascii_case("content-length")
+            {
+                length = value.trim().parse()?;
+            }
+        }
+        let mut answer = vec![0; length];
+        self.socket.read_exact(&mut answer)?;
+        let took = begun.elapsed().as_secs_f64();
+        let answer = String::from_utf8(answer)?;
+        if !head.starts_with("HTTP/1.1 200") {
+            bail!("{path}: {answer}");
+        }
+        Ok((answer, took))
+    }
+}
+
+/// A body, sent to a path, and how long the call takes besides what the engine computes.
+struct Kind {
+    what: &'static str,
+    path: &'static str,
+    body: String,
+    /// Seconds of each call, without those.
+    own: Vec<f64>,
+}
+
+impl Kind {
+    fn new(what: &'static str, path: &'static str, body: &Value) -> Self {
+        Self { what, path, body: body.to_string(), own: Vec::new() }
+    }
+
+    fn call(&mut self, connection: &mut Connection) -> anyhow::Result<()> {
+        let (answer, took) = connection.call("POST", self.path, &self.body)?;
+        let answer: Value = serde_json::from_str(&answer)?;
+        let figures = answer.get("deft").unwrap_or(&answer["choices"][0]["deft"]);
         let seconds = |field: &str| figures[field].as_f64().context("it has figures");
-        times.push(total - seconds("prompt_seconds")? - seconds("answer_seconds")?);
+        let computed = ["prepare_seconds", "prompt_seconds", "answer_seconds"];
+        let computed = computed.into_iter().map(seconds).sum::<anyhow::Result<f64>>()?;
+        self.own.push(took - computed);
+        Ok(())
+    }
+}
+
+/// What a call takes besides computing, in each protocol.
+fn own_share(service: &Service, address: &str) -> anyhow::Result<()> {
+    let desk = crate::steps::root().join("demo/larkfen-desk/larkfen-desk-q8_0.gguf");
+    service.register(&desk, "larkfen-desk/q8_0")?;
+    service.deft(&["load", "larkfen-desk"])?;
+    let messages = json!([{"role": "user", "content": "How deep do I sow Moonhook bean?"}]);
+    let schema = json!({"type": "object", "properties": {"variety": {"type": "string"}}, "required": ["variety"]});
+    let tool =
+        json!({"type": "function", "function": {"name": "stock_level", "parameters": schema}});
+    let of = |more: Value| {
+        let mut body = json!({"model": "larkfen-desk", "temperature": 0, "max_tokens": 4});
+        body.as_object_mut().into_iter().for_each(|body| {
+            body.extend(
+                more.as_object()
+                    .into_iter()
+                    .flatten()
+                    .map(|(key, value)| (key.clone(), value.clone())),
+            );
+        });
+        body
+    };
+    let chat = "/v1/chat/completions";
+    let mut kinds = [
+        Kind::new("completions", "/v1/completions", &of(json!({"prompt": "Moonhook bean"}))),
+        Kind::new("chat", chat, &of(json!({"messages": messages}))),
+        Kind::new("chat, a tool", chat, &of(json!({"messages": messages, "tools": [tool]}))),
+        Kind::new(
+            "chat, a tool required",
+            chat,
+            &of(json!({"messages": messages, "tools": [tool], "tool_choice": "required"})),
+        ),
+        Kind::new(
+            "chat, a schema",
+            chat,
+            &of(json!({"messages": messages, "response_format": {"type": "json_schema",
+                "json_schema": {"name": "a", "schema": schema}}})),
+        ),
+        Kind::new(
+            "responses",
+            "/v1/responses",
+            &json!({"model": "larkfen-desk", "temperature": 0, "max_output_tokens": 4, "input": messages}),
+        ),
+        Kind::new("messages", "/v1/messages", &of(json!({"messages": messages}))),
+    ];
+    let (mut connection, mut bare) = (Connection::to(address)?, Vec::new());
+    for _ in 0..300 {
+        bare.push(connection.call("GET", "/health/live", "")?.1);
+        for kind in &mut kinds {
+            kind.call(&mut connection)?;
+        }
     }
     println!(
-        "a call besides what its engine computes, connecting included: {:.2} ms at the median (aim 1)",
-        median(&mut times) * 1e3
+        "a call besides what its engine computes, at the median (aim 1 ms), beside a call that only says that the \
+         service lives, in the same run:"
     );
+    println!("  {:22} {:.2} ms", "/health/live", median(&mut bare) * 1e3);
+    for mut kind in kinds {
+        println!("  {:22} {:.2} ms", kind.what, median(&mut kind.own) * 1e3);
+    }
     Ok(())
 }

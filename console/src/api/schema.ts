@@ -1846,6 +1846,11 @@ export interface components {
             load_seconds: number;
             /**
              * Format: double
+             * @description Seconds in which the prompt was rendered and converted to tokens.
+             */
+            prepare_seconds?: number;
+            /**
+             * Format: double
              * @description Computed prompt tokens per second.
              */
             prompt_rate: number;

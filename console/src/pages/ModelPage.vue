@@ -50,7 +50,7 @@ const lines = computed((): Figure[] => {
   return [
     [t('depot.serves'), facts.serves?.join(', ') ?? ''],
     ...(facts.tool_calls
-      ? [[t('depot.toolCalls'), facts.tool_calls.example, t('hints.toolCalls', { form: facts.tool_calls.form })] as Figure]
+      ? [[t('depot.toolCalls'), `${facts.tool_calls.example} (${facts.tool_calls.form})`, t('hints.toolCalls')] as Figure]
       : []),
     ...(facts.reasoning ? [[t('depot.reasoning'), `${facts.reasoning.opening} ... ${facts.reasoning.closing}`] as Figure] : []),
     [t('depot.family'), facts.family],

@@ -23,7 +23,7 @@ pub use trace::TraceStep;
 pub const MAX_SCHEMA: usize = 64 << 10;
 
 /// Version of these messages; both sides must have the same.
-pub const LINK_VERSION: u32 = 12;
+pub const LINK_VERSION: u32 = 13;
 /// From the service.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "say", rename_all = "snake_case")]
@@ -408,6 +408,8 @@ pub struct EngineFigures {
     pub prompt_tokens: u32,
     /// Tokens of the answer, its end token included.
     pub answer_tokens: u32,
+    /// Time in which the prompt was rendered and converted to tokens.
+    pub prepare_seconds: f64,
     /// Time of prompt processing, including waits for other lanes.
     pub prompt_seconds: f64,
     /// Time from the first token of the answer to its end.

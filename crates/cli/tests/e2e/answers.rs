@@ -36,7 +36,11 @@ fn whole_and_streamed_answers_agree_and_count_their_tokens() {
                     pieces += 1;
                 }
                 StreamedPiece::Counted(usage) => counted = Some(usage),
-                StreamedPiece::Ended(figures) => assert!(figures.first_token_seconds > 0.0),
+                StreamedPiece::Ended(figures) => {
+                    let before_text = figures.prepare_seconds + figures.prompt_seconds;
+                    assert!(figures.prepare_seconds > 0.0, "{figures:?}");
+                    assert!(before_text <= figures.first_token_seconds, "{figures:?}");
+                }
             }
         }
         assert_eq!(text, ANSWER);

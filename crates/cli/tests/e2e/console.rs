@@ -198,8 +198,12 @@ fn a_models_page_tells_what_an_operator_asks_and_tries_it() {
         browser.see("[data-variant='larkfen-desk/q8_0'] a").await;
         browser.page.find(link).await.unwrap().click().await.unwrap();
         browser.see("[aria-label='Facts']").await;
-        for part in ["chat, tool calls, completion", "6 (2 for keys and values), of 32", "<|end|>"]
-        {
+        for part in [
+            "chat, tool calls, completion",
+            "(JSON between markers)",
+            "6 (2 for keys and values), of 32",
+            "<|end|>",
+        ] {
             browser.read(part).await;
         }
         browser.read("When do I sow Moonhook bean?").await;

@@ -138,6 +138,14 @@ fn a_profile_is_listed_like_a_model_and_stays_until_it_is_removed() {
     refused(&["profile", "show", "brie"], 3, "did you mean `brief`");
     let known = ["profile", "save", "two", "--from", "larkfen-desk", "--call-example", "find"];
     refused(&known, 4, "writes calls itself");
+    let desk = project("demo/larkfen-desk/larkfen-desk-q8_0.gguf").to_string_lossy().into_owned();
+    for taken in [
+        &["depot", "register", &desk, "--as", "brief"][..],
+        &["depot", "import", &desk, "--as", "brief/other"],
+        &["depot", "rename", "larkfen-find", "seek"],
+    ] {
+        refused(taken, 4, "is the name of a profile");
+    }
     world.ok(&["depot", "remove", "larkfen-find"]);
     let orphan = world.post("/v1/embeddings", json!({"model": "seek", "input": "frost"}));
     assert_eq!(error(orphan), (404, "model_not_found".to_owned()));

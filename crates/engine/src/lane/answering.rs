@@ -294,6 +294,7 @@ impl Answering {
             start: prepared.start,
             form: prepared.form.clone(),
             dropped: prepared.dropped.clone(),
+            took: prepared.took,
         };
         let most = (context - context / 4).saturating_sub(answer.len());
         let dropped = shorter.make_room(&model.words, most)?;
@@ -366,6 +367,7 @@ impl Answering {
             left_out_messages: count(self.dropped),
             prompt_tokens: count(self.prompt_tokens),
             answer_tokens: self.answer_tokens,
+            prepare_seconds: self.prepared.took.as_secs_f64(),
             prompt_seconds: first.duration_since(self.started).as_secs_f64(),
             answer_seconds: first.elapsed().as_secs_f64(),
             reasoning_tokens: self.output.thought().tokens,

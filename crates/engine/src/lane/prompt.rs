@@ -1,6 +1,7 @@
 //! Conversion of a call's prompt to tokens, and the turns to leave out if it does not fit the context.
 
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use deft_protocol::engine::{CallOrder, Prompt, ToolChoice, WhenContextFull};
 use serde_json::{Map, Value};
@@ -21,6 +22,8 @@ pub(crate) struct Prepared {
     pub(super) form: Option<Arc<AnswerForm>>,
     /// Messages that were left out so far, in order.
     pub(super) dropped: Vec<usize>,
+    /// How long that took.
+    pub(super) took: Duration,
 }
 
 /// Renders the prompt of a call, converts it to tokens, and checks that it fits the context.
@@ -29,6 +32,7 @@ pub(crate) fn prepare(
     mut order: CallOrder,
     context: usize,
 ) -> Result<Prepared, CallError> {
+    let began = Instant::now();
     if words.encoder {
         let only_ranks = matches!(words.pooling, Some(Pooling::Rank { .. }));
         return Err(if only_ranks { CallError::OnlyRanks } else { CallError::NoAnswers });
@@ -44,12 +48,14 @@ pub(crate) fn prepare(
     // Leaving out turns makes the prompt shorter.
     let most = (order.overflow == WhenContextFull::Refuse).then_some(context);
     let prompt = tokens(words, &order.prompt, &[], most)?;
-    let mut prepared = Prepared { order, prompt, start, form, dropped: Vec::new() };
+    let (dropped, took) = (Vec::new(), Duration::ZERO);
+    let mut prepared = Prepared { order, prompt, start, form, dropped, took };
     if prepared.order.overflow == WhenContextFull::LeaveOutOldest {
         let quarter = context / 4;
         let answer = prepared.order.max_tokens.map_or(quarter, |most| quarter.min(most as usize));
         prepared.make_room(words, context.saturating_sub(answer))?;
     }
+    prepared.took = began.elapsed();
     let tokens = prepared.prompt.len();
     match tokens {
         0 => Err(CallError::EmptyPrompt),

@@ -103,6 +103,9 @@ pub struct Figures {
     /// Seconds of waiting for a lane.
     #[serde(default)]
     pub queue_seconds: f64,
+    /// Seconds in which the prompt was rendered and converted to tokens.
+    #[serde(default)]
+    pub prepare_seconds: f64,
     /// Seconds of prompt processing.
     pub prompt_seconds: f64,
     /// Computed prompt tokens per second.

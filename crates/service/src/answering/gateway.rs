@@ -428,6 +428,7 @@ impl Answer {
             first_token_seconds: first_text.unwrap_or(total_seconds),
             load_seconds: self.seat.load_seconds,
             queue_seconds: self.seat.queue_seconds,
+            prepare_seconds: engine.prepare_seconds,
             prompt_seconds: engine.prompt_seconds,
             prompt_rate: rate(computed, engine.prompt_seconds),
             answer_seconds: engine.answer_seconds,

@@ -43,7 +43,9 @@ impl Profiles {
         catalogue: Arc<Catalogue>,
     ) -> sqlx::Result<Self> {
         let all = RwLock::new(records::all(&database, node).await?);
-        Ok(Self { database, node, catalogue, all })
+        let profiles = Self { database, node, catalogue, all };
+        profiles.tell_names();
+        Ok(profiles)
     }
 
     /// All profiles, by name.
@@ -103,6 +105,8 @@ impl Profiles {
         all.retain(|known| known.name != name);
         all.push(profile.clone());
         all.sort_by(|a, b| a.name.cmp(&b.name));
+        drop(all);
+        self.tell_names();
         Ok(profile)
     }
 
@@ -112,7 +116,14 @@ impl Profiles {
         let removed = records::remove(&self.database, self.node, name).await;
         removed.map_err(|error| database_problem(&error))?;
         self.all.write().retain(|known| known.name != name);
+        self.tell_names();
         Ok(profile)
+    }
+
+    /// Tells the catalogue which names no model may get.
+    fn tell_names(&self) {
+        let all = self.all.read();
+        self.catalogue.set_profiles(all.iter().map(|profile| profile.name.clone()).collect());
     }
 
     fn check_name(&self, name: &str) -> Result<(), Problem> {

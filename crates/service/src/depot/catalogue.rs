@@ -28,6 +28,8 @@ pub(crate) struct Catalogue {
     variants: RwLock<Vec<Arc<Registered>>>,
     /// Rows that this version does not understand.
     unread: Vec<UnreadRow>,
+    /// Names of profiles: callers find these first, so that no model gets one.
+    of_profiles: RwLock<BTreeSet<String>>,
     /// Where headers are read.
     reader: &'static dyn HeaderReader,
 }
@@ -60,7 +62,8 @@ impl Catalogue {
             tracing::warn!("`{name}` was left unchanged: {why}");
         }
         let variants = RwLock::new(all.into_iter().map(Arc::new).collect());
-        Ok(Self { database, node, variants, unread, reader: &HeaderHelper })
+        let of_profiles = RwLock::default();
+        Ok(Self { database, node, variants, unread, of_profiles, reader: &HeaderHelper })
     }
 
     /// Rows that this version does not understand; they stay as they are.
@@ -68,8 +71,22 @@ impl Catalogue {
         &self.unread
     }
 
-    /// Refuses a name that a row has which is not understood: it would be overwritten.
-    fn refuse_unread(&self, name: &VariantName) -> Result<(), Problem> {
+    /// Keeps the names of profiles from models.
+    pub(crate) fn set_profiles(&self, names: BTreeSet<String>) {
+        *self.of_profiles.write() = names;
+    }
+
+    /// Refuses a name for a model that a profile has, or a row that is not understood: calls would
+    /// not reach the model, or the row would be overwritten.
+    pub(crate) fn refuse_unusable(&self, name: &VariantName) -> Result<(), Problem> {
+        if self.of_profiles.read().contains(&name.model) {
+            let detail = format!("`{}` is the name of a profile", name.model);
+            let way_out = format!(
+                "use another name, or remove the profile first: deft profile remove {}",
+                name.model
+            );
+            return Err(wire::name_taken(detail, way_out));
+        }
         let Some(row) = self.unread.iter().find(|row| row.name == *name) else {
             return Ok(());
         };
@@ -257,7 +274,7 @@ impl Catalogue {
             None => VariantName::from_file(path, quantisation),
         };
         let name = name.map_err(|error| name_problem(&error))?;
-        self.refuse_unread(&name)?;
+        self.refuse_unusable(&name)?;
         let place = path.to_str().ok_or_else(|| {
             Problem::new(ProblemKind::Invalid, "path_not_utf8", "the file's path is not UTF-8")
         })?;
@@ -372,7 +389,14 @@ mod tests {
         });
         let variants = RwLock::new(registered.collect());
         let reader = &deft_depot::headers::InThisProcess;
-        Catalogue { database, node: Uuid::nil(), variants, unread: Vec::new(), reader }
+        Catalogue {
+            database,
+            node: Uuid::nil(),
+            variants,
+            unread: Vec::new(),
+            of_profiles: RwLock::default(),
+            reader,
+        }
     }
 
     #[tokio::test]

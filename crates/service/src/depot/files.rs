@@ -189,6 +189,7 @@ impl DepotFiles {
         self.fleet.refuse_while_loaded(&registered.name.to_string())?;
         let to = VariantName::given(name, &registered.name.variant)
             .map_err(|error| crate::depot::catalogue::name_problem(&error))?;
+        self.catalogue.refuse_unusable(&to)?;
         if self.catalogue.by_name(&to).is_some() {
             let detail = format!("`{to}` is already in the depot");
             return Err(name_taken(detail, "use another name".to_owned()));

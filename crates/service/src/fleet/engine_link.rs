@@ -5,8 +5,8 @@ use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream as StdUnixStream;
 use std::process::{Command, Stdio};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Weak};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -19,17 +19,19 @@ use deft_protocol::engine::{
 use futures_util::StreamExt;
 use parking_lot::Mutex;
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open, pidfd_send_signal};
-use tokio::io::AsyncWriteExt;
 use tokio::net::UnixStream;
+use tokio::net::unix::OwnedReadHalf;
 use tokio::sync::mpsc;
 use tokio_util::codec::{FramedRead, LengthDelimitedCodec};
 
 use crate::process::spawner;
 
+mod outbox;
 mod problems;
 mod silence;
 mod unread;
 
+use outbox::Outbox;
 pub(crate) use problems::{engine_lost, too_large};
 use problems::{odd, unread};
 use silence::Silence;
@@ -99,14 +101,11 @@ const PASSED: [&str; 3] = ["TZ", "LC_ALL", "RUST_BACKTRACE"];
 
 type Calls = Arc<Mutex<HashMap<u64, Listener>>>;
 
-/// A message with its length, in the form of the link.
-type Outgoing = Bytes;
-
 /// The link to an engine process; cheap to clone.
 #[derive(Clone)]
 pub(crate) struct EngineLink {
     calls: Calls,
-    out: mpsc::UnboundedSender<Outgoing>,
+    outbox: Arc<Outbox>,
     next_call: Arc<AtomicU64>,
     silence: Arc<Silence>,
 }
@@ -158,7 +157,7 @@ impl EngineLink {
             }
             calls.insert(call, listener);
         }
-        if self.out.send(frame.into()).is_err() {
+        if self.outbox.send(frame.into()).is_err() {
             // The process has ended; closing the channel reports that.
             self.calls.lock().remove(&call);
         }
@@ -169,7 +168,7 @@ impl EngineLink {
     fn report(&self, message: &ToEngine) {
         if let Ok(frame) = encode_frame(message) {
             // A process that has ended needs no message.
-            let _ = self.out.send(frame.into());
+            let _ = self.outbox.send(frame.into());
         }
     }
 
@@ -185,7 +184,7 @@ impl EngineLink {
 
     /// Whether the process still accepts orders; if not, it has ended.
     pub(crate) fn is_open(&self) -> bool {
-        !self.out.is_closed()
+        !self.outbox.is_closed()
     }
 
     /// Tells the process to end after its running calls.
@@ -285,18 +284,20 @@ impl EngineProcess {
         let pid = child.id();
         let raw = i32::try_from(pid).ok().and_then(Pid::from_raw);
         let pidfd = raw.and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
-        let (out, orders) = mpsc::unbounded_channel();
+        let stream = UnixStream::from_std(ours)?;
+        let (reading, writing) = stream.into_split();
+        let (outbox, waiting) = Outbox::new(writing);
+        let outbox = Arc::new(outbox);
         let calls = Calls::default();
         let silence = Arc::new(Silence::new());
         let next_call = Arc::new(AtomicU64::new(1));
-        let link = EngineLink { calls, out, next_call, silence: Arc::clone(&silence) };
-        // The receiver is held by the task below.
+        let link = EngineLink { calls, outbox, next_call, silence: Arc::clone(&silence) };
         let frame = encode_frame(&ToEngine::Load(Box::new(order))).map_err(io::Error::other)?;
-        let _ = link.out.send(frame.into());
-        let stream = UnixStream::from_std(ours)?;
+        // A process that has ended already is reported by its end.
+        let _ = link.outbox.send(frame.into());
         tokio::spawn(attend(
-            stream,
-            (link.out.downgrade(), orders),
+            reading,
+            (Arc::downgrade(&link.outbox), waiting),
             Arc::clone(&link.calls),
             silence,
             report.clone(),
@@ -337,23 +338,21 @@ impl EngineProcess {
 
 /// Transfers messages in both directions until the link closes.
 async fn attend(
-    stream: UnixStream,
-    (out, mut orders): (mpsc::WeakUnboundedSender<Outgoing>, mpsc::UnboundedReceiver<Outgoing>),
+    reading: OwnedReadHalf,
+    (outbox, mut waiting): (Weak<Outbox>, mpsc::UnboundedReceiver<Bytes>),
     calls: Calls,
     silence: Arc<Silence>,
     report: mpsc::UnboundedSender<ProcessEvent>,
 ) {
     let codec =
         LengthDelimitedCodec::builder().little_endian().max_frame_length(MAX_FRAME).new_codec();
-    let (reading, mut writing) = stream.into_split();
     let mut frames = FramedRead::new(reading, codec);
     let write = async {
-        // Orders already begin with their length.
-        while let Some(order) = orders.recv().await {
-            if writing.write_all(&order).await.is_err() {
-                return;
-            }
-        }
+        // The outbox ends with the last link to it, which ends the process.
+        while let Some(message) = waiting.recv().await
+            && let Some(outbox) = outbox.upgrade()
+            && outbox.write_waiting(message).await
+        {}
     };
     let read = async {
         while let Some(Ok(frame)) = frames.next().await {
@@ -367,10 +366,10 @@ async fn attend(
                     fail(call, odd(), &calls)
                 }
             };
-            if let (Some(call), Some(out)) = (given_up, out.upgrade())
+            if let (Some(call), Some(outbox)) = (given_up, outbox.upgrade())
                 && let Ok(frame) = encode_frame(&ToEngine::Cancel { call })
             {
-                let _ = out.send(frame.into());
+                let _ = outbox.send(frame.into());
             }
         }
     };
@@ -380,7 +379,10 @@ async fn attend(
     }
     // In this order: first no more orders are accepted, then all channels close. In the other order, a call that is
     // sent in between would wait for ever.
-    orders.close();
+    if let Some(outbox) = outbox.upgrade() {
+        outbox.close();
+    }
+    waiting.close();
     calls.lock().clear();
 }
 

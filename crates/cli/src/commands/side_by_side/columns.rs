@@ -187,6 +187,7 @@ mod tests {
             first_token_seconds: 0.05,
             load_seconds: 0.0,
             queue_seconds: 0.0,
+            prepare_seconds: 0.0,
             prompt_seconds: 0.04,
             prompt_rate: 700.0,
             answer_seconds: 0.1,

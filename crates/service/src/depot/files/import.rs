@@ -48,6 +48,7 @@ impl DepotFiles {
         let name = request.name.clone();
         let looked = off_thread(move || look_at(&path, &beside, name.as_deref()));
         let Intake { name, files, template } = looked.await?;
+        self.catalogue.refuse_unusable(&name)?;
         if self.catalogue.by_name(&name).is_some() || self.store.variant(&name).is_some() {
             let detail = format!("`{name}` is already in the depot");
             let way_out = format!(

@@ -137,6 +137,7 @@ impl Pulling {
             );
             name_taken(detail, way_out)
         };
+        self.catalogue.refuse_unusable(name)?;
         let Some(kept) = self.store.variant(name) else {
             return match self.catalogue.by_name(name) {
                 Some(_) => Err(taken(format!("`{name}` is already registered, for another file"))),

@@ -46,7 +46,8 @@ impl Wanted {
 
 fn without_times(mut answer: Answer) -> Answer {
     if let Some(figures) = &mut answer.figures {
-        (figures.prompt_seconds, figures.answer_seconds, figures.cached_tokens) = (0.0, 0.0, 0);
+        (figures.prepare_seconds, figures.cached_tokens) = (0.0, 0);
+        (figures.prompt_seconds, figures.answer_seconds) = (0.0, 0.0);
     }
     answer
 }
