@@ -200,7 +200,7 @@ fn a_models_page_tells_what_an_operator_asks_and_tries_it() {
         browser.see("[aria-label='Facts']").await;
         for part in [
             "chat, tool calls, completion",
-            "(JSON between markers)",
+            "(json-between-markers)",
             "6 (2 for keys and values), of 32",
             "<|end|>",
         ] {
