@@ -2981,7 +2981,7 @@ export interface components {
          * @enum {string}
          */
         ProblemKind: "invalid" | "missing" | "unauthorized" | "forbidden" | "refused" | "overloaded" | "busy" | "down" | "fault";
-        /** @description A profile: named defaults over a model. Its name is a model for callers. */
+        /** @description A profile: settings for a model, under a name that programs use like a model's. */
         Profile: components["schemas"]["ProfileSettings"] & {
             /** @description Its name. */
             name: string;

@@ -85,7 +85,7 @@ pub(crate) enum Command {
     /// Trace calls of a model, to find the fault of a program; off by default.
     #[command(subcommand)]
     Trace(Trace),
-    /// Manage profiles: named defaults over a model, which callers use as models.
+    /// Manage profiles: settings for a model, under a name that programs use like a model's.
     #[command(subcommand)]
     Profile(Profile),
     /// Print a program that calls a model of this server.

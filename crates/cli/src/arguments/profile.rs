@@ -8,9 +8,9 @@ use super::completing;
 /// Arguments of `deft profile`.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Profile {
-    /// Save a profile, in place of one of the same name.
+    /// Save a profile, and replace one of the same name.
     Save(SaveProfile),
-    /// List the profiles.
+    /// List all profiles.
     List,
     /// Show a profile.
     Show {
@@ -31,20 +31,20 @@ pub(crate) struct SaveProfile {
     /// Model or variant.
     #[arg(long, value_name = "MODEL", add = completing::models())]
     pub(crate) from: String,
-    /// How the model shall write tool calls, if its chat template writes none: a call of a tool `find` with the argument `text`,
-    /// whose value is "Moonhook".
+    /// For a model whose chat template writes no tool calls: an example of a call in the form that it shall write. The example
+    /// must call the tool `find` with the argument `text`, whose value is "Moonhook".
     #[arg(long, value_name = "CALL")]
     pub(crate) call_example: Option<String>,
-    /// Text before each query that is embedded or compared.
+    /// Text to put before each query.
     #[arg(long, value_name = "TEXT")]
     pub(crate) query_prefix: Option<String>,
-    /// Text before each passage that is embedded or compared.
+    /// Text to put before each passage.
     #[arg(long, value_name = "TEXT")]
     pub(crate) passage_prefix: Option<String>,
-    /// What the inputs of a request for embeddings are if the request does not say it; passages by default.
+    /// What inputs of `/v1/embeddings` are if a request does not say it; by default passages.
     #[arg(long, value_enum)]
     pub(crate) inputs: Option<Role>,
-    /// Lengths, besides the whole one, that embeddings of the model were trained for, separated by commas.
+    /// Shorter lengths of embeddings that the model was trained for, separated by commas.
     #[arg(long, value_name = "NUMBERS", value_delimiter = ',')]
     pub(crate) dimensions: Vec<u32>,
 }
@@ -52,9 +52,9 @@ pub(crate) struct SaveProfile {
 /// What inputs are.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum Role {
-    /// What is searched.
+    /// Questions: texts that are searched for.
     Query,
-    /// What is found.
+    /// Texts that can be found.
     Passage,
 }
 

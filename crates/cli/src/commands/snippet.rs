@@ -18,7 +18,9 @@ pub(super) async fn run(common: &Common, command: &Snippet) -> Result<(), Failur
     let Some(found) = found else {
         let model = &command.model;
         let failure = match all.is_empty() {
-            true => Failure::refused(format!("`{model}` serves nothing that a snippet could call")),
+            true => Failure::refused(format!(
+                "`{model}` answers no calls, so there is no snippet for it"
+            )),
             false => Failure::refused(format!("`{model}` does not serve this task")),
         };
         return Err(

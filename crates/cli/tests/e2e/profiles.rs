@@ -2,6 +2,7 @@
 
 use serde_json::{Value, json};
 
+use crate::database::sql;
 use crate::world::{QUESTION, World, project};
 
 fn register(world: &World, name: &str) {
@@ -151,6 +152,30 @@ fn a_profile_is_listed_like_a_model_and_stays_until_it_is_removed() {
     assert_eq!(error(orphan), (404, "model_not_found".to_owned()));
     assert!(world.ok(&["profile", "remove", "seek"]).contains("`seek` removed"));
     refused(&["profile", "remove", "seek"], 3, "no profile `seek`");
+}
+
+#[test]
+fn a_profile_that_is_not_understood_stays_as_it_is() {
+    let world = World::stocked();
+    sql(
+        &world,
+        "insert into profiles (node, name, profile)
+         select id, 'tomorrow', '{\"model\": \"larkfen-desk\", \"mood\": 7}' from nodes",
+    );
+    world.ok(&["service", "restart"]);
+    assert!(!world.ok(&["profile", "list"]).contains("tomorrow"));
+    let desk = project("demo/larkfen-desk/larkfen-desk-q8_0.gguf").to_string_lossy().into_owned();
+    for (refused, words) in [
+        (&["profile", "save", "tomorrow", "--from", "larkfen-desk"][..], "cannot be read"),
+        (&["profile", "remove", "tomorrow"], "cannot be read"),
+        (&["depot", "register", &desk, "--as", "tomorrow"], "is the name of a profile"),
+    ] {
+        let said = world.deft(refused);
+        assert!(said.code == 4 && said.err.contains(words), "{refused:?}: {said:?}");
+    }
+    let stays = sql(&world, "select profile ->> 'mood' from profiles where name = 'tomorrow'");
+    assert_eq!(stays, "7");
+    assert!(world.log().contains("the profile `tomorrow` was left unchanged"), "{}", world.log());
 }
 
 #[test]

@@ -1,7 +1,8 @@
 //! The `bert` family: an encoder, for embeddings or (as cross-encoder) for scores of pairs of texts.
 //!
-//! Source: Devlin et al. 2018 and the GGUF naming of its tensors. Scores of pairs: Nogueira and Cho 2019. Attention is bidirectional; positions and token types have
-//! embeddings; norms follow attention and feed-forward part; the activation function is the exact Gaussian error unit.
+//! Source: Devlin et al. 2018 and the GGUF naming of its tensors; scores of pairs: Nogueira and Cho 2019. Attention is
+//! bidirectional; positions and token types have embeddings; norms follow attention and feed-forward part; the activation
+//! function is the exact Gaussian error unit.
 
 use std::ops::Range;
 use std::sync::Arc;

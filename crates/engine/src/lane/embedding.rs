@@ -60,28 +60,23 @@ impl Embedding {
             }
         };
         let convert = |input: &Prompt| prompt::tokens(words, input, &[], Some(context));
+        let fits = |tokens: Vec<u32>| match tokens.len() {
+            0 => Err(CallError::EmptyPrompt),
+            length if length > context => Err(CallError::TooLong { tokens: length, context }),
+            _ => Ok(tokens),
+        };
         let mut query = first.map(|text| convert(&Prompt::Text(text.clone()))).transpose()?;
-        let mut all = Vec::new();
+        let mut inputs = VecDeque::new();
         if matches!(task, Task::Compare) {
-            all.extend(query.take());
+            inputs.extend(query.take().map(fits).transpose()?);
         }
         for input in &order.inputs {
             let tokens = convert(input)?;
-            all.push(match &query {
+            inputs.push_back(fits(match &query {
                 // The marker at the beginning of the document is left out.
                 Some(query) => [query, tokens.get(1..).unwrap_or_default()].concat(),
                 None => tokens,
-            });
-        }
-        let mut inputs = VecDeque::new();
-        for tokens in all {
-            match tokens.len() {
-                0 => return Err(CallError::EmptyPrompt),
-                length if length > context => {
-                    return Err(CallError::TooLong { tokens: length, context });
-                }
-                _ => inputs.push_back(tokens),
-            }
+            })?);
         }
         if inputs.is_empty() {
             return Err(CallError::EmptyPrompt);

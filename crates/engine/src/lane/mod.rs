@@ -117,7 +117,8 @@ pub enum CallError {
     NoEmbeddings,
     /// An order is requested from a model that sorts texts into classes.
     #[error(
-        "this model gives {scores} scores to a text, one for each of its classes, so it cannot order documents. Use a          model that serves `rerank`: `deft depot list` shows what each serves"
+        "this model gives {scores} scores to a text, one for each of its classes, so it cannot order documents. Use a \
+         model that serves `rerank`: `deft depot list` shows what each serves"
     )]
     Classes {
         /// Its number of scores.

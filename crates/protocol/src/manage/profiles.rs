@@ -1,4 +1,4 @@
-//! Profiles: named defaults over a model.
+//! Profiles: settings for a model, under a name of their own.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -8,9 +8,9 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum InputRole {
-    /// What is searched.
+    /// A text that is searched for.
     Query,
-    /// What is found.
+    /// A text that can be found.
     Passage,
 }
 
@@ -38,7 +38,7 @@ pub struct ProfileSettings {
     pub dimensions: Vec<u32>,
 }
 
-/// A profile: named defaults over a model. Its name is a model for callers.
+/// A profile: settings for a model, under a name that programs use like a model's.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Profile {
     /// Its name.

@@ -1,5 +1,6 @@
-//! Profiles: named defaults over models, which callers use like models.
+//! Profiles: settings for models, under names that callers use like a model's.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use chrono::Utc;
@@ -30,6 +31,8 @@ pub(crate) struct Profiles {
     catalogue: Arc<Catalogue>,
     /// By name.
     all: RwLock<Vec<Profile>>,
+    /// Names whose records this version does not understand; the records stay as they are.
+    unread: BTreeSet<String>,
 }
 
 fn invalid(field: &str, code: &str, detail: impl Into<String>) -> Problem {
@@ -42,8 +45,16 @@ impl Profiles {
         node: Uuid,
         catalogue: Arc<Catalogue>,
     ) -> sqlx::Result<Self> {
-        let all = RwLock::new(records::all(&database, node).await?);
-        let profiles = Self { database, node, catalogue, all };
+        let (all, unread) = records::all(&database, node).await?;
+        for Profile { name, .. } in &all {
+            // Both were stored before one was refused, as in a directory that was restored.
+            if catalogue.resolve(name, |_| false).is_ok() {
+                tracing::warn!(
+                    "the profile `{name}` hides the model `{name}`: rename or remove one"
+                );
+            }
+        }
+        let profiles = Self { database, node, catalogue, all: RwLock::new(all), unread };
         profiles.tell_names();
         Ok(profiles)
     }
@@ -61,8 +72,9 @@ impl Profiles {
     /// The profile with this name.
     ///
     /// # Errors
-    /// There is none; the nearest name is told.
+    /// There is none; the nearest name is told. Or this version does not understand it.
     pub(crate) fn get(&self, name: &str) -> Result<Profile, Problem> {
+        self.refuse_unread(name)?;
         self.find(name).ok_or_else(|| {
             let all = self.all.read();
             let names = all.iter().map(|profile| (profile.name.clone(), &profile.name));
@@ -92,7 +104,7 @@ impl Profiles {
             return Err(invalid("model", "model_is_profile", detail));
         }
         if self.find(name).is_none() && self.all.read().len() >= MOST {
-            let detail = format!("there are {MOST} profiles already");
+            let detail = format!("there are {MOST} profiles already, and no more are allowed");
             let problem = Problem::new(ProblemKind::Refused, "too_many_profiles", detail);
             return Err(problem.with_way_out("remove one: deft profile remove NAME"));
         }
@@ -123,10 +135,22 @@ impl Profiles {
     /// Tells the catalogue which names no model may get.
     fn tell_names(&self) {
         let all = self.all.read();
-        self.catalogue.set_profiles(all.iter().map(|profile| profile.name.clone()).collect());
+        let names = all.iter().map(|profile| &profile.name).chain(&self.unread);
+        self.catalogue.set_profiles(names.cloned().collect());
+    }
+
+    /// Refuses a name whose record is not understood: it would be overwritten or removed.
+    fn refuse_unread(&self, name: &str) -> Result<(), Problem> {
+        if !self.unread.contains(name) {
+            return Ok(());
+        }
+        let detail = format!("the profile `{name}` exists and cannot be read");
+        Err(Problem::new(ProblemKind::Refused, "not_understood", detail)
+            .with_way_out("run the version that saved it, or use another name"))
     }
 
     fn check_name(&self, name: &str) -> Result<(), Problem> {
+        self.refuse_unread(name)?;
         let is_usable =
             |character: char| character.is_ascii_alphanumeric() || "-_.".contains(character);
         let begins = name.starts_with(|first: char| first.is_ascii_alphanumeric());
@@ -176,7 +200,7 @@ fn check(settings: &ProfileSettings, facts: &ModelFacts) -> Result<(), Problem> 
         return Err(invalid(field, "no_embeddings", detail));
     }
     if inputs.is_some() && query_prefix.is_none() && passage_prefix.is_none() {
-        let detail = "`inputs` needs a prefix: `query_prefix` or `passage_prefix`";
+        let detail = "`inputs` chooses between prefixes, and there is none; set `query_prefix` or `passage_prefix` too";
         return Err(invalid("inputs", "field_out_of_place", detail));
     }
     let is_wrong = |&&count: &&u32| count == 0 || count > facts.width;
@@ -199,7 +223,8 @@ fn check_example(example: &str, model: &str, facts: &ModelFacts) -> Result<(), P
             "the chat template of `{model}` writes calls itself, as {}: {}",
             known.form, known.example
         );
-        let way_out = "save the profile without an example: tools work with this model";
+        let way_out =
+            "save the profile without `call_example`: tools work with this model as it is";
         return Err(invalid(field, "call_form_known", detail).with_way_out(way_out));
     }
     if !facts.serves.iter().any(|what| what == "chat") {

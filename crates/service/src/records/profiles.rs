@@ -1,4 +1,6 @@
-//! Profiles: named defaults over models.
+//! Profiles: settings for models, under names of their own.
+
+use std::collections::BTreeSet;
 
 use chrono::{DateTime, Utc};
 use deft_protocol::manage::{Profile, ProfileSettings};
@@ -9,8 +11,11 @@ use uuid::Uuid;
 
 use crate::database::in_time;
 
-/// All profiles of a node, by name. A record that cannot be read is left out and stays.
-pub(crate) async fn all(database: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<Profile>> {
+/// All profiles of a node, by name, and the names of those whose records this version does not understand.
+pub(crate) async fn all(
+    database: impl PgExecutor<'_>,
+    node: Uuid,
+) -> sqlx::Result<(Vec<Profile>, BTreeSet<String>)> {
     let rows: Vec<(String, Value, DateTime<Utc>)> = in_time(
         sqlx::query_as(
             "select name, profile, saved_at from profiles where node = $1 order by name",
@@ -19,18 +24,17 @@ pub(crate) async fn all(database: impl PgExecutor<'_>, node: Uuid) -> sqlx::Resu
         .fetch_all(database),
     )
     .await?;
-    let profile = |(name, settings, saved_at): (String, Value, DateTime<Utc>)| {
+    let (mut profiles, mut unread) = (Vec::new(), BTreeSet::new());
+    for (name, settings, saved_at) in rows {
         match serde_json::from_value::<ProfileSettings>(settings) {
-            Ok(settings) => Some(Profile { name, settings, saved_at }),
+            Ok(settings) => profiles.push(Profile { name, settings, saved_at }),
             Err(error) => {
-                tracing::warn!(
-                    "the record of the profile `{name}` cannot be read, so it is not listed: {error}"
-                );
-                None
+                tracing::warn!("the profile `{name}` was left unchanged: {error}");
+                unread.insert(name);
             }
         }
-    };
-    Ok(rows.into_iter().filter_map(profile).collect())
+    }
+    Ok((profiles, unread))
 }
 
 /// Stores a profile, in place of one of the same name.
