@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use deft_protocol::batches::{Batch, BatchAnswer, BatchRequest, BatchStatus};
 use serde_json::{Value, json};
 
+use crate::database::sql;
 use crate::processes;
 use crate::world::{QUESTION, World, until, wait};
 
@@ -152,6 +153,32 @@ fn a_batch_that_is_cancelled_half_way_keeps_its_answers() {
     let written = answers(&world, batch.output_file_id.as_ref().unwrap());
     assert_eq!(written.len(), counts.completed as usize);
     assert!(wait(world.client().cancel_batch(id)).unwrap().status == BatchStatus::Cancelled);
+}
+
+/// Also while its end is being recorded: that must not set it back.
+#[test]
+fn a_batch_that_is_cancelled_again_and_again_ends_once() {
+    let world = World::stocked();
+    let batch = begin(&world, (0..400).map(|at| line(&at.to_string(), &long())));
+    let id = &batch.id;
+    until("some calls are answered", || {
+        (wait(world.client().batch(id)).unwrap().request_counts.completed >= 3).then_some(())
+    });
+    std::thread::scope(|scope| {
+        for _ in 0..4 {
+            scope.spawn(|| {
+                let mut has_ended = false;
+                for _ in 0..60 {
+                    let status = wait(world.client().cancel_batch(id)).unwrap().status;
+                    assert!(status.has_ended() || !has_ended, "{status:?} after its end");
+                    has_ended = status.has_ended();
+                }
+            });
+        }
+    });
+    assert_eq!(ended(&world, id).status, BatchStatus::Cancelled);
+    let recorded = sql(&world, "select ended, report ->> 'status' from batches");
+    assert_eq!(recorded, "t|cancelled");
 }
 
 #[test]

@@ -166,11 +166,16 @@ impl Batches {
     /// There is no such batch, or it has ended.
     pub(crate) async fn cancel(&self, id: &str) -> Result<Batch, Problem> {
         let number = id_of(BATCH_PREFIX, id).ok_or_else(|| no_batch(id))?;
-        let open = self.open.lock().get_mut(&number).map(|open| {
-            open.batch.status = BatchStatus::Cancelling;
-            open.batch.cancelling_at.get_or_insert_with(|| Utc::now().timestamp());
-            open.clone()
-        });
+        let open = {
+            let mut all = self.open.lock();
+            // One that has ended is in here until its end is recorded.
+            let running = all.get_mut(&number).filter(|open| !open.batch.status.has_ended());
+            running.map(|open| {
+                open.batch.status = BatchStatus::Cancelling;
+                open.batch.cancelling_at.get_or_insert_with(|| Utc::now().timestamp());
+                open.clone()
+            })
+        };
         let Some(Open { batch, cancel }) = open else {
             let batch = self.find(id).await?;
             let detail = format!("the batch `{id}` has ended already");

@@ -148,7 +148,7 @@ pub(crate) async fn forget(
     in_time(query.bind(node).bind(before).execute(database)).await.map(drop)
 }
 
-/// Stores the state of a batch.
+/// Stores the state of a batch. The state of one that has ended stays: whatever arrives after it is older.
 pub(crate) async fn store(
     database: &PgPool,
     node: Uuid,
@@ -158,7 +158,8 @@ pub(crate) async fn store(
     in_time(
         sqlx::query(
             "insert into batches (id, node, created_at, ended, report) values ($1, $2, to_timestamp($3), $4, $5)
-         on conflict (id) do update set ended = excluded.ended, report = excluded.report",
+         on conflict (id) do update set ended = excluded.ended, report = excluded.report
+            where not batches.ended",
         )
         .bind(id)
         .bind(node)
