@@ -108,9 +108,11 @@ impl Constraints {
         let (reply, compiled) = sync_channel(1);
         let grammar = grammar.clone();
         let compile = move || {
-            // The caller may have given up.
-            let _ = reply.send(grammar.compile(&factory));
+            let compiled = grammar.compile(&factory);
+            // Before the reply: otherwise the caller's next grammar could find this thread still counted.
             drop(running);
+            // The caller may have given up.
+            let _ = reply.send(compiled);
         };
         let started = thread::Builder::new()
             .name("deft-grammar".to_owned())

@@ -370,6 +370,17 @@ fn compiled_grammars_are_cached_and_limited() {
     assert_eq!(constraints.cached.lock().len(), MOST_CACHED);
 }
 
+/// A thread that has replied does not count any more, however slowly it ends.
+#[test]
+fn grammars_that_are_compiled_one_after_the_other_are_never_refused() {
+    let tokenizer = desk();
+    let constraints = Constraints::default();
+    for at in 0..300 {
+        constraints.begin(&tokenizer, &schema(json!({"const": at}))).unwrap();
+        assert_eq!(Arc::strong_count(&constraints.compiling), 1, "after {at}");
+    }
+}
+
 #[test]
 fn few_grammars_are_compiled_at_once_and_cached_ones_need_no_turn() {
     let tokenizer = desk();
